@@ -1,0 +1,120 @@
+package parity
+
+import "golang.org/x/sys/cpu"
+
+// The kernels for amd64 work on columns of 64 bytes; what is left over at the end goes through the plain ones.
+const column = 64
+
+//go:noescape
+func encodeQAVX2(p, q *byte, data **byte, k, n int)
+
+//go:noescape
+func encodeQRAVX2(p, q, r *byte, data **byte, k, n int)
+
+//go:noescape
+func encodeQAVX512(p, q *byte, data **byte, k, n int)
+
+//go:noescape
+func encodeQRAVX512(p, q, r *byte, data **byte, k, n int)
+
+//go:noescape
+func mulAVX2(dst, src *byte, table *[32]byte, n int, add bool)
+
+var (
+	useAVX2   = cpu.X86.HasAVX2
+	useAVX512 = cpu.X86.HasAVX512F && cpu.X86.HasAVX512BW
+	zeros     [piece]byte
+)
+
+// Kernel names the kernels in use on this machine.
+func Kernel() string {
+	switch {
+	case useAVX512:
+		return "avx512"
+	case useAVX2:
+		return "avx2"
+	}
+	return "plain"
+}
+
+// fused runs one of the kernels that compute P along with the other rows, over the part of the vectors that is whole
+// columns, and returns that length. Rows nobody wants go to a scratch vector.
+func fused(p, q, r []byte, data [][]byte) int {
+	size := max(len(q), len(r))
+	whole := size &^ (column - 1)
+	if !useAVX2 || whole == 0 || len(data) == 0 {
+		return 0
+	}
+	var hold [64]*byte
+	pointers := hold[:0]
+	for _, d := range data {
+		if d == nil {
+			d = zeros[:]
+		}
+		pointers = append(pointers, &d[0])
+	}
+	var scratch [piece]byte
+	at := func(row []byte) *byte {
+		if row == nil {
+			return &scratch[0]
+		}
+		return &row[0]
+	}
+	switch {
+	case r == nil && useAVX512:
+		encodeQAVX512(at(p), at(q), &pointers[0], len(data), whole)
+	case r == nil:
+		encodeQAVX2(at(p), at(q), &pointers[0], len(data), whole)
+	case useAVX512:
+		encodeQRAVX512(at(p), at(q), at(r), &pointers[0], len(data), whole)
+	default:
+		encodeQRAVX2(at(p), at(q), at(r), &pointers[0], len(data), whole)
+	}
+	return whole
+}
+
+func encodePiece(p, q, r []byte, data [][]byte) {
+	if q == nil && r == nil {
+		if p != nil {
+			encodeP(p, data)
+		}
+		return
+	}
+	if done := fused(p, q, r, data); done < max(len(q), len(r)) {
+		tail := make([][]byte, len(data))
+		for i, d := range data {
+			if d != nil {
+				tail[i] = d[done:]
+			}
+		}
+		if p != nil {
+			encodeP(p[done:], tail)
+		}
+		if q != nil {
+			hornerGeneric(q[done:], tail, 1)
+		}
+		if r != nil {
+			hornerGeneric(r[done:], tail, 2)
+		}
+	}
+}
+
+func mulSet(dst, src []byte, c byte) {
+	whole := 0
+	if useAVX2 {
+		if whole = len(src) &^ (column - 1); whole > 0 {
+			mulAVX2(&dst[0], &src[0], &nibble[c], whole, false)
+		}
+	}
+	mulSetGeneric(dst[whole:], src[whole:], c)
+}
+
+func mulXor(dst, src []byte, c byte) {
+	whole := 0
+	if useAVX2 && c != 1 {
+		if whole = len(src) &^ (column - 1); whole > 0 {
+			mulAVX2(&dst[0], &src[0], &nibble[c], whole, true)
+		}
+	}
+	mulXorGeneric(dst[whole:], src[whole:], c)
+}

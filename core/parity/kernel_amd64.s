@@ -1,0 +1,265 @@
+#include "textflag.h"
+
+// Fused kernels for P, Q and R. One column of 64 bytes at a time: the accumulators stay in registers while the data
+// strips are walked from the last to the first (Horner's rule), so every byte of data is read once.
+//
+//	times g:  mask = 0 > x (the bytes whose top bit falls out);  x = x + x;  x = x XOR (mask AND 0x1d)
+
+DATA poly<>+0(SB)/8, $0x1d1d1d1d1d1d1d1d
+GLOBL poly<>(SB), RODATA|NOPTR, $8
+DATA low<>+0(SB)/8, $0x0f0f0f0f0f0f0f0f
+GLOBL low<>(SB), RODATA|NOPTR, $8
+
+// func encodeQAVX2(p, q *byte, data **byte, k, n int)
+TEXT ·encodeQAVX2(SB), NOSPLIT, $0-40
+	MOVQ p+0(FP), DI
+	MOVQ q+8(FP), SI
+	MOVQ data+16(FP), DX
+	MOVQ k+24(FP), CX
+	MOVQ n+32(FP), R9
+	VPBROADCASTQ poly<>(SB), Y15
+	VPXOR Y14, Y14, Y14
+	XORQ R10, R10 // offset of the column
+
+column:
+	MOVQ CX, R11
+	MOVQ -8(DX)(R11*8), R12
+	VMOVDQU (R12)(R10*1), Y0
+	VMOVDQU 32(R12)(R10*1), Y1
+	VMOVDQA Y0, Y2
+	VMOVDQA Y1, Y3
+	DECQ R11
+	JZ   store
+
+strip:
+	MOVQ -8(DX)(R11*8), R12
+	VMOVDQU (R12)(R10*1), Y6
+	VMOVDQU 32(R12)(R10*1), Y7
+	VPXOR Y6, Y0, Y0
+	VPXOR Y7, Y1, Y1
+	VPCMPGTB Y2, Y14, Y8
+	VPCMPGTB Y3, Y14, Y9
+	VPADDB Y2, Y2, Y2
+	VPADDB Y3, Y3, Y3
+	VPAND Y15, Y8, Y8
+	VPAND Y15, Y9, Y9
+	VPXOR Y8, Y2, Y2
+	VPXOR Y9, Y3, Y3
+	VPXOR Y6, Y2, Y2
+	VPXOR Y7, Y3, Y3
+	DECQ R11
+	JNZ  strip
+
+store:
+	VMOVDQU Y0, (DI)(R10*1)
+	VMOVDQU Y1, 32(DI)(R10*1)
+	VMOVDQU Y2, (SI)(R10*1)
+	VMOVDQU Y3, 32(SI)(R10*1)
+	ADDQ $64, R10
+	CMPQ R10, R9
+	JLT  column
+	VZEROUPPER
+	RET
+
+// func encodeQRAVX2(p, q, r *byte, data **byte, k, n int)
+TEXT ·encodeQRAVX2(SB), NOSPLIT, $0-48
+	MOVQ p+0(FP), DI
+	MOVQ q+8(FP), SI
+	MOVQ r+16(FP), R8
+	MOVQ data+24(FP), DX
+	MOVQ k+32(FP), CX
+	MOVQ n+40(FP), R9
+	VPBROADCASTQ poly<>(SB), Y15
+	VPXOR Y14, Y14, Y14
+	XORQ R10, R10 // offset of the column
+
+column:
+	MOVQ CX, R11
+	MOVQ -8(DX)(R11*8), R12
+	VMOVDQU (R12)(R10*1), Y0
+	VMOVDQU 32(R12)(R10*1), Y1
+	VMOVDQA Y0, Y2
+	VMOVDQA Y1, Y3
+	VMOVDQA Y0, Y4
+	VMOVDQA Y1, Y5
+	DECQ R11
+	JZ   store
+
+strip:
+	MOVQ -8(DX)(R11*8), R12
+	VMOVDQU (R12)(R10*1), Y6
+	VMOVDQU 32(R12)(R10*1), Y7
+	VPXOR Y6, Y0, Y0
+	VPXOR Y7, Y1, Y1
+	VPCMPGTB Y2, Y14, Y8
+	VPCMPGTB Y3, Y14, Y9
+	VPADDB Y2, Y2, Y2
+	VPADDB Y3, Y3, Y3
+	VPAND Y15, Y8, Y8
+	VPAND Y15, Y9, Y9
+	VPXOR Y8, Y2, Y2
+	VPXOR Y9, Y3, Y3
+	VPXOR Y6, Y2, Y2
+	VPXOR Y7, Y3, Y3
+	VPCMPGTB Y4, Y14, Y8
+	VPCMPGTB Y5, Y14, Y9
+	VPADDB Y4, Y4, Y4
+	VPADDB Y5, Y5, Y5
+	VPAND Y15, Y8, Y8
+	VPAND Y15, Y9, Y9
+	VPXOR Y8, Y4, Y4
+	VPXOR Y9, Y5, Y5
+	VPCMPGTB Y4, Y14, Y8
+	VPCMPGTB Y5, Y14, Y9
+	VPADDB Y4, Y4, Y4
+	VPADDB Y5, Y5, Y5
+	VPAND Y15, Y8, Y8
+	VPAND Y15, Y9, Y9
+	VPXOR Y8, Y4, Y4
+	VPXOR Y9, Y5, Y5
+	VPXOR Y6, Y4, Y4
+	VPXOR Y7, Y5, Y5
+	DECQ R11
+	JNZ  strip
+
+store:
+	VMOVDQU Y0, (DI)(R10*1)
+	VMOVDQU Y1, 32(DI)(R10*1)
+	VMOVDQU Y2, (SI)(R10*1)
+	VMOVDQU Y3, 32(SI)(R10*1)
+	VMOVDQU Y4, (R8)(R10*1)
+	VMOVDQU Y5, 32(R8)(R10*1)
+	ADDQ $64, R10
+	CMPQ R10, R9
+	JLT  column
+	VZEROUPPER
+	RET
+
+// func encodeQAVX512(p, q *byte, data **byte, k, n int)
+TEXT ·encodeQAVX512(SB), NOSPLIT, $0-40
+	MOVQ p+0(FP), DI
+	MOVQ q+8(FP), SI
+	MOVQ data+16(FP), DX
+	MOVQ k+24(FP), CX
+	MOVQ n+32(FP), R9
+	VPBROADCASTQ poly<>(SB), Z15
+	XORQ R10, R10
+
+column:
+	MOVQ CX, R11
+	MOVQ -8(DX)(R11*8), R12
+	VMOVDQU64 (R12)(R10*1), Z0
+	VMOVDQA64 Z0, Z2
+	DECQ R11
+	JZ   store
+
+strip:
+	MOVQ -8(DX)(R11*8), R12
+	VMOVDQU64 (R12)(R10*1), Z6
+	VPXORQ Z6, Z0, Z0
+	VPMOVB2M Z2, K1
+	VPADDB Z2, Z2, Z2
+	VMOVDQU8.Z Z15, K1, Z8
+	VPTERNLOGQ $0x96, Z6, Z8, Z2
+	DECQ R11
+	JNZ  strip
+
+store:
+	VMOVDQU64 Z0, (DI)(R10*1)
+	VMOVDQU64 Z2, (SI)(R10*1)
+	ADDQ $64, R10
+	CMPQ R10, R9
+	JLT  column
+	VZEROUPPER
+	RET
+
+// func encodeQRAVX512(p, q, r *byte, data **byte, k, n int)
+TEXT ·encodeQRAVX512(SB), NOSPLIT, $0-48
+	MOVQ p+0(FP), DI
+	MOVQ q+8(FP), SI
+	MOVQ r+16(FP), R8
+	MOVQ data+24(FP), DX
+	MOVQ k+32(FP), CX
+	MOVQ n+40(FP), R9
+	VPBROADCASTQ poly<>(SB), Z15
+	XORQ R10, R10
+
+column:
+	MOVQ CX, R11
+	MOVQ -8(DX)(R11*8), R12
+	VMOVDQU64 (R12)(R10*1), Z0
+	VMOVDQA64 Z0, Z2
+	VMOVDQA64 Z0, Z4
+	DECQ R11
+	JZ   store
+
+strip:
+	MOVQ -8(DX)(R11*8), R12
+	VMOVDQU64 (R12)(R10*1), Z6
+	VPXORQ Z6, Z0, Z0
+	VPMOVB2M Z2, K1
+	VPADDB Z2, Z2, Z2
+	VMOVDQU8.Z Z15, K1, Z8
+	VPTERNLOGQ $0x96, Z6, Z8, Z2
+	VPMOVB2M Z4, K1
+	VPADDB Z4, Z4, Z4
+	VMOVDQU8.Z Z15, K1, Z8
+	VPXORQ Z8, Z4, Z4
+	VPMOVB2M Z4, K1
+	VPADDB Z4, Z4, Z4
+	VMOVDQU8.Z Z15, K1, Z8
+	VPTERNLOGQ $0x96, Z6, Z8, Z4
+	DECQ R11
+	JNZ  strip
+
+store:
+	VMOVDQU64 Z0, (DI)(R10*1)
+	VMOVDQU64 Z2, (SI)(R10*1)
+	VMOVDQU64 Z4, (R8)(R10*1)
+	ADDQ $64, R10
+	CMPQ R10, R9
+	JLT  column
+	VZEROUPPER
+	RET
+
+// func mulAVX2(dst, src *byte, table *[32]byte, n int, add bool)
+// Products by table look-up of the low and the high four bits (byte shuffles); with add they are XORed into dst.
+TEXT ·mulAVX2(SB), NOSPLIT, $0-33
+	MOVQ dst+0(FP), DI
+	MOVQ src+8(FP), SI
+	MOVQ table+16(FP), DX
+	MOVQ n+24(FP), CX
+	MOVBLZX add+32(FP), AX
+	VBROADCASTI128 (DX), Y0
+	VBROADCASTI128 16(DX), Y1
+	VPBROADCASTQ low<>(SB), Y2
+	XORQ R10, R10
+
+loop:
+	VMOVDQU (SI)(R10*1), Y3
+	VMOVDQU 32(SI)(R10*1), Y4
+	VPSRLQ $4, Y3, Y5
+	VPSRLQ $4, Y4, Y6
+	VPAND Y2, Y3, Y3
+	VPAND Y2, Y4, Y4
+	VPAND Y2, Y5, Y5
+	VPAND Y2, Y6, Y6
+	VPSHUFB Y3, Y0, Y3
+	VPSHUFB Y4, Y0, Y4
+	VPSHUFB Y5, Y1, Y5
+	VPSHUFB Y6, Y1, Y6
+	VPXOR Y3, Y5, Y3
+	VPXOR Y4, Y6, Y4
+	TESTB AL, AL
+	JZ    put
+	VPXOR (DI)(R10*1), Y3, Y3
+	VPXOR 32(DI)(R10*1), Y4, Y4
+
+put:
+	VMOVDQU Y3, (DI)(R10*1)
+	VMOVDQU Y4, 32(DI)(R10*1)
+	ADDQ $64, R10
+	CMPQ R10, CX
+	JLT  loop
+	VZEROUPPER
+	RET

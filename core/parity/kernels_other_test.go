@@ -1,0 +1,7 @@
+//go:build !amd64
+
+package parity
+
+import "testing"
+
+func forKernels(*testing.T, func(*testing.T)) {}
