@@ -1,0 +1,380 @@
+// Package record turns everything Nidalo keeps on a member, besides the data itself, into bytes and back. It does no
+// I/O. All numbers are little-endian; docs/format.md has the layout byte by byte.
+//
+//	offset on the member      what                                        file
+//	0                         member record, first copy (64 KiB)          record.go
+//	1 MiB                     journal: two heads, then the ring           journal.go
+//	after it                  written map, one bit per checksum page      pages.go
+//	after it                  checksum table, 4 bytes per block of data   pages.go
+//	next multiple of 1 MiB    data
+//	last 64 KiB               member record, second copy
+//
+// Every decoder takes hostile bytes: it returns an error that wraps ErrFormat, or values within the stated bounds.
+package record
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"time"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/layout"
+)
+
+// Block is the unit of checksums and of what never tears, in bytes.
+const Block = layout.Block
+
+// Size is the room of one copy of the member record in bytes.
+const Size = 64 << 10
+
+// Version is the format version written by this program.
+const Version = 1
+
+var (
+	// ErrFormat is wrapped by every decoding error.
+	ErrFormat = errors.New("not valid")
+	// ErrAbsent is returned where there is no trace of a record: the magic is missing.
+	ErrAbsent = errors.New("no member record")
+)
+
+var magicRecord = [8]byte{'N', 'I', 'D', 'A', 'L', 'O', '/', 'm'}
+
+// Castagnoli is the polynomial of all checksums of the format.
+var Castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// Features that a program must know to write (or even read) an array; the bits are given out in docs/format.md.
+const (
+	FeatureTwoLayouts = 1 << 0 // a second layout with a cursor is in force (growth, conversion)
+	knownFeatures     = 0
+)
+
+// Condition is the condition of a member as the roster holds it.
+type Condition uint8
+
+// The conditions of a member.
+const (
+	Active Condition = iota + 1
+	Rebuilding
+	Failing
+	Failed
+	Missing
+)
+
+var conditionNames = [...]string{"?", "active", "rebuilding", "failing", "failed", "missing"}
+
+func (c Condition) String() string {
+	if int(c) < len(conditionNames) {
+		return conditionNames[c]
+	}
+	return "?"
+}
+
+// Errors counts what a member got wrong since it joined.
+type Errors struct {
+	Read, Write, Checksum uint64
+}
+
+// Total is their sum.
+func (e Errors) Total() uint64 { return e.Read + e.Write + e.Checksum }
+
+// Place is where the parts of one member lie, in bytes from its start.
+type Place struct {
+	Size         int64 // of the whole disk when it joined
+	JournalStart int64
+	JournalSize  int64
+	MapStart     int64
+	MapPages     int64
+	SumStart     int64
+	SumPages     int64
+	DataStart    int64
+	DataSize     int64
+}
+
+// Entry is one member in the roster.
+type Entry struct {
+	ID                 uuid.UUID // uuid.Nil for a slot that never had a disk
+	Condition          Condition
+	Cursor             int64 // rows below it are rebuilt (Rebuilding only)
+	Size               int64 // of the disk, bytes
+	DataSize           int64 // of its data, bytes
+	Errors             Errors
+	Bay, Model, Serial string // as last seen; for people, never for identification
+	Path               string
+	Since              time.Time // when the condition was entered
+}
+
+// TaskKind names long work.
+type TaskKind uint8
+
+// The kinds of task that live on members. A rebuild is the roster's Cursor.
+const (
+	NoTask TaskKind = iota
+	Check
+)
+
+// Task is the state of a consistency check, so that it goes on after a crash or a move.
+type Task struct {
+	Kind         TaskKind
+	Repair       bool
+	Paused       bool
+	Cursor       int64 // stripes done
+	Mismatches   int64
+	Repaired     int64
+	Unrepairable int64
+	Started      time.Time
+	Ended        time.Time // zero while it runs
+}
+
+// Record is the member record.
+type Record struct {
+	Features uint64
+	Array    uuid.UUID
+	Name     string
+	Created  time.Time
+	Level    layout.Level
+	Groups   int // as chosen at creation
+	Strip    int64
+
+	Member uuid.UUID
+	Slot   int
+	Place  Place
+
+	Epoch      uint64
+	EpochID    uuid.UUID // drawn anew with every epoch: two arrays that parted and both went on differ here
+	Generation uint64    // raised with every write of the record
+	Clean      bool      // stopped in order: the journal is empty
+
+	Roster []Entry
+	Task   Task
+}
+
+const (
+	headSize  = 512
+	entrySize = 512
+	maxName   = 64
+)
+
+// Encode writes the record into a buffer of Size bytes.
+func (r *Record) Encode() ([]byte, error) {
+	if len(r.Roster) == 0 || len(r.Roster) > layout.MaxMembers {
+		return nil, fmt.Errorf("roster of %d members: %w", len(r.Roster), ErrFormat)
+	}
+	buf := make([]byte, Size)
+	w := writer{buf: buf}
+	w.bytes(magicRecord[:])
+	w.u32(0) // checksum, below
+	w.u32(Version)
+	w.u64(r.Features)
+	w.bytes(r.Array[:])
+	w.text(r.Name, maxName)
+	w.time(r.Created)
+	w.text(string(r.Level), 16)
+	w.u32(uint32(r.Groups))
+	w.u32(uint32(r.Strip))
+	w.bytes(r.Member[:])
+	w.u32(uint32(r.Slot))
+	w.bool(r.Clean)
+	w.at += 3
+	for _, v := range []*int64{&r.Place.Size, &r.Place.JournalStart, &r.Place.JournalSize, &r.Place.MapStart, &r.Place.MapPages,
+		&r.Place.SumStart, &r.Place.SumPages, &r.Place.DataStart, &r.Place.DataSize} {
+		w.u64(uint64(*v))
+	}
+	w.u64(r.Epoch)
+	w.bytes(r.EpochID[:])
+	w.u64(r.Generation)
+	w.u32(uint32(len(r.Roster)))
+	w.u8(uint8(r.Task.Kind))
+	w.bool(r.Task.Repair)
+	w.bool(r.Task.Paused)
+	w.u8(0)
+	for _, v := range []int64{r.Task.Cursor, r.Task.Mismatches, r.Task.Repaired, r.Task.Unrepairable} {
+		w.u64(uint64(v))
+	}
+	w.time(r.Task.Started)
+	w.time(r.Task.Ended)
+	if w.at > headSize {
+		panic("record: head is larger than its room")
+	}
+	for i, e := range r.Roster {
+		w.at = headSize + i*entrySize
+		w.bytes(e.ID[:])
+		w.u8(uint8(e.Condition))
+		w.at += 7
+		w.u64(uint64(e.Cursor))
+		w.u64(uint64(e.Size))
+		w.u64(uint64(e.DataSize))
+		w.u64(e.Errors.Read)
+		w.u64(e.Errors.Write)
+		w.u64(e.Errors.Checksum)
+		w.time(e.Since)
+		w.text(e.Bay, 32)
+		w.text(e.Model, 64)
+		w.text(e.Serial, 64)
+		w.text(e.Path, 256)
+	}
+	binary.LittleEndian.PutUint32(buf[8:], crc32.Checksum(buf[12:], Castagnoli))
+	return buf, nil
+}
+
+// Decode reads one copy of a member record. ErrAbsent means the magic is not there; any other error wraps ErrFormat.
+func Decode(buf []byte) (*Record, error) {
+	if len(buf) < Size || [8]byte(buf[:8]) != magicRecord {
+		return nil, ErrAbsent
+	}
+	buf = buf[:Size]
+	if binary.LittleEndian.Uint32(buf[8:]) != crc32.Checksum(buf[12:], Castagnoli) {
+		return nil, fmt.Errorf("member record: wrong checksum: %w", ErrFormat)
+	}
+	d := reader{buf: buf, at: 12}
+	if v := d.u32(); v != Version {
+		return nil, fmt.Errorf("member record: format version %d, this program knows %d: %w", v, Version, ErrFormat)
+	}
+	r := &Record{}
+	r.Features = d.u64()
+	if unknown := r.Features &^ uint64(knownFeatures); unknown != 0 {
+		return nil, fmt.Errorf("member record: needs features %#x that this program does not have: %w", unknown, ErrFormat)
+	}
+	d.bytes(r.Array[:])
+	r.Name = d.text(maxName)
+	r.Created = d.time()
+	r.Level = layout.Level(d.text(16))
+	r.Groups = int(d.u32())
+	r.Strip = int64(d.u32())
+	d.bytes(r.Member[:])
+	r.Slot = int(d.u32())
+	r.Clean = d.bool()
+	d.at += 3
+	for _, v := range []*int64{&r.Place.Size, &r.Place.JournalStart, &r.Place.JournalSize, &r.Place.MapStart, &r.Place.MapPages,
+		&r.Place.SumStart, &r.Place.SumPages, &r.Place.DataStart, &r.Place.DataSize} {
+		*v = int64(d.u64())
+	}
+	r.Epoch = d.u64()
+	d.bytes(r.EpochID[:])
+	r.Generation = d.u64()
+	members := int(d.u32())
+	r.Task.Kind = TaskKind(d.u8())
+	r.Task.Repair = d.bool()
+	r.Task.Paused = d.bool()
+	d.u8()
+	for _, v := range []*int64{&r.Task.Cursor, &r.Task.Mismatches, &r.Task.Repaired, &r.Task.Unrepairable} {
+		*v = int64(d.u64())
+	}
+	r.Task.Started = d.time()
+	r.Task.Ended = d.time()
+	if members < 1 || members > layout.MaxMembers || r.Slot < 0 || r.Slot >= members {
+		return nil, fmt.Errorf("member record: slot %d of %d members: %w", r.Slot, members, ErrFormat)
+	}
+	r.Roster = make([]Entry, members)
+	for i := range r.Roster {
+		d.at = headSize + i*entrySize
+		e := &r.Roster[i]
+		d.bytes(e.ID[:])
+		e.Condition = Condition(d.u8())
+		d.at += 7
+		e.Cursor = int64(d.u64())
+		e.Size = int64(d.u64())
+		e.DataSize = int64(d.u64())
+		e.Errors.Read = d.u64()
+		e.Errors.Write = d.u64()
+		e.Errors.Checksum = d.u64()
+		e.Since = d.time()
+		e.Bay = d.text(32)
+		e.Model = d.text(64)
+		e.Serial = d.text(64)
+		e.Path = d.text(256)
+		if e.Condition < Active || e.Condition > Missing || e.Cursor < 0 || e.DataSize < 0 {
+			return nil, fmt.Errorf("member record: roster entry %d is out of bounds: %w", i, ErrFormat)
+		}
+	}
+	return r, r.check()
+}
+
+// check holds what every user of a record relies on: the geometry can be computed and the places are in order.
+func (r *Record) check() error {
+	g, err := r.Geometry()
+	if err != nil {
+		return fmt.Errorf("member record: %w: %w", err, ErrFormat)
+	}
+	p := r.Place
+	const most = 1 << 60
+	for _, v := range []int64{p.Size, p.JournalStart, p.JournalSize, p.MapStart, p.MapPages, p.SumStart, p.SumPages, p.DataStart, p.DataSize} {
+		if v < 0 || v > most {
+			return fmt.Errorf("member record: a place is out of bounds: %w", ErrFormat)
+		}
+	}
+	want, err := PlaceFor(p.Size, p.DataSize)
+	if err != nil || want != p {
+		return fmt.Errorf("member record: places do not fit the sizes: %w", ErrFormat)
+	}
+	if rows := g.Rows[g.GroupOf(r.Slot)]; p.DataSize < rows*r.Strip {
+		return fmt.Errorf("member record: %d bytes of data are too small for %d rows: %w", p.DataSize, rows, ErrFormat)
+	}
+	if r.Task.Cursor < 0 || r.Task.Cursor > g.Stripes() || r.Task.Kind > Check {
+		return fmt.Errorf("member record: task is out of bounds: %w", ErrFormat)
+	}
+	return nil
+}
+
+// Geometry is the shape of the array the record describes.
+func (r *Record) Geometry() (*layout.Geometry, error) {
+	sizes := make([]int64, len(r.Roster))
+	for i, e := range r.Roster {
+		sizes[i] = e.DataSize
+	}
+	return layout.New(r.Level, r.Strip, r.Groups, sizes)
+}
+
+// Clone is a deep copy.
+func (r *Record) Clone() *Record {
+	c := *r
+	c.Roster = append([]Entry(nil), r.Roster...)
+	return &c
+}
+
+// PlaceFor lays out a member of the given size for the given amount of data in bytes, or for as much as fits when data
+// is 0. It fails when the disk is too small.
+func PlaceFor(size, data int64) (Place, error) {
+	const mib = 1 << 20
+	p := Place{Size: size, JournalStart: mib, JournalSize: journalFor(size)}
+	p.MapStart = p.JournalStart + p.JournalSize
+	end := size&^(Block-1) - Size
+	if data == 0 {
+		data = end - p.MapStart
+	}
+	for ; ; data -= mib {
+		if data <= 0 {
+			return p, fmt.Errorf("a disk of %d bytes is too small: a member needs at least 8MiB", size)
+		}
+		p.SumPages = (data/Block + SumsPerPage - 1) / SumsPerPage
+		p.MapPages = (p.SumPages + BitsPerPage - 1) / BitsPerPage
+		p.SumStart = p.MapStart + p.MapPages*Block
+		p.DataStart = (p.SumStart + p.SumPages*Block + mib - 1) &^ (mib - 1)
+		if over := p.DataStart + data - end; over > 0 {
+			data -= max(over-mib, 0) &^ (mib - 1)
+			continue
+		}
+		p.DataSize = data
+		return p, nil
+	}
+}
+
+// journalFor: a 64th of the disk, so that small disks keep their space, within 4 and 64 MiB, so that a checkpoint is
+// rare and a start is short. Tiny disks get 1 MiB.
+func journalFor(size int64) int64 {
+	if size < 32<<20 {
+		return 1 << 20
+	}
+	return min(max(size/64&^(1<<20-1), 4<<20), 64<<20)
+}
+
+// MaxStripFor is the largest strip with which a change of one whole stripe fits into the journal of the place twice.
+func (p Place) MaxStripFor() int64 {
+	strip := int64(layout.MaxStrip)
+	for strip > layout.MinStrip && 4*(strip/Block+8) > p.JournalSize/Block {
+		strip /= 2
+	}
+	return strip
+}

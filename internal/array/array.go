@@ -1,0 +1,470 @@
+// Package array is the RAID engine: it keeps the promises of the data path (docs/data-path.md) over a set of disks.
+//
+// # The rooms of the engine
+//
+//	array.go      the array as its users see it: read, write, flush, trim; open and close
+//	roster.go     members, their conditions, and the record that says so on every one of them
+//	create.go     new arrays, new members
+//	cache.go      dirty blocks by stripe, bounded, until they are destaged
+//	read.go       from the cache or the members, verified; the slow way when something is wrong
+//	columns.go    the contents of one stripe over all roles: load, recover, heal
+//	destage.go    dirty blocks of some stripes → parity → journal → in place
+//	journal.go    batches, group commit, checkpoints
+//	replay.go     what a start after a crash does with the journal
+//	tables.go     checksum table and written map, paged
+//	rebuild.go    filling a member that replaced another
+//	check.go      the consistency check
+//
+// # Order of locks
+//
+// stripe locks (ascending) → journal.barrier → journal.leading → roster → cache shards and pages. Whoever changes a
+// stripe on the members holds its lock exclusively from the first read of old contents until all is in place. The
+// barrier is held shared by whoever is between a commit and the end of its writes in place, and exclusively for the
+// moment in which a checkpoint decides how far the journal is done.
+package array
+
+import (
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+)
+
+// Block is the unit of checksums in bytes.
+const Block = record.Block
+
+var (
+	// ErrFailed is wrapped by everything once more members are lost than the level survives, or the array had to stop
+	// to keep what it has.
+	ErrFailed = errors.New("the array has failed")
+	// ErrUnreadable is wrapped by reads of blocks that redundancy could not restore.
+	ErrUnreadable = errors.New("unreadable beyond redundancy")
+	// ErrStopped is returned after Close.
+	ErrStopped = errors.New("the array is stopped")
+)
+
+// Config is what the engine takes from outside.
+type Config struct {
+	// Cache bounds the dirty data in memory, bytes. 0 means DefaultCache.
+	Cache int64
+	// Tables bounds the pages of checksum tables and written maps in memory, bytes. 0 means DefaultTables.
+	Tables int64
+	// Serial makes the engine do everything in the caller's goroutine, in a fixed order: for replay from a seed.
+	Serial bool
+	// Now is the clock; nil means time.Now.
+	Now func() time.Time
+	// Event is told what happens to the array and its members; nil means nobody wants to know. It must not call back.
+	Event func(Event)
+}
+
+// Defaults of Config.
+const (
+	DefaultCache  = 128 << 20
+	DefaultTables = 48 << 20
+)
+
+// Event is something that happened.
+type Event struct {
+	Time   time.Time `json:"time"`
+	Kind   string    `json:"kind"`
+	Array  string    `json:"array"`
+	Disk   string    `json:"disk,omitempty"`
+	Detail string    `json:"detail"`
+}
+
+// Array is a running array.
+type Array struct {
+	cfg Config
+	geo *layout.Geometry
+
+	name    atomic.Pointer[string]
+	roster  roster
+	members []atomic.Pointer[member] // by slot; never nil once open
+	locks   [4096]sync.RWMutex       // by stripe
+	cache   *cache
+	tables  *tables
+	journal *journal
+
+	frozen atomic.Pointer[error] // why nothing may be written any more
+	late   atomic.Pointer[error] // what went wrong in the background since the last flush
+
+	tasks   tasks
+	stats   Stats
+	stop    chan struct{}
+	workers sync.WaitGroup
+	closing sync.Once
+}
+
+// Stats counts what the engine did since it was opened. All fields are read and written atomically.
+type Stats struct {
+	Healed       atomic.Int64 // blocks rewritten because they were wrong or unreadable
+	Unreadable   atomic.Int64 // blocks that redundancy could not restore, counted at each attempt
+	Replayed     atomic.Int64 // batches replayed at the start
+	Journalled   atomic.Int64 // bytes written to journals
+	InPlace      atomic.Int64 // bytes of data and parity written in place
+	TableBytes   atomic.Int64 // bytes of table pages written
+	Checkpoints  atomic.Int64
+	FullStripes  atomic.Int64
+	PartialRuns  atomic.Int64
+	BytesRead    atomic.Int64 // by clients
+	BytesWritten atomic.Int64
+}
+
+// Stats gives access to the counters.
+func (a *Array) Stats() *Stats { return &a.stats }
+
+// Geometry is the shape of the array.
+func (a *Array) Geometry() *layout.Geometry { return a.geo }
+
+// Capacity is the usable capacity in bytes.
+func (a *Array) Capacity() int64 { return a.geo.Capacity() }
+
+func (a *Array) now() time.Time {
+	if a.cfg.Now != nil {
+		return a.cfg.Now()
+	}
+	return time.Now()
+}
+
+func (a *Array) event(kind, disk, format string, args ...any) {
+	if a.cfg.Event != nil {
+		a.cfg.Event(Event{Time: a.now(), Kind: kind, Array: a.Name(), Disk: disk, Detail: fmt.Sprintf(format, args...)})
+	}
+}
+
+// freeze stops all writing: from here on the members keep the state from which a start can recover.
+func (a *Array) freeze(err error) {
+	if a.frozen.CompareAndSwap(nil, &err) {
+		a.cache.wake()
+		a.event("array-failed", "", "%v", err)
+	}
+}
+
+func (a *Array) alive() error {
+	if err := a.frozen.Load(); err != nil {
+		return *err
+	}
+	return nil
+}
+
+// parallel runs f for 0…n-1, at the same time unless the engine is serial, and returns the first error by index.
+func (a *Array) parallel(n int, f func(i int) error) error {
+	if n == 1 || a.cfg.Serial {
+		for i := 0; i < n; i++ {
+			if err := f(i); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	errs := make([]error, n)
+	var wg sync.WaitGroup
+	for i := 1; i < n; i++ {
+		wg.Go(func() { errs[i] = f(i) })
+	}
+	errs[0] = f(0)
+	wg.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lockStripes takes the locks of the stripes, which must be ascending, and returns what releases them.
+func (a *Array) lockStripes(numbers []int64, exclusive bool) func() {
+	var set [(4096 + 63) / 64]uint64
+	for _, n := range numbers {
+		i := lockIndex(n)
+		set[i/64] |= 1 << (i % 64)
+	}
+	each := func(f func(*sync.RWMutex)) {
+		for w, word := range set {
+			for b := 0; word != 0; b++ {
+				if word&1 == 1 {
+					f(&a.locks[w*64+b])
+				}
+				word >>= 1
+			}
+		}
+	}
+	if exclusive {
+		each((*sync.RWMutex).Lock)
+		return func() { each((*sync.RWMutex).Unlock) }
+	}
+	each((*sync.RWMutex).RLock)
+	return func() { each((*sync.RWMutex).RUnlock) }
+}
+
+func lockIndex(stripe int64) uint64 { return uint64(stripe) % 4096 }
+
+// piece is the part of a request that lies in one strip: whole or part blocks of one role of one stripe.
+type piece struct {
+	stripe layout.Stripe
+	role   int
+	from   int64 // bytes into the strip
+	buf    []byte
+}
+
+// pieces cuts the range [off, off+len(p)) into strips and calls f for each in order.
+func (a *Array) pieces(p []byte, off int64, f func(piece) error) error {
+	size := a.geo.StripeSize()
+	for len(p) > 0 {
+		st := a.geo.Locate(off / size)
+		in := off % size
+		role, from := int(in/a.geo.Strip), in%a.geo.Strip
+		n := min(int64(len(p)), a.geo.Strip-from)
+		if err := f(piece{st, role, from, p[:n]}); err != nil {
+			return err
+		}
+		p, off = p[n:], off+n
+	}
+	return nil
+}
+
+// WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
+func (a *Array) WriteAt(p []byte, off int64) error {
+	if err := a.geo.Check(off, int64(len(p))); err != nil {
+		return err
+	}
+	a.stats.BytesWritten.Add(int64(len(p)))
+	return a.pieces(p, off, func(pc piece) error {
+		head := pc.from % Block
+		if n := int64(len(pc.buf)); head != 0 || n%Block != 0 {
+			return a.writePartBlocks(pc)
+		}
+		return a.cache.put(pc)
+	})
+}
+
+// writePartBlocks writes a piece whose ends are not on block boundaries: the blocks at the ends are read first. The
+// stripe is held so that nobody destages them in between.
+func (a *Array) writePartBlocks(pc piece) error {
+	if err := a.cache.room(2); err != nil {
+		return err
+	}
+	defer a.lockStripes([]int64{pc.stripe.Number}, true)()
+	start := pc.from &^ (Block - 1)
+	end := (pc.from + int64(len(pc.buf)) + Block - 1) &^ (Block - 1)
+	whole := make([]byte, end-start)
+	err := a.readLocked(piece{pc.stripe, pc.role, start, whole[:Block]})
+	if last := int64(len(whole)) - Block; err == nil && last > 0 {
+		err = a.readLocked(piece{pc.stripe, pc.role, start + last, whole[last:]})
+	}
+	if err != nil {
+		return err
+	}
+	copy(whole[pc.from-start:], pc.buf)
+	return a.cache.putNow(piece{pc.stripe, pc.role, start, whole})
+}
+
+// Flush returns when everything written before it was called is durable.
+func (a *Array) Flush() error {
+	if err := a.alive(); err != nil {
+		return err
+	}
+	if err := a.late.Swap(nil); err != nil {
+		return *err
+	}
+	return a.destageAll(a.cache.dirtyStripes())
+}
+
+// FlushRange makes the given range durable (forced unit access).
+func (a *Array) FlushRange(off, length int64) error {
+	if err := a.alive(); err != nil {
+		return err
+	}
+	if length == 0 {
+		return nil
+	}
+	size := a.geo.StripeSize()
+	var numbers []int64
+	for n := off / size; n <= (off+length-1)/size; n++ {
+		if a.cache.holds(n) {
+			numbers = append(numbers, n)
+		}
+	}
+	return a.destageAll(numbers)
+}
+
+func (a *Array) destageAll(numbers []int64) error {
+	for len(numbers) > 0 {
+		n := a.batchLength(numbers)
+		if err := a.destage(numbers[:n]); err != nil {
+			return err
+		}
+		numbers = numbers[n:]
+	}
+	return nil
+}
+
+// Zero makes the range read as zeros and gives its blocks back to never-written where they are covered whole.
+func (a *Array) Zero(off, length int64) error {
+	if err := a.geo.Check(off, length); err != nil {
+		return err
+	}
+	zeros := make([]byte, Block)
+	if head := off % Block; head != 0 && length > 0 {
+		n := min(Block-head, length)
+		if err := a.WriteAt(zeros[:n], off); err != nil {
+			return err
+		}
+		off, length = off+n, length-n
+	}
+	if tail := length % Block; tail != 0 {
+		length -= tail
+		if err := a.WriteAt(zeros[:tail], off+length); err != nil {
+			return err
+		}
+	}
+	size := a.geo.StripeSize()
+	for length > 0 {
+		number := off / size
+		n := min(length, size-off%size)
+		if n == size && !a.cache.holds(number) {
+			// Skip what was never written, so that trimming a large array costs what it holds.
+			next := a.nextWritten(number)
+			if next = a.cache.nextDirty(number, next); next > number {
+				n = min(length, (next-number)*size)
+				off, length = off+n, length-n
+				continue
+			}
+		}
+		if err := a.cache.zero(a.geo.Locate(number), off%size, n); err != nil {
+			return err
+		}
+		off, length = off+n, length-n
+	}
+	return nil
+}
+
+// Extent is a stretch of the array that was written, or never.
+type Extent struct {
+	Length  int64
+	Written bool
+}
+
+// Extents describes [off, off+length) in order, at most limit of them; what it leaves out at the end is not described.
+// Blocks count as written when they may hold anything but zeros.
+func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
+	if err := a.geo.Check(off, length); err != nil {
+		return nil, err
+	}
+	var out []Extent
+	add := func(n int64, written bool) bool {
+		if len(out) > 0 && out[len(out)-1].Written == written {
+			out[len(out)-1].Length += n
+			return true
+		}
+		if len(out) == limit {
+			return false
+		}
+		out = append(out, Extent{n, written})
+		return true
+	}
+	size := a.geo.StripeSize()
+	for length > 0 {
+		number := off / size
+		if next := a.cache.nextDirty(number, a.nextWritten(number)); next > number {
+			n := min(length, next*size-off)
+			if !add(n, false) {
+				return out, nil
+			}
+			off, length = off+n, length-n
+			continue
+		}
+		n := min(length, size-off%size)
+		written, err := a.writtenBlocks(a.geo.Locate(number))
+		if err != nil {
+			return nil, err
+		}
+		for left := n; left > 0; {
+			in := off % size
+			step := min(left, Block-in%Block)
+			if !add(step, written[in/Block]) {
+				return out, nil
+			}
+			off, left, length = off+step, left-step, length-step
+		}
+	}
+	return out, nil
+}
+
+// Close flushes, empties the journal and lets the members go. The array is unusable afterwards, also on error.
+func (a *Array) Close() error {
+	err := ErrStopped
+	a.closing.Do(func() {
+		a.tasks.stopAll()
+		err = a.Flush()
+		close(a.stop)
+		a.workers.Wait()
+		if err == nil {
+			err = a.checkpoint()
+		}
+		if err == nil {
+			err = a.roster.update(a, func(r *record.Record) { r.Clean = true })
+		}
+		a.freeze(ErrStopped)
+		for i := range a.members {
+			if m := a.members[i].Load(); m.disk != nil {
+				_ = m.disk.Close()
+			}
+		}
+	})
+	return err
+}
+
+// Abandon lets the members go without writing anything more, as a crash would. For tests and for disks that are gone.
+func (a *Array) Abandon() {
+	a.closing.Do(func() {
+		a.freeze(ErrStopped)
+		a.tasks.stopAll()
+		close(a.stop)
+		a.workers.Wait()
+		for i := range a.members {
+			if m := a.members[i].Load(); m.disk != nil {
+				_ = m.disk.Close()
+			}
+		}
+	})
+}
+
+// start runs the background workers.
+func (a *Array) start() {
+	if a.cfg.Serial {
+		return
+	}
+	for range max(2, min(4, runtime.GOMAXPROCS(0))) {
+		a.workers.Go(a.destageLoop)
+	}
+}
+
+// destageLoop writes out full stripes as they come, and others when they are old or memory is short.
+func (a *Array) destageLoop() {
+	tick := time.NewTicker(500 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-a.stop:
+			return
+		case <-a.cache.work:
+		case <-tick.C:
+		}
+		for a.alive() == nil {
+			numbers := a.cache.pick(a.now())
+			if len(numbers) == 0 {
+				break
+			}
+			if err := a.destageAll(numbers); err != nil {
+				a.late.Store(&err)
+				break
+			}
+		}
+	}
+}

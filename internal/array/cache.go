@@ -1,0 +1,456 @@
+package array
+
+import (
+	"math/bits"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nidalo/core/layout"
+)
+
+// cache holds the dirty blocks of the array, by stripe, in buffers of a strip each. What is clean is not kept: the
+// operating system caches members.
+//
+// A stripe has two layers: cur takes writes; out is what a destage is writing to the members at the moment. Readers look
+// into cur, then out, then at the members. The cache is bounded by its buffers: writers wait for a destage to free some.
+type cache struct {
+	a      *Array
+	shards [64]shard
+	limit  int64 // bytes of buffers
+	used   atomic.Int64
+	free   struct {
+		sync.Mutex
+		list [][]byte
+	}
+	space struct {
+		sync.Mutex
+		sync.Cond
+	}
+	queue struct {
+		sync.Mutex
+		full  []int64
+		order []queued // by age; entries whose stripe is clean by now are passed over
+	}
+	work chan struct{}
+	pool sync.Pool
+}
+
+type queued struct {
+	stripe int64
+	since  time.Time
+}
+
+type shard struct {
+	sync.Mutex
+	stripes map[int64]*stripe
+}
+
+type stripe struct {
+	cur, out *layer
+}
+
+// layer is a set of dirty blocks of one stripe, by role and column.
+type layer struct {
+	bufs  [][]byte    // strip buffer by role, nil where nothing but zeros is dirty
+	dirty [][4]uint64 // by role: columns that are dirty
+	zero  [][4]uint64 // by role: columns of dirty that are to become never-written
+	count int
+}
+
+const ageLimit = 2 * time.Second
+
+func newCache(a *Array, limit int64) *cache {
+	c := &cache{a: a, limit: max(limit, 8*a.geo.StripeSize()), work: make(chan struct{}, 4)}
+	c.space.L = &c.space.Mutex
+	for i := range c.shards {
+		c.shards[i].stripes = map[int64]*stripe{}
+	}
+	return c
+}
+
+func (c *cache) shard(n int64) *shard { return &c.shards[uint64(n)%uint64(len(c.shards))] }
+
+// layerCost is what a layer counts for besides its buffers, so that layers of nothing but zeros are bounded too.
+const layerCost = 4096
+
+func (c *cache) newLayer() *layer {
+	c.used.Add(layerCost)
+	k := c.a.geo.Data
+	return &layer{bufs: make([][]byte, k), dirty: make([][4]uint64, k), zero: make([][4]uint64, k)}
+}
+
+func (c *cache) buffer() []byte {
+	c.used.Add(c.a.geo.Strip)
+	c.free.Lock()
+	defer c.free.Unlock()
+	if n := len(c.free.list); n > 0 {
+		b := c.free.list[n-1]
+		c.free.list = c.free.list[:n-1]
+		return b
+	}
+	return make([]byte, c.a.geo.Strip)
+}
+
+func (c *cache) release(l *layer) {
+	n := int64(0)
+	c.free.Lock()
+	for _, b := range l.bufs {
+		if b != nil {
+			c.free.list = append(c.free.list, b)
+			n++
+		}
+	}
+	c.free.Unlock()
+	c.used.Add(-n*c.a.geo.Strip - layerCost)
+	c.wake()
+}
+
+func (c *cache) wake() {
+	c.space.Lock()
+	c.space.Broadcast()
+	c.space.Unlock()
+}
+
+func (c *cache) signal() {
+	select {
+	case c.work <- struct{}{}:
+	default:
+	}
+}
+
+// room waits until strips more buffers are likely to fit.
+func (c *cache) room(strips int) error {
+	need := int64(strips) * c.a.geo.Strip
+	if c.used.Load()+need <= c.limit {
+		return c.a.alive()
+	}
+	if c.a.cfg.Serial {
+		for c.used.Load()+need > c.limit {
+			numbers := c.pick(c.a.now())
+			if len(numbers) == 0 {
+				break
+			}
+			if err := c.a.destageAll(numbers); err != nil {
+				return err
+			}
+		}
+		return c.a.alive()
+	}
+	c.signal()
+	c.space.Lock()
+	defer c.space.Unlock()
+	for c.used.Load()+need > c.limit && c.a.alive() == nil {
+		if late := c.a.late.Load(); late != nil {
+			return *late
+		}
+		c.signal()
+		c.space.Wait()
+	}
+	return c.a.alive()
+}
+
+// put takes a piece of whole blocks.
+func (c *cache) put(pc piece) error {
+	if err := c.room(1); err != nil {
+		return err
+	}
+	return c.putNow(pc)
+}
+
+func (c *cache) putNow(pc piece) error {
+	sh := c.shard(pc.stripe.Number)
+	sh.Lock()
+	cur, fresh := c.current(sh, pc.stripe.Number)
+	if cur.bufs[pc.role] == nil {
+		cur.bufs[pc.role] = c.buffer()
+	}
+	copy(cur.bufs[pc.role][pc.from:], pc.buf)
+	before := cur.count
+	cur.mark(pc.role, int(pc.from/Block), len(pc.buf)/Block, false)
+	full := before < cur.count && cur.count == c.a.geo.Data*c.a.geo.StripBlocks()
+	sh.Unlock()
+	c.enqueue(pc.stripe.Number, fresh, full)
+	return nil
+}
+
+// zero marks whole blocks of a stripe to become never-written; from and length are bytes of the stripe's data.
+func (c *cache) zero(st layout.Stripe, from, length int64) error {
+	if err := c.room(1); err != nil {
+		return err
+	}
+	sh := c.shard(st.Number)
+	sh.Lock()
+	cur, fresh := c.current(sh, st.Number)
+	before := cur.count
+	for length > 0 {
+		role, in := int(from/c.a.geo.Strip), from%c.a.geo.Strip
+		n := min(length, c.a.geo.Strip-in)
+		cur.mark(role, int(in/Block), int(n/Block), true)
+		from, length = from+n, length-n
+	}
+	full := before < cur.count && cur.count == c.a.geo.Data*c.a.geo.StripBlocks()
+	sh.Unlock()
+	c.enqueue(st.Number, fresh, full)
+	return nil
+}
+
+func (c *cache) current(sh *shard, number int64) (cur *layer, fresh bool) {
+	s := sh.stripes[number]
+	if s == nil {
+		s = &stripe{}
+		sh.stripes[number] = s
+	}
+	if s.cur == nil {
+		s.cur = c.newLayer()
+		fresh = true
+	}
+	return s.cur, fresh
+}
+
+func (c *cache) enqueue(number int64, fresh, full bool) {
+	if !fresh && !full {
+		return
+	}
+	c.queue.Lock()
+	if fresh {
+		c.queue.order = append(c.queue.order, queued{number, c.a.now()})
+	}
+	signal := false
+	if full {
+		c.queue.full = append(c.queue.full, number)
+		signal = len(c.queue.full)*c.a.geo.Data*int(c.a.geo.Strip) >= destageBytes
+	}
+	c.queue.Unlock()
+	if signal || c.used.Load() > c.limit/2 {
+		c.signal()
+	}
+}
+
+// destageBytes is how much the background worker likes to write at a time: large enough that a sync of the journals is
+// spread over many stripes.
+const destageBytes = 8 << 20
+
+// pick chooses stripes to destage, ascending: full ones, then, when memory is short, the oldest, then those that have
+// waited for long. Nothing is reserved: a stripe may be clean by the time it is destaged.
+func (c *cache) pick(now time.Time) []int64 {
+	c.queue.Lock()
+	defer c.queue.Unlock()
+	most := max(1, destageBytes/int(c.a.geo.StripeSize()))
+	take := min(len(c.queue.full), most)
+	out := slices.Clone(c.queue.full[:take])
+	c.queue.full = slices.Delete(c.queue.full, 0, take)
+	short := c.used.Load() > c.limit/2
+	passed := 0
+	for _, q := range c.queue.order {
+		if len(out) >= max(most, 64) || !(short || now.Sub(q.since) > ageLimit) {
+			break
+		}
+		out = append(out, q.stripe)
+		passed++
+	}
+	c.queue.order = slices.Delete(c.queue.order, 0, passed)
+	slices.Sort(out)
+	out = slices.Compact(out)
+	return slices.DeleteFunc(out, func(n int64) bool { return !c.holds(n) })
+}
+
+// take moves the dirty blocks of a stripe to its out layer. The caller holds the stripe exclusively.
+func (c *cache) take(number int64) *layer {
+	sh := c.shard(number)
+	sh.Lock()
+	defer sh.Unlock()
+	s := sh.stripes[number]
+	if s == nil || s.cur == nil {
+		return nil
+	}
+	s.out, s.cur = s.cur, nil
+	return s.out
+}
+
+// done drops the out layer: its blocks are on the members.
+func (c *cache) done(number int64) {
+	sh := c.shard(number)
+	sh.Lock()
+	s := sh.stripes[number]
+	out := s.out
+	s.out = nil
+	if s.cur == nil {
+		delete(sh.stripes, number)
+	}
+	sh.Unlock()
+	c.release(out)
+}
+
+// putBack returns the out layer to cur, below what was written since: its blocks did not reach the members.
+func (c *cache) putBack(number int64) {
+	sh := c.shard(number)
+	sh.Lock()
+	s := sh.stripes[number]
+	out := s.out
+	s.out = nil
+	if s.cur == nil {
+		s.cur = out
+		sh.Unlock()
+		c.enqueue(number, true, false)
+		return
+	}
+	for role := range out.dirty {
+		for col := 0; col < c.a.geo.StripBlocks(); col++ {
+			if !has(&out.dirty[role], col) || has(&s.cur.dirty[role], col) {
+				continue
+			}
+			zero := has(&out.zero[role], col)
+			if !zero {
+				if s.cur.bufs[role] == nil {
+					s.cur.bufs[role] = c.buffer()
+				}
+				copy(s.cur.bufs[role][col*Block:][:Block], out.bufs[role][col*Block:])
+			}
+			s.cur.mark(role, col, 1, zero)
+		}
+	}
+	sh.Unlock()
+	c.release(out)
+}
+
+// overlay copies the dirty blocks of a piece into its buffer and returns the columns it did not have as runs.
+func (c *cache) overlay(pc piece, missing []blockRun) []blockRun {
+	first, n := int(pc.from/Block), len(pc.buf)/Block
+	sh := c.shard(pc.stripe.Number)
+	sh.Lock()
+	defer sh.Unlock()
+	s := sh.stripes[pc.stripe.Number]
+	if s == nil {
+		return append(missing, blockRun{first, n})
+	}
+	for col := first; col < first+n; col++ {
+		dst := pc.buf[(col-first)*Block:][:Block]
+		if s.cur.read(pc.role, col, dst) || s.out.read(pc.role, col, dst) {
+			continue
+		}
+		if l := len(missing); l > 0 && missing[l-1].first+missing[l-1].n == col {
+			missing[l-1].n++
+		} else {
+			missing = append(missing, blockRun{col, 1})
+		}
+	}
+	return missing
+}
+
+type blockRun struct{ first, n int }
+
+// holds says whether a stripe has anything that is not on the members yet.
+func (c *cache) holds(number int64) bool {
+	sh := c.shard(number)
+	sh.Lock()
+	defer sh.Unlock()
+	return sh.stripes[number] != nil
+}
+
+// dirtyState reports for a block whether the cache has it, and if so whether it is anything but zeros.
+func (c *cache) dirtyState(number int64, role, col int) (known, written bool) {
+	sh := c.shard(number)
+	sh.Lock()
+	defer sh.Unlock()
+	s := sh.stripes[number]
+	if s == nil {
+		return false, false
+	}
+	for _, l := range []*layer{s.cur, s.out} {
+		if l != nil && has(&l.dirty[role], col) {
+			return true, !has(&l.zero[role], col)
+		}
+	}
+	return false, false
+}
+
+// dirtyStripes lists all stripes the cache holds, ascending.
+func (c *cache) dirtyStripes() []int64 {
+	var out []int64
+	for i := range c.shards {
+		sh := &c.shards[i]
+		sh.Lock()
+		for n := range sh.stripes {
+			out = append(out, n)
+		}
+		sh.Unlock()
+	}
+	slices.Sort(out)
+	return out
+}
+
+// nextDirty is the first stripe at or after from, and before limit, that the cache holds; limit when there is none.
+func (c *cache) nextDirty(from, limit int64) int64 {
+	if limit-from <= 64 {
+		for n := from; n < limit; n++ {
+			if c.holds(n) {
+				return n
+			}
+		}
+		return limit
+	}
+	next := limit
+	for i := range c.shards {
+		sh := &c.shards[i]
+		sh.Lock()
+		for n := range sh.stripes {
+			if n >= from && n < next {
+				next = n
+			}
+		}
+		sh.Unlock()
+	}
+	return next
+}
+
+func (l *layer) read(role, col int, dst []byte) bool {
+	switch {
+	case l == nil || !has(&l.dirty[role], col):
+		return false
+	case has(&l.zero[role], col):
+		clear(dst)
+	default:
+		copy(dst, l.bufs[role][col*Block:])
+	}
+	return true
+}
+
+// mark makes n columns from first dirty.
+func (l *layer) mark(role, first, n int, zero bool) {
+	d, z := &l.dirty[role], &l.zero[role]
+	for col := first; col < first+n; {
+		word, bit := col/64, col%64
+		span := min(64-bit, first+n-col)
+		mask := ^uint64(0) >> (64 - span) << bit
+		l.count += bits.OnesCount64(mask &^ d[word])
+		d[word] |= mask
+		if zero {
+			z[word] |= mask
+		} else {
+			z[word] &^= mask
+		}
+		col += span
+	}
+}
+
+func has(set *[4]uint64, i int) bool { return set[i/64]>>(i%64)&1 == 1 }
+
+// scratch is a strip-sized buffer for the time of one operation; it does not count against the limit, which the number
+// of operations at a time bounds.
+func (c *cache) scratch() []byte {
+	if b, ok := c.pool.Get().(*[]byte); ok {
+		return *b
+	}
+	return make([]byte, c.a.geo.Strip)
+}
+
+func (c *cache) scratchDone(bufs [][]byte) {
+	for _, b := range bufs {
+		if b != nil {
+			b = b[:cap(b)]
+			c.pool.Put(&b)
+		}
+	}
+}

@@ -1,0 +1,249 @@
+package array
+
+import (
+	"errors"
+	"slices"
+
+	"nidalo/core/layout"
+	"nidalo/core/parity"
+	"nidalo/core/record"
+)
+
+// columns is the contents of some columns of one stripe over all roles. The caller of loadColumns holds the stripe; to
+// heal it must hold it exclusively, and the barrier.
+type columns struct {
+	a     *Array
+	st    layout.Stripe
+	first int // column
+	n     int
+	roles []*member  // by role; nil where the contents are not current
+	bufs  [][]byte   // by role, n blocks
+	sums  [][]uint32 // by role; nil without a member
+	known [][]bool   // by role and column: the buffer holds the contents
+	wrong [][]bool   // by role and column: the member should have it and does not
+}
+
+// override replaces what a member holds during recovery: it returns the sum and contents of a block, if it has any.
+type override func(slot int, block int64) (sum uint32, data []byte, ok bool)
+
+// loadColumns reads all that the members hold of n columns from first on, verified.
+func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*columns, error) {
+	w := a.geo.Width()
+	c := &columns{a: a, st: st, first: first, n: n, roles: make([]*member, w), bufs: make([][]byte, w),
+		sums: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]bool, w)}
+	flags := make([]bool, 2*w*n)
+	for role := range w {
+		c.bufs[role] = a.cache.scratch()[:n*Block]
+		c.known[role], c.wrong[role], flags = flags[:n], flags[n:2*n], flags[2*n:]
+		if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) {
+			c.roles[role] = m
+		}
+	}
+	_ = a.parallel(w, func(role int) error {
+		c.loadRole(role, over)
+		return nil
+	})
+	if err := a.alive(); err != nil {
+		c.free()
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *columns) block(col int) int64 {
+	return c.st.Row*int64(c.a.geo.StripBlocks()) + int64(c.first+col)
+}
+
+func (c *columns) loadRole(role int, over override) {
+	m := c.roles[role]
+	if m == nil {
+		return
+	}
+	sums := make([]uint32, c.n)
+	if err := c.a.tables.sums(m, c.block(0), sums); err != nil {
+		c.roles[role] = nil
+		return
+	}
+	c.sums[role] = sums
+	buf, known, wrong := c.bufs[role], c.known[role], c.wrong[role]
+	var own []bool
+	if over != nil {
+		own = make([]bool, c.n)
+		for col := range c.n {
+			if sum, data, ok := over(m.slot, c.block(col)); ok {
+				own[col] = true
+				sums[col] = sum
+				switch {
+				case sum == record.SumNever:
+					clear(buf[col*Block:][:Block])
+					known[col] = true
+				case data != nil:
+					copy(buf[col*Block:][:Block], data)
+					known[col] = true
+				default:
+					own[col] = false // in place already; verified below
+				}
+			}
+		}
+	}
+	if all(sums, record.SumNever) {
+		clear(buf)
+		for i := range known {
+			known[i] = true
+		}
+		return
+	}
+	// One read for all; when that fails, block by block, so that one bad sector costs one block.
+	if over == nil && c.a.readData(m, [][]byte{buf}, c.block(0)) == nil {
+		for col := range known {
+			c.judge(m, role, col)
+		}
+		return
+	}
+	for col := range c.n {
+		if own != nil && own[col] {
+			continue
+		}
+		if sums[col] > record.SumLost && m.live() && c.a.readData(m, [][]byte{buf[col*Block:][:Block]}, c.block(col)) != nil {
+			wrong[col] = true
+			continue
+		}
+		c.judge(m, role, col)
+	}
+	if !m.live() {
+		c.roles[role], c.sums[role] = nil, nil
+		clear(known)
+		clear(wrong)
+	}
+}
+
+func (c *columns) judge(m *member, role, col int) {
+	block := c.bufs[role][col*Block:][:Block]
+	switch sum := c.sums[role][col]; {
+	case sum == record.SumNever:
+		clear(block)
+		c.known[role][col] = true
+	case sum == record.SumLost:
+		c.wrong[role][col] = true
+	case record.Sum(block) == sum:
+		c.known[role][col] = true
+	default:
+		m.errs.checksum.Add(1)
+		c.wrong[role][col] = true
+	}
+}
+
+// recover computes what is not known from what is, as far as redundancy goes. A block whose sum is known is only
+// accepted when it matches.
+func (c *columns) recover() {
+	for col := 0; col < c.n; {
+		unknown := c.unknown(col)
+		e := col + 1
+		for e < c.n && slices.Equal(c.unknown(e), unknown) {
+			e++
+		}
+		if len(unknown) > 0 {
+			c.recoverRun(col, e, unknown)
+		}
+		col = e
+	}
+}
+
+func (c *columns) unknown(col int) []int {
+	var out []int
+	for role := range c.known {
+		if !c.known[role][col] {
+			out = append(out, role)
+		}
+	}
+	return out
+}
+
+func (c *columns) recoverRun(from, to int, unknown []int) {
+	if len(unknown) > c.a.geo.Parity {
+		return
+	}
+	strips := make([][]byte, len(c.bufs))
+	for role := range strips {
+		strips[role] = c.bufs[role][from*Block : to*Block]
+	}
+	if err := parity.Recover(strips, c.a.geo.Data, unknown); err != nil {
+		return
+	}
+	for col := from; col < to; col++ {
+		good := true
+		for _, role := range unknown {
+			if s := c.sums[role]; s != nil && s[col] > record.SumLost && record.Sum(c.bufs[role][col*Block:][:Block]) != s[col] {
+				good = false
+			}
+		}
+		// When a restored block contradicts its sum, some other block of the column is wrong and nothing is certain.
+		for _, role := range unknown {
+			c.known[role][col] = good
+		}
+	}
+}
+
+// fresh says whether a column was never written: no member has a sum for it. At least one of them would, parity being
+// written with every block.
+func (c *columns) fresh(col int) bool {
+	for _, s := range c.sums {
+		if s != nil && s[col] > record.SumLost {
+			return false
+		}
+	}
+	return true
+}
+
+// heal rewrites what members had wrong and is known again, and returns how many blocks. The caller holds the stripe
+// exclusively and the barrier. No journal is needed: until the block is right again it is as wrong as before.
+func (c *columns) heal() int {
+	healed := 0
+	for role, m := range c.roles {
+		if m == nil {
+			continue
+		}
+		for col := range c.n {
+			if !c.wrong[role][col] || !c.known[role][col] || !m.live() {
+				continue
+			}
+			block := c.bufs[role][col*Block:][:Block]
+			if c.sums[role][col] == record.SumLost && c.fresh(col) {
+				c.a.tables.set(m, c.block(col), 1, nil, record.SumNever)
+			} else {
+				if err := c.a.writeData(m, [][]byte{block}, c.block(col)); err != nil {
+					continue
+				}
+				c.a.tables.set(m, c.block(col), 1, []uint32{record.Sum(block)}, 0)
+			}
+			c.wrong[role][col] = false
+			healed++
+		}
+	}
+	if healed > 0 {
+		c.a.stats.Healed.Add(int64(healed))
+	}
+	return healed
+}
+
+func (c *columns) free() { c.a.cache.scratchDone(c.bufs) }
+
+var errWrong = errors.New("wrong checksum")
+
+// readVerified reads blocks of a member whose sums are given. Blocks never written are cleared. Any doubt is an error,
+// without saying which block: the slow way finds out.
+func (a *Array) readVerified(m *member, block int64, buf []byte, sums []uint32) error {
+	if err := a.readData(m, [][]byte{buf}, block); err != nil {
+		return err
+	}
+	for i, s := range sums {
+		b := buf[i*Block:][:Block]
+		switch {
+		case s == record.SumNever:
+			clear(b)
+		case record.Sum(b) != s:
+			return errWrong
+		}
+	}
+	return nil
+}

@@ -1,0 +1,543 @@
+package array
+
+import (
+	"cmp"
+	"crypto/subtle"
+	"errors"
+	"math/bits"
+	"slices"
+
+	"nidalo/core/layout"
+	"nidalo/core/parity"
+	"nidalo/core/record"
+)
+
+// bypassBlocks is how much fresh data of one run makes it worth to write it in place before the commit, with a sync of
+// its own, instead of writing it twice: a fresh column reads as zeros whatever is in place, until the commit.
+const bypassBlocks = 16
+
+// batchLength is how many of the stripes one destage may take: bounded in bytes and by the journals, which must hold
+// several such changes.
+func (a *Array) batchLength(numbers []int64) int {
+	least := int64(1 << 62)
+	for i := range a.members {
+		if m := a.members[i].Load(); m.live() {
+			least = min(least, m.ring.blocks)
+		}
+	}
+	perStripe := int64(a.geo.StripBlocks() + 1)
+	n := min(int64(len(numbers)), least/8/perStripe, max(destageBytes/a.geo.StripeSize(), 16))
+	return int(max(n, 1))
+}
+
+// destage brings what is dirty of the given stripes (ascending) to the members. When it returns nil, what was dirty when
+// it was called is durable.
+//
+//	1  take the stripes' locks and their dirty blocks
+//	2  plan: read what parity needs, compute it
+//	3  write fresh blocks in place and sync         a crash here leaves them never-written
+//	4  commit to the journals, one sync             a crash here leaves the old contents; after it, the new ones
+//	5  write the rest in place                      a crash here is repeated from the journals
+//	6  enter the checksums
+func (a *Array) destage(numbers []int64) (err error) {
+	defer a.lockStripes(numbers, true)()
+	var stripes []layout.Stripe
+	var layers []*layer
+	for _, n := range numbers {
+		if l := a.cache.take(n); l != nil {
+			stripes = append(stripes, a.geo.Locate(n))
+			layers = append(layers, l)
+		}
+	}
+	if len(stripes) == 0 {
+		return a.alive()
+	}
+	defer func() {
+		for _, st := range stripes {
+			if err == nil {
+				a.cache.done(st.Number)
+			} else {
+				a.cache.putBack(st.Number)
+			}
+		}
+	}()
+	need := a.journalNeed(stripes, layers)
+	if err := a.journal.reserve(need); err != nil {
+		return err
+	}
+	defer a.journal.unreserve(need)
+	a.journal.barrier.RLock()
+	defer a.journal.barrier.RUnlock()
+
+	plans := make([]*plan, len(stripes))
+	err = a.parallel(len(stripes), func(i int) error {
+		plans[i] = a.newPlan(stripes[i], layers[i])
+		return plans[i].make()
+	})
+	defer func() {
+		for _, p := range plans {
+			if p != nil {
+				a.cache.scratchDone(p.scratch)
+			}
+		}
+	}()
+	if err != nil {
+		return err
+	}
+	var c change
+	for _, p := range plans {
+		c.writes = append(c.writes, p.writes...)
+	}
+	return a.apply(&c)
+}
+
+// apply is steps 3 to 6. The caller holds the locks of the stripes, room in the journals and the barrier.
+func (a *Array) apply(c *change) error {
+	touched, err := a.writeInPlace(c.writes, record.RunInPlace)
+	if err != nil {
+		return err
+	}
+	if err := a.syncMembers(touched); err != nil {
+		return err
+	}
+	if err := a.journal.commit(c); err != nil {
+		return err
+	}
+	if _, err := a.writeInPlace(c.writes, record.RunPayload); err != nil {
+		// Committed but not in place: only a start can sort that out.
+		a.freeze(errors.Join(ErrFailed, err))
+		return err
+	}
+	for _, w := range c.writes {
+		if !w.m.live() {
+			continue
+		}
+		switch w.kind {
+		case record.RunNever:
+			a.tables.set(w.m, w.block, w.n, nil, record.SumNever)
+		case record.RunLost:
+			a.tables.set(w.m, w.block, w.n, nil, record.SumLost)
+		default:
+			a.tables.set(w.m, w.block, w.n, w.sums, 0)
+		}
+	}
+	return a.alive()
+}
+
+// journalNeed bounds what the change will take in each ring, in blocks.
+func (a *Array) journalNeed(stripes []layout.Stripe, layers []*layer) reservation {
+	need := reservation{}
+	sums := map[*member]int64{}
+	for i, st := range stripes {
+		var columns int64
+		for w := range 4 {
+			var word uint64
+			for role := range layers[i].dirty {
+				word |= layers[i].dirty[role][w]
+			}
+			columns += int64(bits.OnesCount64(word))
+		}
+		for role := range a.geo.Width() {
+			m := a.members[a.geo.Slot(st, role)].Load()
+			need[m] += columns
+			sums[m] += columns * (4 + 16)
+		}
+	}
+	for m, n := range sums {
+		need[m] += 1 + (n+64)/Block
+	}
+	return need
+}
+
+// writeInPlace writes the runs of one kind to the members' data, neighbours in one go and members at the same time, and
+// returns the members it wrote to.
+func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member, error) {
+	var chosen []write
+	for _, w := range writes {
+		if w.kind == kind && w.m.live() {
+			chosen = append(chosen, w)
+		}
+	}
+	if len(chosen) == 0 {
+		return nil, nil
+	}
+	slices.SortFunc(chosen, func(x, y write) int {
+		return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.block, y.block))
+	})
+	var touched []*member
+	var bounds []int
+	for i := range chosen {
+		if i == 0 || chosen[i].m != chosen[i-1].m {
+			touched, bounds = append(touched, chosen[i].m), append(bounds, i)
+		}
+	}
+	bounds = append(bounds, len(chosen))
+	err := a.parallel(len(touched), func(i int) error {
+		own := chosen[bounds[i]:bounds[i+1]]
+		for len(own) > 0 {
+			n, next := 1, own[0].block+int64(own[0].n)
+			bufs := [][]byte{own[0].buf[:own[0].n*Block]}
+			for n < len(own) && own[n].block == next {
+				bufs = append(bufs, own[n].buf[:own[n].n*Block])
+				next += int64(own[n].n)
+				n++
+			}
+			if err := a.writeData(touched[i], bufs, own[0].block); err != nil {
+				return err
+			}
+			own = own[n:]
+		}
+		return nil
+	})
+	return touched, err
+}
+
+func (a *Array) syncMembers(members []*member) error {
+	return a.parallel(len(members), func(i int) error {
+		if !members[i].live() {
+			return nil
+		}
+		if err := members[i].disk.Sync(); err != nil {
+			return a.writeProblem(members[i], err)
+		}
+		return nil
+	})
+}
+
+// plan works out what one stripe's dirty blocks mean for its members.
+type plan struct {
+	a       *Array
+	st      layout.Stripe
+	l       *layer
+	roles   []*member // by role; nil when its contents at this row are not current
+	writes  []write
+	scratch [][]byte
+}
+
+func (a *Array) newPlan(st layout.Stripe, l *layer) *plan {
+	p := &plan{a: a, st: st, l: l, roles: make([]*member, a.geo.Width())}
+	for role := range p.roles {
+		if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) {
+			p.roles[role] = m
+		}
+	}
+	return p
+}
+
+// block is the first block of column col on every member of the stripe.
+func (p *plan) block(col int) int64 { return p.st.Row*int64(p.a.geo.StripBlocks()) + int64(col) }
+
+// make cuts the stripe into runs of columns in which the same roles are dirty, and plans each.
+func (p *plan) make() error {
+	columns := p.a.geo.StripBlocks()
+	for col := 0; col < columns; {
+		dirty, zero := p.pattern(col)
+		n := 1
+		for col+n < columns {
+			d, z := p.pattern(col + n)
+			if d != dirty || z != zero {
+				break
+			}
+			n++
+		}
+		if dirty != 0 {
+			if err := p.run(col, n, dirty, zero); err != nil {
+				return err
+			}
+		}
+		col += n
+	}
+	return nil
+}
+
+// pattern is the set of roles dirty in a column, and of those to become never-written.
+func (p *plan) pattern(col int) (dirty, zero uint64) {
+	w, b := col/64, col%64
+	for role := range p.l.dirty {
+		dirty |= p.l.dirty[role][w] >> b & 1 << role
+		zero |= p.l.zero[role][w] >> b & 1 << role
+	}
+	return dirty, zero
+}
+
+// run plans n columns from col on, in which the roles in dirty have new contents (zeros for those in zero).
+func (p *plan) run(col, n int, dirty, zero uint64) error {
+	a, k := p.a, p.a.geo.Data
+	sums, err := p.oldSums(col, n)
+	if err != nil {
+		return err
+	}
+	fresh, lost := true, false
+	for _, s := range sums {
+		for _, v := range s {
+			fresh = fresh && v == record.SumNever
+			lost = lost || v == record.SumLost
+		}
+	}
+	parities := 0
+	for role := k; role < len(p.roles); role++ {
+		if p.roles[role] != nil {
+			parities++
+		}
+	}
+	if a.geo.Data*n == bits.OnesCount64(dirty)*n && n == a.geo.StripBlocks() {
+		a.stats.FullStripes.Add(1)
+	} else {
+		a.stats.PartialRuns.Add(1)
+	}
+	data := make([][]byte, k)
+	for role := range data {
+		if dirty>>role&1 == 1 && zero>>role&1 == 0 {
+			data[role] = p.l.bufs[role][col*Block:][:n*Block]
+		}
+	}
+	var rows [][]byte
+	var unknown []bool
+	if parities > 0 {
+		rows, unknown, err = p.parity(col, n, dirty, data, sums, fresh, lost)
+		if err != nil {
+			return err
+		}
+	}
+	p.emit(col, n, dirty, zero, data, rows, sums, fresh, unknown)
+	return nil
+}
+
+// oldSums has the sums of the run by role, nil for roles without a member.
+func (p *plan) oldSums(col, n int) ([][]uint32, error) {
+	sums := make([][]uint32, len(p.roles))
+	all := make([]uint32, n*len(p.roles))
+	for role, m := range p.roles {
+		if m == nil {
+			continue
+		}
+		sums[role], all = all[:n], all[n:]
+		if err := p.a.tables.sums(m, p.block(col), sums[role]); err != nil {
+			if m.live() {
+				return nil, err
+			}
+			// The member has just failed; plan without it.
+			p.roles[role], sums[role] = nil, nil
+			if err := p.a.alive(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return sums, nil
+}
+
+// parity computes the new parity strips of the run, by row, nil for rows without a member. unknown marks columns for
+// which redundancy was not enough to do so.
+func (p *plan) parity(col, n int, dirty uint64, data [][]byte, sums [][]uint32, fresh, lost bool) (rows [][]byte, unknown []bool, err error) {
+	a, k := p.a, p.a.geo.Data
+	rows = make([][]byte, a.geo.Parity)
+	for j := range rows {
+		if p.roles[k+j] != nil {
+			rows[j] = p.alloc(n)
+		}
+	}
+	// Two ways: read the other data and compute parity anew, or read what is to be overwritten and the parity and fold in
+	// the difference. Blocks never written cost no read.
+	again, modify := 0, 0
+	againOK, modifyOK := true, true
+	for role, m := range p.roles {
+		isDirty := role < k && dirty>>role&1 == 1
+		written := 0
+		for _, v := range sums[role] {
+			if v != record.SumNever {
+				written++
+			}
+		}
+		switch {
+		case role < k && !isDirty:
+			againOK = againOK && m != nil
+			again += written
+		default:
+			modifyOK = modifyOK && (m != nil || role >= k)
+			modify += written
+		}
+	}
+	switch {
+	case fresh:
+		parity.Encode(rows, data)
+		return rows, nil, nil
+	case againOK && !lost && (again <= modify || !modifyOK):
+		whole := slices.Clone(data)
+		ok := true
+		for role := 0; role < k && ok; role++ {
+			if dirty>>role&1 == 0 {
+				whole[role], ok = p.old(role, col, n, sums)
+			}
+		}
+		if ok {
+			parity.Encode(rows, whole)
+			return rows, nil, nil
+		}
+	case modifyOK && !lost:
+		if p.readModify(col, n, dirty, data, sums, rows) {
+			return rows, nil, nil
+		}
+	}
+	if err := a.alive(); err != nil {
+		return nil, nil, err
+	}
+	// Something is missing or wrong: restore the whole of these columns first.
+	cs, err := a.loadColumns(p.st, col, n, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	p.scratch = append(p.scratch, cs.bufs...) // whole may end up in the change
+	cs.recover()
+	cs.heal()
+	whole := slices.Clone(data)
+	for role := 0; role < k; role++ {
+		if dirty>>role&1 == 1 {
+			continue
+		}
+		whole[role] = cs.bufs[role]
+		for c := 0; c < n; c++ {
+			if !cs.known[role][c] {
+				if unknown == nil {
+					unknown = make([]bool, n)
+				}
+				unknown[c] = true
+			}
+		}
+	}
+	for role := range p.roles {
+		if m := p.roles[role]; m != nil && !m.usable(p.st.Row) {
+			p.roles[role] = nil
+		}
+	}
+	for j := range rows {
+		if p.roles[k+j] == nil {
+			rows[j] = nil
+		}
+	}
+	parity.Encode(rows, whole)
+	return rows, unknown, nil
+}
+
+// old reads the present contents of a role in the run, verified; nil stands for zeros.
+func (p *plan) old(role, col, n int, sums [][]uint32) ([]byte, bool) {
+	if all(sums[role], record.SumNever) {
+		return nil, true
+	}
+	buf := p.alloc(n)
+	return buf, p.a.readVerified(p.roles[role], p.block(col), buf, sums[role]) == nil
+}
+
+func (p *plan) readModify(col, n int, dirty uint64, data [][]byte, sums [][]uint32, rows [][]byte) bool {
+	k := p.a.geo.Data
+	for j := range rows {
+		if rows[j] == nil {
+			continue
+		}
+		if all(sums[k+j], record.SumNever) {
+			clear(rows[j])
+		} else if p.a.readVerified(p.roles[k+j], p.block(col), rows[j], sums[k+j]) != nil {
+			return false
+		}
+	}
+	for role := 0; role < k; role++ {
+		if dirty>>role&1 == 0 {
+			continue
+		}
+		delta, ok := p.old(role, col, n, sums)
+		switch {
+		case !ok:
+			return false
+		case delta == nil && data[role] == nil:
+			continue
+		case delta == nil:
+			delta = data[role]
+		case data[role] != nil:
+			subtle.XORBytes(delta, delta, data[role])
+		}
+		parity.Update(rows, role, delta)
+	}
+	return true
+}
+
+// emit turns the run into writes.
+func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums [][]uint32, fresh bool, unknown []bool) {
+	k := p.a.geo.Data
+	kind := record.RunPayload
+	if fresh && n*bits.OnesCount64(dirty&^zero) >= bypassBlocks {
+		kind = record.RunInPlace
+	}
+	for role := 0; role < k; role++ {
+		switch m := p.roles[role]; {
+		case m == nil || dirty>>role&1 == 0:
+		case zero>>role&1 == 1:
+			p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(col), n: n})
+		default:
+			p.add(m, kind, col, data[role])
+		}
+	}
+	if rows == nil {
+		return
+	}
+	// A column becomes never-written as a whole when none of its data is written any more.
+	for c := 0; c < n; {
+		lost, empty := unknown != nil && unknown[c], p.empty(c, dirty, zero, sums)
+		e := c + 1
+		for e < n && (unknown != nil && unknown[e]) == lost && p.empty(e, dirty, zero, sums) == empty {
+			e++
+		}
+		for j, row := range rows {
+			m := p.roles[k+j]
+			switch {
+			case m == nil || row == nil:
+			case lost:
+				p.writes = append(p.writes, write{m: m, kind: record.RunLost, block: p.block(col + c), n: e - c})
+			case empty:
+				p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(col + c), n: e - c})
+			default:
+				p.add(m, kind, col+c, row[c*Block:e*Block])
+			}
+		}
+		c = e
+	}
+}
+
+// empty says whether, after this change, no data block of column c of the run is written.
+func (p *plan) empty(c int, dirty, zero uint64, sums [][]uint32) bool {
+	if dirty != zero {
+		return false
+	}
+	for role := 0; role < p.a.geo.Data; role++ {
+		if dirty>>role&1 == 0 && (sums[role] == nil || sums[role][c] != record.SumNever) {
+			return false
+		}
+	}
+	return true
+}
+
+func (p *plan) add(m *member, kind record.RunKind, col int, buf []byte) {
+	n := len(buf) / Block
+	p.writes = append(p.writes, write{m: m, kind: kind, block: p.block(col), n: n, buf: buf, sums: sumsOf(buf)})
+}
+
+func (p *plan) alloc(n int) []byte {
+	b := p.a.cache.scratch()
+	p.scratch = append(p.scratch, b)
+	return b[:n*Block]
+}
+
+func sumsOf(buf []byte) []uint32 {
+	out := make([]uint32, len(buf)/Block)
+	for i := range out {
+		out[i] = record.Sum(buf[i*Block:][:Block])
+	}
+	return out
+}
+
+func all(sums []uint32, value uint32) bool {
+	for _, v := range sums {
+		if v != value {
+			return false
+		}
+	}
+	return true
+}

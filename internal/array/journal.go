@@ -1,0 +1,364 @@
+package array
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+)
+
+// journal makes a change of several members one change. Each member has a ring of its own and journals only its own
+// blocks; a batch is one entry on each member it touches. It is committed once every entry is durable, and only then do
+// its blocks go in place. docs/data-path.md shows why that leaves no hole: whichever members are lost, the entries of
+// the others bring their blocks to the new state, and what the lost ones would hold follows from the code.
+type journal struct {
+	a *Array
+	// barrier: see the package comment.
+	barrier sync.RWMutex
+	leading sync.Mutex // one batch at a time
+	mu      sync.Mutex // queue and ring accounts
+	freed   *sync.Cond // of mu: a reservation or ring space came free
+	queue   []*change
+	batch   uint64 // the last batch written
+	ckpt    sync.Mutex
+}
+
+// ring is the journal of one member. Positions are in blocks. Guarded by journal.mu.
+type ring struct {
+	start    int64 // bytes from the start of the member to block 0 of the ring
+	blocks   int64
+	head     int64 // where the next entry goes
+	live     int64 // blocks from the oldest entry that is needed to the head, with what was skipped at the end
+	reserved int64
+	sequence uint64 // of the last head written
+}
+
+func ringOf(p record.Place) ring {
+	return ring{start: p.JournalStart + record.JournalHeads*Block, blocks: p.JournalSize/Block - record.JournalHeads}
+}
+
+// write is one run of a change.
+type write struct {
+	m     *member
+	kind  record.RunKind
+	block int64
+	n     int
+	buf   []byte   // new contents, for RunPayload and RunInPlace
+	sums  []uint32 // of buf
+}
+
+// change is what one destage commits.
+type change struct {
+	writes []write
+	done   bool
+	err    error
+}
+
+func newJournal(a *Array) *journal {
+	j := &journal{a: a}
+	j.freed = sync.NewCond(&j.mu)
+	return j
+}
+
+// reservation is room in the rings of some members.
+type reservation map[*member]int64
+
+// reserve waits until every ring has room for the given number of blocks, making room by checkpoints.
+func (j *journal) reserve(need reservation) error {
+	for {
+		if err := j.a.alive(); err != nil {
+			return err
+		}
+		j.mu.Lock()
+		fits, others := true, false
+		for m, n := range need {
+			// An entry that does not fit before the end starts at 0, so up to its own length is wasted.
+			if m.ring.live+m.ring.reserved+2*n > m.ring.blocks {
+				fits = false
+				others = others || m.ring.reserved > 0
+				if 2*n > m.ring.blocks {
+					j.mu.Unlock()
+					return fmt.Errorf("journal of %s: %d blocks are too few for a change of %d", m.name(), m.ring.blocks, n)
+				}
+			}
+		}
+		if fits {
+			for m, n := range need {
+				m.ring.reserved += 2 * n
+			}
+			j.mu.Unlock()
+			return nil
+		}
+		j.mu.Unlock()
+		if err := j.a.checkpoint(); err != nil {
+			return err
+		}
+		if others {
+			j.mu.Lock()
+			if stillShort(need) {
+				j.freed.Wait()
+			}
+			j.mu.Unlock()
+		}
+	}
+}
+
+func stillShort(need reservation) bool {
+	short, held := false, false
+	for m, n := range need {
+		if m.ring.live+m.ring.reserved+2*n > m.ring.blocks {
+			short = true
+			held = held || m.ring.reserved > 0
+		}
+	}
+	return short && held
+}
+
+func (j *journal) unreserve(need reservation) {
+	j.mu.Lock()
+	for m, n := range need {
+		m.ring.reserved -= 2 * n
+	}
+	j.freed.Broadcast()
+	j.mu.Unlock()
+}
+
+// commit makes a change durable in the journals, together with all others that are waiting. On return without error the
+// change happens whatever comes.
+func (j *journal) commit(c *change) error {
+	j.mu.Lock()
+	j.queue = append(j.queue, c)
+	j.mu.Unlock()
+	j.leading.Lock()
+	defer j.leading.Unlock()
+	if c.done {
+		return c.err
+	}
+	j.mu.Lock()
+	group := j.queue
+	j.queue = nil
+	j.mu.Unlock()
+	err := j.writeBatch(group)
+	for _, c := range group {
+		c.done, c.err = true, err
+	}
+	return err
+}
+
+// part is one member's share of a batch.
+type part struct {
+	m       *member
+	entry   record.JournalEntry
+	payload [][]byte
+	at      int64 // block of the ring
+}
+
+func (j *journal) writeBatch(group []*change) error {
+	if err := j.a.alive(); err != nil {
+		return err
+	}
+	parts := gather(group)
+	if len(parts) == 0 {
+		return nil
+	}
+	j.mu.Lock()
+	j.batch++
+	batch := j.batch
+	var involved uint64
+	for i := range parts {
+		involved |= 1 << parts[i].m.slot
+	}
+	for i := range parts {
+		p := &parts[i]
+		p.entry.Batch, p.entry.Involved, p.entry.Slot = batch, involved, p.m.slot
+		p.at = p.m.ring.take(int64(p.entry.HeaderBlocks() + p.entry.Payload()))
+	}
+	j.mu.Unlock()
+
+	// Nothing below may touch a block in place before all of this is durable. A crash in here leaves the batch on some
+	// members or on none; the start finishes it or drops it, as a whole.
+	errs := make([]error, len(parts))
+	_ = j.a.parallel(len(parts), func(i int) error {
+		errs[i] = j.writeEntry(&parts[i])
+		return nil
+	})
+	for i, err := range errs {
+		if errors.Is(err, disk.ErrFull) {
+			// Some members may hold this batch and others not; going on with a next one would tear it for good.
+			j.a.freeze(fmt.Errorf("%w: the journal of %w; make space there and start the array again", ErrFailed, err))
+		} else if err != nil {
+			_ = j.a.writeProblem(parts[i].m, err)
+		}
+	}
+	return j.a.alive()
+}
+
+func (j *journal) writeEntry(p *part) error {
+	header := p.entry.EncodeHeader(p.m.tag)
+	bufs := append([][]byte{header}, p.payload...)
+	j.a.stats.Journalled.Add(int64(disk.Length(bufs)))
+	if err := p.m.disk.WriteVec(bufs, p.m.ring.start+p.at*Block); err != nil {
+		return err
+	}
+	return p.m.disk.Sync()
+}
+
+// take finds the place of an entry of n blocks and accounts for it.
+func (r *ring) take(n int64) int64 {
+	if r.head+n > r.blocks {
+		r.live += r.blocks - r.head
+		r.head = 0
+	}
+	at := r.head
+	r.head += n
+	r.live += n
+	return at
+}
+
+// gather sorts the writes of several changes by member, leaving out members that are no longer live.
+func gather(group []*change) []part {
+	var parts []part
+	index := map[*member]int{}
+	for _, c := range group {
+		for _, w := range c.writes {
+			if !w.m.live() {
+				continue
+			}
+			i, ok := index[w.m]
+			if !ok {
+				i = len(parts)
+				index[w.m] = i
+				parts = append(parts, part{m: w.m})
+			}
+			p := &parts[i]
+			p.entry.Runs = append(p.entry.Runs, record.Run{Kind: w.kind, Start: w.block, Count: w.n, Sums: w.sums})
+			if w.kind == record.RunPayload {
+				p.payload = append(p.payload, w.buf[:w.n*Block])
+			}
+		}
+	}
+	slices.SortFunc(parts, func(x, y part) int { return cmp.Compare(x.m.slot, y.m.slot) })
+	return parts
+}
+
+// checkpoint moves the start of the live part of all journals up to now: what they hold is in place and durable, and so
+// are the checksum pages that go with it.
+func (a *Array) checkpoint() error {
+	j := a.journal
+	j.ckpt.Lock()
+	defer j.ckpt.Unlock()
+	if err := a.alive(); err != nil {
+		return err
+	}
+	a.stats.Checkpoints.Add(1)
+
+	// With the barrier held nothing is between its commit and its place: the dirty pages and the writes issued so far
+	// stand for exactly the batches up to j.batch.
+	type mark struct {
+		m          *member
+		head, live int64
+	}
+	var marks []mark
+	j.barrier.Lock()
+	sums, maps := a.tables.snapshot()
+	j.mu.Lock()
+	batch := j.batch
+	for slot := range a.members {
+		if m := a.members[slot].Load(); m.live() {
+			marks = append(marks, mark{m, m.ring.head, m.ring.live})
+		}
+	}
+	j.mu.Unlock()
+	j.barrier.Unlock()
+
+	if err := a.writePages(sums); err != nil {
+		return err
+	}
+	// Checksum pages before the map that says they are there: a crash in between must not make a start look at a page
+	// that was never written.
+	if err := a.syncAll(); err != nil {
+		return err
+	}
+	if len(maps) > 0 {
+		for _, c := range maps {
+			if c.m.live() {
+				if err := a.tables.write(c.m, record.MapPage, c.number, c.buf, c.m.place.MapStart); err != nil {
+					return err
+				}
+			}
+		}
+		if err := a.syncAll(); err != nil {
+			return err
+		}
+	}
+	// Everything is in place. Any one head is enough to say so; the space is used again only when all are durable.
+	err := a.parallel(len(marks), func(i int) error {
+		m := marks[i].m
+		if !m.live() {
+			return nil
+		}
+		return a.writeJournalHead(m, batch+1, marks[i].head)
+	})
+	if err != nil {
+		return err
+	}
+	if err := a.syncAll(); err != nil {
+		return err
+	}
+	j.mu.Lock()
+	for _, k := range marks {
+		k.m.ring.live -= k.live
+	}
+	j.freed.Broadcast()
+	j.mu.Unlock()
+	return nil
+}
+
+// writePages writes checksum pages, each member's in order, members at the same time.
+func (a *Array) writePages(sums []*page) error {
+	var bounds []int
+	for i := range sums {
+		if i == 0 || sums[i].m != sums[i-1].m {
+			bounds = append(bounds, i)
+		}
+	}
+	bounds = append(bounds, len(sums))
+	return a.parallel(len(bounds)-1, func(i int) error {
+		var first error
+		for _, p := range sums[bounds[i]:bounds[i+1]] {
+			if err := a.tables.writeSums(p); err != nil && first == nil {
+				first = err // go on: every page of the snapshot is to be let go
+			}
+		}
+		return first
+	})
+}
+
+// writeJournalHead writes the head that is not the newest; ring positions wrap to 0 at the end.
+func (a *Array) writeJournalHead(m *member, batch uint64, position int64) error {
+	m.ring.sequence++
+	h := record.JournalHead{Sequence: m.ring.sequence, Batch: batch, Position: position % m.ring.blocks}
+	off := m.place.JournalStart + int64(h.Sequence%record.JournalHeads)*Block
+	if err := m.disk.WriteAt(h.Encode(m.tag), off); err != nil {
+		return a.writeProblem(m, err)
+	}
+	return nil
+}
+
+// syncAll makes everything written to live members durable.
+func (a *Array) syncAll() error {
+	return a.parallel(len(a.members), func(i int) error {
+		m := a.members[i].Load()
+		if !m.live() {
+			return nil
+		}
+		if err := m.disk.Sync(); err != nil {
+			return a.writeProblem(m, err)
+		}
+		return nil
+	})
+}

@@ -1,0 +1,275 @@
+package array
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+)
+
+// extent is a stretch of one member that a read wants.
+type extent struct {
+	m     *member
+	block int64
+	sums  []uint32
+	pc    piece // whole blocks
+}
+
+// ReadAt fills p from byte offset off. Blocks never written read as zeros.
+func (a *Array) ReadAt(p []byte, off int64) error {
+	if err := a.geo.Check(off, int64(len(p))); err != nil {
+		return err
+	}
+	if err := a.alive(); err != nil {
+		return err
+	}
+	a.stats.BytesRead.Add(int64(len(p)))
+	if off%Block != 0 || len(p)%Block != 0 {
+		start := off &^ (Block - 1)
+		whole := make([]byte, (off+int64(len(p))+Block-1)&^(Block-1)-start)
+		if err := a.readBlocks(whole, start); err != nil {
+			return err
+		}
+		copy(p, whole[off-start:])
+		return nil
+	}
+	return a.readBlocks(p, off)
+}
+
+// readBlocks reads without a lock. That is sound because every block is checked against its sum: when a destage changes
+// it at the same moment, sum and contents disagree, and the slow way looks again with the stripe held.
+func (a *Array) readBlocks(p []byte, off int64) error {
+	var extents []extent
+	var slow []piece
+	var missing []blockRun
+	var hold [16]uint32
+	_ = a.pieces(p, off, func(pc piece) error {
+		missing = a.cache.overlay(pc, missing[:0])
+		for _, run := range missing {
+			first := int(pc.from / Block)
+			part := piece{pc.stripe, pc.role, int64(run.first) * Block, pc.buf[(run.first-first)*Block:][:run.n*Block]}
+			m := a.source(pc.stripe, pc.role)
+			if m == nil {
+				slow = append(slow, part)
+				continue
+			}
+			sums := hold[:0]
+			if run.n <= len(hold) {
+				sums = hold[:run.n]
+			} else {
+				sums = make([]uint32, run.n)
+			}
+			block := pc.stripe.Row*int64(a.geo.StripBlocks()) + int64(run.first)
+			if err := a.tables.sums(m, block, sums); err != nil {
+				slow = append(slow, part)
+				continue
+			}
+			switch {
+			case all(sums, record.SumNever):
+				clear(part.buf)
+			case slices.Contains(sums, record.SumLost):
+				slow = append(slow, part)
+			default:
+				extents = append(extents, extent{m, block, slices.Clone(sums), part})
+			}
+		}
+		return nil
+	})
+	slow = append(slow, a.readExtents(extents)...)
+	return a.readSlow(slow)
+}
+
+// source is the member to read a data role from: for mirrors any of the copies, the same one for neighbouring rows.
+func (a *Array) source(st layout.Stripe, role int) *member {
+	if a.geo.Data == 1 && a.geo.Parity > 0 {
+		w := a.geo.Width()
+		turn := int(st.Row * int64(a.geo.StripBlocks()) / 512)
+		for i := range w {
+			if m := a.members[st.Group*w+(turn+i)%w].Load(); m.usable(st.Row) && m.condition() != record.Failing {
+				return m
+			}
+		}
+	}
+	if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) {
+		return m
+	}
+	return nil
+}
+
+// readExtents reads neighbours on a member in one go, and returns the pieces that could not be had that way.
+func (a *Array) readExtents(extents []extent) (slow []piece) {
+	if len(extents) > 1 {
+		slices.SortFunc(extents, func(x, y extent) int {
+			return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.block, y.block))
+		})
+	}
+	type group struct {
+		of  []extent
+		bad bool
+	}
+	var groups []group
+	for i := 0; i < len(extents); {
+		n, next := 1, extents[i].block+int64(len(extents[i].pc.buf)/Block)
+		for i+n < len(extents) && extents[i+n].m == extents[i].m && extents[i+n].block == next {
+			next += int64(len(extents[i+n].pc.buf) / Block)
+			n++
+		}
+		groups = append(groups, group{of: extents[i : i+n]})
+		i += n
+	}
+	_ = a.parallel(len(groups), func(i int) error {
+		g := &groups[i]
+		bufs := make([][]byte, len(g.of))
+		for j, e := range g.of {
+			bufs[j] = e.pc.buf
+		}
+		g.bad = a.readData(g.of[0].m, bufs, g.of[0].block) != nil
+		return nil
+	})
+	for _, g := range groups {
+		for _, e := range g.of {
+			if g.bad || !verify(e.pc.buf, e.sums) {
+				slow = append(slow, e.pc)
+			}
+		}
+	}
+	return slow
+}
+
+// verify checks blocks against their sums and clears those never written.
+func verify(buf []byte, sums []uint32) bool {
+	for i, s := range sums {
+		b := buf[i*Block:][:Block]
+		if s == record.SumNever {
+			clear(b)
+		} else if record.Sum(b) != s {
+			return false
+		}
+	}
+	return true
+}
+
+// readSlow reads pieces whose member is missing, or did not give what it should: by stripe, with the stripe held.
+func (a *Array) readSlow(slow []piece) error {
+	slices.SortFunc(slow, func(x, y piece) int { return cmp.Compare(x.stripe.Number, y.stripe.Number) })
+	for i := 0; i < len(slow); {
+		n := 1
+		for i+n < len(slow) && slow[i+n].stripe.Number == slow[i].stripe.Number {
+			n++
+		}
+		if err := a.readStripe(slow[i : i+n]); err != nil {
+			return err
+		}
+		i += n
+	}
+	return nil
+}
+
+func (a *Array) readStripe(pieces []piece) error {
+	number := []int64{pieces[0].stripe.Number}
+	unlock := a.lockStripes(number, false)
+	again, err := a.readHeld(pieces, false)
+	unlock()
+	if err != nil || !again {
+		return err
+	}
+	// Something is wrong on a member that is there: once more, alone, and put it right.
+	defer a.lockStripes(number, true)()
+	a.journal.barrier.RLock()
+	defer a.journal.barrier.RUnlock()
+	_, err = a.readHeld(pieces, true)
+	return err
+}
+
+// readLocked reads whole blocks of one strip for a caller that holds the stripe exclusively.
+func (a *Array) readLocked(pc piece) error {
+	a.journal.barrier.RLock()
+	defer a.journal.barrier.RUnlock()
+	_, err := a.readHeld([]piece{pc}, true)
+	return err
+}
+
+// readHeld reads pieces of one stripe from the cache, the members and redundancy, for a caller that holds the stripe.
+// Without heal it reports instead whether something ought to be healed; with it the caller holds the stripe exclusively
+// and the barrier.
+func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
+	first, end := a.geo.StripBlocks(), 0
+	for _, pc := range pieces {
+		first = min(first, int(pc.from/Block))
+		end = max(end, int(pc.from/Block)+len(pc.buf)/Block)
+	}
+	c, err := a.loadColumns(pieces[0].stripe, first, end-first, nil)
+	if err != nil {
+		return false, err
+	}
+	defer c.free()
+	for role := range c.wrong {
+		if slices.Contains(c.wrong[role], true) && !heal {
+			return true, nil
+		}
+	}
+	c.recover()
+	if heal {
+		c.report(c.heal())
+	}
+	for _, pc := range pieces {
+		for _, run := range a.cache.overlay(pc, nil) {
+			for col := run.first; col < run.first+run.n; col++ {
+				if !c.known[pc.role][col-first] {
+					a.stats.Unreadable.Add(1)
+					at := pc.stripe.Number*a.geo.StripeSize() + int64(pc.role)*a.geo.Strip + int64(col)*Block
+					return false, fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)
+				}
+				copy(pc.buf[(col-int(pc.from/Block))*Block:][:Block], c.bufs[pc.role][(col-first)*Block:])
+			}
+		}
+	}
+	return false, nil
+}
+
+func (c *columns) report(healed int) {
+	if healed > 0 {
+		c.a.event("healed", "", "%d wrong or unreadable blocks at stripe %d were restored from redundancy and rewritten", healed, c.st.Number)
+	}
+}
+
+// writtenBlocks tells for each block of a stripe's data, in logical order, whether it may hold anything but zeros.
+func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
+	n := a.geo.StripBlocks()
+	out := make([]bool, n*a.geo.Data)
+	unlock := a.lockStripes([]int64{st.Number}, false)
+	defer unlock()
+	any := make([]bool, n)
+	sums := make([]uint32, n)
+	missing := make([]bool, a.geo.Data)
+	for role := range a.geo.Width() {
+		m := a.members[a.geo.Slot(st, role)].Load()
+		if !m.usable(st.Row) || a.tables.sums(m, st.Row*int64(n), sums) != nil {
+			if role < a.geo.Data {
+				missing[role] = true
+			}
+			continue
+		}
+		for col, s := range sums {
+			if s != record.SumNever {
+				any[col] = true
+				if role < a.geo.Data {
+					out[role*n+col] = true
+				}
+			}
+		}
+	}
+	for role := range a.geo.Data {
+		for col := range n {
+			if missing[role] {
+				out[role*n+col] = any[col]
+			}
+			if known, written := a.cache.dirtyState(st.Number, role, col); known {
+				out[role*n+col] = written
+			}
+		}
+	}
+	return out, a.alive()
+}

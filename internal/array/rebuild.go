@@ -1,0 +1,356 @@
+package array
+
+import (
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+)
+
+// TaskRebuild and TaskCheck are the kinds of task.
+const (
+	TaskRebuild = "rebuild"
+	TaskCheck   = "check"
+)
+
+const (
+	windowBytes  = 4 << 20         // of the target, in one piece of a rebuild
+	windows      = 4               // pieces at the same time: while one is read another is written
+	jumpRows     = 64              // a gap of never-written rows from which it pays to stop and jump
+	persistEvery = 2 * time.Second // a crash repeats at most this much of a rebuild or a check
+)
+
+// NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
+func (a *Array) NeedSize(slot int) int64 {
+	rec := a.roster.view()
+	data := rec.Roster[slot].DataSize
+	lo, hi := int64(1<<20), data*2+(1<<30)
+	for lo < hi {
+		mid := (lo + hi) / 2
+		if p, err := record.PlaceFor(mid, data); err == nil && p.DataSize >= data {
+			hi = mid
+		} else {
+			lo = mid + 1
+		}
+	}
+	return (lo + Block - 1) &^ (Block - 1)
+}
+
+// Replace puts a disk in the place of the member in slot, whatever the disk holds, and starts to rebuild onto it. A
+// member that still works is failed first. The disk belongs to the array when nil is returned.
+func (a *Array) Replace(slot int, d disk.Disk) error {
+	if slot < 0 || slot >= len(a.members) {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
+	}
+	if !a.geo.Redundant() {
+		return fmt.Errorf("level %s has no redundancy to rebuild a member from", a.geo.Level)
+	}
+	data := a.roster.view().Roster[slot].DataSize
+	place, err := record.PlaceFor(d.Size(), data)
+	if err != nil || place.DataSize < data {
+		return fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, a.NeedSize(slot))
+	}
+	old := a.members[slot].Load()
+	if old.live() {
+		if err := a.Fail(slot, false); err != nil {
+			return err
+		}
+	}
+	// The journals may still hold batches of the member that was here; with everything in place nobody will miss them.
+	if err := a.checkpoint(); err != nil {
+		return err
+	}
+	id := uuid.New()
+	m := &member{slot: slot, disk: d, key: memberKeys.Add(1)}
+	m.adopt(place, id)
+	m.state.Store(int32(record.Missing))
+	if err := disk.Wipe(d); err != nil {
+		return err
+	}
+	a.journal.leading.Lock()
+	err = a.prepare(m, a.journal.batch+1)
+	if err == nil {
+		err = a.attach(m, id, place)
+	}
+	a.journal.leading.Unlock()
+	if err != nil {
+		return err
+	}
+	if old.disk != nil {
+		_ = old.disk.Close()
+	}
+	if a.cfg.Serial {
+		return nil
+	}
+	_, err = a.startRebuild(slot)
+	return err
+}
+
+// attach makes a prepared disk the member of its slot, with nothing rebuilt yet. journal.leading is held, so no batch
+// passes between the number in the member's journal head and the roster that names it.
+func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
+	a.roster.mu.Lock()
+	defer a.roster.mu.Unlock()
+	if err := a.alive(); err != nil {
+		return err
+	}
+	m.state.Store(int32(record.Rebuilding))
+	a.members[m.slot].Store(m)
+	a.roster.ids[m.slot] = id
+	e := &a.roster.rec.Roster[m.slot]
+	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now()}
+	a.roster.rec.Epoch++
+	a.roster.rec.EpochID = uuid.New()
+	return a.roster.write(a)
+}
+
+func (a *Array) startRebuild(slot int) (*task, error) {
+	m := a.members[slot].Load()
+	return a.runTask(TaskRebuild, slot, func(t *task) error { return a.rebuild(t, m) })
+}
+
+// RebuildNow rebuilds the member in slot in the caller's goroutine, for serial engines.
+func (a *Array) RebuildNow(slot int) error {
+	t := &task{kind: TaskRebuild, slot: slot, cancel: make(chan struct{}), ended: make(chan struct{})}
+	return a.rebuild(t, a.members[slot].Load())
+}
+
+// rebuild fills the member row by row. Rows below the cursor are current and take part in everything; rows above it are
+// treated as missing. A piece of rows is held exclusively until the cursor has passed it, and pieces finish in order.
+func (a *Array) rebuild(t *task, m *member) error {
+	group := a.geo.GroupOf(m.slot)
+	rows := a.geo.Rows[group]
+	t.total.Store(a.writtenRows(group, m.cursor.Load()) * a.geo.Strip)
+	var flight sync.WaitGroup
+	slots := make(chan struct{}, windows)
+	passed := make(chan struct{}) // closed when the piece before has passed
+	close(passed)
+	var lock sync.Mutex
+	var first error
+	fail := func(err error) {
+		lock.Lock()
+		defer lock.Unlock()
+		if first == nil {
+			first = err
+		}
+	}
+	failed := func() error { lock.Lock(); defer lock.Unlock(); return first }
+	saved, next := a.now(), m.cursor.Load()
+	per := max(1, windowBytes/a.geo.Strip)
+
+	for next < rows && failed() == nil {
+		switch {
+		case t.stopped():
+			fail(errTaskStopped)
+			continue
+		case m.condition() != record.Rebuilding:
+			fail(fmt.Errorf("%s is %s", m.name(), m.condition()))
+			continue
+		case a.alive() != nil:
+			fail(a.alive())
+			continue
+		}
+		if written := a.nextRebuildRow(m, group, next); written-next >= jumpRows || written >= rows {
+			flight.Wait()
+			next = a.jump(m, group)
+			continue
+		}
+		if a.now().Sub(saved) > persistEvery {
+			flight.Wait()
+			if err := a.saveCursor(m); err != nil {
+				fail(err)
+				continue
+			}
+			saved = a.now()
+			t.total.Store(max(t.total.Load(), t.done.Load()+a.writtenRows(group, next)*a.geo.Strip))
+		}
+		from, to := next, min(next+per, rows)
+		next = to
+		numbers := make([]int64, 0, to-from)
+		for row := from; row < to; row++ {
+			numbers = append(numbers, a.geo.At(group, row).Number)
+		}
+		// Locks are taken here, in order, so that a piece never waits for one that comes after it.
+		unlock := a.lockStripes(numbers, true)
+		before, done := passed, make(chan struct{})
+		passed = done
+		piece := func() {
+			defer unlock()
+			defer close(done)
+			err := a.rebuildRows(m, group, from, to)
+			<-before
+			if err == nil {
+				err = failed()
+			}
+			if err != nil {
+				fail(err)
+				return
+			}
+			m.cursor.Store(to)
+			t.advance(a.now(), (to-from)*a.geo.Strip)
+		}
+		if a.cfg.Serial {
+			piece()
+			continue
+		}
+		slots <- struct{}{}
+		flight.Go(func() { piece(); <-slots })
+	}
+	flight.Wait()
+	if err := failed(); err != nil {
+		if m.condition() == record.Rebuilding && a.alive() == nil {
+			_ = a.saveCursor(m)
+		}
+		return err
+	}
+	if err := a.checkpoint(); err != nil {
+		return err
+	}
+	if m.condition() != record.Rebuilding {
+		return fmt.Errorf("%s is %s", m.name(), m.condition())
+	}
+	m.state.Store(int32(record.Active))
+	return a.roster.raise(a, func(r *record.Record) {
+		e := &r.Roster[m.slot]
+		e.Condition, e.Cursor, e.Since = record.Active, 0, a.now()
+	})
+}
+
+// nextRebuildRow also stops at rows that the target itself has marked: left there by a run that was cut short, and to be
+// cleared.
+func (a *Array) nextRebuildRow(m *member, group int, row int64) int64 {
+	next := a.nextWrittenRow(group, row)
+	per := int64(a.geo.StripBlocks())
+	last := (a.geo.Rows[group]*per - 1) / record.SumsPerPage
+	if row >= a.geo.Rows[group] {
+		return next
+	}
+	if number, ok := a.tables.nextBit(m, row*per/record.SumsPerPage, last); ok && number <= last {
+		next = min(next, max(row, number*record.SumsPerPage/per))
+	}
+	return next
+}
+
+// jump moves the cursor over rows never written. Nobody is between planning and writing at that moment, so no row can
+// become written on the others behind the cursor's back.
+func (a *Array) jump(m *member, group int) int64 {
+	a.journal.barrier.Lock()
+	defer a.journal.barrier.Unlock()
+	next := min(a.nextRebuildRow(m, group, m.cursor.Load()), a.geo.Rows[group])
+	m.cursor.Store(next)
+	return next
+}
+
+// saveCursor makes the progress so far durable: first all that was rebuilt, then the cursor.
+func (a *Array) saveCursor(m *member) error {
+	cursor := m.cursor.Load()
+	if err := a.checkpoint(); err != nil {
+		return err
+	}
+	return a.roster.update(a, func(r *record.Record) {
+		if e := &r.Roster[m.slot]; e.Condition == record.Rebuilding {
+			e.Cursor = cursor
+		}
+	})
+}
+
+func (a *Array) writtenRows(group int, from int64) int64 {
+	per := int64(a.geo.StripBlocks())
+	var total int64
+	for row := from; ; {
+		if row = a.nextWrittenRow(group, row); row >= a.geo.Rows[group] {
+			return total
+		}
+		end := min(((row*per/record.SumsPerPage+1)*record.SumsPerPage+per-1)/per, a.geo.Rows[group])
+		total += end - row
+		row = end
+	}
+}
+
+// rebuildRows computes and writes the member's part of some rows, which the caller holds.
+func (a *Array) rebuildRows(m *member, group int, from, to int64) error {
+	columns := make([]*columns, to-from)
+	defer func() {
+		for _, c := range columns {
+			if c != nil {
+				c.free()
+			}
+		}
+	}()
+	err := a.parallel(len(columns), func(i int) error {
+		c, err := a.loadColumns(a.geo.At(group, from+int64(i)), 0, a.geo.StripBlocks(), nil)
+		if err != nil {
+			return err
+		}
+		columns[i] = c
+		c.recover()
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	a.journal.barrier.RLock()
+	defer a.journal.barrier.RUnlock()
+	var writes []write
+	for _, c := range columns {
+		c.report(c.heal())
+		writes = append(writes, c.writesFor(m)...)
+	}
+	if _, err := a.writeInPlace(writes, record.RunInPlace); err != nil {
+		return err
+	}
+	for _, w := range writes {
+		switch w.kind {
+		case record.RunInPlace:
+			a.tables.set(m, w.block, w.n, w.sums, 0)
+		case record.RunNever:
+			a.tables.set(m, w.block, w.n, nil, record.SumNever)
+		case record.RunLost:
+			a.tables.set(m, w.block, w.n, nil, record.SumLost)
+		}
+	}
+	return nil
+}
+
+// writesFor is what the columns mean for a member that has none of them yet.
+func (c *columns) writesFor(m *member) []write {
+	role := c.a.geo.Role(c.st, m.slot)
+	kindOf := func(col int) record.RunKind {
+		switch {
+		case c.fresh(col) && c.anyMember():
+			return record.RunNever
+		case !c.known[role][col]:
+			c.a.stats.Unreadable.Add(1)
+			return record.RunLost
+		}
+		return record.RunInPlace
+	}
+	var out []write
+	for col := 0; col < c.n; {
+		kind, e := kindOf(col), col+1
+		for e < c.n && kindOf(e) == kind {
+			e++
+		}
+		w := write{m: m, kind: kind, block: c.block(col), n: e - col}
+		if kind == record.RunInPlace {
+			w.buf = c.bufs[role][col*Block : e*Block]
+			w.sums = sumsOf(w.buf)
+		}
+		out = append(out, w)
+		col = e
+	}
+	return out
+}
+
+func (c *columns) anyMember() bool {
+	for _, m := range c.roles {
+		if m != nil {
+			return true
+		}
+	}
+	return false
+}

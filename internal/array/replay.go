@@ -1,0 +1,588 @@
+package array
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"nidalo/core/record"
+)
+
+// found is one entry of a member's journal as it was found at the start.
+type found struct {
+	record.JournalEntry
+	payload int64 // block of the ring at which the payload begins
+	end     int64
+}
+
+// scan is what one member's journal holds.
+type scan struct {
+	m       *member
+	head    record.JournalHead
+	headOK  bool
+	entries map[uint64]*found
+}
+
+// replay finishes what a crash cut short, from the journals. Afterwards the members are consistent and the journals
+// empty. It may itself be cut short at any point and started again.
+//
+//	1  read every journal from where its head says it begins, keeping only entries that are whole
+//	2  drop batches that an old head still names but a newer one knows to be in place
+//	3  bring each batch in place, in order. A member that is missing an entry the others say it should have either lost
+//	   it to rot, or never got it because the batch was the last and the crash came first. Its blocks in the columns of
+//	   the batch follow from the others, as long as no more are missing than the code can restore.
+//	4  the last batch, if incomplete, is completed in the journals first: otherwise a second crash, with other members
+//	   lost, could find it half in place and not know. If it cannot be completed it never happened.
+//	5  a checkpoint, with batch numbers that leave no doubt about leftovers
+func (a *Array) replay() error {
+	scans, first, err := a.scanJournals()
+	if err != nil {
+		return err
+	}
+	numbers := batchNumbers(scans, first)
+	last := first - 1
+	for _, n := range numbers {
+		if n != last+1 {
+			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", ErrFailed, last+1)
+		}
+		last = n
+	}
+	a.journal.batch = last
+	a.placeRings(scans, last)
+	superseded := inPlaceRuns(scans)
+	var heal []touched
+	for _, n := range numbers {
+		batch := a.assemble(scans, n)
+		if !batch.usable {
+			if n != last {
+				return fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", ErrFailed, n)
+			}
+			break
+		}
+		if n == last && len(batch.lacking) > 0 {
+			if err := a.complete(scans, batch); err != nil {
+				return err
+			}
+			if batch = a.assemble(scans, n); !batch.usable || len(batch.lacking) > 0 {
+				return a.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", ErrFailed))
+			}
+		}
+		if err := a.replayBatch(batch, superseded); err != nil {
+			return err
+		}
+		heal = append(heal, batch.lackingBlocks(a)...)
+		a.stats.Replayed.Add(1)
+	}
+	if err := a.syncAll(); err != nil {
+		return err
+	}
+	for _, t := range heal {
+		if err := a.healColumns(t); err != nil {
+			return err
+		}
+	}
+	a.journal.batch = last + 16
+	if len(numbers) > 0 {
+		a.event("journal-replayed", "", "%d batches", len(numbers))
+	}
+	return a.checkpoint()
+}
+
+func (a *Array) aliveOr(err error) error {
+	if alive := a.alive(); alive != nil {
+		return alive
+	}
+	return err
+}
+
+// scanJournals reads all journals, members at the same time. first is the number of the first batch that may not be in
+// place: the highest any head says, since a head is written only after everything below it is.
+func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
+	for i := range a.members {
+		if m := a.members[i].Load(); m.live() {
+			scans = append(scans, &scan{m: m, entries: map[uint64]*found{}})
+		}
+	}
+	_ = a.parallel(len(scans), func(i int) error {
+		scans[i].readHeads(a)
+		return nil
+	})
+	first = 1
+	for _, s := range scans {
+		if s.headOK {
+			first = max(first, s.head.Batch)
+		}
+	}
+	_ = a.parallel(len(scans), func(i int) error {
+		scans[i].walk(a)
+		return nil
+	})
+	if err := a.alive(); err != nil {
+		return nil, 0, err
+	}
+	// Where others say an entry should be that the walk did not reach, the chain was broken by a damaged entry: look at
+	// every block of the ring.
+	_ = a.parallel(len(scans), func(i int) error {
+		if scans[i].lacks(scans, first) {
+			scans[i].search(a)
+		}
+		return nil
+	})
+	return slices.DeleteFunc(scans, func(s *scan) bool { return !s.m.live() }), first, a.alive()
+}
+
+func (s *scan) readHeads(a *Array) {
+	for i := range int64(record.JournalHeads) {
+		buf := make([]byte, Block)
+		if err := s.m.disk.ReadAt(buf, s.m.place.JournalStart+i*Block); err != nil {
+			a.readProblem(s.m, err)
+			continue
+		}
+		h, err := record.DecodeJournalHead(buf, s.m.tag, s.m.ring.blocks)
+		if err == nil && (!s.headOK || h.Sequence > s.head.Sequence) {
+			s.head, s.headOK = h, true
+		}
+	}
+	s.m.ring.sequence = s.head.Sequence
+}
+
+// walk follows the chain of entries from the head.
+func (s *scan) walk(a *Array) {
+	if !s.headOK {
+		s.search(a)
+		return
+	}
+	at, above := s.head.Position, s.head.Batch
+	for {
+		e := s.entryAt(a, at, above)
+		if e == nil && at != 0 {
+			e = s.entryAt(a, 0, above) // the next one may not have fitted before the end
+		}
+		if e == nil {
+			return
+		}
+		s.keep(a, e)
+		at, above = e.end, e.Batch+1
+	}
+}
+
+// search looks at every block of the ring.
+func (s *scan) search(a *Array) {
+	for at := int64(0); at < s.m.ring.blocks; {
+		e := s.entryAt(a, at, s.head.Batch)
+		if e == nil {
+			at++
+			continue
+		}
+		s.keep(a, e)
+		at = e.end
+	}
+}
+
+// entryAt reads the header of an entry, or returns nil when there is none of a batch numbered at least above.
+func (s *scan) entryAt(a *Array, at int64, above uint64) *found {
+	if at >= s.m.ring.blocks || !s.m.live() {
+		return nil
+	}
+	buf := make([]byte, Block)
+	if err := s.m.disk.ReadAt(buf, s.m.ring.start+at*Block); err != nil {
+		a.readProblem(s.m, err)
+		return nil
+	}
+	header, payload, err := record.EntrySize(buf, s.m.tag)
+	if err != nil || at+int64(header+payload) > s.m.ring.blocks {
+		return nil
+	}
+	if header > 1 {
+		buf = make([]byte, header*Block)
+		if err := s.m.disk.ReadAt(buf, s.m.ring.start+at*Block); err != nil {
+			a.readProblem(s.m, err)
+			return nil
+		}
+	}
+	e, err := record.DecodeEntry(buf, s.m.tag, s.m.place.DataSize/Block)
+	if err != nil || e.Batch < above || e.Slot != s.m.slot {
+		return nil
+	}
+	return &found{JournalEntry: *e, payload: at + int64(header), end: at + int64(header+payload)}
+}
+
+// keep takes an entry whose payload is whole.
+func (s *scan) keep(a *Array, e *found) {
+	at := e.payload
+	for _, r := range e.Runs {
+		if r.Kind != record.RunPayload {
+			continue
+		}
+		buf := make([]byte, r.Count*Block)
+		if err := s.m.disk.ReadAt(buf, s.m.ring.start+at*Block); err != nil {
+			a.readProblem(s.m, err)
+			return
+		}
+		for i, sum := range r.Sums {
+			if record.Sum(buf[i*Block:][:Block]) != sum {
+				return
+			}
+		}
+		at += int64(r.Count)
+	}
+	s.entries[e.Batch] = e
+}
+
+func (s *scan) lacks(scans []*scan, first uint64) bool {
+	for _, other := range scans {
+		for n, e := range other.entries {
+			if n >= first && e.Involved>>s.m.slot&1 == 1 && s.entries[n] == nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func batchNumbers(scans []*scan, first uint64) []uint64 {
+	var out []uint64
+	for _, s := range scans {
+		for n := range s.entries {
+			if n >= first {
+				out = append(out, n)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// placeRings sets where the next entry of each member goes: after the last one of the batches found.
+func (a *Array) placeRings(scans []*scan, last uint64) {
+	for _, s := range scans {
+		at := s.head.Position
+		if !s.headOK {
+			at = 0
+		}
+		var newest uint64
+		for n, e := range s.entries {
+			if n >= newest && n <= last {
+				newest, at = n, e.end
+			}
+		}
+		s.m.ring.head = at
+		s.m.ring.live = min(s.m.ring.blocks, max(0, (at-s.head.Position+s.m.ring.blocks)%s.m.ring.blocks))
+	}
+}
+
+// inPlaceRuns collects, by member, the runs whose contents went in place without the journal. Older payload of the same
+// blocks must not be put over them.
+func inPlaceRuns(scans []*scan) map[*member][]batchRun {
+	out := map[*member][]batchRun{}
+	for _, s := range scans {
+		for n, e := range s.entries {
+			for _, r := range e.Runs {
+				if r.Kind == record.RunInPlace {
+					out[s.m] = append(out[s.m], batchRun{n, r.Start, r.Start + int64(r.Count)})
+				}
+			}
+		}
+		slices.SortFunc(out[s.m], func(x, y batchRun) int { return cmp.Compare(x.start, y.start) })
+	}
+	return out
+}
+
+type batchRun struct {
+	batch      uint64
+	start, end int64
+}
+
+// longest run of an entry: a strip.
+func isSuperseded(runs []batchRun, batch uint64, block, longest int64) bool {
+	i, _ := slices.BinarySearchFunc(runs, block-longest, func(r batchRun, b int64) int { return cmp.Compare(r.start, b) })
+	for ; i < len(runs) && runs[i].start <= block; i++ {
+		if runs[i].batch > batch && block < runs[i].end {
+			return true
+		}
+	}
+	return false
+}
+
+// batch is the entries of one batch.
+type batch struct {
+	number  uint64
+	entries map[*member]*found
+	lacking []*member // live, involved, without a whole entry
+	usable  bool
+}
+
+// assemble judges one batch.
+func (a *Array) assemble(scans []*scan, number uint64) batch {
+	b := batch{number: number, entries: map[*member]*found{}, usable: true}
+	var involved uint64
+	for _, s := range scans {
+		if e := s.entries[number]; e != nil && s.m.live() {
+			b.entries[s.m] = e
+			involved = e.Involved
+		}
+	}
+	if len(b.entries) == 0 {
+		b.usable = false
+		return b
+	}
+	lost := make([]bool, len(a.members))
+	for slot := range a.members {
+		m := a.members[slot].Load()
+		switch {
+		case !m.live():
+			lost[slot] = true
+		case involved>>slot&1 == 1 && b.entries[m] == nil:
+			lost[slot] = true
+			b.lacking = append(b.lacking, m)
+		case m.condition() == record.Rebuilding:
+			lost[slot] = true
+		}
+	}
+	b.usable = a.geo.Survives(func(slot int) bool { return lost[slot] })
+	return b
+}
+
+// touched is some columns of a stripe.
+type touched struct {
+	stripe int64
+	col, n int
+}
+
+// columns lists the columns of stripes that the batch touches in the groups of the given members.
+func (b batch) columns(a *Array, of []*member) []touched {
+	per := int64(a.geo.StripBlocks())
+	groups := map[int]bool{}
+	for _, m := range of {
+		groups[a.geo.GroupOf(m.slot)] = true
+	}
+	set := map[int64]map[int]bool{}
+	for m, e := range b.entries {
+		group := a.geo.GroupOf(m.slot)
+		if !groups[group] {
+			continue
+		}
+		for _, r := range e.Runs {
+			for block := r.Start; block < r.Start+int64(r.Count); block++ {
+				if block/per >= a.geo.Rows[group] {
+					continue
+				}
+				n := a.geo.At(group, block/per).Number
+				if set[n] == nil {
+					set[n] = map[int]bool{}
+				}
+				set[n][int(block%per)] = true
+			}
+		}
+	}
+	var out []touched
+	for n, cols := range set {
+		for col := 0; col < int(per); col++ {
+			if !cols[col] {
+				continue
+			}
+			if l := len(out) - 1; l >= 0 && out[l].stripe == n && out[l].col+out[l].n == col {
+				out[l].n++
+			} else {
+				out = append(out, touched{n, col, 1})
+			}
+		}
+	}
+	slices.SortFunc(out, func(x, y touched) int {
+		return cmp.Or(cmp.Compare(x.stripe, y.stripe), cmp.Compare(x.col, y.col))
+	})
+	return out
+}
+
+func (b batch) lackingBlocks(a *Array) []touched {
+	if len(b.lacking) == 0 {
+		return nil
+	}
+	return b.columns(a, b.lacking)
+}
+
+// replayBatch brings a batch in place.
+func (a *Array) replayBatch(b batch, superseded map[*member][]batchRun) error {
+	members := make([]*member, 0, len(b.entries))
+	for m := range b.entries {
+		members = append(members, m)
+	}
+	slices.SortFunc(members, func(x, y *member) int { return cmp.Compare(x.slot, y.slot) })
+	// What a lacking member holds in these columns may look sound and be old.
+	for _, t := range b.lackingBlocks(a) {
+		st := a.geo.Locate(t.stripe)
+		for _, m := range b.lacking {
+			if a.geo.GroupOf(m.slot) == st.Group && m.usable(st.Row) {
+				a.tables.set(m, st.Row*int64(a.geo.StripBlocks())+int64(t.col), t.n, nil, record.SumLost)
+			}
+		}
+	}
+	return a.parallel(len(members), func(i int) error {
+		m := members[i]
+		at := b.entries[m].payload
+		for _, r := range b.entries[m].Runs {
+			switch r.Kind {
+			case record.RunPayload:
+				if err := a.replayRun(m, b.number, r, at, superseded[m]); err != nil {
+					return err
+				}
+				at += int64(r.Count)
+				a.tables.set(m, r.Start, r.Count, r.Sums, 0)
+			case record.RunInPlace:
+				a.tables.set(m, r.Start, r.Count, r.Sums, 0)
+			case record.RunNever:
+				a.tables.set(m, r.Start, r.Count, nil, record.SumNever)
+			case record.RunLost:
+				a.tables.set(m, r.Start, r.Count, nil, record.SumLost)
+			}
+		}
+		return nil
+	})
+}
+
+func (a *Array) replayRun(m *member, number uint64, r record.Run, at int64, superseded []batchRun) error {
+	buf := make([]byte, r.Count*Block)
+	if err := m.disk.ReadAt(buf, m.ring.start+at*Block); err != nil {
+		// It was readable a moment ago. Its blocks are wrong now, and are healed when they are read.
+		a.readProblem(m, err)
+		return a.alive()
+	}
+	longest := int64(a.geo.StripBlocks())
+	for i := 0; i < r.Count; {
+		if isSuperseded(superseded, number, r.Start+int64(i), longest) {
+			i++
+			continue
+		}
+		n := 1
+		for i+n < r.Count && !isSuperseded(superseded, number, r.Start+int64(i+n), longest) {
+			n++
+		}
+		if err := a.writeData(m, [][]byte{buf[i*Block : (i+n)*Block]}, r.Start+int64(i)); err != nil {
+			return err
+		}
+		i += n
+	}
+	return nil
+}
+
+// complete writes the entries that the last batch lacks, computed from those it has, and makes them durable.
+func (a *Array) complete(scans []*scan, b batch) error {
+	over, err := a.overrideFor(b)
+	if err != nil {
+		return err
+	}
+	runs := map[*member][]record.Run{}
+	payload := map[*member][][]byte{}
+	for _, t := range b.columns(a, b.lacking) {
+		st := a.geo.Locate(t.stripe)
+		c, err := a.loadColumns(st, t.col, t.n, func(slot int, block int64) (uint32, []byte, bool) {
+			for _, m := range b.lacking {
+				if m.slot == slot {
+					return record.SumLost, nil, true
+				}
+			}
+			return over(slot, block)
+		})
+		if err != nil {
+			return err
+		}
+		c.recover()
+		for role, m := range c.roles {
+			if m == nil || !slices.Contains(b.lacking, m) {
+				continue
+			}
+			for col := range t.n {
+				block := slices.Clone(c.bufs[role][col*Block:][:Block])
+				run := record.Run{Kind: record.RunPayload, Start: c.block(col), Count: 1, Sums: []uint32{record.Sum(block)}}
+				switch {
+				case c.fresh(col):
+					run = record.Run{Kind: record.RunNever, Start: c.block(col), Count: 1}
+				case !c.known[role][col]:
+					run = record.Run{Kind: record.RunLost, Start: c.block(col), Count: 1}
+				default:
+					payload[m] = append(payload[m], block)
+				}
+				runs[m] = append(runs[m], run)
+			}
+		}
+		c.free()
+	}
+	var involved uint64
+	for _, e := range b.entries {
+		involved = e.Involved
+	}
+	for _, s := range scans {
+		if !slices.Contains(b.lacking, s.m) || !s.m.live() {
+			continue
+		}
+		p := part{m: s.m, payload: payload[s.m]}
+		p.entry = record.JournalEntry{Batch: b.number, Involved: involved, Slot: s.m.slot, Runs: runs[s.m]}
+		size := int64(p.entry.HeaderBlocks() + p.entry.Payload())
+		if s.m.ring.live+2*size > s.m.ring.blocks {
+			return fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.name())
+		}
+		p.at = s.m.ring.take(size)
+		if err := a.journal.writeEntry(&p); err != nil {
+			if err := a.writeProblem(s.m, err); err != nil {
+				return err
+			}
+			continue
+		}
+		s.entries[b.number] = &found{JournalEntry: p.entry, payload: p.at + int64(p.entry.HeaderBlocks()), end: p.at + size}
+	}
+	return nil
+}
+
+// overrideFor is the state a batch is going to bring, read from its entries.
+func (a *Array) overrideFor(b batch) (override, error) {
+	type at struct {
+		m       *member
+		sum     uint32
+		payload int64
+	}
+	blocks := map[[2]int64]at{}
+	for m, e := range b.entries {
+		pos := e.payload
+		for _, r := range e.Runs {
+			for i := range r.Count {
+				x := at{m: m, payload: -1, sum: record.SumNever}
+				switch r.Kind {
+				case record.RunPayload:
+					x.sum, x.payload = r.Sums[i], pos
+					pos++
+				case record.RunInPlace:
+					x.sum = r.Sums[i]
+				case record.RunLost:
+					x.sum = record.SumLost
+				}
+				blocks[[2]int64{int64(m.slot), r.Start + int64(i)}] = x
+			}
+		}
+	}
+	return func(slot int, block int64) (uint32, []byte, bool) {
+		x, ok := blocks[[2]int64{int64(slot), block}]
+		if !ok {
+			return 0, nil, false
+		}
+		if x.payload < 0 {
+			return x.sum, nil, true
+		}
+		buf := make([]byte, Block)
+		if err := x.m.disk.ReadAt(buf, x.m.ring.start+x.payload*Block); err != nil || record.Sum(buf) != x.sum {
+			return record.SumLost, nil, true
+		}
+		return x.sum, buf, true
+	}, nil
+}
+
+// healColumns restores what is lost in some columns.
+func (a *Array) healColumns(t touched) error {
+	c, err := a.loadColumns(a.geo.Locate(t.stripe), t.col, t.n, nil)
+	if err != nil {
+		return err
+	}
+	defer c.free()
+	c.recover()
+	c.heal()
+	return a.alive()
+}

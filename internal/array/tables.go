@@ -1,0 +1,453 @@
+package array
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+)
+
+// tables keeps pages of the members' checksum tables and written maps in memory, a bounded number of them. A page that
+// was changed stays until a checkpoint has written it.
+type tables struct {
+	a      *Array
+	shards [64]pageShard
+	limit  int // pages in memory, all shards together
+	dirty  atomic.Int64
+}
+
+type pageShard struct {
+	sync.Mutex
+	pages map[pageKey]*page
+	clock []*page // every page of the shard; the hand goes round to find one to drop
+	hand  int
+}
+
+type pageKey struct {
+	member uint32
+	kind   record.PageKind
+	number int64
+}
+
+type page struct {
+	sync.Mutex
+	pins    atomic.Int32
+	key     pageKey
+	m       *member
+	buf     []byte
+	loaded  bool
+	dirty   bool
+	recent  atomic.Bool
+	nonzero int // checksum pages: entries that are not SumNever
+}
+
+func newTables(a *Array, bytes int64) *tables {
+	t := &tables{a: a, limit: int(max(bytes/Block, 256))}
+	for i := range t.shards {
+		t.shards[i].pages = map[pageKey]*page{}
+	}
+	return t
+}
+
+// get returns a page locked and loaded. put must follow.
+func (t *tables) get(m *member, kind record.PageKind, number int64) (*page, error) {
+	key := pageKey{m.key, kind, number}
+	sh := &t.shards[(uint64(number)*31+uint64(m.key)*7+uint64(kind))%uint64(len(t.shards))]
+	sh.Lock()
+	p := sh.pages[key]
+	if p == nil {
+		if len(sh.pages) >= t.limit/len(t.shards) {
+			t.evict(sh)
+		}
+		p = &page{key: key, m: m}
+		sh.pages[key] = p
+		sh.clock = append(sh.clock, p)
+	}
+	p.pins.Add(1)
+	sh.Unlock()
+	p.recent.Store(true)
+	p.Lock()
+	if !p.loaded {
+		if err := t.load(p); err != nil {
+			t.put(p)
+			return nil, err
+		}
+	}
+	return p, nil
+}
+
+func (t *tables) put(p *page) {
+	p.Unlock()
+	p.pins.Add(-1)
+}
+
+// evict drops a few clean pages nobody holds, sparing once those used since the hand last passed. sh is locked.
+func (t *tables) evict(sh *pageShard) {
+	dropped := 0
+	for tries := 2 * len(sh.clock); tries > 0 && dropped < 8; tries-- {
+		if sh.hand >= len(sh.clock) {
+			sh.hand = 0
+		}
+		p := sh.clock[sh.hand]
+		if p.pins.Load() != 0 || p.recent.Swap(false) || p.dirtyNow() {
+			sh.hand++
+			continue
+		}
+		sh.drop(sh.hand)
+		dropped++
+	}
+}
+
+func (sh *pageShard) drop(i int) {
+	delete(sh.pages, sh.clock[i].key)
+	last := len(sh.clock) - 1
+	sh.clock[i] = sh.clock[last]
+	sh.clock = sh.clock[:last]
+}
+
+func (p *page) dirtyNow() bool {
+	if !p.TryLock() {
+		return true
+	}
+	defer p.Unlock()
+	return p.dirty
+}
+
+// load reads a page; p is locked. A page that cannot be trusted does no harm but costs redundancy: the sums of a bad
+// checksum page are all lost, to be healed block by block; a bad map page says "written" everywhere.
+func (t *tables) load(p *page) error {
+	buf := make([]byte, Block)
+	number := p.key.number
+	switch p.key.kind {
+	case record.SumPage:
+		written, err := t.bit(p.m, number)
+		if err != nil {
+			return err
+		}
+		if written {
+			if err := t.read(p, buf, p.m.place.SumStart+number*Block); err != nil {
+				if !p.m.live() {
+					return err
+				}
+				clear(buf)
+				for i := 0; i < record.SumsPerPage; i++ {
+					record.SetPageSum(buf, i, record.SumLost)
+				}
+				t.setDirty(p)
+			}
+		}
+		for i := 0; i < record.SumsPerPage; i++ {
+			if record.PageSum(buf, i) != record.SumNever {
+				p.nonzero++
+			}
+		}
+	case record.MapPage:
+		if err := t.read(p, buf, p.m.place.MapStart+number*Block); err != nil {
+			if !p.m.live() {
+				return err
+			}
+			clear(buf)
+			for i := 0; i < record.BitsPerPage && number*record.BitsPerPage+int64(i) < p.m.place.SumPages; i++ {
+				record.SetPageBit(buf, i, true)
+			}
+			t.setDirty(p)
+		}
+	}
+	p.buf, p.loaded = buf, true
+	return nil
+}
+
+func (t *tables) read(p *page, buf []byte, off int64) error {
+	if err := p.m.disk.ReadAt(buf, off); err != nil {
+		t.a.readProblem(p.m, err)
+		return err
+	}
+	if err := record.CheckPage(buf, p.key.kind, p.m.tag, p.key.number); err != nil {
+		p.m.errs.checksum.Add(1)
+		t.a.event("table-damaged", p.m.name(), "%v; its blocks are restored from redundancy", err)
+		return err
+	}
+	return nil
+}
+
+func (t *tables) setDirty(p *page) {
+	if !p.dirty {
+		p.dirty = true
+		t.dirty.Add(1)
+	}
+}
+
+// bit tells whether a checksum page was ever written.
+func (t *tables) bit(m *member, number int64) (bool, error) {
+	p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
+	if err != nil {
+		return false, err
+	}
+	defer t.put(p)
+	return record.PageBit(p.buf, int(number%record.BitsPerPage)), nil
+}
+
+func (t *tables) setBit(m *member, number int64, on bool) error {
+	p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
+	if err != nil {
+		return err
+	}
+	defer t.put(p)
+	if i := int(number % record.BitsPerPage); record.PageBit(p.buf, i) != on {
+		record.SetPageBit(p.buf, i, on)
+		t.setDirty(p)
+	}
+	return nil
+}
+
+// sums fills out with the sums of the member's blocks from block on.
+func (t *tables) sums(m *member, block int64, out []uint32) error {
+	for len(out) > 0 {
+		number, at := block/record.SumsPerPage, int(block%record.SumsPerPage)
+		n := min(len(out), record.SumsPerPage-at)
+		p, err := t.get(m, record.SumPage, number)
+		if err != nil {
+			return err
+		}
+		if p.nonzero == 0 {
+			clear(out[:n])
+		} else {
+			for i := range out[:n] {
+				out[i] = record.PageSum(p.buf, at+i)
+			}
+		}
+		t.put(p)
+		out, block = out[n:], block+int64(n)
+	}
+	return nil
+}
+
+// set stores the sums of n blocks from block on: sums, or the one value for all when sums is nil. The caller holds the
+// barrier. When the member cannot be read the error has been dealt with: it is no longer live.
+func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32) {
+	for n > 0 {
+		number, at := block/record.SumsPerPage, int(block%record.SumsPerPage)
+		step := min(n, record.SumsPerPage-at)
+		p, err := t.get(m, record.SumPage, number)
+		if err != nil {
+			return
+		}
+		before := p.nonzero
+		for i := 0; i < step; i++ {
+			v := value
+			if sums != nil {
+				v = sums[i]
+			}
+			if old := record.PageSum(p.buf, at+i); old != v {
+				if old == record.SumNever {
+					p.nonzero++
+				} else if v == record.SumNever {
+					p.nonzero--
+				}
+				record.SetPageSum(p.buf, at+i, v)
+				t.setDirty(p)
+			}
+		}
+		if (before == 0) != (p.nonzero == 0) {
+			err = t.setBit(m, number, p.nonzero > 0)
+		}
+		t.put(p)
+		if err != nil {
+			return
+		}
+		if sums != nil {
+			sums = sums[step:]
+		}
+		block, n = block+int64(step), n-step
+	}
+}
+
+// forget drops all pages of a member that is no longer live.
+func (t *tables) forget(m *member) {
+	for i := range t.shards {
+		sh := &t.shards[i]
+		sh.Lock()
+		for i := len(sh.clock) - 1; i >= 0; i-- {
+			if p := sh.clock[i]; p.m == m {
+				// A page in use is left for its user to find useless; it is never written.
+				if p.TryLock() {
+					if p.dirty {
+						p.dirty = false
+						t.dirty.Add(-1)
+					}
+					p.Unlock()
+				}
+				sh.drop(i)
+			}
+		}
+		sh.Unlock()
+	}
+}
+
+// snapshot collects what a checkpoint must write: the dirty checksum pages, and copies of the dirty map pages as they
+// are now. The caller holds the barrier exclusively.
+func (t *tables) snapshot() (sums []*page, maps []mapCopy) {
+	var all []*page
+	for i := range t.shards {
+		sh := &t.shards[i]
+		sh.Lock()
+		for _, p := range sh.clock {
+			p.pins.Add(1)
+			all = append(all, p)
+		}
+		sh.Unlock()
+	}
+	for _, p := range all {
+		p.Lock()
+		keep := false
+		if p.dirty && p.loaded {
+			if keep = p.key.kind == record.SumPage; keep {
+				sums = append(sums, p)
+			} else {
+				maps = append(maps, mapCopy{p.m, p.key.number, append([]byte(nil), p.buf...)})
+				p.dirty = false
+				t.dirty.Add(-1)
+			}
+		}
+		p.Unlock()
+		if !keep {
+			p.pins.Add(-1)
+		}
+	}
+	slices.SortFunc(sums, func(x, y *page) int {
+		return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.key.number, y.key.number))
+	})
+	slices.SortFunc(maps, func(x, y mapCopy) int {
+		return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.number, y.number))
+	})
+	return sums, maps
+}
+
+type mapCopy struct {
+	m      *member
+	number int64
+	buf    []byte
+}
+
+// writeSums writes one checksum page as it is now.
+func (t *tables) writeSums(p *page) error {
+	p.Lock()
+	if !p.dirty || !p.m.live() {
+		p.Unlock()
+		p.pins.Add(-1)
+		return nil
+	}
+	buf := append([]byte(nil), p.buf...)
+	p.dirty = false
+	t.dirty.Add(-1)
+	p.Unlock()
+	defer p.pins.Add(-1)
+	return t.write(p.m, record.SumPage, p.key.number, buf, p.m.place.SumStart)
+}
+
+func (t *tables) write(m *member, kind record.PageKind, number int64, buf []byte, start int64) error {
+	record.SealPage(buf, kind, m.tag, number)
+	t.a.stats.TableBytes.Add(Block)
+	if err := m.disk.WriteAt(buf, start+number*Block); err != nil {
+		if err := t.a.writeProblem(m, err); err != nil {
+			return fmt.Errorf("tables of %s: %w", m.name(), err)
+		}
+	}
+	return nil
+}
+
+// nextWritten is the first stripe at or after number that may hold anything; the number of stripes when there is none.
+func (a *Array) nextWritten(number int64) int64 {
+	best := a.geo.Stripes()
+	if number >= best {
+		return best
+	}
+	here := a.geo.Locate(number)
+	for group := range a.geo.Groups {
+		row := here.Row
+		switch {
+		case a.geo.Level == layout.Concat && group < here.Group:
+			continue
+		case a.geo.Level == layout.Concat && group > here.Group:
+			row = 0
+		case group < here.Group:
+			row++
+		}
+		if next := a.nextWrittenRow(group, row); next < a.geo.Rows[group] {
+			best = min(best, a.geo.At(group, next).Number)
+		}
+	}
+	return best
+}
+
+// nextWrittenRow is the first row of a group at or after row that may hold anything; the number of rows when none.
+func (a *Array) nextWrittenRow(group int, row int64) int64 {
+	per := int64(a.geo.StripBlocks())
+	best := a.geo.Rows[group]
+	for i := range a.geo.Width() {
+		m := a.members[group*a.geo.Width()+i].Load()
+		if row >= best {
+			return best
+		}
+		if !m.usable(row) {
+			continue
+		}
+		last := (a.geo.Rows[group]*per - 1) / record.SumsPerPage
+		number, ok := a.tables.nextBit(m, row*per/record.SumsPerPage, last)
+		if !ok {
+			return row // the member is on its way out: be careful and look at every row
+		}
+		if number <= last {
+			best = min(best, max(row, number*record.SumsPerPage/per))
+		}
+	}
+	return best
+}
+
+// nextBit is the first checksum page from number to last that was ever written; last+1 when there is none.
+func (t *tables) nextBit(m *member, number, last int64) (int64, bool) {
+	for number <= last {
+		p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
+		if err != nil {
+			return 0, false
+		}
+		bits := record.PageBits(p.buf)
+		i := int(number % record.BitsPerPage)
+		for i < record.BitsPerPage && number <= last {
+			if i%8 == 0 && bits[i/8] == 0 {
+				i, number = i+8, number+8
+				continue
+			}
+			if bits[i/8]>>(i%8)&1 == 1 {
+				t.put(p)
+				return number, true
+			}
+			i, number = i+1, number+1
+		}
+		t.put(p)
+	}
+	return last + 1, true
+}
+
+// Used is how much of the usable capacity lies in regions that were ever written, in bytes: an upper bound, in steps of
+// a checksum page.
+func (a *Array) Used() int64 {
+	var total int64
+	for group := range a.geo.Groups {
+		row := int64(0)
+		for row < a.geo.Rows[group] {
+			if row = a.nextWrittenRow(group, row); row >= a.geo.Rows[group] {
+				break
+			}
+			per := int64(a.geo.StripBlocks())
+			end := min(((row*per/record.SumsPerPage+1)*record.SumsPerPage+per-1)/per, a.geo.Rows[group])
+			total += (end - row) * a.geo.StripeSize()
+			row = end
+		}
+	}
+	return total
+}

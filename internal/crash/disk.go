@@ -1,0 +1,186 @@
+// Package crash runs the real engine on simulated disks with volatile caches, cuts the power at any write, loses or rots
+// members, cuts it again during recovery, and then holds what is read against a model. Everything follows from a seed:
+//
+//	go test ./internal/crash -run TestSeed -seed 12345 -v
+package crash
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sync"
+
+	"nidalo/internal/disk"
+)
+
+const block = 4096
+
+// ErrPower is what every disk returns once the power is gone.
+var ErrPower = errors.New("power is gone")
+
+// Power is shared by the disks of one machine: it goes after a set number of operations.
+type Power struct {
+	mu   sync.Mutex
+	left int // operations until the cut; negative: never
+	off  bool
+}
+
+func (p *Power) use() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.off {
+		return ErrPower
+	}
+	if p.left == 0 {
+		p.off = true
+		return ErrPower
+	}
+	if p.left > 0 {
+		p.left--
+	}
+	return nil
+}
+
+// Disk is a simulated disk. Writes go to its cache; Sync makes them durable; a power cut keeps of every block in the
+// cache any of the versions written since the last sync, or none.
+type Disk struct {
+	mu      sync.Mutex
+	power   *Power
+	name    string
+	size    int64
+	durable map[int64][]byte
+	cached  map[int64][][]byte // versions since the last sync, oldest first
+	gone    bool
+	bad     map[int64]bool // unreadable until written
+}
+
+// NewDisk makes a blank disk of size bytes.
+func NewDisk(name string, size int64, power *Power) *Disk {
+	return &Disk{power: power, name: name, size: size, durable: map[int64][]byte{}, cached: map[int64][][]byte{}, bad: map[int64]bool{}}
+}
+
+var zeros [block]byte
+
+func (d *Disk) ReadAt(p []byte, off int64) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.gone {
+		return disk.ErrGone
+	}
+	if d.power.off {
+		return ErrPower
+	}
+	if off < 0 || off+int64(len(p)) > d.size {
+		return fmt.Errorf("read beyond the end")
+	}
+	for len(p) > 0 {
+		b, in := off/block, off%block
+		if d.bad[b] {
+			return fmt.Errorf("%s: block %d is unreadable", d.name, b)
+		}
+		src := d.durable[b]
+		if v := d.cached[b]; len(v) > 0 {
+			src = v[len(v)-1]
+		}
+		if src == nil {
+			src = zeros[:]
+		}
+		n := copy(p, src[in:])
+		p, off = p[n:], off+int64(n)
+	}
+	return nil
+}
+
+func (d *Disk) WriteAt(p []byte, off int64) error {
+	if off%block != 0 || len(p)%block != 0 || off < 0 || off+int64(len(p)) > d.size {
+		return fmt.Errorf("write of %d bytes at %d", len(p), off)
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.gone {
+		return disk.ErrGone
+	}
+	for at := 0; at < len(p); at += block {
+		// The cut can come between any two blocks of one write.
+		if err := d.power.use(); err != nil {
+			return err
+		}
+		b := (off + int64(at)) / block
+		d.cached[b] = append(d.cached[b], slices.Clone(p[at:at+block]))
+		delete(d.bad, b)
+	}
+	return nil
+}
+
+func (d *Disk) ReadVec(bufs [][]byte, off int64) error  { return disk.EachBuffer(bufs, off, d.ReadAt) }
+func (d *Disk) WriteVec(bufs [][]byte, off int64) error { return disk.EachBuffer(bufs, off, d.WriteAt) }
+
+func (d *Disk) Sync() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.gone {
+		return disk.ErrGone
+	}
+	if err := d.power.use(); err != nil {
+		return err
+	}
+	for b, v := range d.cached {
+		d.durable[b] = v[len(v)-1]
+	}
+	clear(d.cached)
+	return nil
+}
+
+func (d *Disk) Size() int64             { return d.size }
+func (d *Disk) Identity() disk.Identity { return disk.Identity{Path: d.name} }
+func (d *Disk) Close() error            { return nil }
+
+// cut is what a power cut leaves: of each cached block one of its versions or the durable one.
+func (d *Disk) cut(r *rand.Rand) {
+	mode := r.IntN(4)
+	for _, b := range sortedKeys(d.cached) {
+		v := d.cached[b]
+		keep := -1
+		switch mode {
+		case 0: // nothing reached the platter
+		case 1: // everything did
+			keep = len(v) - 1
+		default:
+			keep = r.IntN(len(v)+1) - 1
+		}
+		if keep >= 0 {
+			d.durable[b] = v[keep]
+		}
+	}
+	clear(d.cached)
+}
+
+// rot damages about a part of the disk's blocks: bits change, blocks become unreadable, or land in each other's place.
+func (d *Disk) rot(r *rand.Rand, part float64) {
+	keys := sortedKeys(d.durable)
+	for _, b := range keys {
+		if r.Float64() >= part {
+			continue
+		}
+		switch r.IntN(3) {
+		case 0:
+			c := slices.Clone(d.durable[b])
+			c[r.IntN(block)] ^= byte(1 + r.IntN(255))
+			d.durable[b] = c
+		case 1:
+			d.bad[b] = true
+		case 2:
+			d.durable[b] = d.durable[keys[r.IntN(len(keys))]]
+		}
+	}
+}
+
+func sortedKeys[V any](m map[int64]V) []int64 {
+	keys := make([]int64, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}

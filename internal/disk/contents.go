@@ -1,0 +1,160 @@
+package disk
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+
+	"nidalo/core/record"
+)
+
+// Contents is what a look at the head and the tail of a disk found.
+type Contents struct {
+	Record   *record.Record // the newer valid copy of a member record, or nil
+	Damaged  error          // a record was there but could not be read, and no other copy could
+	Findings []string       // everything else that was recognised, in words
+}
+
+// Blank says that nothing was found at all.
+func (c Contents) Blank() bool {
+	return c.Record == nil && c.Damaged == nil && len(c.Findings) == 0
+}
+
+// edge is how much of the head and of the tail of a disk is looked at.
+const edge = 1 << 20
+
+// signatures are the fixed marks of common formats: they are only read, to refuse to overwrite what is there.
+var signatures = []struct {
+	offset int
+	mark   string
+	what   string
+}{
+	{512, "EFI PART", "a GPT partition table"},
+	{4096, "EFI PART", "a GPT partition table"},
+	{0x438, "\x53\xef", "an ext2/3/4 file system"},
+	{0, "XFSB", "an XFS file system"},
+	{0x10040, "_BHRfS_M", "a Btrfs file system"},
+	{3, "NTFS    ", "an NTFS file system"},
+	{3, "EXFAT   ", "an exFAT file system"},
+	{54, "FAT1", "a FAT file system"},
+	{82, "FAT32", "a FAT file system"},
+	{4086, "SWAPSPACE2", "swap space"},
+	{0, "LUKS\xba\xbe", "an encrypted volume"},
+	{0x8001, "CD001", "an ISO 9660 file system"},
+	{512, "LABELONE", "another system's volume"},
+	{4096, "\xfc\x4e\x2b\xa9", "another system's array"},
+	{0, "\xfc\x4e\x2b\xa9", "another system's array"},
+	{510, "\x55\xaa", "a partition table or boot sector"},
+}
+
+// Look reads the head and the tail of a disk.
+func Look(d Disk) (Contents, error) {
+	var c Contents
+	size := d.Size()
+	if size < 2*edge {
+		return c, fmt.Errorf("%s: %d bytes is too small to be used", d.Identity(), size)
+	}
+	head, tail := make([]byte, edge), make([]byte, edge)
+	if err := d.ReadAt(head, 0); err != nil {
+		return c, err
+	}
+	if err := d.ReadAt(tail, size-edge); err != nil {
+		return c, err
+	}
+	c.Record, c.Damaged = ReadRecord(d)
+	if c.Record != nil || c.Damaged != nil {
+		return c, nil
+	}
+	for _, s := range signatures {
+		if bytes.HasPrefix(head[s.offset:], []byte(s.mark)) {
+			c.Findings = append(c.Findings, s.what)
+			break
+		}
+	}
+	if len(c.Findings) == 0 {
+		if backup := size&^511 - 512 - (size - edge); bytes.HasPrefix(tail[backup:], []byte("EFI PART")) {
+			c.Findings = append(c.Findings, "the backup of a GPT partition table at its end")
+		} else if foreignAtTail(tail, size) {
+			c.Findings = append(c.Findings, "another system's array at its end")
+		} else if at := firstNonZero(head); at >= 0 {
+			c.Findings = append(c.Findings, fmt.Sprintf("unknown data from byte %d on", at))
+		} else if at := firstNonZero(tail); at >= 0 {
+			c.Findings = append(c.Findings, fmt.Sprintf("unknown data at its end, from byte %d on", size-edge+int64(at)))
+		}
+	}
+	return c, nil
+}
+
+// foreignAtTail looks at the two places near the end where other systems keep array headers.
+func foreignAtTail(tail []byte, size int64) bool {
+	for _, from := range []int64{size&^0xffff - 0x10000, size&^0xfff - 0x2000} {
+		at := from - (size - edge)
+		if at >= 0 && at+4 <= edge && binary.LittleEndian.Uint32(tail[at:]) == 0xa92b4efc {
+			return true
+		}
+	}
+	return bytes.HasPrefix(tail[edge-512:], []byte("\xde\x11\xde\x11"))
+}
+
+func firstNonZero(b []byte) int {
+	for i, v := range b {
+		if v != 0 {
+			return i
+		}
+	}
+	return -1
+}
+
+// ReadRecord reads both copies of a member record and returns the newer valid one; nil and nil when there is no trace
+// of any. The second copy is at the end of the disk, which the first remembers in case the disk has since grown.
+func ReadRecord(d Disk) (*record.Record, error) {
+	var best *record.Record
+	var damage error
+	try := func(off int64) {
+		buf := make([]byte, record.Size)
+		if off < 0 || d.ReadAt(buf, off) != nil {
+			return
+		}
+		r, err := record.Decode(buf)
+		switch {
+		case err == nil:
+			if best == nil || r.Epoch > best.Epoch || r.Epoch == best.Epoch && r.Generation > best.Generation {
+				best = r
+			}
+		case err != record.ErrAbsent && damage == nil:
+			damage = fmt.Errorf("%s: %w", d.Identity(), err)
+		}
+	}
+	try(0)
+	try(TailRecord(d.Size()))
+	if best != nil && best.Place.Size < d.Size() {
+		try(TailRecord(best.Place.Size))
+	}
+	if best != nil {
+		if best.Place.Size > d.Size() {
+			return nil, fmt.Errorf("%s: is a member of %q, but has %d bytes where its record says %d", d.Identity(), best.Name, d.Size(), best.Place.Size)
+		}
+		return best, nil
+	}
+	return nil, damage
+}
+
+// TailRecord is where the second copy of the record lies on a disk of the given size.
+func TailRecord(size int64) int64 { return size&^(record.Block-1) - record.Size }
+
+// Wipe overwrites the head and the tail of a disk with zeros, so that it is blank.
+func Wipe(d Disk) error {
+	zeros := make([]byte, edge)
+	if err := d.WriteAt(zeros, 0); err != nil {
+		return err
+	}
+	if err := d.WriteAt(zeros, d.Size()-edge); err != nil {
+		return err
+	}
+	if r, _ := ReadRecord(d); r != nil {
+		if err := d.WriteAt(zeros[:record.Size], TailRecord(r.Place.Size)); err != nil {
+			return err
+		}
+	}
+	return d.Sync()
+}

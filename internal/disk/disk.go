@@ -1,0 +1,98 @@
+// Package disk is the one interface through which everything above it reaches storage. Behind it are plain files and
+// block devices (file.go) and, in package lab, simulated disks. The engine sees only Disk, so that a test can give it a
+// disk that loses power.
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io"
+)
+
+// ErrGone is wrapped by every operation on a disk that is no longer there: pulled, or its device vanished. All others
+// are errors of the place that was read or written.
+var ErrGone = errors.New("the disk is gone")
+
+// ErrInUse is wrapped by Open when somebody else holds the disk.
+var ErrInUse = errors.New("in use by another process")
+
+// ErrFull is wrapped by writes that failed because the file system below a member file has no space left.
+var ErrFull = errors.New("no space left on the file system that holds the disk")
+
+// Identity is what people know a disk by. Only Path is always set.
+type Identity struct {
+	Path   string `json:"path"`
+	Bay    string `json:"bay,omitempty"`
+	Model  string `json:"model,omitempty"`
+	Serial string `json:"serial,omitempty"`
+}
+
+// String names the disk by bay, model and serial where it has them.
+func (i Identity) String() string {
+	switch {
+	case i.Bay != "" && i.Serial != "":
+		return fmt.Sprintf("%s (%s %s)", i.Bay, i.Model, i.Serial)
+	case i.Serial != "":
+		return fmt.Sprintf("%s (%s %s)", i.Path, i.Model, i.Serial)
+	}
+	return i.Path
+}
+
+// Matches says whether a user's word names this disk: its bay, serial or path.
+func (i Identity) Matches(name string) bool {
+	return name != "" && (name == i.Bay || name == i.Serial || name == i.Path)
+}
+
+// Disk is a thing that stores blocks. Reads and writes are whole or an error; they may run concurrently and at any
+// depth. A write is durable once a Sync that began after it returned has returned nil; until then a crash may keep any
+// part of it, in units of 4 KiB.
+type Disk interface {
+	ReadAt(p []byte, off int64) error
+	WriteAt(p []byte, off int64) error
+	// ReadVec and WriteVec read and write one stretch of the disk from and to several buffers, in order.
+	ReadVec(bufs [][]byte, off int64) error
+	WriteVec(bufs [][]byte, off int64) error
+	Sync() error
+	Size() int64
+	Identity() Identity
+	Close() error
+}
+
+// Length is the total of the buffers in bytes.
+func Length(bufs [][]byte) int {
+	n := 0
+	for _, b := range bufs {
+		n += len(b)
+	}
+	return n
+}
+
+// EachBuffer does a vectored operation as one operation a buffer, for disks that have nothing better.
+func EachBuffer(bufs [][]byte, off int64, one func(p []byte, off int64) error) error {
+	for _, b := range bufs {
+		if err := one(b, off); err != nil {
+			return err
+		}
+		off += int64(len(b))
+	}
+	return nil
+}
+
+// Reader adapts a disk to io.ReaderAt.
+func Reader(d Disk) io.ReaderAt { return readerAt{d} }
+
+type readerAt struct{ d Disk }
+
+func (r readerAt) ReadAt(p []byte, off int64) (int, error) {
+	if off >= r.d.Size() {
+		return 0, io.EOF
+	}
+	n := min(int64(len(p)), r.d.Size()-off)
+	if err := r.d.ReadAt(p[:n], off); err != nil {
+		return 0, err
+	}
+	if n < int64(len(p)) {
+		return int(n), io.EOF
+	}
+	return int(n), nil
+}

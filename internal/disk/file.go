@@ -1,0 +1,181 @@
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// File is a disk behind a path: a plain file or a block device.
+type File struct {
+	f        *os.File
+	size     int64
+	identity Identity
+}
+
+// Open opens the file or block device at path for reading and writing and locks it against every other process that
+// asks, this program's included. Block devices are opened exclusively, so a mounted one is refused.
+func Open(path string) (*File, error) { return open(path, true) }
+
+// OpenReadOnly opens without a lock, to look at what is there.
+func OpenReadOnly(path string) (*File, error) { return open(path, false) }
+
+func open(path string, write bool) (*File, error) {
+	absolute, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	info, err := os.Stat(absolute)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, unwrapPath(err))
+	}
+	device := info.Mode()&os.ModeDevice != 0 && info.Mode()&os.ModeCharDevice == 0
+	if !device && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s: neither a file nor a block device", path)
+	}
+	flags := os.O_RDONLY
+	if write {
+		flags = os.O_RDWR
+		if device {
+			flags |= syscall.O_EXCL
+		}
+	}
+	f, err := os.OpenFile(absolute, flags, 0)
+	if err != nil {
+		if errors.Is(err, syscall.EBUSY) {
+			return nil, fmt.Errorf("%s: %w (mounted, or held by the system)", path, ErrInUse)
+		}
+		return nil, fmt.Errorf("%s: %w", path, unwrapPath(err))
+	}
+	if write {
+		if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+			_ = f.Close()
+			return nil, fmt.Errorf("%s: %w", path, ErrInUse)
+		}
+	}
+	size, err := f.Seek(0, io.SeekEnd)
+	if err != nil {
+		_ = f.Close()
+		return nil, fmt.Errorf("%s: %w", path, unwrapPath(err))
+	}
+	return &File{f: f, size: size, identity: Identity{Path: absolute}}, nil
+}
+
+func unwrapPath(err error) error {
+	var p *os.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+// Size is the size in bytes when the disk was opened.
+func (d *File) Size() int64 { return d.size }
+
+// Identity names the disk.
+func (d *File) Identity() Identity { return d.identity }
+
+// Close releases the disk and its lock.
+func (d *File) Close() error { return d.f.Close() }
+
+func (d *File) within(length int, off int64) error {
+	if off < 0 || int64(length) > d.size-off {
+		return fmt.Errorf("%s: %d bytes at %d are beyond the end (%d)", d.identity.Path, length, off, d.size)
+	}
+	return nil
+}
+
+func (d *File) problem(err error) error {
+	if err == nil {
+		return nil
+	}
+	err = unwrapPath(err)
+	switch {
+	case errors.Is(err, syscall.ENODEV), errors.Is(err, syscall.ENXIO), errors.Is(err, os.ErrClosed):
+		return fmt.Errorf("%s: %w (%w)", d.identity.Path, ErrGone, err)
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		return fmt.Errorf("%s: %w", d.identity.Path, ErrFull)
+	}
+	return fmt.Errorf("%s: %w", d.identity.Path, err)
+}
+
+// ReadAt reads all of p.
+func (d *File) ReadAt(p []byte, off int64) error {
+	if err := d.within(len(p), off); err != nil {
+		return err
+	}
+	_, err := d.f.ReadAt(p, off)
+	return d.problem(err)
+}
+
+// WriteAt writes all of p.
+func (d *File) WriteAt(p []byte, off int64) error {
+	if err := d.within(len(p), off); err != nil {
+		return err
+	}
+	_, err := d.f.WriteAt(p, off)
+	return d.problem(err)
+}
+
+// ReadVec reads into the buffers in order.
+func (d *File) ReadVec(bufs [][]byte, off int64) error {
+	if len(bufs) == 1 {
+		return d.ReadAt(bufs[0], off)
+	}
+	if err := d.within(Length(bufs), off); err != nil {
+		return err
+	}
+	return d.problem(vectored(d.f, bufs, off, preadv))
+}
+
+// WriteVec writes the buffers in order.
+func (d *File) WriteVec(bufs [][]byte, off int64) error {
+	if len(bufs) == 1 {
+		return d.WriteAt(bufs[0], off)
+	}
+	if err := d.within(Length(bufs), off); err != nil {
+		return err
+	}
+	return d.problem(vectored(d.f, bufs, off, pwritev))
+}
+
+// Sync makes every write that returned before it durable.
+func (d *File) Sync() error { return d.problem(datasync(d.f)) }
+
+// maxVector is the kernel's limit on buffers in one call.
+const maxVector = 1024
+
+// vectored calls op until all buffers are done; a short transfer goes on where it stopped.
+func vectored(f *os.File, bufs [][]byte, off int64, op func(fd int, bufs [][]byte, off int64) (int, error)) error {
+	if op == nil {
+		return errors.ErrUnsupported
+	}
+	for len(bufs) > 0 {
+		batch := bufs[:min(len(bufs), maxVector)]
+		n, err := op(int(f.Fd()), batch, off)
+		if errors.Is(err, syscall.EINTR) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			return io.ErrUnexpectedEOF
+		}
+		off += int64(n)
+		for len(bufs) > 0 && n >= len(bufs[0]) {
+			n -= len(bufs[0])
+			bufs = bufs[1:]
+		}
+		if n > 0 {
+			rest := append([][]byte{bufs[0][n:]}, bufs[1:]...)
+			bufs = rest
+		}
+	}
+	return nil
+}
