@@ -211,7 +211,7 @@ func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
 	}
 	size := stripSize(strips)
 	known := make([][]byte, k)
-	scratch := make([]byte, n*piece)
+	scratch := make([]byte, n*min(piece, size))
 	for at := 0; at < size; at += piece {
 		end := min(at+piece, size)
 		for i := range known {
@@ -222,7 +222,7 @@ func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
 		}
 		var acc [MaxParity][]byte
 		for a, j := range rows {
-			acc[j] = scratch[a*piece:][:end-at]
+			acc[j] = scratch[a*min(piece, size):][:end-at]
 		}
 		encodePiece(acc[0], acc[1], acc[2], known)
 		for _, j := range rows {

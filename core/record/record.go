@@ -157,15 +157,16 @@ const (
 	maxName   = 64
 )
 
-// Encode writes the record into a buffer of Size bytes.
+// Encode writes the record into as many whole blocks as it takes, at most Size bytes.
 func (r *Record) Encode() ([]byte, error) {
 	if len(r.Roster) == 0 || len(r.Roster) > layout.MaxMembers {
 		return nil, fmt.Errorf("roster of %d members: %w", len(r.Roster), ErrFormat)
 	}
-	buf := make([]byte, Size)
+	buf := make([]byte, (headSize+len(r.Roster)*entrySize+Block-1)&^(Block-1))
 	w := writer{buf: buf}
 	w.bytes(magicRecord[:])
 	w.u32(0) // checksum, below
+	w.u32(uint32(len(buf)))
 	w.u32(Version)
 	w.u64(r.Features)
 	w.bytes(r.Array[:])
@@ -224,11 +225,15 @@ func Decode(buf []byte) (*Record, error) {
 	if len(buf) < Size || [8]byte(buf[:8]) != magicRecord {
 		return nil, ErrAbsent
 	}
-	buf = buf[:Size]
+	length := binary.LittleEndian.Uint32(buf[12:])
+	if length < Block || length > Size || length%Block != 0 {
+		return nil, fmt.Errorf("member record: length %d: %w", length, ErrFormat)
+	}
+	buf = buf[:length]
 	if binary.LittleEndian.Uint32(buf[8:]) != crc32.Checksum(buf[12:], Castagnoli) {
 		return nil, fmt.Errorf("member record: wrong checksum: %w", ErrFormat)
 	}
-	d := reader{buf: buf, at: 12}
+	d := reader{buf: buf, at: 16}
 	if v := d.u32(); v != Version {
 		return nil, fmt.Errorf("member record: format version %d, this program knows %d: %w", v, Version, ErrFormat)
 	}
@@ -264,7 +269,7 @@ func Decode(buf []byte) (*Record, error) {
 	}
 	r.Task.Started = d.time()
 	r.Task.Ended = d.time()
-	if members < 1 || members > layout.MaxMembers || r.Slot < 0 || r.Slot >= members {
+	if members < 1 || members > layout.MaxMembers || headSize+members*entrySize > len(buf) || r.Slot < 0 || r.Slot >= members {
 		return nil, fmt.Errorf("member record: slot %d of %d members: %w", r.Slot, members, ErrFormat)
 	}
 	r.Roster = make([]Entry, members)

@@ -154,7 +154,7 @@ func (a *Array) alive() error {
 
 // parallel runs f for 0…n-1, at the same time unless the engine is serial, and returns the first error by index.
 func (a *Array) parallel(n int, f func(i int) error) error {
-	if n == 1 || a.cfg.Serial {
+	if n <= 1 || a.cfg.Serial {
 		for i := 0; i < n; i++ {
 			if err := f(i); err != nil {
 				return err

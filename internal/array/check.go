@@ -118,6 +118,9 @@ func (a *Array) usedFrom(number int64) int64 {
 
 func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
 	defer a.lockStripes([]int64{st.Number}, true)()
+	if a.untouched(st, nil) {
+		return a.alive()
+	}
 	c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
 	if err != nil {
 		return err

@@ -139,6 +139,9 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*layer) reservatio
 		}
 		for role := range a.geo.Width() {
 			m := a.members[a.geo.Slot(st, role)].Load()
+			if !m.live() {
+				continue
+			}
 			need[m] += columns
 			sums[m] += columns * (4 + 16)
 		}

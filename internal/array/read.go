@@ -17,30 +17,39 @@ type extent struct {
 	pc    piece // whole blocks
 }
 
+// Hole is a stretch of a read that was never written, in bytes of the array.
+type Hole struct{ Offset, Length int64 }
+
 // ReadAt fills p from byte offset off. Blocks never written read as zeros.
 func (a *Array) ReadAt(p []byte, off int64) error {
+	_, err := a.ReadSparse(p, off)
+	return err
+}
+
+// ReadSparse is ReadAt and also tells, ascending, of some of the holes it came across: those that cost nothing to find.
+func (a *Array) ReadSparse(p []byte, off int64) ([]Hole, error) {
 	if err := a.geo.Check(off, int64(len(p))); err != nil {
-		return err
+		return nil, err
 	}
 	if err := a.alive(); err != nil {
-		return err
+		return nil, err
 	}
 	a.stats.BytesRead.Add(int64(len(p)))
 	if off%Block != 0 || len(p)%Block != 0 {
 		start := off &^ (Block - 1)
 		whole := make([]byte, (off+int64(len(p))+Block-1)&^(Block-1)-start)
-		if err := a.readBlocks(whole, start); err != nil {
-			return err
+		if _, err := a.readBlocks(whole, start); err != nil {
+			return nil, err
 		}
 		copy(p, whole[off-start:])
-		return nil
+		return nil, nil
 	}
 	return a.readBlocks(p, off)
 }
 
 // readBlocks reads without a lock. That is sound because every block is checked against its sum: when a destage changes
 // it at the same moment, sum and contents disagree, and the slow way looks again with the stripe held.
-func (a *Array) readBlocks(p []byte, off int64) error {
+func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 	var extents []extent
 	var slow []piece
 	var missing []blockRun
@@ -69,6 +78,12 @@ func (a *Array) readBlocks(p []byte, off int64) error {
 			switch {
 			case all(sums, record.SumNever):
 				clear(part.buf)
+				at := pc.stripe.Number*a.geo.StripeSize() + int64(pc.role)*a.geo.Strip + part.from
+				if n := len(holes); n > 0 && holes[n-1].Offset+holes[n-1].Length == at {
+					holes[n-1].Length += int64(len(part.buf))
+				} else {
+					holes = append(holes, Hole{at, int64(len(part.buf))})
+				}
 			case slices.Contains(sums, record.SumLost):
 				slow = append(slow, part)
 			default:
@@ -78,7 +93,7 @@ func (a *Array) readBlocks(p []byte, off int64) error {
 		return nil
 	})
 	slow = append(slow, a.readExtents(extents)...)
-	return a.readSlow(slow)
+	return holes, a.readSlow(slow)
 }
 
 // source is the member to read a data role from: for mirrors any of the copies, the same one for neighbouring rows.
@@ -272,4 +287,20 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 		}
 	}
 	return out, a.alive()
+}
+
+// untouched says that no member whose contents count, nor also, has anything in a stripe. The caller holds the stripe.
+func (a *Array) untouched(st layout.Stripe, also *member) bool {
+	var hold [layout.MaxStrip / Block]uint32
+	sums := hold[:a.geo.StripBlocks()]
+	for role := range a.geo.Width() {
+		m := a.members[a.geo.Slot(st, role)].Load()
+		if !m.usable(st.Row) && m != also {
+			continue
+		}
+		if a.tables.sums(m, st.Row*int64(len(sums)), sums) != nil || !all(sums, record.SumNever) {
+			return false
+		}
+	}
+	return true
 }

@@ -282,7 +282,11 @@ func (a *Array) rebuildRows(m *member, group int, from, to int64) error {
 		}
 	}()
 	err := a.parallel(len(columns), func(i int) error {
-		c, err := a.loadColumns(a.geo.At(group, from+int64(i)), 0, a.geo.StripBlocks(), nil)
+		st := a.geo.At(group, from+int64(i))
+		if a.untouched(st, m) {
+			return a.alive()
+		}
+		c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
 		if err != nil {
 			return err
 		}
@@ -297,6 +301,9 @@ func (a *Array) rebuildRows(m *member, group int, from, to int64) error {
 	defer a.journal.barrier.RUnlock()
 	var writes []write
 	for _, c := range columns {
+		if c == nil {
+			continue
+		}
 		c.report(c.heal())
 		writes = append(writes, c.writesFor(m)...)
 	}

@@ -60,8 +60,12 @@ func (a *Array) replay() error {
 			break
 		}
 		if n == last && len(batch.lacking) > 0 {
-			if err := a.complete(scans, batch); err != nil {
+			whole, err := a.complete(scans, batch)
+			if err != nil {
 				return err
+			}
+			if !whole {
+				break
 			}
 			if batch = a.assemble(scans, n); !batch.usable || len(batch.lacking) > 0 {
 				return a.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", ErrFailed))
@@ -465,12 +469,11 @@ func (a *Array) replayRun(m *member, number uint64, r record.Run, at int64, supe
 	return nil
 }
 
-// complete writes the entries that the last batch lacks, computed from those it has, and makes them durable.
-func (a *Array) complete(scans []*scan, b batch) error {
-	over, err := a.overrideFor(b)
-	if err != nil {
-		return err
-	}
+// complete writes the entries that the last batch lacks, computed from those it has, and makes them durable. It reports
+// false, having written nothing, when they cannot be computed: because other blocks of those columns are damaged, while
+// the entries that are lacking most likely never were.
+func (a *Array) complete(scans []*scan, b batch) (bool, error) {
+	over := a.overrideFor(b)
 	runs := map[*member][]record.Run{}
 	payload := map[*member][][]byte{}
 	for _, t := range b.columns(a, b.lacking) {
@@ -484,7 +487,7 @@ func (a *Array) complete(scans []*scan, b batch) error {
 			return over(slot, block)
 		})
 		if err != nil {
-			return err
+			return false, err
 		}
 		c.recover()
 		for role, m := range c.roles {
@@ -498,7 +501,8 @@ func (a *Array) complete(scans []*scan, b batch) error {
 				case c.fresh(col):
 					run = record.Run{Kind: record.RunNever, Start: c.block(col), Count: 1}
 				case !c.known[role][col]:
-					run = record.Run{Kind: record.RunLost, Start: c.block(col), Count: 1}
+					c.free()
+					return false, nil
 				default:
 					payload[m] = append(payload[m], block)
 				}
@@ -519,22 +523,22 @@ func (a *Array) complete(scans []*scan, b batch) error {
 		p.entry = record.JournalEntry{Batch: b.number, Involved: involved, Slot: s.m.slot, Runs: runs[s.m]}
 		size := int64(p.entry.HeaderBlocks() + p.entry.Payload())
 		if s.m.ring.live+2*size > s.m.ring.blocks {
-			return fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.name())
+			return false, fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.name())
 		}
 		p.at = s.m.ring.take(size)
 		if err := a.journal.writeEntry(&p); err != nil {
 			if err := a.writeProblem(s.m, err); err != nil {
-				return err
+				return false, err
 			}
 			continue
 		}
 		s.entries[b.number] = &found{JournalEntry: p.entry, payload: p.at + int64(p.entry.HeaderBlocks()), end: p.at + size}
 	}
-	return nil
+	return true, nil
 }
 
 // overrideFor is the state a batch is going to bring, read from its entries.
-func (a *Array) overrideFor(b batch) (override, error) {
+func (a *Array) overrideFor(b batch) override {
 	type at struct {
 		m       *member
 		sum     uint32
@@ -572,7 +576,7 @@ func (a *Array) overrideFor(b batch) (override, error) {
 			return record.SumLost, nil, true
 		}
 		return x.sum, buf, true
-	}, nil
+	}
 }
 
 // healColumns restores what is lost in some columns.

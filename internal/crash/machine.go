@@ -228,9 +228,16 @@ func (c *machine) loseAndReplace() error {
 func (c *machine) recover() error {
 	lost := map[int]bool{}
 	spoil := func() {
-		set := c.judge(lost)
+		// A change of the roster that was being written down when the power went may be on some disks only: what any of
+		// them says is not whole counts as lost.
+		set := c.judge()
 		gone := func(slot int) bool {
-			return lost[slot] || set.Current[slot].Disk == nil || set.Newest.Roster[slot].Condition == record.Rebuilding
+			for _, x := range set.Current {
+				if x.Disk != nil && x.Record.Roster[slot].Condition != record.Active {
+					return true
+				}
+			}
+			return lost[slot] || set.Current[slot].Disk == nil
 		}
 		for range c.r.IntN(4) {
 			slot := c.r.IntN(len(c.disks))
@@ -262,7 +269,7 @@ func (c *machine) recover() error {
 		} else {
 			c.power.left = -1
 		}
-		a, err := array.Open(c.judge(nil), c.config())
+		a, err := array.Open(c.judge(), c.config())
 		if err == nil {
 			c.a = a
 			c.power.left = -1
@@ -278,10 +285,10 @@ func (c *machine) recover() error {
 }
 
 // judge looks at the disks as a start would.
-func (c *machine) judge(without map[int]bool) array.Set {
+func (c *machine) judge() array.Set {
 	var found []array.Candidate
-	for slot, d := range c.disks {
-		if without[slot] || d.gone {
+	for _, d := range c.disks {
+		if d.gone {
 			continue
 		}
 		if r, _ := disk.ReadRecord(d); r != nil {
@@ -323,7 +330,7 @@ func (c *machine) aftermath() error {
 		return fmt.Errorf("check after recovery: %+v", result)
 	}
 	for slot, m := range c.a.MemberStates() {
-		if c.geo.Redundant() && (m.Condition == record.Failed || m.Condition == record.Missing) {
+		if c.geo.Redundant() && (m.Condition == record.Failed || m.Condition == record.Missing) && c.r.IntN(4) > 0 {
 			d := c.newDisk()
 			c.note("  replace slot %d by %s", slot, d.name)
 			if err := c.a.Replace(slot, d); err != nil {

@@ -1,0 +1,169 @@
+package nbd
+
+import (
+	"bufio"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"sync"
+	"time"
+)
+
+// Hole is a stretch of a read that was never written; its bytes are zeros.
+type Hole struct{ Offset, Length int64 }
+
+// Extent is a stretch of an export; Written is false where it reads as zeros and takes no space.
+type Extent struct {
+	Length  int64
+	Written bool
+}
+
+// Export is what a client reads and writes: an array.
+type Export interface {
+	Size() int64
+	// Read fills p and may tell which whole parts of it were never written, ascending.
+	Read(p []byte, off int64) ([]Hole, error)
+	Write(p []byte, off int64) error
+	Flush() error
+	FlushRange(off, length int64) error
+	Zero(off, length int64) error
+	Extents(off, length int64, limit int) ([]Extent, error)
+}
+
+// ErrNoExport is returned by Exports.Open for names that are not there.
+var ErrNoExport = errors.New("no such export")
+
+// ErrNoSpace and ErrShutdown are recognised in errors of exports and told to clients as such; all others are I/O errors.
+var (
+	ErrNoSpace  = errors.New("no space")
+	ErrShutdown = errors.New("shutting down")
+)
+
+// Exports finds exports by name.
+type Exports interface {
+	Names() []string
+	// Open returns an export and what to call when the client is done with it.
+	Open(name string) (Export, func(), error)
+}
+
+// Server serves exports on any number of listeners.
+type Server struct {
+	exports Exports
+	log     *slog.Logger
+
+	mu        sync.Mutex
+	closed    bool
+	listeners map[net.Listener]bool
+	conns     map[net.Conn]bool
+	wait      sync.WaitGroup
+}
+
+// maxConns bounds the clients of one server.
+const maxConns = 256
+
+// handshakeTime is how long a client may take to choose an export.
+const handshakeTime = 30 * time.Second
+
+// NewServer makes a server.
+func NewServer(exports Exports, log *slog.Logger) *Server {
+	return &Server{exports: exports, log: log, listeners: map[net.Listener]bool{}, conns: map[net.Conn]bool{}}
+}
+
+// Serve accepts clients until the server or the listener is closed.
+func (s *Server) Serve(l net.Listener) error {
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		return net.ErrClosed
+	}
+	s.listeners[l] = true
+	s.mu.Unlock()
+	for {
+		nc, err := l.Accept()
+		if err != nil {
+			if errors.Is(err, net.ErrClosed) {
+				return nil
+			}
+			var temporary interface{ Temporary() bool }
+			if errors.As(err, &temporary) && temporary.Temporary() {
+				time.Sleep(50 * time.Millisecond)
+				continue
+			}
+			return err
+		}
+		s.mu.Lock()
+		if s.closed || len(s.conns) >= maxConns {
+			s.mu.Unlock()
+			_ = nc.Close()
+			continue
+		}
+		s.conns[nc] = true
+		s.wait.Add(1)
+		s.mu.Unlock()
+		go s.handle(nc)
+	}
+}
+
+func (s *Server) handle(nc net.Conn) {
+	defer s.wait.Done()
+	defer func() {
+		_ = nc.Close()
+		s.mu.Lock()
+		delete(s.conns, nc)
+		s.mu.Unlock()
+	}()
+	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports}
+	_ = nc.SetDeadline(time.Now().Add(handshakeTime))
+	err := c.handshake()
+	if err == nil && c.export != nil {
+		_ = nc.SetDeadline(time.Time{})
+		s.log.Debug("client connected", "export", c.name)
+		err = c.transmit()
+		c.release()
+	}
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
+		s.log.Info("connection closed", "export", c.name, "reason", err)
+	}
+}
+
+// Close stops accepting, closes all connections and waits until their requests are done.
+func (s *Server) Close() {
+	s.mu.Lock()
+	s.closed = true
+	for l := range s.listeners {
+		_ = l.Close()
+	}
+	for nc := range s.conns {
+		_ = nc.Close()
+	}
+	s.mu.Unlock()
+	s.wait.Wait()
+}
+
+// Clients is the number of connections at the moment.
+func (s *Server) Clients() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.conns)
+}
+
+// conn is one client.
+type conn struct {
+	nc      net.Conn
+	in      *bufio.Reader
+	exports Exports
+
+	noZeroes   bool
+	structured bool
+	allocation bool // base:allocation was chosen, for the export of contextName
+	contextFor string
+
+	name    string
+	export  Export
+	release func()
+
+	reading sync.Mutex // whoever holds it reads the next request
+	writing sync.Mutex
+	over    bool // guarded by reading: no more requests
+}
