@@ -283,15 +283,20 @@ func (a *Array) Fail(slot int, force bool) error {
 	if !m.live() {
 		return fmt.Errorf("%s is %s already", m.name(), m.condition())
 	}
-	fatal := m.condition() != record.Rebuilding && !a.geo.Survives(func(s int) bool {
-		o := a.members[s].Load()
-		return s == slot || o.condition() != record.Active && o.condition() != record.Failing
-	})
-	if fatal && !force {
+	if !force && a.WouldFail(slot) {
 		return ErrMargin
 	}
 	a.failMember(m, record.Failed, errors.New("declared failed by the administrator"))
 	return nil
+}
+
+// WouldFail says whether the array, as it is now, needs the member in slot to serve its data.
+func (a *Array) WouldFail(slot int) bool {
+	m := a.members[slot].Load()
+	return m.live() && m.condition() != record.Rebuilding && !a.geo.Survives(func(s int) bool {
+		o := a.members[s].Load()
+		return s == slot || o.condition() != record.Active && o.condition() != record.Failing
+	})
 }
 
 // MemberState is what is known of a member.

@@ -1,0 +1,187 @@
+// Package api carries service.Control over a Unix socket as HTTP and JSON: one POST per call, at /v1/NAME, with the
+// request as body. Errors for people come back as such, with status 422.
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"nidalo/internal/service"
+)
+
+// Socket is where the service of a home listens for commands.
+func Socket(home string) string { return filepath.Join(home, "control.sock") }
+
+// maxBody bounds a request.
+const maxBody = 1 << 20
+
+// Handler serves the calls of a control.
+func Handler(c service.Control, log *slog.Logger) http.Handler {
+	mux := http.NewServeMux()
+	handle(mux, log, "disks", func(struct{}) ([]service.DiskInfo, error) { return c.Disks() })
+	handle(mux, log, "status", func(name string) (*service.Status, error) { return c.Status(name) })
+	handle(mux, log, "create", c.Create)
+	handle(mux, log, "fail", nothing(c.Fail))
+	handle(mux, log, "replace", c.Replace)
+	handle(mux, log, "check", nothing(c.Check))
+	handle(mux, log, "erase", c.Erase)
+	handle(mux, log, "dissolve", nothing(c.Dissolve))
+	return mux
+}
+
+func nothing[Q any](f func(Q) error) func(Q) (struct{}, error) {
+	return func(q Q) (struct{}, error) { return struct{}{}, f(q) }
+}
+
+func handle[Q, R any](mux *http.ServeMux, log *slog.Logger, name string, f func(Q) (R, error)) {
+	mux.HandleFunc("POST /v1/"+name, func(w http.ResponseWriter, r *http.Request) {
+		var q Q
+		d := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
+		d.DisallowUnknownFields()
+		if err := d.Decode(&q); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		result, err := f(q)
+		w.Header().Set("Content-Type", "application/json")
+		if err != nil {
+			var told *service.Error
+			if !errors.As(err, &told) {
+				told = &service.Error{What: err.Error()}
+			}
+			log.Debug("call refused", "call", name, "reason", err)
+			w.WriteHeader(http.StatusUnprocessableEntity)
+			_ = json.NewEncoder(w).Encode(told)
+			return
+		}
+		_ = json.NewEncoder(w).Encode(result)
+	})
+}
+
+// Listen makes a Unix socket only its owner can use, in place of one that a crash left behind.
+func Listen(path string) (net.Listener, error) {
+	if c, err := net.Dial("unix", path); err == nil {
+		_ = c.Close()
+		return nil, fmt.Errorf("%s: somebody listens there already", path)
+	}
+	_ = os.Remove(path)
+	// The socket is made in a folder only its owner can enter and then moved, so that there is no moment at which
+	// others could connect.
+	dir, err := os.MkdirTemp(filepath.Dir(path), ".socket")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	inner := filepath.Join(dir, "s")
+	l, err := net.Listen("unix", inner)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w (socket paths are limited to about 100 characters)", path, err)
+	}
+	l.(*net.UnixListener).SetUnlinkOnClose(false)
+	if err := os.Chmod(inner, 0o600); err != nil {
+		_ = l.Close()
+		return nil, err
+	}
+	if err := os.Rename(inner, path); err != nil {
+		_ = l.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
+// Serve answers calls on a listener until it is closed.
+func Serve(l net.Listener, h http.Handler) error {
+	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 16 << 10}
+	err := s.Serve(l)
+	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+// Client is a control that asks a service in another process.
+type Client struct {
+	http *http.Client
+}
+
+// Dial connects to the service of a home. It fails with os.ErrNotExist or a refused connection when none is there.
+func Dial(home string) (*Client, error) {
+	path := Socket(home)
+	c, err := net.DialTimeout("unix", path, 5*time.Second)
+	if err != nil {
+		return nil, err
+	}
+	_ = c.Close()
+	return &Client{&http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "unix", path)
+	}}}}, nil
+}
+
+func call[R any](c *Client, name string, q any) (R, error) {
+	var result R
+	body, err := json.Marshal(q)
+	if err != nil {
+		return result, err
+	}
+	reply, err := c.http.Post("http://nidalo/v1/"+name, "application/json", bytes.NewReader(body))
+	if err != nil {
+		return result, fmt.Errorf("the service does not answer: %w", err)
+	}
+	defer reply.Body.Close()
+	buf, err := io.ReadAll(reply.Body)
+	if err != nil {
+		return result, fmt.Errorf("the service does not answer: %w", err)
+	}
+	switch reply.StatusCode {
+	case http.StatusOK:
+		return result, json.Unmarshal(buf, &result)
+	case http.StatusUnprocessableEntity:
+		told := &service.Error{}
+		if err := json.Unmarshal(buf, told); err != nil {
+			return result, err
+		}
+		return result, told
+	}
+	return result, fmt.Errorf("the service answered %s: %s; is it of another version?", reply.Status, bytes.TrimSpace(buf))
+}
+
+func (c *Client) Disks() ([]service.DiskInfo, error) {
+	return call[[]service.DiskInfo](c, "disks", struct{}{})
+}
+func (c *Client) Status(name string) (*service.Status, error) {
+	return call[*service.Status](c, "status", name)
+}
+func (c *Client) Create(q service.CreateRequest) (*service.ArrayStatus, error) {
+	return call[*service.ArrayStatus](c, "create", q)
+}
+func (c *Client) Fail(q service.FailRequest) error { return noResult(c, "fail", q) }
+func (c *Client) Replace(q service.ReplaceRequest) (*service.ReplaceReply, error) {
+	return call[*service.ReplaceReply](c, "replace", q)
+}
+func (c *Client) Check(q service.CheckRequest) error { return noResult(c, "check", q) }
+func (c *Client) Erase(q service.EraseRequest) (*service.DiskInfo, error) {
+	return call[*service.DiskInfo](c, "erase", q)
+}
+func (c *Client) Dissolve(q service.DissolveRequest) error { return noResult(c, "dissolve", q) }
+func (c *Client) Close() error                             { c.http.CloseIdleConnections(); return nil }
+
+func noResult(c *Client, name string, q any) error {
+	_, err := call[struct{}](c, name, q)
+	return err
+}
+
+var (
+	_ service.Control = (*Client)(nil)
+	_ service.Control = (*service.Service)(nil)
+)

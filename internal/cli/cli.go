@@ -1,0 +1,227 @@
+// Package cli is the commands: flags in, calls to a service, a view out. One file a command.
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/term"
+
+	"nidalo/internal/api"
+	"nidalo/internal/service"
+	"nidalo/internal/view"
+)
+
+// Version is stamped in by the build.
+var Version = "unknown"
+
+// Exit statuses.
+const (
+	Done  = 0
+	Could = 1 // could not
+	Usage = 2
+)
+
+// command is one subcommand. help is written for somebody who has never seen it, with examples.
+type command struct {
+	name  string
+	usage string // after "nidalo NAME"
+	short string
+	help  string
+	run   func(e *env, args []string) error
+	flags func(e *env, f *flag.FlagSet)
+	least int // arguments
+	most  int // negative: any number
+}
+
+// env is what a command runs in.
+type env struct {
+	out, err *view.Screen
+	in       *os.File
+	home     string
+	json     bool
+	yes      bool
+	status   int // exit status of a command that did what it was asked
+
+	// options of single commands
+	name, level, strip string
+	groups             int
+	wait, repair       bool
+	listen             string
+	cache              string
+	bays               int
+	size, disk         string
+	bad, change        string
+	count              int
+	seed               uint64
+	failWrites, mend   bool
+	rate               string
+	latency            string
+	keep, debug        bool
+	folder             string
+}
+
+// usageError is a wrong use of a command.
+type usageError struct{ text string }
+
+func (u usageError) Error() string { return u.text }
+
+func commands() []command {
+	return []command{disksCommand, createCommand, serveCommand, statusCommand, failCommand, replaceCommand, checkCommand,
+		eraseCommand, dissolveCommand, labCommand, demoCommand, versionCommand, helpCommand}
+}
+
+// Run is the whole program: it returns the exit status.
+func Run(args []string, in, out, errOut *os.File) int {
+	e := &env{out: view.NewScreen(out), err: view.NewScreen(errOut), in: in}
+	if len(args) == 0 {
+		overview(e.err)
+		return Usage
+	}
+	if slices.Contains([]string{"-h", "-help", "--help"}, args[0]) {
+		args[0] = "help"
+	}
+	all := commands()
+	i := slices.IndexFunc(all, func(c command) bool { return c.name == args[0] })
+	if i < 0 {
+		e.err.Printf("nidalo: there is no command %q\n  nidalo help   lists them\n", args[0])
+		return Usage
+	}
+	return e.runCommand(all[i], args[1:])
+}
+
+func (e *env) runCommand(c command, args []string) int {
+	f := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	f.SetOutput(io.Discard)
+	f.StringVar(&e.home, "home", defaultHome(), "the `DIR` of the service, its sockets, its list of disks and its lab")
+	if c.flags != nil {
+		c.flags(e, f)
+	}
+	rest, err := parse(f, args)
+	if errors.Is(err, flag.ErrHelp) {
+		explain(e.out, c)
+		return Done
+	}
+	if err == nil && (len(rest) < c.least || c.most >= 0 && len(rest) > c.most) {
+		err = fmt.Errorf("%d arguments given", len(rest))
+	}
+	if err != nil {
+		e.err.Printf("nidalo %s: %v\n  usage: nidalo %s %s\n  nidalo help %s   says more\n", c.name, err, c.name, c.usage, c.name)
+		return Usage
+	}
+	if e.home, err = filepath.Abs(e.home); err == nil {
+		err = c.run(e, rest)
+	}
+	return e.report(c.name, err)
+}
+
+func (e *env) report(name string, err error) int {
+	var wrong usageError
+	var told *service.Error
+	switch {
+	case err == nil:
+		return e.status
+	case errors.As(err, &wrong):
+		e.err.Printf("nidalo %s: %s\n  nidalo help %s   says more\n", name, wrong.text, name)
+		return Usage
+	case errors.As(err, &told):
+		e.err.Printf("nidalo %s: %s\n", name, told.What)
+		for _, h := range told.Hints {
+			e.err.Printf("  %s\n", h)
+		}
+	default:
+		e.err.Printf("nidalo %s: %v\n", name, err)
+	}
+	return Could
+}
+
+// parse lets options stand before and after arguments.
+func parse(f *flag.FlagSet, args []string) (rest []string, err error) {
+	for {
+		if err := f.Parse(args); err != nil {
+			return nil, err
+		}
+		args = f.Args()
+		if len(args) == 0 {
+			return rest, nil
+		}
+		// The flag package stops at "--" and swallows it; what is behind it are arguments.
+		rest, args = append(rest, args[0]), args[1:]
+	}
+}
+
+// defaultHome is NIDALO_HOME, or /var/lib/nidalo for root, or the XDG state directory.
+func defaultHome() string {
+	if h := os.Getenv("NIDALO_HOME"); h != "" {
+		return h
+	}
+	if os.Geteuid() == 0 {
+		return "/var/lib/nidalo"
+	}
+	if h := os.Getenv("XDG_STATE_HOME"); h != "" {
+		return filepath.Join(h, "nidalo")
+	}
+	return filepath.Join(os.Getenv("HOME"), ".local", "state", "nidalo")
+}
+
+// control is the service of the home: the one that runs, or one of this process's own.
+func (e *env) control() (service.Control, error) {
+	if c, err := api.Dial(e.home); err == nil {
+		return c, nil
+	}
+	return service.Open(service.Options{Home: e.home})
+}
+
+// withControl calls f with a control and closes it.
+func (e *env) withControl(f func(service.Control) error) error {
+	c, err := e.control()
+	if err != nil {
+		return err
+	}
+	err = f(c)
+	if closing := c.Close(); err == nil {
+		err = closing
+	}
+	return err
+}
+
+func (e *env) printJSON(v any) error {
+	enc := json.NewEncoder(e.out.Out)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// confirm asks a question on a terminal; elsewhere only -yes answers it.
+func (e *env) confirm(question string) error {
+	if e.yes {
+		return nil
+	}
+	if !term.IsTerminal(int(e.in.Fd())) {
+		return &service.Error{What: "not done: " + strings.TrimSuffix(question, "?") + " needs to be confirmed", Hints: []string{"-yes confirms it"}}
+	}
+	e.err.Printf("%s [y/N] ", question)
+	answer, _ := bufio.NewReader(e.in).ReadString('\n')
+	if a := strings.ToLower(strings.TrimSpace(answer)); a != "y" && a != "yes" {
+		return &service.Error{What: "not done"}
+	}
+	return nil
+}
+
+// interactive says whether somebody can answer questions.
+func (e *env) interactive() bool { return term.IsTerminal(int(e.in.Fd())) && e.err.Terminal }
+
+func jsonFlag(e *env, f *flag.FlagSet) {
+	f.BoolVar(&e.json, "json", false, "print JSON")
+}
+
+func yesFlag(e *env, f *flag.FlagSet) {
+	f.BoolVar(&e.yes, "yes", false, "do not ask")
+}

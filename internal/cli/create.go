@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"flag"
+	"strings"
+
+	"nidalo/internal/service"
+	"nidalo/internal/view"
+)
+
+var createCommand = command{name: "create", usage: "-name NAME -level L [-strip 64KiB] [-groups N] [-yes] DISK...",
+	short: "make an array of blank disks", least: 1, most: -1,
+	help: `
+Makes an array of the given disks, named by bay, serial or path. The disks must be blank; whatever is not is refused, with
+what it holds. Nothing is written before everything has been checked. The array is ready at once, whatever its size:
+what was never written reads as zeros.
+
+Levels and what they can lose:
+  0        striping alone; nothing may be lost
+  1        every disk holds a copy; all but one may be lost
+  5 6      one or two parity strips a stripe; any one or two disks
+  triple   three parity strips; any three disks
+  10       stripes over mirrors (pairs, or -groups N of them)
+  50 60    stripes over groups of level 5 or 6 (-groups N)
+  concat   one disk after the other, each with its whole size; nothing may be lost
+
+  nidalo create -name tides -level 6 A1 A2 A3 A4 A5 A6
+  nidalo create -name charts -level 1 TMK-0193 ORR-0200`,
+	flags: func(e *env, f *flag.FlagSet) {
+		f.StringVar(&e.name, "name", "", "the `NAME` of the array; clients ask for it by this name")
+		f.StringVar(&e.level, "level", "", "the `LEVEL`: 0, 1, 5, 6, triple, 10, 50, 60 or concat")
+		f.StringVar(&e.strip, "strip", "64KiB", "the `SIZE` of a strip, a power of two from 16KiB to 1MiB")
+		f.IntVar(&e.groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
+		jsonFlag(e, f)
+		yesFlag(e, f)
+	},
+	run: func(e *env, args []string) error {
+		if e.name == "" || e.level == "" {
+			return usageError{"-name and -level are needed"}
+		}
+		strip, err := service.ParseSize(e.strip)
+		if err != nil {
+			return usageError{"-strip: " + err.Error()}
+		}
+		req := service.CreateRequest{Name: e.name, Level: e.level, Strip: strip, Groups: e.groups, Disks: args}
+		return e.withControl(func(c service.Control) error {
+			req.DryRun = true
+			plan, err := c.Create(req)
+			if err != nil {
+				return err
+			}
+			if e.interactive() && !e.yes {
+				e.err.Printf("Array %s, level %s, of %d blank disks:\n", plan.Name, plan.Level, len(plan.Members))
+				for _, m := range plan.Members {
+					e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
+				}
+				e.err.Printf("%s usable, margin %s\n", service.FormatSize(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
+				if err := e.confirm("create it?"); err != nil {
+					return err
+				}
+			}
+			req.DryRun = false
+			a, err := c.Create(req)
+			if err != nil {
+				return err
+			}
+			if e.json {
+				return e.printJSON(a)
+			}
+			e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, service.FormatSize(a.Capacity), view.Margin(a.Margin, a.MarginBest))
+			if a.Export != "" {
+				e.out.Next([]string{"clients reach it at " + a.Export})
+			} else {
+				e.out.Next([]string{"nidalo serve   lets clients reach it"})
+			}
+			return nil
+		})
+	},
+}

@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"strings"
+
+	"nidalo/internal/service"
+)
+
+var disksCommand = command{name: "disks", usage: "[-json]", short: "survey the disks: which are blank, which hold what", most: 0,
+	help: `
+Lists every bay of the lab and every disk of the list of disks (disks.list in the home): where it is, what it is, how
+large, and what it holds. Nothing is written. A disk is blank when its head and tail are all zeros.
+
+  nidalo disks
+  nidalo disks -json`,
+	flags: jsonFlag,
+	run: func(e *env, _ []string) error {
+		return e.withControl(func(c service.Control) error {
+			disks, err := c.Disks()
+			if err != nil {
+				return err
+			}
+			if e.json {
+				return e.printJSON(map[string]any{"disks": disks})
+			}
+			e.out.Disks(disks, diskSteps(disks))
+			return nil
+		})
+	},
+}
+
+func diskSteps(disks []service.DiskInfo) []string {
+	var blank []string
+	for _, d := range disks {
+		if d.State == service.DiskBlank {
+			name := d.Bay
+			if name == "" {
+				name = d.Path
+			}
+			blank = append(blank, name)
+		}
+	}
+	switch {
+	case len(disks) == 0:
+		return []string{"nidalo lab new   makes a simulated enclosure to try things with",
+			"nidalo create -name NAME -level 6 /dev/DISK...   takes blank disks by their paths"}
+	case len(blank) >= 4:
+		return []string{"nidalo create -name NAME -level 6 " + strings.Join(blank, " ")}
+	case len(blank) >= 2:
+		return []string{"nidalo create -name NAME -level 1 " + strings.Join(blank, " ")}
+	}
+	return nil
+}
+
+var eraseCommand = command{name: "erase", usage: "[-yes] DISK", short: "make a disk with old contents blank", least: 1, most: 1,
+	help: `
+Shows what the disk holds, asks, and overwrites its head and tail, after which it counts as blank. What it held is lost.
+A member of an array in service is refused.
+
+  nidalo erase A5
+  nidalo erase -yes /dev/DISK`,
+	flags: yesFlag,
+	run: func(e *env, args []string) error {
+		return e.withControl(func(c service.Control) error {
+			info, err := c.Erase(service.EraseRequest{Disk: args[0], DryRun: true})
+			if err != nil {
+				return err
+			}
+			if info.State == service.DiskBlank {
+				e.out.Printf("%s is blank already.\n", info.Identity)
+				return nil
+			}
+			e.err.Printf("%s, %s, holds %s.\n", info.Identity, service.FormatSize(info.Size), strings.Join(info.Holds, "; "))
+			if err := e.confirm("erasing " + info.Identity.String() + " for good?"); err != nil {
+				return err
+			}
+			if info, err = c.Erase(service.EraseRequest{Disk: args[0]}); err != nil {
+				return err
+			}
+			e.out.Printf("%s is blank now.\n", info.Identity)
+			return nil
+		})
+	},
+}

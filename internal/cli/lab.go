@@ -1,0 +1,174 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"nidalo/internal/lab"
+	"nidalo/internal/service"
+)
+
+var labCommand = command{name: "lab", usage: "new|pull|insert|damage …", short: "a simulated enclosure to try everything with", least: 1, most: 2,
+	help: `
+A lab is an enclosure in a folder of the home: bays, disks (sparse files, so that large ones cost little) and faults.
+Everything else works with its disks as with real ones, and notices at once what is done to them.
+
+  nidalo lab new -bays 8 -size 256MiB    bays A1 to A8, each with a blank disk
+  nidalo lab pull A3                     take the disk out; it lies in the drawer
+  nidalo lab insert A3                   put a new disk in (-size 512MiB for another size)
+  nidalo lab insert A3 -disk TMK-0193    put a disk from the drawer in
+  nidalo lab damage A3 -unreadable 20    20 random blocks cannot be read until they are written again
+  nidalo lab damage A3 -change 1MiB:4KiB bytes at that place change silently
+  nidalo lab damage A3 -fail-writes      every write fails
+  nidalo lab damage A3 -rate 20MiB/s     the disk becomes slow; -latency 50ms as well
+  nidalo lab damage A3 -mend             all faults are gone (changed bytes stay changed)
+
+-unreadable and -change take a number of random blocks, from where the disk has data, or places as OFFSET:LENGTH,… in
+bytes of the disk.`,
+	flags: func(e *env, f *flag.FlagSet) {
+		f.IntVar(&e.bays, "bays", 8, "new: how many bays")
+		f.StringVar(&e.size, "size", "256MiB", "new, insert: the `SIZE` of new disks")
+		f.StringVar(&e.disk, "disk", "", "insert: the `SERIAL` of a disk in the drawer")
+		f.StringVar(&e.bad, "unreadable", "", "damage: how many random blocks, or `PLACES`")
+		f.StringVar(&e.change, "change", "", "damage: how many random blocks, or `PLACES`")
+		f.BoolVar(&e.failWrites, "fail-writes", false, "damage: writes fail")
+		f.StringVar(&e.rate, "rate", "", "damage: at most this `RATE`, such as 20MiB/s; 0 for no limit")
+		f.StringVar(&e.latency, "latency", "", "damage: every operation takes this `TIME` longer, such as 50ms")
+		f.BoolVar(&e.mend, "mend", false, "damage: take all faults away")
+		f.Uint64Var(&e.seed, "seed", 1, "damage: where the random choice begins")
+	},
+	run: runLab,
+}
+
+func runLab(e *env, args []string) error {
+	l := lab.At(e.home)
+	bay := ""
+	if len(args) == 2 {
+		bay = args[1]
+	} else if args[0] != "new" {
+		return usageError{"which bay?"}
+	}
+	size, err := service.ParseSize(e.size)
+	if err != nil {
+		return usageError{"-size: " + err.Error()}
+	}
+	switch args[0] {
+	case "new":
+		if bay != "" {
+			return usageError{"lab new takes no bay"}
+		}
+		if err := l.New(e.bays, size); err != nil {
+			return err
+		}
+		e.out.Printf("A lab of %d bays with a blank disk of %s each.\n", e.bays, service.FormatSize(size))
+		e.out.Next([]string{"nidalo disks   shows them"})
+	case "pull":
+		d, err := l.Pull(bay)
+		if err != nil {
+			return err
+		}
+		e.out.Printf("%s %s is out of bay %s and lies in the drawer.\n", d.Model, d.Serial, bay)
+		e.out.Next([]string{"nidalo lab insert " + bay + "   puts a new disk in; with -disk " + d.Serial + " the same one again"})
+	case "insert":
+		d, err := l.Insert(bay, size, e.disk)
+		if err != nil {
+			return err
+		}
+		e.out.Printf("%s %s of %s is in bay %s.\n", d.Model, d.Serial, service.FormatSize(d.Size), bay)
+		e.out.Next([]string{"nidalo status   says what it can be used for"})
+	case "damage":
+		return damage(e, l, bay)
+	default:
+		return usageError{fmt.Sprintf("lab %s: there are new, pull, insert and damage", args[0])}
+	}
+	return nil
+}
+
+func damage(e *env, l *lab.Lab, bay string) error {
+	did := false
+	say := func(format string, args ...any) {
+		did = true
+		e.out.Printf("Bay %s: %s.\n", bay, fmt.Sprintf(format, args...))
+	}
+	if e.mend {
+		if err := l.SetFaults(bay, func(f *lab.Faults) { *f = lab.Faults{} }); err != nil {
+			return err
+		}
+		say("no faults any more")
+	}
+	for what, text := range map[string]string{"unreadable": e.bad, "change": e.change} {
+		if text == "" {
+			continue
+		}
+		ranges, err := parseRanges(l, bay, text, e.seed)
+		if err != nil {
+			return err
+		}
+		if what == "unreadable" {
+			err = l.Unreadable(bay, ranges)
+		} else {
+			err = l.Corrupt(bay, ranges, e.seed)
+		}
+		if err != nil {
+			return err
+		}
+		if what == "unreadable" {
+			say("%d places cannot be read", len(ranges))
+		} else {
+			say("bytes at %d places are changed", len(ranges))
+		}
+	}
+	if e.failWrites {
+		if err := l.SetFaults(bay, func(f *lab.Faults) { f.FailWrites = true }); err != nil {
+			return err
+		}
+		say("writes fail")
+	}
+	if e.rate != "" {
+		rate, err := service.ParseSize(strings.TrimSuffix(e.rate, "/s"))
+		if err != nil {
+			return usageError{"-rate: " + err.Error()}
+		}
+		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Rate = rate }); err != nil {
+			return err
+		}
+		say("at most %s/s", service.FormatSize(rate))
+	}
+	if e.latency != "" {
+		d, err := time.ParseDuration(e.latency)
+		if err != nil || d < 0 {
+			return usageError{fmt.Sprintf("-latency %s: write for example 50ms", e.latency)}
+		}
+		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Latency = d }); err != nil {
+			return err
+		}
+		say("every operation takes %s longer", d)
+	}
+	if !did {
+		return usageError{"damage how? -unreadable, -change, -fail-writes, -rate, -latency or -mend"}
+	}
+	return nil
+}
+
+func parseRanges(l *lab.Lab, bay, text string, seed uint64) ([]lab.Range, error) {
+	if n, err := strconv.Atoi(text); err == nil {
+		if n < 1 || n > 10000 {
+			return nil, usageError{fmt.Sprintf("%d random places: between 1 and 10000", n)}
+		}
+		return l.WrittenRanges(bay, n, seed)
+	}
+	var out []lab.Range
+	for _, part := range strings.Split(text, ",") {
+		off, length, ok := strings.Cut(part, ":")
+		o, err1 := service.ParseSize(off)
+		n, err2 := service.ParseSize(length)
+		if !ok || err1 != nil || err2 != nil {
+			return nil, usageError{fmt.Sprintf("%q is neither a number of places nor OFFSET:LENGTH", part)}
+		}
+		out = append(out, lab.Range{Offset: o, Length: n})
+	}
+	return out, nil
+}

@@ -1,0 +1,38 @@
+package cli
+
+import (
+	"nidalo/internal/service"
+)
+
+var statusCommand = command{name: "status", usage: "[-json] [NAME]", short: "how the arrays are, and what to do next", most: 1,
+	help: `
+Shows each array (or the one named): its condition, its members by bay, model and serial, running tasks with rate and time
+left, and what to do next.
+
+Conditions of an array: healthy; degraded (some redundancy is lost); exposed (one more loss would lose data); failed (the
+data is not all there).
+
+Exit status: 0 the state was told, whatever it is; 1 it could not be had; 2 wrong usage.
+
+  nidalo status
+  nidalo status tides
+  nidalo status -json`,
+	flags: jsonFlag,
+	run: func(e *env, args []string) error {
+		return e.withControl(func(c service.Control) error {
+			name := ""
+			if len(args) == 1 {
+				name = args[0]
+			}
+			st, err := c.Status(name)
+			if err != nil {
+				return err
+			}
+			if e.json {
+				return e.printJSON(st)
+			}
+			e.out.Status(st)
+			return nil
+		})
+	},
+}

@@ -1,0 +1,415 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nidalo/core/layout"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+	"nidalo/internal/lab"
+)
+
+// Disks surveys every bay of the lab and every path of disks.list.
+func (s *Service) Disks() ([]DiskInfo, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	sources, err := s.sources()
+	if err != nil {
+		return nil, err
+	}
+	out := make([]DiskInfo, 0, len(sources))
+	for _, src := range sources {
+		out = append(out, s.survey(src))
+	}
+	return out, nil
+}
+
+// survey looks at one disk without disturbing whoever uses it.
+func (s *Service) survey(src source) DiskInfo {
+	info := DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}}
+	d, err := s.peek(src)
+	if err != nil {
+		info.State, info.Holds = DiskBroken, []string{err.Error()}
+		if errors.Is(err, lab.ErrEmpty) {
+			info.State, info.Holds = DiskEmpty, nil
+		}
+		return info
+	}
+	defer d.Close()
+	info.Identity, info.Size = d.Identity(), d.Size()
+	if r, m, ok := s.memberAt(info.Identity); ok {
+		info.State, info.Array, info.Slot, info.Member = DiskInUse, r.Name(), &m.Slot, m.Condition.String()
+		return info
+	}
+	c, err := disk.Look(d)
+	switch {
+	case err != nil:
+		info.State, info.Holds = DiskBroken, []string{err.Error()}
+	case c.Blank():
+		info.State = DiskBlank
+	case c.Record != nil:
+		info.State = DiskInUse
+		what := fmt.Sprintf("a former or stale member of array %q (slot %d, epoch %d)", c.Record.Name, c.Record.Slot, c.Record.Epoch)
+		for _, i := range s.idle {
+			if i.set.Newest.Array == c.Record.Array {
+				what = fmt.Sprintf("a member of array %q (slot %d), which is not in service", c.Record.Name, c.Record.Slot)
+			}
+		}
+		info.Holds = []string{what}
+	case c.Damaged != nil:
+		info.State, info.Holds = DiskInUse, []string{"a member record that cannot be read: " + c.Damaged.Error()}
+	default:
+		info.State, info.Holds = DiskInUse, c.Findings
+	}
+	return info
+}
+
+// memberAt tells whether a disk is a live member of an array in service. s.mu is held.
+func (s *Service) memberAt(id disk.Identity) (*running, array.MemberState, bool) {
+	for _, n := range s.names() {
+		for _, m := range s.arrays[n].MemberStates() {
+			switch m.Condition.String() {
+			case "failed", "missing":
+				continue
+			}
+			if m.Disk.Path == id.Path && m.Disk.Serial == id.Serial {
+				return s.arrays[n], m, true
+			}
+		}
+	}
+	return nil, array.MemberState{}, false
+}
+
+// locate finds the source a user's word names: a bay, a serial or a path.
+func (s *Service) locate(name string) (source, error) {
+	sources, err := s.sources()
+	if err != nil {
+		return source{}, err
+	}
+	path, _ := filepath.Abs(name)
+	for _, src := range sources {
+		if src.bay != "" && src.bay == name || src.path != "" && src.path == path {
+			return src, nil
+		}
+		if src.bay != "" {
+			if d, err := s.lab.Disk(src.bay); err == nil && (d.Serial == name || s.lab.ImagePath(src.bay) == path) {
+				return src, nil
+			}
+		}
+	}
+	if info, err := os.Stat(name); err == nil && !info.IsDir() {
+		return source{path: path}, nil
+	}
+	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
+	if strings.Contains(name, "/") {
+		return source{}, &Error{What: fmt.Sprintf("disk %s: there is no such file or device", name), Hints: hints}
+	}
+	return source{}, &Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: hints}
+}
+
+// takeBlank opens disks for a new array or as replacements, and refuses whatever holds something.
+func (s *Service) takeBlank(names []string) (taken []disk.Disk, err error) {
+	defer func() {
+		if err != nil {
+			for _, d := range taken {
+				_ = d.Close()
+			}
+			taken = nil
+		}
+	}()
+	var seen []source
+	for _, name := range names {
+		src, err := s.locate(name)
+		if err != nil {
+			return taken, err
+		}
+		if slices.Contains(seen, src) {
+			return taken, &Error{What: fmt.Sprintf("disk %s is listed twice", name)}
+		}
+		seen = append(seen, src)
+		info := s.survey(src)
+		switch info.State {
+		case DiskEmpty:
+			return taken, &Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}
+		case DiskBroken:
+			return taken, &Error{What: fmt.Sprintf("disk %s cannot be used: %s", name, strings.Join(info.Holds, "; "))}
+		case DiskInUse:
+			if info.Array != "" {
+				return taken, &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
+			}
+			return taken, &Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
+				Hints: []string{"nidalo erase " + shortName(info.Identity) + "   makes it blank, and what it holds is lost"}}
+		}
+		d, err := s.open(src)
+		if err != nil {
+			return taken, &Error{What: fmt.Sprintf("disk %s: %v", name, err)}
+		}
+		taken = append(taken, d)
+	}
+	return taken, nil
+}
+
+// Create makes an array of blank disks.
+func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := array.CheckName(req.Name); err != nil {
+		return nil, &Error{What: err.Error()}
+	}
+	if s.arrays[req.Name] != nil || slices.ContainsFunc(s.idle, func(i idle) bool { return i.set.Newest.Name == req.Name }) {
+		return nil, &Error{What: fmt.Sprintf("there is an array %q already", req.Name)}
+	}
+	if req.Strip == 0 {
+		req.Strip = layout.DefaultStrip
+	}
+	// The level's own demands first: they are the cheaper to put right.
+	sizes := make([]int64, len(req.Disks))
+	for i := range sizes {
+		sizes[i] = 1 << 40
+	}
+	if len(sizes) > 0 {
+		if _, err := layout.New(layout.Level(req.Level), req.Strip, req.Groups, sizes); err != nil {
+			return nil, &Error{What: err.Error()}
+		}
+	}
+	disks, err := s.takeBlank(req.Disks)
+	if err != nil {
+		return nil, err
+	}
+	release := func() {
+		for _, d := range disks {
+			_ = d.Close()
+		}
+	}
+	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: disks}
+	geo, _, err := plan.Layout()
+	if err != nil {
+		release()
+		return nil, &Error{What: err.Error()}
+	}
+	if req.DryRun {
+		out := &ArrayStatus{Name: req.Name, Level: req.Level, Capacity: geo.Capacity(), Strip: req.Strip, Groups: geo.Groups}
+		out.Margin, out.MarginBest = geo.Margin(func(int) bool { return false })
+		for i, d := range disks {
+			id := d.Identity()
+			out.Members = append(out.Members, MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
+		}
+		release()
+		return out, nil
+	}
+	for _, d := range disks {
+		if id := d.Identity(); id.Bay == "" {
+			if err := s.remember(id.Path); err != nil {
+				release()
+				return nil, err
+			}
+		}
+	}
+	a, err := array.Create(plan, s.config())
+	if err != nil {
+		release()
+		if errors.Is(err, disk.ErrFull) {
+			return nil, &Error{What: err.Error(), Hints: []string{"make space there, then erase the disks and create the array again"}}
+		}
+		return nil, err
+	}
+	r := &running{Array: a}
+	s.arrays[a.Name()] = r
+	s.opt.Log.Info("array created", "array", a.Name(), "level", req.Level, "capacity", a.Capacity())
+	status := s.describe(r, nil)
+	return &status, nil
+}
+
+func (s *Service) slot(r *running, name string) (int, error) {
+	if slot, ok := r.FindSlot(name); ok {
+		return slot, nil
+	}
+	if path, err := filepath.Abs(name); err == nil {
+		if slot, ok := r.FindSlot(path); ok {
+			return slot, nil
+		}
+	}
+	var have []string
+	for _, m := range r.MemberStates() {
+		have = append(have, shortName(m.Disk))
+	}
+	return 0, &Error{What: fmt.Sprintf("%q is no member of array %q; its members are %s", name, r.Name(), strings.Join(have, " "))}
+}
+
+// Fail declares a member failed.
+func (s *Service) Fail(req FailRequest) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, err := s.find(req.Array)
+	if err != nil {
+		return err
+	}
+	slot, err := s.slot(r, req.Disk)
+	if err != nil {
+		return err
+	}
+	if !req.Force && r.WouldFail(slot) {
+		return fatal(r, slot)
+	}
+	if req.DryRun {
+		return nil
+	}
+	err = r.Fail(slot, req.Force)
+	if errors.Is(err, array.ErrMargin) {
+		return fatal(r, slot)
+	}
+	return person(err)
+}
+
+func fatal(r *running, slot int) error {
+	m := r.MemberStates()[slot]
+	why := "its margin is 0"
+	if !r.Geometry().Redundant() {
+		why = fmt.Sprintf("level %s cannot lose any member", r.Geometry().Level)
+	}
+	return &Error{Fatal: true, What: fmt.Sprintf("array %q would fail without %s: %s, and its data (%s written) would be unreachable", r.Name(), m.Disk, why, FormatSize(r.Used())),
+		Hints: []string{"-yes does it all the same"}}
+}
+
+// person makes an engine's error one for people.
+func person(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &Error{What: err.Error()}
+}
+
+// Replace puts a blank disk in the place of a member and starts the rebuild.
+func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, err := s.find(req.Array)
+	if err != nil {
+		return nil, err
+	}
+	slot, err := s.slot(r, req.Old)
+	if err != nil {
+		return nil, err
+	}
+	if !r.Geometry().Redundant() {
+		return nil, &Error{What: fmt.Sprintf("level %s has no redundancy: what was on %s cannot be rebuilt", r.Geometry().Level, req.Old)}
+	}
+	m := r.MemberStates()[slot]
+	works := m.Condition.String() == "active" || m.Condition.String() == "failing"
+	if works && r.WouldFail(slot) {
+		return nil, &Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", m.Disk, r.Name()),
+			Hints: []string{"replace the failed member first"}}
+	}
+	if works && !req.Force {
+		return nil, &Error{Fatal: true, What: fmt.Sprintf("%s still works: replacing it lowers the margin until the rebuild is done", m.Disk), Hints: []string{"-yes does it"}}
+	}
+	disks, err := s.takeBlank([]string{req.New})
+	if err != nil {
+		return nil, err
+	}
+	d := disks[0]
+	if need := r.NeedSize(slot); d.Size() < need {
+		_ = d.Close()
+		return nil, &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", d.Identity(), FormatSize(d.Size()), d.Size(), m.Disk, FormatSize(need), need)}
+	}
+	if id := d.Identity(); id.Bay == "" {
+		if err := s.remember(id.Path); err != nil {
+			_ = d.Close()
+			return nil, err
+		}
+	}
+	if err := r.Replace(slot, d); err != nil {
+		_ = d.Close()
+		return nil, person(err)
+	}
+	return &ReplaceReply{Slot: slot, Disk: DiskInfo{Identity: d.Identity(), Size: d.Size()}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
+}
+
+// Check starts a consistency check.
+func (s *Service) Check(req CheckRequest) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, err := s.find(req.Array)
+	if err != nil {
+		return err
+	}
+	if r.Failure() != nil {
+		return person(r.Failure())
+	}
+	return person(r.StartCheck(req.Repair))
+}
+
+// Erase makes a disk blank that is not in use by an array in service.
+func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	src, err := s.locate(req.Disk)
+	if err != nil {
+		return nil, err
+	}
+	info := s.survey(src)
+	switch {
+	case info.State == DiskEmpty:
+		return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
+	case info.Array != "":
+		return nil, &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
+	case req.DryRun || info.State == DiskBlank:
+		return &info, nil
+	}
+	d, err := s.open(src)
+	if err != nil {
+		return nil, person(err)
+	}
+	defer d.Close()
+	if err := disk.Wipe(d); err != nil {
+		return nil, person(err)
+	}
+	info = s.survey(src)
+	return &info, nil
+}
+
+// Dissolve ends an array; its members become blank.
+func (s *Service) Dissolve(req DissolveRequest) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, err := s.find(req.Array)
+	if err != nil {
+		return err
+	}
+	if r.clients > 0 {
+		return &Error{What: fmt.Sprintf("array %q is in use by %d clients", req.Array, r.clients), Hints: []string{"disconnect them first"}}
+	}
+	if req.DryRun {
+		return nil
+	}
+	members := r.MemberStates()
+	if err := r.Close(); err != nil && r.Failure() == nil {
+		return person(err)
+	}
+	delete(s.arrays, req.Array)
+	for _, m := range members {
+		if c := m.Condition.String(); c == "failed" || c == "missing" {
+			continue
+		}
+		src, err := s.locate(shortName(m.Disk))
+		if err != nil {
+			return err
+		}
+		d, err := s.open(src)
+		if err != nil {
+			return person(err)
+		}
+		err = disk.Wipe(d)
+		_ = d.Close()
+		if err != nil {
+			return person(err)
+		}
+	}
+	s.opt.Log.Info("array dissolved", "array", req.Array)
+	return nil
+}

@@ -1,0 +1,296 @@
+// Package view turns what a service says into what people read.
+package view
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"nidalo/internal/service"
+)
+
+// Screen is where output goes and what it can show.
+type Screen struct {
+	Out      io.Writer
+	Terminal bool // moves the cursor, is watched by somebody
+	Colour   bool
+	Width    int
+}
+
+// NewScreen looks at a file. NO_COLOR is respected.
+func NewScreen(f *os.File) *Screen {
+	s := &Screen{Out: f, Terminal: term.IsTerminal(int(f.Fd())), Width: 120}
+	if s.Terminal {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 20 {
+			s.Width = w
+		}
+		s.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	}
+	return s
+}
+
+// Printf writes to the screen.
+func (s *Screen) Printf(format string, args ...any) { fmt.Fprintf(s.Out, format, args...) }
+
+var conditionColours = map[string]text.Colors{
+	"healthy": {text.FgGreen}, "active": {text.FgGreen}, "blank": {text.FgGreen},
+	"degraded": {text.FgYellow}, "rebuilding": {text.FgYellow}, "failing": {text.FgYellow}, "running": {text.FgYellow},
+	"exposed": {text.FgRed, text.Bold}, "failed": {text.FgRed, text.Bold}, "missing": {text.FgRed}, "broken": {text.FgRed},
+}
+
+func (s *Screen) paint(word string) string {
+	if c, ok := conditionColours[word]; ok && s.Colour {
+		return c.Sprint(word)
+	}
+	return word
+}
+
+func (s *Screen) strong(t string) string {
+	if s.Colour {
+		return text.Bold.Sprint(t)
+	}
+	return t
+}
+
+func (s *Screen) table(header table.Row, right ...int) table.Writer {
+	t := table.NewWriter()
+	t.SetOutputMirror(s.Out)
+	t.AppendHeader(header)
+	style := table.StyleDefault
+	style.Options = table.OptionsNoBordersAndSeparators
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
+	style.Format.Header = text.FormatDefault
+	if s.Colour {
+		style.Color.Header = text.Colors{text.Faint}
+	}
+	t.SetStyle(style)
+	t.SuppressTrailingSpaces()
+	var columns []table.ColumnConfig
+	for _, n := range right {
+		columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(columns)
+	return t
+}
+
+// Next prints what to do next.
+func (s *Screen) Next(steps []string) {
+	for i, step := range steps {
+		head := "      "
+		if i == 0 {
+			head = s.strong("Next: ")
+		}
+		s.Printf("%s%s\n", head, step)
+	}
+}
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+// Disks lists the survey.
+func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
+	t := s.table(table.Row{"bay", "model", "serial", "size", "state", "holds"}, 4)
+	blank := 0
+	for _, d := range disks {
+		size := "-"
+		if d.Size > 0 {
+			size = service.FormatSize(d.Size)
+		}
+		holds := strings.Join(d.Holds, "; ")
+		if d.Array != "" {
+			holds = fmt.Sprintf("%s slot %d, %s", d.Array, *d.Slot, d.Member)
+		}
+		if d.State == service.DiskBlank {
+			blank++
+		}
+		where := d.Bay
+		if where == "" {
+			where = d.Path
+		}
+		t.AppendRow(table.Row{where, or(d.Model, "-"), or(d.Serial, "-"), size, s.paint(d.State), holds})
+	}
+	if len(disks) == 0 {
+		s.Printf("No disks to look at.\n")
+	} else {
+		t.Render()
+		s.Printf("\n%d bays and disks looked at, %d blank\n", len(disks), blank)
+	}
+	s.Next(next)
+}
+
+// Status prints arrays in full.
+func (s *Screen) Status(st *service.Status) {
+	if len(st.Arrays) == 0 {
+		s.Printf("No arrays.\n")
+	}
+	for i, a := range st.Arrays {
+		if i > 0 {
+			s.Printf("\n")
+		}
+		s.array(a)
+		if st.Serving && a.Export != "" && a.Condition != "failed" {
+			s.Printf("Served as %s\n", a.Export)
+		}
+		s.Next(a.Next)
+	}
+	s.Next(st.Next)
+	if len(st.Arrays) > 0 && !st.Serving {
+		s.Printf("No service is running here: clients cannot connect, and tasks rest. Start it with: nidalo serve\n")
+	}
+}
+
+func (s *Screen) array(a service.ArrayStatus) {
+	s.Printf("%s   level %s, %s", s.strong(a.Name), a.Level, s.paint(a.Condition))
+	if a.Condition != "failed" {
+		s.Printf(", margin %s", Margin(a.Margin, a.MarginBest))
+	}
+	s.Printf("\n")
+	if a.Reason != "" {
+		s.Printf("%s\n", a.Reason)
+	}
+	s.Printf("%s usable, at most %s of it written, strips of %s", service.FormatSize(a.Capacity), service.FormatSize(a.Used), service.FormatSize(a.Strip))
+	if a.Groups > 1 && a.Level != "concat" {
+		s.Printf(", %d groups", a.Groups)
+	}
+	s.Printf("\n\n")
+	t := s.table(table.Row{"slot", "bay", "model", "serial", "size", "condition", "errors"}, 1, 5, 7)
+	for _, m := range a.Members {
+		where := m.Bay
+		if where == "" {
+			where = m.Path
+		}
+		condition := s.paint(m.Condition)
+		for _, task := range a.Tasks {
+			if task.Kind == "rebuild" && task.State == "running" && task.Slot != nil && *task.Slot == m.Slot {
+				condition += fmt.Sprintf(" %.0f%%", task.Percent)
+			}
+		}
+		if m.Since != nil && (m.Condition == "failed" || m.Condition == "missing") {
+			condition += " since " + m.Since.Local().Format("Jan 2 15:04")
+		}
+		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), service.FormatSize(m.Size), condition, m.Errors})
+	}
+	t.Render()
+	s.Printf("\n")
+	for _, task := range a.Tasks {
+		if task.State == "running" || task.State == "failed" {
+			s.Printf("%s\n", s.Task(task))
+		}
+	}
+	if c := a.LastCheck; c != nil && c.Ended != nil {
+		s.Printf("Last consistency check %s: %s\n", c.Ended.Local().Format("Jan 2 15:04"), CheckSummary(*c))
+	}
+}
+
+// Margin says how many further losses are survived.
+func Margin(certain, best int) string {
+	if best > certain {
+		return fmt.Sprintf("%d (up to %d with luck)", certain, best)
+	}
+	return fmt.Sprint(certain)
+}
+
+// CheckSummary is the result of a check in words.
+func CheckSummary(c service.CheckStatus) string {
+	if c.Mismatches == 0 {
+		return "no mismatches"
+	}
+	out := fmt.Sprintf("%s, %d repaired", count(c.Mismatches, "mismatch", "mismatches"), c.Repaired)
+	if c.Unrepairable > 0 {
+		out += fmt.Sprintf(", %d beyond repair", c.Unrepairable)
+	}
+	return out
+}
+
+func count(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Task is one line about a task.
+func (s *Screen) Task(t service.TaskStatus) string {
+	what := t.Kind
+	if t.Slot != nil {
+		what += fmt.Sprintf(" of slot %d", *t.Slot)
+	}
+	if t.State != "running" {
+		line := fmt.Sprintf("%s %s", what, t.State)
+		if t.Error != "" {
+			line += ": " + t.Error
+		}
+		return line
+	}
+	line := fmt.Sprintf("%s  %5.1f%%  %s of %s  %s/s", what, t.Percent, service.FormatSize(t.Done), service.FormatSize(t.Total), service.FormatSize(int64(t.Rate)))
+	switch {
+	case t.ETA == nil:
+		line += "  time left not known yet"
+	case time.Since(t.Started) < 10*time.Second:
+		line += fmt.Sprintf("  about %s left (a first guess)", Duration(*t.ETA))
+	default:
+		line += fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), time.Now().Add(time.Duration(*t.ETA*float64(time.Second))).Format("15:04:05"))
+	}
+	return line
+}
+
+// Duration writes seconds for people.
+func Duration(seconds float64) string {
+	d := time.Duration(seconds * float64(time.Second))
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%ds", int(d.Seconds()+0.5))
+	case d < time.Hour:
+		return fmt.Sprintf("%dm%02ds", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%dh%02dm", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%dd%02dh", int(d.Hours())/24, int(d.Hours())%24)
+}
+
+// Progress draws a line that is redrawn on a terminal, and now and then a new one elsewhere.
+type Progress struct {
+	s    *Screen
+	last time.Time
+	open bool
+}
+
+// NewProgress starts one.
+func (s *Screen) NewProgress() *Progress { return &Progress{s: s} }
+
+// Show shows the present state of a task.
+func (p *Progress) Show(t service.TaskStatus) {
+	line := p.s.Task(t)
+	if p.s.Terminal {
+		const cells = 24
+		full := int(t.Percent / 100 * cells)
+		line = "[" + strings.Repeat("=", full) + strings.Repeat(" ", cells-full) + "] " + line
+		if r := []rune(line); len(r) > p.s.Width-1 {
+			line = string(r[:p.s.Width-1])
+		}
+		p.s.Printf("\r\x1b[K%s", line)
+		p.open = true
+		return
+	}
+	if time.Since(p.last) >= 5*time.Second {
+		p.last = time.Now()
+		p.s.Printf("%s\n", line)
+	}
+}
+
+// End leaves the line behind.
+func (p *Progress) End() {
+	if p.open {
+		p.s.Printf("\n")
+	}
+}
