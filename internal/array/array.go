@@ -141,6 +141,9 @@ func (a *Array) event(kind, disk, format string, args ...any) {
 func (a *Array) freeze(err error) {
 	if a.frozen.CompareAndSwap(nil, &err) {
 		a.cache.wake()
+		if errors.Is(err, ErrStopped) {
+			return
+		}
 		a.event("array-failed", "", "%v", err)
 	}
 }

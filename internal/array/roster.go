@@ -290,6 +290,24 @@ func (a *Array) Fail(slot int, force bool) error {
 	return nil
 }
 
+// Probe touches every live member, so that one that is gone is noticed although nobody reads or writes.
+func (a *Array) Probe() {
+	if a.alive() != nil {
+		return
+	}
+	_ = a.parallel(len(a.members), func(i int) error {
+		m := a.members[i].Load()
+		if !m.live() {
+			return nil
+		}
+		buf := make([]byte, Block)
+		if err := m.disk.ReadAt(buf, 0); errors.Is(err, disk.ErrGone) {
+			a.failMember(m, record.Missing, err)
+		}
+		return nil
+	})
+}
+
 // WouldFail says whether the array, as it is now, needs the member in slot to serve its data.
 func (a *Array) WouldFail(slot int) bool {
 	m := a.members[slot].Load()

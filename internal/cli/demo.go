@@ -1,5 +1,313 @@
 package cli
 
-var demoCommand = command{name: "demo", usage: "[-keep]", short: "watch the main job done on made-up data", most: 0,
-	run: func(e *env, _ []string) error { return nil },
+import (
+	"bytes"
+	"crypto/sha256"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"nidalo/internal/api"
+	"nidalo/internal/nbd"
+	"nidalo/internal/service"
+)
+
+var demoCommand = command{name: "demo", usage: "[-keep]", short: "watch the main job done on made-up data, in a folder of its own", most: 0,
+	help: `
+Plays a night at the Saltmarsh Tide Office in a temporary folder: a double-parity array is made in a lab and filled with
+generated tide readings, a disk is pulled while data is written, another rots silently, and all is put right again. Every
+step is a command you could type, and every byte is verified by its hash. A step that does not hold ends the demo with
+exit status 1.
+
+  nidalo demo
+  nidalo demo -keep     leaves the folder, to go on by hand`,
+	flags: func(e *env, f *flag.FlagSet) {
+		f.BoolVar(&e.keep, "keep", false, "leave the folder behind")
+	},
+	run: func(e *env, _ []string) error {
+		d := &demo{e: e}
+		return d.play()
+	},
+}
+
+// demo runs this very program, as a user would.
+type demo struct {
+	e       *env
+	program string
+	home    string
+	serve   *exec.Cmd
+	log     *os.File
+	steps   int
+	held    int
+}
+
+const (
+	demoTides = 192 << 20 // bytes of readings
+	demoSonar = 48 << 20
+	demoChunk = 1 << 20
+)
+
+func (d *demo) play() (err error) {
+	if d.program, err = os.Executable(); err != nil {
+		return err
+	}
+	if d.home, err = os.MkdirTemp("", "nidalo-demo-"); err != nil {
+		return err
+	}
+	began := time.Now()
+	defer func() {
+		d.stop()
+		if !d.e.keep {
+			_ = os.RemoveAll(d.home)
+		}
+	}()
+	d.say("A night at the Saltmarsh Tide Office. Everything happens in %s.", d.home)
+
+	d.say("A lab stands in for the office's enclosure: eight bays with blank disks.")
+	d.run("lab", "new", "-bays", "8", "-size", "256MiB")
+	d.run("disks")
+	d.say("Six of them become an array that survives the loss of any two.")
+	d.run("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4", "A5", "A6")
+	d.say("The service makes it reachable over the network block protocol.")
+	if err := d.start(); err != nil {
+		return err
+	}
+
+	d.say("Readings of the gauge since 1931 are written: %s.", service.FormatSize(demoTides))
+	want := d.write(0, demoTides, 1, nil)
+	d.verify("the readings", 0, demoTides, want)
+
+	d.say("While the sonar survey is written as well, somebody pulls the disk in bay A3.")
+	pulled := make(chan struct{})
+	sonar := d.write(demoTides, demoSonar, 2, func(part float64) {
+		if part >= 0.4 && pulled != nil {
+			d.run("lab", "pull", "A3")
+			close(pulled)
+			pulled = nil
+		}
+	})
+	out := d.run("status", "tides")
+	d.hold("the array says it is degraded", strings.Contains(out, "degraded"))
+	d.hold("the missing member is named by bay and serial", strings.Contains(out, "A3") && strings.Contains(out, "QRN-0207"))
+	d.verify("the readings, degraded", 0, demoTides, want)
+	d.verify("the survey written during the failure", demoTides, demoSonar, sonar)
+
+	d.say("A new disk goes into the bay and takes the place of the lost one.")
+	d.run("lab", "insert", "A3")
+	out = d.run("replace", "-wait", "tides", "QRN-0207", "A3")
+	d.hold("the rebuild restored full margin", strings.Contains(out, "healthy, margin 2"))
+
+	d.say("Another disk has begun to rot: it returns wrong bytes without any error.")
+	d.run("lab", "damage", "A5", "-change", "5")
+	out = d.run("check", "-repair", "-wait", "tides")
+	d.hold("the check found the bad blocks and named the disk", strings.Contains(out, "ORR-0221"))
+	out = d.run("check", "-wait", "tides")
+	d.hold("after the repair nothing is wrong any more", strings.Contains(out, "no mismatches"))
+	d.verify("the readings", 0, demoTides, want)
+	d.verify("the survey", demoTides, demoSonar, sonar)
+
+	d.say("The power goes: the service is killed, and started again.")
+	d.kill()
+	if err := d.start(); err != nil {
+		return err
+	}
+	d.verify("the readings", 0, demoTides, want)
+	out = d.run("status", "tides")
+	d.hold("the array is healthy", strings.Contains(out, "healthy"))
+
+	if d.held != d.steps {
+		return &service.Error{What: fmt.Sprintf("%d of %d steps did not hold", d.steps-d.held, d.steps)}
+	}
+	d.e.out.Printf("\nAll %d steps held, in %s.\n", d.steps, time.Since(began).Round(100*time.Millisecond))
+	if d.e.keep {
+		d.e.out.Next([]string{"nidalo serve -home " + d.home + "   goes on from here"})
+	} else {
+		d.e.out.Next([]string{"nidalo lab new   makes a lab of your own; nidalo help lists all commands"})
+	}
+	return nil
+}
+
+func (d *demo) say(format string, args ...any) { d.e.out.Printf("\n— "+format+"\n", args...) }
+
+// hold notes whether a step held.
+func (d *demo) hold(what string, ok bool) {
+	d.steps++
+	if ok {
+		d.held++
+		d.e.out.Printf("  ok: %s\n", what)
+	} else {
+		d.e.out.Printf("  DOES NOT HOLD: %s\n", what)
+	}
+}
+
+// run types a command and shows what it prints.
+func (d *demo) run(args ...string) string {
+	d.e.out.Printf("\n  $ nidalo %s\n", strings.Join(args, " "))
+	var buf bytes.Buffer
+	c := exec.Command(d.program, append(args, "-home", d.home)...)
+	c.Stdout, c.Stderr = &buf, &buf
+	err := c.Run()
+	for _, line := range strings.Split(strings.TrimRight(buf.String(), "\n"), "\n") {
+		d.e.out.Printf("  %s\n", strings.ReplaceAll(line, d.home, "HOME"))
+	}
+	if err != nil {
+		d.hold("nidalo "+args[0]+" succeeds: "+err.Error(), false)
+	}
+	return buf.String()
+}
+
+func (d *demo) start() error {
+	d.e.out.Printf("\n  $ nidalo serve &\n")
+	var err error
+	if d.log, err = os.OpenFile(filepath.Join(d.home, "serve.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
+		return err
+	}
+	d.serve = exec.Command(d.program, "serve", "-home", d.home)
+	d.serve.Stderr = d.log
+	if err := d.serve.Start(); err != nil {
+		return err
+	}
+	for range 100 {
+		if c, err := api.Dial(d.home); err == nil {
+			return c.Close()
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	buf, _ := os.ReadFile(d.log.Name())
+	return fmt.Errorf("the service did not start: %s", buf)
+}
+
+func (d *demo) stop() {
+	if d.serve != nil && d.serve.Process != nil {
+		_ = d.serve.Process.Signal(syscall.SIGTERM)
+		_ = d.serve.Wait()
+		_ = d.log.Close()
+		d.serve = nil
+	}
+}
+
+func (d *demo) kill() {
+	d.e.out.Printf("\n  $ kill -9 %%1\n")
+	_ = d.serve.Process.Kill()
+	_ = d.serve.Wait()
+	_ = d.log.Close()
+	d.serve = nil
+}
+
+func (d *demo) client() (*nbd.Client, error) {
+	return nbd.Dial("unix", filepath.Join(d.home, "nbd.sock"), "tides")
+}
+
+// write sends generated data to the array and returns its hash. progress is told the part that is done.
+func (d *demo) write(off, length int64, seed int64, progress func(float64)) [32]byte {
+	var sum [32]byte
+	err := func() error {
+		c, err := d.client()
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		var took time.Duration // of writing, without making the data up
+		h := sha256.New()
+		for at := int64(0); at < length; at += demoChunk {
+			p := tideData(seed, at)
+			h.Write(p)
+			began := time.Now()
+			if err := c.WriteAt(p, off+at); err != nil {
+				return err
+			}
+			took += time.Since(began)
+			if progress != nil {
+				progress(float64(at) / float64(length))
+			}
+		}
+		began := time.Now()
+		if err := c.Flush(); err != nil {
+			return err
+		}
+		took += time.Since(began)
+		h.Sum(sum[:0])
+		d.e.out.Printf("  %s written and flushed at %s/s, SHA-256 %x…\n", service.FormatSize(length),
+			service.FormatSize(int64(float64(length)/took.Seconds())), sum[:8])
+		return nil
+	}()
+	d.hold("the data is written without an error"+because(err), err == nil)
+	return sum
+}
+
+func because(err error) string {
+	if err == nil {
+		return ""
+	}
+	return ": " + err.Error()
+}
+
+// verify reads back and compares hashes.
+func (d *demo) verify(what string, off, length int64, want [32]byte) {
+	err := func() error {
+		c, err := d.client()
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		h := sha256.New()
+		p := make([]byte, demoChunk)
+		for at := int64(0); at < length; at += demoChunk {
+			if err := c.ReadAt(p, off+at); err != nil {
+				return err
+			}
+			h.Write(p)
+		}
+		if [32]byte(h.Sum(nil)) != want {
+			return errors.New("the hashes differ")
+		}
+		return nil
+	}()
+	d.hold(fmt.Sprintf("%s read back with the same SHA-256, %x…%s", what, want[:8], because(err)), err == nil)
+}
+
+var tideSine = sync.OnceValue(func() []int32 {
+	// One turn of a sine in 4096 steps, by the recurrence s(n+1) = 2·cos(d)·s(n) − s(n−1).
+	const n = 4096
+	const cos2, sin1 = 1.9999976470703424, 0.0015339801862847655 // 2·cos(2π/4096), sin(2π/4096)
+	out := make([]int32, n)
+	a, b := 0.0, sin1
+	for i := range out {
+		out[i] = int32(a * 1_000_000)
+		a, b = b, cos2*b-a
+	}
+	return out
+})
+
+// tideData is one chunk of made-up gauge readings: a reading of 16 bytes a minute, the sum of four harmonics and noise
+// from the seed.
+func tideData(seed, at int64) []byte {
+	sine := tideSine()
+	p := make([]byte, demoChunk)
+	noise := uint64(seed)*0x9e3779b97f4a7c15 + uint64(at)
+	for i := 0; i < len(p); i += 16 {
+		minute := (at + int64(i)) / 16
+		noise ^= noise << 13
+		noise ^= noise >> 7
+		noise ^= noise << 17
+		level := int64(0)
+		for _, h := range [4][2]int64{{745, 2100}, {720, 700}, {1436, 350}, {1549, 250}} { // period in minutes, millimetres
+			level += h[1] * int64(sine[(minute+seed*97)%h[0]*4096/h[0]]) / 1000
+		}
+		put := func(at int, v uint64) {
+			for b := range 8 {
+				p[at+b] = byte(v >> (8 * b))
+			}
+		}
+		put(i, uint64(minute))
+		put(i+8, uint64(level)<<16|noise&0xffff)
+	}
+	return p
 }

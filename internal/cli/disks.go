@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"strings"
 
 	"nidalo/internal/service"
@@ -70,8 +71,8 @@ A member of an array in service is refused.
 				e.out.Printf("%s is blank already.\n", info.Identity)
 				return nil
 			}
-			e.err.Printf("%s, %s, holds %s.\n", info.Identity, service.FormatSize(info.Size), strings.Join(info.Holds, "; "))
-			if err := e.confirm("erasing " + info.Identity.String() + " for good?"); err != nil {
+			what := fmt.Sprintf("%s, %s, which holds %s", info.Identity, service.FormatSize(info.Size), strings.Join(info.Holds, "; "))
+			if err := e.confirm("erasing " + what + "?"); err != nil {
 				return err
 			}
 			if info, err = c.Erase(service.EraseRequest{Disk: args[0]}); err != nil {

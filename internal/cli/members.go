@@ -222,8 +222,8 @@ Ends an array for good: its data is lost and its members become blank. Refused w
 				return err
 			}
 			a := st.Arrays[0]
-			e.err.Printf("Array %s, level %s, with up to %s of data on %d members, will be lost.\n", a.Name, a.Level, service.FormatSize(a.Used), len(a.Members))
-			if err := e.confirm("dissolving array " + a.Name + " for good?"); err != nil {
+			what := fmt.Sprintf("array %s, level %s, with up to %s of data on %d members", a.Name, a.Level, service.FormatSize(a.Used), len(a.Members))
+			if err := e.confirm("dissolving " + what + "?"); err != nil {
 				return err
 			}
 			if err := c.Dissolve(service.DissolveRequest{Array: args[0]}); err != nil {

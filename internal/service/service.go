@@ -35,6 +35,8 @@ type Service struct {
 	opt  Options
 	lab  *lab.Lab
 	lock *os.File
+	done chan struct{}
+	wait sync.WaitGroup
 
 	mu     sync.Mutex
 	arrays map[string]*running // by name
@@ -70,16 +72,45 @@ func Open(opt Options) (*Service, error) {
 		return nil, &Error{What: fmt.Sprintf("home %s: %v", opt.Home, ErrHomeBusy), Hints: []string{
 			"a service runs there already: use it, or stop it first", "another home is chosen with -home DIR"}}
 	}
-	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, arrays: map[string]*running{}}
+	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
 	if err := s.startAll(); err != nil {
 		_ = lock.Close()
 		return nil, err
 	}
+	if opt.Stays {
+		s.wait.Go(s.probeLoop)
+	}
 	return s, nil
+}
+
+// probeEvery is how soon a disk that is gone is noticed when nobody uses it.
+const probeEvery = time.Second
+
+func (s *Service) probeLoop() {
+	tick := time.NewTicker(probeEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-s.done:
+			return
+		case <-tick.C:
+			s.mu.Lock()
+			running := make([]*running, 0, len(s.arrays))
+			for _, r := range s.arrays {
+				running = append(running, r)
+			}
+			s.mu.Unlock()
+			for _, r := range running {
+				r.Probe()
+			}
+		}
+	}
 }
 
 // Close flushes and stops all arrays.
 func (s *Service) Close() error {
+	close(s.done)
+	s.wait.Wait()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var errs []error
@@ -263,6 +294,7 @@ func (s *Service) startOne(found []array.Candidate) {
 // find is the array in service with a name.
 func (s *Service) find(name string) (*running, error) {
 	if r := s.arrays[name]; r != nil {
+		r.Probe()
 		return r, nil
 	}
 	for _, i := range s.idle {
@@ -405,6 +437,7 @@ func blankNames(disks []DiskInfo) []string {
 func shortName(i disk.Identity) string { return cmp.Or(i.Bay, i.Serial, i.Path) }
 
 func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
+	r.Probe()
 	rec, geo := r.Record(), r.Geometry()
 	certain, best := r.Margin()
 	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(r.Condition()),

@@ -248,6 +248,8 @@ func (s *Screen) Task(t service.TaskStatus) string {
 func Duration(seconds float64) string {
 	d := time.Duration(seconds * float64(time.Second))
 	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1fs", d.Seconds())
 	case d < time.Minute:
 		return fmt.Sprintf("%ds", int(d.Seconds()+0.5))
 	case d < time.Hour:

@@ -1,0 +1,51 @@
+# Two commands do everything on a fresh machine: make demo, make test.
+GO      ?= go
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
+LDFLAGS  = -s -w -X nidalo/internal/cli.Version=$(VERSION)
+SEEDS   ?= 20000
+
+export CGO_ENABLED = 0
+
+.PHONY: build demo test tools lint unit race crash fuzz cross soak bench clean
+
+build:
+	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
+
+demo: build
+	./nidalo demo
+
+test: tools lint cross build unit race crash fuzz
+
+# What the tests drive beside Go: clients of the block protocol, a file system.
+tools:
+	@if ! (which nbdinfo nbdcopy nbdfuse qemu-img qemu-io fio mkfs.ext4 e2fsck losetup fusermount3 gcc >/dev/null 2>&1); then \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
+	    libnbd-bin qemu-utils fio e2fsprogs fuse3 util-linux gcc libc6-dev >/dev/null; fi
+
+lint:
+	@out=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$out" ]; then echo "not gofmt-ed: $$out"; exit 1; fi
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+cross:
+	GOOS=linux GOARCH=arm64 $(GO) build -o /dev/null ./cmd/nidalo
+	GOOS=darwin GOARCH=arm64 $(GO) build -o /dev/null ./cmd/nidalo
+	GOOS=linux GOARCH=arm64 $(GO) vet ./core/... ./internal/...
+
+unit:
+	$(GO) test $$($(GO) list ./... | grep -v internal/crash)
+
+# The race detector needs cgo and a C compiler; the product does not.
+race:
+	CGO_ENABLED=1 $(GO) test -race -run 'Rebuild|Race|Parallel|Hostile' ./internal/array ./internal/nbd
+
+crash:
+	NIDALO_SEEDS=$(SEEDS) $(GO) test -timeout 30m ./internal/crash
+
+fuzz:
+	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s ./core/record
+	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s ./core/record
+	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s ./internal/nbd
+
+clean:
+	rm -f nidalo

@@ -1,0 +1,185 @@
+// Package test drives the built program on files in temporary folders, with real clients from Debian's packages.
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "nidalo-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "nidalo")
+	build := exec.Command("go", "build", "-o", program, "nidalo/cmd/nidalo")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%s\n", out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// bench is one home and what runs in it.
+type bench struct {
+	t     *testing.T
+	home  string
+	serve *exec.Cmd
+	log   *bytes.Buffer
+}
+
+func newBench(t *testing.T) *bench {
+	home, err := os.MkdirTemp("", "nidalo-home-") // short, since socket paths are limited
+	require.NoError(t, err)
+	b := &bench{t: t, home: home}
+	t.Cleanup(func() {
+		b.stop(syscall.SIGTERM)
+		_ = os.RemoveAll(home)
+	})
+	return b
+}
+
+// start runs `nidalo serve` and waits until it answers.
+func (b *bench) start(args ...string) {
+	b.t.Helper()
+	b.log = &bytes.Buffer{}
+	b.serve = exec.Command(program, append([]string{"serve", "-home", b.home}, args...)...)
+	b.serve.Stderr = b.log
+	require.NoError(b.t, b.serve.Start())
+	require.Eventually(b.t, func() bool {
+		_, err := os.Stat(filepath.Join(b.home, "nbd.sock"))
+		return err == nil && exec.Command(program, "disks", "-home", b.home).Run() == nil
+	}, 20*time.Second, 20*time.Millisecond, "%s", b.log)
+}
+
+// stop ends the service with a signal and returns its exit status.
+func (b *bench) stop(sig syscall.Signal) int {
+	if b.serve == nil {
+		return 0
+	}
+	_ = b.serve.Process.Signal(sig)
+	_ = b.serve.Wait()
+	code := b.serve.ProcessState.ExitCode()
+	b.serve = nil
+	if sig == syscall.SIGKILL {
+		_ = os.Remove(filepath.Join(b.home, "nbd.sock")) // so that start waits for the new one
+	}
+	return code
+}
+
+func (b *bench) uri(name string) string {
+	return "nbd+unix:///" + name + "?socket=" + filepath.Join(b.home, "nbd.sock")
+}
+
+// try runs the program without a terminal and returns its exit status and output.
+func (b *bench) try(args ...string) (code int, stdout, stderr string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, program, append(args, "-home", b.home)...)
+	var out, errOut bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errOut
+	err := c.Run()
+	if err != nil && c.ProcessState == nil {
+		b.t.Fatal(err)
+	}
+	return c.ProcessState.ExitCode(), out.String(), errOut.String()
+}
+
+// nidalo runs the program and wants success.
+func (b *bench) nidalo(args ...string) string {
+	b.t.Helper()
+	code, out, errOut := b.try(args...)
+	require.Zero(b.t, code, "nidalo %s\n%s%s", strings.Join(args, " "), out, errOut)
+	return out
+}
+
+// refused runs the program, wants the exit status, and one line that says all of the given.
+func (b *bench) refused(status int, says []string, args ...string) {
+	b.t.Helper()
+	code, out, errOut := b.try(args...)
+	require.Equal(b.t, status, code, "nidalo %s\n%s%s", strings.Join(args, " "), out, errOut)
+	first, _, _ := strings.Cut(errOut, "\n")
+	for _, s := range says {
+		require.Contains(b.t, errOut, s)
+	}
+	require.True(b.t, strings.HasPrefix(first, "nidalo "+args[0]+": "), "%q", first)
+	require.NotContains(b.t, errOut, "goroutine")
+}
+
+// tool runs another program and wants success.
+func (b *bench) tool(name string, args ...string) string {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
+	require.NoError(b.t, err, "%s %s\n%s\n%s", name, strings.Join(args, " "), out, b.log)
+	return string(out)
+}
+
+type status struct {
+	Arrays []struct {
+		Name, Condition string
+		Margin          int
+		Capacity        int64 `json:"capacity_bytes"`
+		Used            int64 `json:"used_bytes"`
+		Members         []struct {
+			Slot                         int
+			Bay, Serial, Path, Condition string
+			Errors                       int
+		}
+		Tasks []struct {
+			Kind, State string
+			Percent     float64
+			Done        int64 `json:"done_bytes"`
+			Total       int64 `json:"total_bytes"`
+		}
+	}
+}
+
+func (b *bench) status() status {
+	b.t.Helper()
+	var s status
+	require.NoError(b.t, json.Unmarshal([]byte(b.nidalo("status", "-json")), &s))
+	return s
+}
+
+func (b *bench) condition() string { return b.status().Arrays[0].Condition }
+
+// pattern writes a file that is not all noise and not all the same.
+func pattern(t *testing.T, path string, size int) {
+	p := make([]byte, size)
+	x := uint64(88172645463325252)
+	for i := 0; i+8 <= size; i += 8 {
+		x ^= x << 13
+		x ^= x >> 7
+		x ^= x << 17
+		copy(p[i:], fmt.Sprintf("%08x", uint32(x)))
+	}
+	require.NoError(t, os.WriteFile(path, p, 0o600))
+}
+
+func same(t *testing.T, x, y string, n int) {
+	t.Helper()
+	a, err := os.ReadFile(x)
+	require.NoError(t, err)
+	b, err := os.ReadFile(y)
+	require.NoError(t, err)
+	require.GreaterOrEqual(t, len(b), n)
+	require.True(t, bytes.Equal(a[:n], b[:n]), "%s and %s differ", x, y)
+}

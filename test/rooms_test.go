@@ -1,0 +1,48 @@
+package test
+
+import (
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// floors is the rooms from the ground up: a room may use those below it and none beside or above it.
+var floors = [][]string{
+	{"nidalo/core/parity", "nidalo/core/layout"},
+	{"nidalo/core/record"},
+	{"nidalo/internal/disk"},
+	{"nidalo/internal/lab", "nidalo/internal/nbd", "nidalo/internal/array"},
+	{"nidalo/internal/service", "nidalo/internal/crash"},
+	{"nidalo/internal/api"},
+	{"nidalo/internal/view"},
+	{"nidalo/internal/cli"},
+	{"nidalo/cmd/nidalo"},
+	{"nidalo/test"},
+}
+
+func TestDependenciesPointDown(t *testing.T) {
+	floor := map[string]int{}
+	for i, rooms := range floors {
+		for _, r := range rooms {
+			floor[r] = i
+		}
+	}
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "nidalo/...").Output()
+	require.NoError(t, err)
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		words := strings.Fields(line)
+		mine, ok := floor[words[0]]
+		require.True(t, ok, "%s has no floor: give it one in this test", words[0])
+		for _, imported := range words[1:] {
+			if strings.HasPrefix(imported, "nidalo/") {
+				require.Less(t, floor[imported], mine, "%s uses %s", words[0], imported)
+			}
+			if strings.HasPrefix(words[0], "nidalo/core/") {
+				require.False(t, slices.Contains([]string{"os", "net", "time.Now", "net/http", "log/slog", "flag"}, imported), "%s is pure and uses %s", words[0], imported)
+			}
+		}
+	}
+}
