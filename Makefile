@@ -43,9 +43,9 @@ crash:
 	NIDALO_SEEDS=$(SEEDS) $(GO) test -timeout 30m ./internal/crash
 
 fuzz:
-	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s ./core/record
-	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s ./core/record
-	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s ./internal/nbd
+	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record
+	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s -fuzzminimizetime 10x ./core/record
+	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s -fuzzminimizetime 10x ./internal/nbd
 
 clean:
 	rm -f nidalo

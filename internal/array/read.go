@@ -64,7 +64,7 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 				slow = append(slow, part)
 				continue
 			}
-			sums := hold[:0]
+			var sums []uint32
 			if run.n <= len(hold) {
 				sums = hold[:run.n]
 			} else {

@@ -60,13 +60,11 @@ type env struct {
 	bays               int
 	size, disk         string
 	bad, change        string
-	count              int
 	seed               uint64
 	failWrites, mend   bool
 	rate               string
 	latency            string
 	keep, debug        bool
-	folder             string
 }
 
 // usageError is a wrong use of a command.
