@@ -1,0 +1,15 @@
+module nidalo/bench
+
+go 1.26.8
+
+require (
+	github.com/klauspost/reedsolomon v1.14.2
+	nidalo v0.0.0
+)
+
+require (
+	github.com/klauspost/cpuid/v2 v2.3.0 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+)
+
+replace nidalo => ../

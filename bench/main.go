@@ -1,0 +1,212 @@
+// Command bench measures Nidalo against peers in one run, in turn, on the same storage, and writes docs/performance.md.
+// Figures are ratios of medians: machines are noisy, but both sides of a ratio see the same noise.
+//
+//	make bench            everything
+//	go run . -only read   the rows whose name contains "read"
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+)
+
+var (
+	program = flag.String("program", "../nidalo", "the built `PROGRAM`")
+	places  = flag.String("places", "/dev/shm,/var/tmp", "folders to measure in: memory, and a real disk")
+	rounds  = flag.Int("rounds", 3, "rounds of each row")
+	only    = flag.String("only", "", "only rows whose name contains this")
+	report  = flag.String("report", "", "write this `FILE`")
+	size    = flag.Int("size", 1200, "MiB that sequential rows move")
+)
+
+// row is one measurement: two medians and what was wanted of their ratio.
+type row struct {
+	place, name  string
+	ours, theirs float64
+	unit, peer   string
+	target       float64 // of ours/theirs; when atMost, of theirs/ours the other way round
+	atMost       bool
+	limit        string
+}
+
+func (r row) ratio() float64 { return r.ours / r.theirs }
+
+func (r row) met() bool {
+	if r.atMost {
+		return r.ratio() <= r.target
+	}
+	return r.ratio() >= r.target
+}
+
+var rows []row
+
+func wanted(name string) bool { return *only == "" || strings.Contains(name, *only) }
+
+func add(r row) {
+	rows = append(rows, r)
+	mark := "met"
+	if !r.met() {
+		mark = "MISSED"
+	}
+	log.Printf("%-8s %-50s %10.0f %-6s against %10.0f of %-12s ratio %.2f, target %.2f: %s", r.place, r.name, r.ours, r.unit, r.theirs, r.peer, r.ratio(), r.target, mark)
+}
+
+func median(v []float64) float64 {
+	slices.Sort(v)
+	return v[len(v)/2]
+}
+
+func main() {
+	log.SetFlags(0)
+	flag.Parse()
+	kernels()
+	for _, place := range strings.Split(*places, ",") {
+		served(place)
+	}
+	tasks(strings.Split(*places, ",")[0])
+	if *report != "" {
+		if err := os.WriteFile(*report, []byte(document()), 0o644); err != nil {
+			log.Fatal(err)
+		}
+	}
+}
+
+// fio runs one job against a URI and returns bytes per second and operations per second.
+func fio(uri string, args ...string) (bandwidth, iops float64) {
+	base := []string{"--name=x", "--ioengine=nbd", "--uri=" + uri, "--output-format=json"}
+	out, err := exec.Command("fio", append(base, args...)...).Output()
+	if err != nil {
+		log.Fatalf("fio %v: %v\n%s", args, err, out)
+	}
+	var result struct {
+		Jobs []struct {
+			Read, Write struct {
+				Bytes   float64 `json:"io_bytes"`
+				Runtime float64 `json:"runtime"`
+				IOPS    float64 `json:"iops"`
+			}
+			JobRuntime float64 `json:"job_runtime"`
+		}
+	}
+	if i := bytes.IndexByte(out, '{'); i >= 0 {
+		err = json.Unmarshal(out[i:], &result)
+	}
+	if err != nil || len(result.Jobs) == 0 {
+		log.Fatalf("fio %v: %v\n%s", args, err, out)
+	}
+	j := result.Jobs[0]
+	x := j.Read
+	if j.Write.Bytes > x.Bytes {
+		x = j.Write
+	}
+	// job_runtime includes the flush at the end, which is when the data is where it belongs.
+	return x.Bytes / max(j.JobRuntime, 1) * 1000, x.Bytes / max(j.JobRuntime, 1) * 1000 / 4096
+}
+
+// server is anything that serves one export.
+type server struct {
+	name string
+	uri  string
+	cmd  *exec.Cmd
+	dir  string
+}
+
+func (s *server) stop() {
+	if s.cmd == nil {
+		return
+	}
+	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	_ = s.cmd.Wait()
+	s.cmd = nil
+}
+
+func waitSocket(path string) {
+	for range 200 {
+		if _, err := os.Stat(path); err == nil {
+			time.Sleep(100 * time.Millisecond)
+			return
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	log.Fatalf("%s does not appear", path)
+}
+
+func plain(dir, kind string, bytes int64) *server {
+	file, socket := filepath.Join(dir, "plain"), filepath.Join(dir, kind+".sock")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		log.Fatal(err)
+	}
+	if err := os.Truncate(file, bytes); err != nil {
+		log.Fatal(err)
+	}
+	var c *exec.Cmd
+	if kind == "nbdkit" {
+		c = exec.Command("nbdkit", "-f", "-U", socket, "file", file)
+	} else {
+		c = exec.Command("qemu-nbd", "-f", "raw", "-k", socket, "-t", "--shared=8", "--cache=writeback", file)
+	}
+	c.Stderr = os.Stderr
+	if err := c.Start(); err != nil {
+		log.Fatal(err)
+	}
+	waitSocket(socket)
+	return &server{name: kind, uri: "nbd+unix:///?socket=" + socket, cmd: c, dir: dir}
+}
+
+func nidalo(home string, args ...string) string {
+	c := exec.Command(*program, append(args, "-home", home)...)
+	out, err := c.CombinedOutput()
+	if err != nil {
+		log.Fatalf("nidalo %v: %v\n%s", args, err, out)
+	}
+	return string(out)
+}
+
+// array makes a lab of members of 1 GiB and an array of them, and serves it.
+func array(dir, level string, members int, diskSize string) *server {
+	home := filepath.Join(dir, "h")
+	_ = os.RemoveAll(home)
+	nidalo(home, "lab", "new", "-bays", fmt.Sprint(members+1), "-size", diskSize)
+	args := []string{"create", "-name", "t", "-level", level}
+	for i := range members {
+		args = append(args, fmt.Sprintf("%c%d", 'A'+i/8, i%8+1))
+	}
+	nidalo(home, args...)
+	s := &server{name: "nidalo", dir: home}
+	s.start()
+	return s
+}
+
+func (s *server) start() {
+	s.cmd = exec.Command(*program, "serve", "-home", s.dir)
+	if f, err := os.Create(filepath.Join(s.dir, "log")); err == nil {
+		s.cmd.Stderr = f
+	}
+	if err := s.cmd.Start(); err != nil {
+		log.Fatal(err)
+	}
+	socket := filepath.Join(s.dir, "nbd.sock")
+	waitSocket(socket)
+	s.uri = "nbd+unix:///t?socket=" + socket
+}
+
+// cpuModel and kernelVersion say what machine this is.
+func cpuModel() string {
+	buf, _ := os.ReadFile("/proc/cpuinfo")
+	for _, line := range strings.Split(string(buf), "\n") {
+		if name, value, ok := strings.Cut(line, ":"); ok && strings.TrimSpace(name) == "model name" {
+			return strings.TrimSpace(value)
+		}
+	}
+	return "unknown"
+}

@@ -1,0 +1,111 @@
+package main
+
+import (
+	"fmt"
+	"log"
+	"os"
+)
+
+type load struct {
+	name   string
+	level  string
+	disks  int
+	args   []string
+	iops   bool
+	target float64
+	limit  string
+	fresh  bool // begins on an empty array and file
+}
+
+func served(place string) {
+	mb := fmt.Sprintf("--size=%dM", *size)
+	const reads = "copying from the socket: both servers spend most of their time there; ours also reads every byte for its checksum"
+	loads := []load{
+		{"sequential write into fresh space, level 6 of 8", "6", 8, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.7, "8/6 of the bytes go to members; 0.75 is the limit where members' speed is", true},
+		{"sequential overwrite, level 6 of 8", "6", 8, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.45, "2 × 8/6 of the bytes go to members, once to the journals and once in place", false},
+		{"sequential read 1 MiB, level 6 of 8", "6", 8, []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 1.0, reads, false},
+		{"sequential write into fresh space, level 5 of 4", "5", 4, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.7, "4/3 of the bytes go to members", true},
+		{"sequential read 1 MiB, level 5 of 4", "5", 4, []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 1.0, reads, false},
+		{"4 KiB random read, depth 32, level 5 of 4", "5", 4, []string{"--rw=randread", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=4"}, true, 1.0, "one request is one system call for the socket's two ends each", false},
+		{"4 KiB random write, depth 32, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=6", "--end_fsync=1"}, true, 0.5, "each block: two reads, two journal blocks, two blocks in place", false},
+		{"4 KiB write + flush each, depth 1, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", mb, "--time_based", "--runtime=4"}, true, 0.5, "two members are synced, in parallel, where the peer syncs one file", false},
+		{"sequential write into fresh space, level 1 of 2", "1", 2, []string{"--rw=write", "--bs=1M", "--iodepth=8", "--size=800M", "--end_fsync=1"}, false, 0.5, "twice the bytes go to members", true},
+		{"sequential read 1 MiB, level 1 of 2", "1", 2, []string{"--rw=read", "--bs=1M", "--iodepth=8", "--size=800M"}, false, 1.0, reads, false},
+	}
+	var ours *server
+	var peers []*server
+	dir, at := "", ""
+	end := func() {
+		if ours != nil {
+			ours.stop()
+		}
+		for _, p := range peers {
+			p.stop()
+		}
+		if dir != "" {
+			_ = os.RemoveAll(dir)
+		}
+		ours, peers, dir, at = nil, nil, "", ""
+	}
+	defer end()
+	for i, l := range loads {
+		name := l.name
+		// The rows of one level share an array, so that reads find what was written; skip whole levels not asked for.
+		any := false
+		for _, other := range loads {
+			any = any || other.level == l.level && wanted(other.name)
+		}
+		if !any {
+			continue
+		}
+		if at != l.level {
+			end()
+			var err error
+			if dir, err = os.MkdirTemp(place, "nb"); err != nil {
+				log.Fatal(err)
+			}
+			at = l.level
+			ours = array(dir, l.level, l.disks, "1GiB")
+			peers = []*server{plain(dir, "nbdkit", 3<<30)}
+		}
+		n := *rounds
+		if !wanted(name) {
+			n = 1 // only to have the data there
+		}
+		var x []float64
+		y := make([][]float64, len(peers))
+		for round := range n {
+			if l.fresh && round > 0 {
+				end := ours
+				end.stop()
+				ours = array(dir, l.level, l.disks, "1GiB")
+				for p := range peers {
+					peers[p].stop()
+					peers[p] = plain(dir, peers[p].name, 3<<30)
+				}
+			}
+			measure := func(s *server) float64 {
+				bw, iops := fio(s.uri, l.args...)
+				if l.iops {
+					return iops
+				}
+				return bw / (1 << 20)
+			}
+			for p := range peers {
+				y[p] = append(y[p], measure(peers[p]))
+			}
+			x = append(x, measure(ours))
+		}
+		if !wanted(name) {
+			continue
+		}
+		unit := "MiB/s"
+		if l.iops {
+			unit = "op/s"
+		}
+		for p := range peers {
+			add(row{place, name, median(x), median(y[p]), unit, peers[p].name, l.target, false, l.limit})
+		}
+		_ = i
+	}
+}
