@@ -93,6 +93,7 @@ type Array struct {
 	frozen atomic.Pointer[error] // why nothing may be written any more
 	late   atomic.Pointer[error] // what went wrong in the background since the last flush
 
+	answer  atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
 	tasks   tasks
 	stats   Stats
 	stop    chan struct{}
@@ -165,20 +166,67 @@ func (a *Array) parallel(n int, f func(i int) error) error {
 		}
 		return nil
 	}
-	errs := make([]error, n)
 	var wg sync.WaitGroup
-	for i := 1; i < n; i++ {
-		wg.Go(func() { errs[i] = f(i) })
-	}
-	errs[0] = f(0)
-	wg.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return err
+	var next atomic.Int64
+	var mu sync.Mutex
+	first, firstAt := error(nil), n
+	work := func() {
+		for {
+			i := int(next.Add(1)) - 1
+			if i >= n {
+				return
+			}
+			if err := f(i); err != nil {
+				mu.Lock()
+				if i < firstAt {
+					first, firstAt = err, i
+				}
+				mu.Unlock()
+			}
 		}
 	}
-	return nil
+	for range min(n, depth) - 1 {
+		wg.Go(work)
+	}
+	work()
+	wg.Wait()
+	return first
 }
+
+// smallFan is how many bytes an operation on several members moves to be worth handing to other goroutines in any case.
+const smallFan = 256 << 10
+
+// quickMember is how soon members answer small operations for waking another goroutine to cost more than it saves: so it
+// is with files in memory or in the system's cache, and never with a disk that is waited for.
+const quickMember = 30 * time.Microsecond
+
+// fanOut is parallel for one operation on each of n members that moves bytes altogether. Small operations are done one
+// after the other while members answer quickly.
+func (a *Array) fanOut(n, bytes int, f func(i int) error) error {
+	if n <= 1 || bytes > smallFan || a.cfg.Serial {
+		return a.parallel(n, f)
+	}
+	timed := func(i int) error {
+		began := time.Now()
+		err := f(i)
+		old := a.answer.Load()
+		a.answer.Store(old + (int64(time.Since(began))-old)/8)
+		return err
+	}
+	if time.Duration(a.answer.Load()) > quickMember {
+		return a.parallel(n, timed)
+	}
+	var first error
+	for i := range n {
+		if err := timed(i); err != nil && first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
+// depth is how much one operation does at the same time.
+const depth = 16
 
 // lockStripes takes the locks of the stripes, which must be ascending, and returns what releases them.
 func (a *Array) lockStripes(numbers []int64, exclusive bool) func() {

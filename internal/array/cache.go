@@ -232,6 +232,12 @@ func (c *cache) enqueue(number int64, fresh, full bool) {
 // spread over many stripes.
 const destageBytes = 8 << 20
 
+// destageBlocks and destageStripes bound one batch.
+const (
+	destageBlocks  = destageBytes / Block
+	destageStripes = 512
+)
+
 // pick chooses stripes to destage, ascending: full ones, then, when memory is short, the oldest, then those that have
 // waited for long. Nothing is reserved: a stripe may be clean by the time it is destaged.
 func (c *cache) pick(now time.Time) []int64 {
@@ -244,7 +250,7 @@ func (c *cache) pick(now time.Time) []int64 {
 	short := c.used.Load() > c.limit/2
 	passed := 0
 	for _, q := range c.queue.order {
-		if len(out) >= max(most, 64) || !(short || now.Sub(q.since) > ageLimit) {
+		if len(out) >= max(most, destageStripes) || !(short || now.Sub(q.since) > ageLimit) {
 			break
 		}
 		out = append(out, q.stripe)
@@ -347,6 +353,17 @@ func (c *cache) holds(number int64) bool {
 	sh.Lock()
 	defer sh.Unlock()
 	return sh.stripes[number] != nil
+}
+
+// dirtyBlocks is how many dirty blocks a stripe has.
+func (c *cache) dirtyBlocks(number int64) int {
+	sh := c.shard(number)
+	sh.Lock()
+	defer sh.Unlock()
+	if s := sh.stripes[number]; s != nil && s.cur != nil {
+		return s.cur.count
+	}
+	return 0
 }
 
 // dirtyState reports for a block whether the cache has it, and if so whether it is anything but zeros.

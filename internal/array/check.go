@@ -229,7 +229,10 @@ func (c *columns) repair(result *CheckResult, contradictions [][2]int) error {
 		buf := rows[role-k][col*Block:][:Block]
 		ch.writes = append(ch.writes, write{m: c.roles[role], kind: record.RunPayload, block: c.block(col), n: 1, buf: buf, sums: sumsOf(buf)})
 	}
-	if err := a.apply(&ch); err != nil {
+	if err := a.commit(&ch); err != nil {
+		return err
+	}
+	if err := a.place(&ch); err != nil {
 		return err
 	}
 	result.Repaired += int64(len(contradictions))

@@ -16,18 +16,25 @@ import (
 // its own, instead of writing it twice: a fresh column reads as zeros whatever is in place, until the commit.
 const bypassBlocks = 16
 
-// batchLength is how many of the stripes one destage may take: bounded in bytes and by the journals, which must hold
+// batchLength is how many of the stripes one destage takes: bounded in bytes and by the journals, which must hold
 // several such changes.
 func (a *Array) batchLength(numbers []int64) int {
-	least := int64(1 << 62)
+	room := int64(1 << 62)
 	for i := range a.members {
 		if m := a.members[i].Load(); m.live() {
-			least = min(least, m.ring.blocks)
+			room = min(room, m.ring.blocks/8)
 		}
 	}
-	perStripe := int64(a.geo.StripBlocks() + 1)
-	n := min(int64(len(numbers)), least/8/perStripe, max(destageBytes/a.geo.StripeSize(), 16))
-	return int(max(n, 1))
+	most := int64(destageBlocks)
+	for i, n := range numbers {
+		blocks := int64(a.cache.dirtyBlocks(n))
+		room -= min(blocks, int64(a.geo.StripBlocks())) + 1
+		most -= blocks
+		if i > 0 && (room < 0 || most < 0) {
+			return i
+		}
+	}
+	return len(numbers)
 }
 
 // destage brings what is dirty of the given stripes (ascending) to the members. When it returns nil, what was dirty when
@@ -39,60 +46,92 @@ func (a *Array) batchLength(numbers []int64) int {
 //	4  commit to the journals, one sync             a crash here leaves the old contents; after it, the new ones
 //	5  write the rest in place                      a crash here is repeated from the journals
 //	6  enter the checksums
-func (a *Array) destage(numbers []int64) (err error) {
-	defer a.lockStripes(numbers, true)()
-	var stripes []layout.Stripe
-	var layers []*layer
+func (a *Array) destage(numbers []int64) error {
+	d := &destaging{a: a, unlock: a.lockStripes(numbers, true)}
 	for _, n := range numbers {
 		if l := a.cache.take(n); l != nil {
-			stripes = append(stripes, a.geo.Locate(n))
-			layers = append(layers, l)
+			d.stripes = append(d.stripes, a.geo.Locate(n))
+			d.layers = append(d.layers, l)
 		}
 	}
-	if len(stripes) == 0 {
+	if len(d.stripes) == 0 {
+		d.unlock()
 		return a.alive()
 	}
-	defer func() {
-		for _, st := range stripes {
-			if err == nil {
-				a.cache.done(st.Number)
-			} else {
-				a.cache.putBack(st.Number)
-			}
-		}
-	}()
-	need := a.journalNeed(stripes, layers)
+	need := a.journalNeed(d.stripes, d.layers)
 	if err := a.journal.reserve(need); err != nil {
+		d.giveUp()
+		d.unlock()
 		return err
 	}
-	defer a.journal.unreserve(need)
 	a.journal.barrier.RLock()
-	defer a.journal.barrier.RUnlock()
-
-	plans := make([]*plan, len(stripes))
-	err = a.parallel(len(stripes), func(i int) error {
-		plans[i] = a.newPlan(stripes[i], layers[i])
-		return plans[i].make()
-	})
-	defer func() {
-		for _, p := range plans {
+	end := func() {
+		a.journal.barrier.RUnlock()
+		a.journal.unreserve(need)
+		for _, p := range d.plans {
 			if p != nil {
 				a.cache.scratchDone(p.scratch)
 			}
 		}
-	}()
+		d.unlock()
+	}
+	c, err := d.plan()
+	if err == nil {
+		err = a.commit(c)
+	}
 	if err != nil {
+		d.giveUp()
+		end()
 		return err
 	}
-	var c change
-	for _, p := range plans {
-		c.writes = append(c.writes, p.writes...)
+	if err = a.place(c); err != nil {
+		d.giveUp()
+	} else {
+		d.finish()
 	}
-	return a.apply(&c)
+	end()
+	return err
 }
 
-// apply is steps 3 to 6. The caller holds the locks of the stripes, room in the journals and the barrier.
-func (a *Array) apply(c *change) error {
+// destaging is the stripes of one destage.
+type destaging struct {
+	a       *Array
+	unlock  func()
+	stripes []layout.Stripe
+	layers  []*layer
+	plans   []*plan
+}
+
+// giveUp returns the blocks to the cache: they did not reach the members.
+func (d *destaging) giveUp() {
+	for _, st := range d.stripes {
+		d.a.cache.putBack(st.Number)
+	}
+}
+
+func (d *destaging) finish() {
+	for _, st := range d.stripes {
+		d.a.cache.done(st.Number)
+	}
+}
+
+// plan makes one change of all stripes.
+func (d *destaging) plan() (*change, error) {
+	d.plans = make([]*plan, len(d.stripes))
+	err := d.a.parallel(len(d.stripes), func(i int) error {
+		d.plans[i] = d.a.newPlan(d.stripes[i], d.layers[i])
+		return d.plans[i].make()
+	})
+	c := &change{}
+	for _, p := range d.plans {
+		c.writes = append(c.writes, p.writes...)
+	}
+	return c, err
+}
+
+// commit is steps 3 and 4, place is 5 and 6. The caller holds the locks of the stripes, room in the journals and the
+// barrier, through both.
+func (a *Array) commit(c *change) error {
 	touched, err := a.writeInPlace(c.writes, record.RunInPlace)
 	if err != nil {
 		return err
@@ -100,9 +139,10 @@ func (a *Array) apply(c *change) error {
 	if err := a.syncMembers(touched); err != nil {
 		return err
 	}
-	if err := a.journal.commit(c); err != nil {
-		return err
-	}
+	return a.journal.commit(c)
+}
+
+func (a *Array) place(c *change) error {
 	if _, err := a.writeInPlace(c.writes, record.RunPayload); err != nil {
 		// Committed but not in place: only a start can sort that out.
 		a.freeze(errors.Join(ErrFailed, err))
@@ -156,9 +196,11 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*layer) reservatio
 // returns the members it wrote to.
 func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member, error) {
 	var chosen []write
+	bytes := 0
 	for _, w := range writes {
 		if w.kind == kind && w.m.live() {
 			chosen = append(chosen, w)
+			bytes += w.n * Block
 		}
 	}
 	if len(chosen) == 0 {
@@ -175,7 +217,7 @@ func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member, er
 		}
 	}
 	bounds = append(bounds, len(chosen))
-	err := a.parallel(len(touched), func(i int) error {
+	err := a.fanOut(len(touched), bytes, func(i int) error {
 		own := chosen[bounds[i]:bounds[i+1]]
 		for len(own) > 0 {
 			n, next := 1, own[0].block+int64(own[0].n)
@@ -196,7 +238,7 @@ func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member, er
 }
 
 func (a *Array) syncMembers(members []*member) error {
-	return a.parallel(len(members), func(i int) error {
+	return a.fanOut(len(members), smallFan, func(i int) error {
 		if !members[i].live() {
 			return nil
 		}

@@ -182,7 +182,11 @@ func (j *journal) writeBatch(group []*change) error {
 	// Nothing below may touch a block in place before all of this is durable. A crash in here leaves the batch on some
 	// members or on none; the start finishes it or drops it, as a whole.
 	errs := make([]error, len(parts))
-	_ = j.a.parallel(len(parts), func(i int) error {
+	bytes := 0
+	for i := range parts {
+		bytes += parts[i].entry.Payload() * Block
+	}
+	_ = j.a.fanOut(len(parts), bytes, func(i int) error {
 		errs[i] = j.writeEntry(&parts[i])
 		return nil
 	})

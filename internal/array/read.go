@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"sync"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -120,36 +121,33 @@ func (a *Array) readExtents(extents []extent) (slow []piece) {
 			return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.block, y.block))
 		})
 	}
-	type group struct {
-		of  []extent
-		bad bool
-	}
-	var groups []group
+	var groups [][]extent
 	for i := 0; i < len(extents); {
 		n, next := 1, extents[i].block+int64(len(extents[i].pc.buf)/Block)
 		for i+n < len(extents) && extents[i+n].m == extents[i].m && extents[i+n].block == next {
 			next += int64(len(extents[i+n].pc.buf) / Block)
 			n++
 		}
-		groups = append(groups, group{of: extents[i : i+n]})
+		groups = append(groups, extents[i:i+n])
 		i += n
 	}
+	var mu sync.Mutex
 	_ = a.parallel(len(groups), func(i int) error {
-		g := &groups[i]
-		bufs := make([][]byte, len(g.of))
-		for j, e := range g.of {
+		g := groups[i]
+		bufs := make([][]byte, len(g))
+		for j, e := range g {
 			bufs[j] = e.pc.buf
 		}
-		g.bad = a.readData(g.of[0].m, bufs, g.of[0].block) != nil
-		return nil
-	})
-	for _, g := range groups {
-		for _, e := range g.of {
-			if g.bad || !verify(e.pc.buf, e.sums) {
+		bad := a.readData(g[0].m, bufs, g[0].block) != nil
+		for _, e := range g {
+			if bad || !verify(e.pc.buf, e.sums) {
+				mu.Lock()
 				slow = append(slow, e.pc)
+				mu.Unlock()
 			}
 		}
-	}
+		return nil
+	})
 	return slow
 }
 
