@@ -2,7 +2,8 @@ package parity
 
 import "golang.org/x/sys/cpu"
 
-// The kernels for amd64 work on columns of 64 bytes; what is left over at the end goes through the plain ones.
+// The kernels for amd64 work on columns of 64 bytes, those for AVX-512 on two at a time; what is left over at the end goes
+// through the plain ones.
 const column = 64
 
 //go:noescape
@@ -19,6 +20,9 @@ func encodeQRAVX512(p, q, r *byte, data **byte, k, n int)
 
 //go:noescape
 func mulAVX2(dst, src *byte, table *[32]byte, n int, add bool)
+
+//go:noescape
+func solvePQAVX2(x, y, sp, p, sq, q *byte, tables *[64]byte, n int)
 
 var (
 	useAVX2   = cpu.X86.HasAVX2
@@ -42,6 +46,9 @@ func Kernel() string {
 func fused(p, q, r []byte, data [][]byte) int {
 	size := max(len(q), len(r))
 	whole := size &^ (column - 1)
+	if useAVX512 {
+		whole = size &^ (2*column - 1)
+	}
 	if !useAVX2 || whole == 0 || len(data) == 0 {
 		return 0
 	}
@@ -117,4 +124,17 @@ func mulXor(dst, src []byte, c byte) {
 		}
 	}
 	mulXorGeneric(dst[whole:], src[whole:], c)
+}
+
+// solvePQ sets x and y to the two unknown data strips whose sums over the known strips are sp and sq, where P and Q are
+// stored as p and q, and (c0, c1) is the first row of the inverted system. It reports false when it cannot.
+func solvePQ(x, y, sp, p, sq, q []byte, c0, c1 byte) bool {
+	if !useAVX2 || len(x) == 0 || len(x)%column != 0 {
+		return false
+	}
+	var tables [64]byte
+	copy(tables[:32], nibble[c0][:])
+	copy(tables[32:], nibble[c1][:])
+	solvePQAVX2(&x[0], &y[0], &sp[0], &p[0], &sq[0], &q[0], &tables, len(x))
+	return true
 }

@@ -26,6 +26,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"sync"
 )
 
 // MaxData is the largest number of data strips: the number of distinct powers of g.
@@ -186,6 +187,8 @@ func recoverCopy(strips [][]byte, lost []int, gone []bool) error {
 	return ErrTooManyLost
 }
 
+var scratches = sync.Pool{New: func() any { return new([MaxParity * piece]byte) }}
+
 // solve computes the unknown data strips: the sums over the known ones are taken out of as many intact parity rows as
 // there are unknowns, and the small system that is left is inverted.
 func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
@@ -211,7 +214,13 @@ func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
 	}
 	size := stripSize(strips)
 	known := make([][]byte, k)
-	scratch := make([]byte, n*min(piece, size))
+	whole := true // all unknown strips are wanted
+	for _, i := range unknown {
+		whole = whole && strips[i] != nil
+	}
+	hold := scratches.Get().(*[MaxParity * piece]byte)
+	defer scratches.Put(hold)
+	scratch := hold[:]
 	for at := 0; at < size; at += piece {
 		end := min(at+piece, size)
 		for i := range known {
@@ -222,17 +231,31 @@ func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
 		}
 		var acc [MaxParity][]byte
 		for a, j := range rows {
-			acc[j] = scratch[a*min(piece, size):][:end-at]
+			acc[j] = scratch[a*piece:][:end-at]
 		}
 		encodePiece(acc[0], acc[1], acc[2], known)
+		if n == 2 && rows[0] == 0 && rows[1] == 1 && whole &&
+			solvePQ(strips[unknown[0]][at:end], strips[unknown[1]][at:end], acc[0], strips[k][at:end], acc[1], strips[k+1][at:end], inverse[0][0], inverse[0][1]) {
+			continue
+		}
 		for _, j := range rows {
 			subtle.XORBytes(acc[j], acc[j], strips[k+j][at:end])
 		}
 		for b, i := range unknown {
-			if strips[i] == nil {
+			out := strips[i]
+			switch {
+			case out == nil:
+				continue
+			case b == n-1 && n > 1 && rows[0] == 0 && whole:
+				// P says the unknown strips add up to its sum: the last one needs no multiplication.
+				out = out[at:end]
+				subtle.XORBytes(out, acc[0], strips[unknown[0]][at:end])
+				for _, other := range unknown[1:b] {
+					subtle.XORBytes(out, out, strips[other][at:end])
+				}
 				continue
 			}
-			out := strips[i][at:end]
+			out = out[at:end]
 			mulSet(out, acc[rows[0]], inverse[b][0])
 			for a := 1; a < n; a++ {
 				mulXor(out, acc[rows[a]], inverse[b][a])

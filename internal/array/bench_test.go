@@ -1,0 +1,81 @@
+package array_test
+
+import (
+	"math/rand/v2"
+	"os"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nidalo/core/layout"
+	"nidalo/internal/array"
+)
+
+// Benchmarks of the engine without a network, on files in memory where there is such a place.
+func benchArray(b *testing.B, level layout.Level, members int) *array.Array {
+	dir, err := os.MkdirTemp("/dev/shm", "nidalo")
+	if err != nil {
+		dir = b.TempDir()
+	}
+	b.Cleanup(func() { _ = os.RemoveAll(dir) })
+	f := &folder{t: b, path: dir}
+	a, err := array.Create(array.Plan{Name: "t", Level: level, Strip: 64 << 10, Disks: f.disks(members, 512*mib)}, array.Config{})
+	require.NoError(b, err)
+	b.Cleanup(a.Abandon)
+	p := noise(1, mib)
+	for off := int64(0); off < 512*mib; off += mib {
+		require.NoError(b, a.WriteAt(p, off))
+	}
+	require.NoError(b, a.Flush())
+	return a
+}
+
+func BenchmarkRandomWrite4K(b *testing.B) {
+	a := benchArray(b, layout.Parity1, 4)
+	p := noise(1, 4096)
+	b.SetBytes(4096)
+	var seed atomic.Uint64
+	b.ResetTimer()
+	b.RunParallel(func(pb *testing.PB) {
+		r := rand.New(rand.NewPCG(seed.Add(1), 1))
+		for pb.Next() {
+			if err := a.WriteAt(p, r.Int64N(512*mib/4096)*4096); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	require.NoError(b, a.Flush())
+}
+
+func BenchmarkWriteFlush4K(b *testing.B) {
+	a := benchArray(b, layout.Parity1, 4)
+	p := noise(1, 4096)
+	r := rand.New(rand.NewPCG(1, 1))
+	for b.Loop() {
+		if a.WriteAt(p, r.Int64N(512*mib/4096)*4096) != nil || a.Flush() != nil {
+			b.Fatal("failed")
+		}
+	}
+}
+
+func BenchmarkSequential(b *testing.B) {
+	for _, write := range []bool{false, true} {
+		b.Run(map[bool]string{false: "read", true: "overwrite"}[write], func(b *testing.B) {
+			a := benchArray(b, layout.Parity2, 8)
+			p := noise(1, mib)
+			b.SetBytes(mib)
+			at := int64(0)
+			for b.Loop() {
+				var err error
+				if write {
+					err = a.WriteAt(p, at)
+				} else {
+					err = a.ReadAt(p, at)
+				}
+				require.NoError(b, err)
+				at = (at + mib) % (512 * mib)
+			}
+		})
+	}
+}
