@@ -6,7 +6,7 @@ SEEDS   ?= 20000
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test tools lint unit race crash fuzz cross soak bench clean
+.PHONY: build screenshots demo test tools lint unit race crash fuzz cross soak bench clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -46,6 +46,9 @@ fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s -fuzzminimizetime 10x ./internal/nbd
+
+screenshots: build
+	docs/screenshots/make.sh
 
 clean:
 	rm -f nidalo

@@ -149,6 +149,7 @@ func plain(dir, kind string, bytes int64) *server {
 	if err := os.Truncate(file, bytes); err != nil {
 		log.Fatal(err)
 	}
+	_ = os.Remove(socket)
 	var c *exec.Cmd
 	if kind == "nbdkit" {
 		c = exec.Command("nbdkit", "-f", "-U", socket, "file", file)

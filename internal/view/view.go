@@ -40,7 +40,7 @@ func (s *Screen) Printf(format string, args ...any) { fmt.Fprintf(s.Out, format,
 
 var conditionColours = map[string]text.Colors{
 	"healthy": {text.FgGreen}, "active": {text.FgGreen}, "blank": {text.FgGreen},
-	"degraded": {text.FgYellow}, "rebuilding": {text.FgYellow}, "failing": {text.FgYellow}, "running": {text.FgYellow},
+	"degraded": {text.FgYellow, text.Bold}, "rebuilding": {text.FgYellow, text.Bold}, "failing": {text.FgYellow, text.Bold}, "running": {text.FgYellow},
 	"exposed": {text.FgRed, text.Bold}, "failed": {text.FgRed, text.Bold}, "missing": {text.FgRed}, "broken": {text.FgRed},
 }
 
