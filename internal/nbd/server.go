@@ -114,6 +114,8 @@ func (s *Server) handle(nc net.Conn) {
 		s.mu.Unlock()
 	}()
 	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports}
+	c.written.L = &c.writing
+	enlarge(nc)
 	_ = nc.SetDeadline(time.Now().Add(handshakeTime))
 	err := c.handshake()
 	if err == nil && c.export != nil {
@@ -124,6 +126,20 @@ func (s *Server) handle(nc net.Conn) {
 	}
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
 		s.log.Info("connection closed", "export", c.name, "reason", err)
+	}
+}
+
+// socketBuffer is what we would like a connection to hold on its way: a few replies, so that client and server seldom
+// wait for each other. The system may grant less.
+const socketBuffer = 2 << 20
+
+func enlarge(nc net.Conn) {
+	if b, ok := nc.(interface {
+		SetWriteBuffer(int) error
+		SetReadBuffer(int) error
+	}); ok {
+		_ = b.SetWriteBuffer(socketBuffer)
+		_ = b.SetReadBuffer(socketBuffer)
 	}
 }
 
@@ -164,6 +180,17 @@ type conn struct {
 	release func()
 
 	reading sync.Mutex // whoever holds it reads the next request
-	writing sync.Mutex
-	over    bool // guarded by reading: no more requests
+
+	// Replies on their way, see send.
+	writing       sync.Mutex
+	written       sync.Cond // of writing: something went out
+	sending       bool
+	queue         [][]byte
+	releases      []func()
+	pending       int // bytes
+	broken        error
+	spareQueue    [][]byte
+	spareReleases []func()
+
+	over bool // guarded by reading: no more requests
 }

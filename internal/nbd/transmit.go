@@ -224,15 +224,55 @@ func code(err error) uint32 {
 	return errIO
 }
 
-func (c *conn) send(bufs ...[]byte) error {
+// maxPending bounds the replies that wait for the socket, in bytes.
+const maxPending = 8 << 20
+
+// send queues a reply, and writes all that is queued unless another worker is at it already: while that one is in the
+// system call, the replies of the others gather and go out together. release is called when bufs are not needed any
+// more. An error means the connection is of no more use; a reply that is queued for another worker reports none.
+func (c *conn) send(release func(), bufs ...[]byte) error {
+	size := 0
+	for _, b := range bufs {
+		size += len(b)
+	}
 	c.writing.Lock()
-	defer c.writing.Unlock()
-	if len(bufs) == 1 {
-		_, err := c.nc.Write(bufs[0])
+	for c.pending > maxPending && c.broken == nil {
+		c.written.Wait()
+	}
+	c.queue = append(c.queue, bufs...)
+	c.releases = append(c.releases, release)
+	c.pending += size
+	if c.sending {
+		err := c.broken
+		c.writing.Unlock()
 		return err
 	}
-	v := net.Buffers(bufs)
-	_, err := v.WriteTo(c.nc)
+	c.sending = true
+	for len(c.releases) > 0 {
+		queue, releases, n := c.queue, c.releases, c.pending
+		c.queue, c.releases = c.spareQueue[:0], c.spareReleases[:0]
+		broken := c.broken
+		c.writing.Unlock()
+		if broken == nil {
+			v := net.Buffers(queue)
+			_, broken = v.WriteTo(c.nc)
+		}
+		for _, f := range releases {
+			if f != nil {
+				f()
+			}
+		}
+		clear(queue)
+		clear(releases)
+		c.writing.Lock()
+		c.broken = broken
+		c.pending -= n
+		c.spareQueue, c.spareReleases = queue, releases
+		c.written.Broadcast()
+	}
+	c.sending = false
+	err := c.broken
+	c.writing.Unlock()
 	return err
 }
 
@@ -253,36 +293,37 @@ func chunk(r request, flags, kind uint16, length int) []byte {
 }
 
 func (c *conn) done(r request) error {
-	return c.send(simple(r, 0))
+	return c.send(nil, simple(r, 0))
 }
 
 func (c *conn) fail(r request, code uint32, why string) error {
 	if !c.structured || r.kind != cmdRead && r.kind != cmdBlockStatus {
-		return c.send(simple(r, code))
+		return c.send(nil, simple(r, code))
 	}
 	why = why[:min(len(why), 1000)]
 	buf := chunk(r, chunkDone, chunkError, 6+len(why))
 	buf = be.AppendUint32(buf, code)
 	buf = be.AppendUint16(buf, uint16(len(why)))
-	return c.send(append(buf, why...))
+	return c.send(nil, append(buf, why...))
 }
 
 func (c *conn) read(r request) error {
 	buf := getBuffer(int(r.length))
-	defer buffers.Put(buf)
+	release := func() { buffers.Put(buf) }
 	p := *buf
 	holes, err := c.export.Read(p, int64(r.off))
 	if err != nil {
+		release()
 		return c.fail(r, code(err), err.Error())
 	}
 	if !c.structured {
-		return c.send(simple(r, 0), p)
+		return c.send(release, simple(r, 0), p)
 	}
 	if len(p) == 0 {
-		return c.send(chunk(r, chunkDone, chunkNone, 0))
+		return c.send(release, chunk(r, chunkDone, chunkNone, 0))
 	}
 	if r.flags&cmdFlagDF != 0 || len(holes) == 0 {
-		return c.send(be.AppendUint64(chunk(r, chunkDone, chunkData, 8+len(p)), r.off), p)
+		return c.send(release, be.AppendUint64(chunk(r, chunkDone, chunkData, 8+len(p)), r.off), p)
 	}
 	// Several chunks: data and holes in turn.
 	var bufs [][]byte
@@ -305,7 +346,7 @@ func (c *conn) read(r request) error {
 	}
 	data(end)
 	be.PutUint16(last[4:], chunkDone)
-	return c.send(bufs...)
+	return c.send(release, bufs...)
 }
 
 func (c *conn) blockStatus(r request) error {
@@ -327,5 +368,5 @@ func (c *conn) blockStatus(r request) error {
 		buf = be.AppendUint32(buf, uint32(e.Length))
 		buf = be.AppendUint32(buf, state)
 	}
-	return c.send(buf)
+	return c.send(nil, buf)
 }
