@@ -297,7 +297,7 @@ func (a *Array) WriteAt(p []byte, off int64) error {
 // writePartBlocks writes a piece whose ends are not on block boundaries: the blocks at the ends are read first. The
 // stripe is held so that nobody destages them in between.
 func (a *Array) writePartBlocks(pc piece) error {
-	if err := a.cache.room(2); err != nil {
+	if err := a.cache.room(int64(len(pc.buf)) + 2*Block); err != nil {
 		return err
 	}
 	defer a.lockStripes([]int64{pc.stripe.Number}, true)()

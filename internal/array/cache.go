@@ -10,8 +10,8 @@ import (
 	"nidalo/core/layout"
 )
 
-// cache holds the dirty blocks of the array, by stripe, in buffers of a strip each. What is clean is not kept: the
-// operating system caches members.
+// cache holds the dirty blocks of the array, by stripe, in buffers of a strip each, of which only the blocks that were
+// written take memory (buffers.go). What is clean is not kept: the operating system caches members.
 //
 // A stripe has two layers: cur takes writes; out is what a destage is writing to the members at the moment. Readers look
 // into cur, then out, then at the members. The cache is bounded by its buffers: writers wait for a destage to free some.
@@ -20,11 +20,8 @@ type cache struct {
 	shards [64]shard
 	limit  int64 // bytes of buffers
 	used   atomic.Int64
-	free   struct {
-		sync.Mutex
-		list [][]byte
-	}
-	space struct {
+	free   *freeList
+	space  struct {
 		sync.Mutex
 		sync.Cond
 	}
@@ -53,16 +50,19 @@ type stripe struct {
 
 // layer is a set of dirty blocks of one stripe, by role and column.
 type layer struct {
-	bufs  [][]byte    // strip buffer by role, nil where nothing but zeros is dirty
-	dirty [][4]uint64 // by role: columns that are dirty
-	zero  [][4]uint64 // by role: columns of dirty that are to become never-written
-	count int
+	charge int64       // bytes it counts for
+	bufs   [][]byte    // strip buffer by role, nil where nothing but zeros is dirty
+	dirty  [][4]uint64 // by role: columns that are dirty
+	zero   [][4]uint64 // by role: columns of dirty that are to become never-written
+	count  int
 }
 
 const ageLimit = 2 * time.Second
 
 func newCache(a *Array, limit int64) *cache {
 	c := &cache{a: a, limit: max(limit, 8*a.geo.StripeSize()), work: make(chan struct{}, 4)}
+	c.free = &freeList{}
+	c.free.init(a.geo.Strip, c.limit)
 	c.space.L = &c.space.Mutex
 	for i := range c.shards {
 		c.shards[i].stripes = map[int64]*stripe{}
@@ -78,32 +78,17 @@ const layerCost = 4096
 func (c *cache) newLayer() *layer {
 	c.used.Add(layerCost)
 	k := c.a.geo.Data
-	return &layer{bufs: make([][]byte, k), dirty: make([][4]uint64, k), zero: make([][4]uint64, k)}
+	return &layer{charge: layerCost, bufs: make([][]byte, k), dirty: make([][4]uint64, k), zero: make([][4]uint64, k)}
 }
 
-func (c *cache) buffer() []byte {
-	c.used.Add(c.a.geo.Strip)
-	c.free.Lock()
-	defer c.free.Unlock()
-	if n := len(c.free.list); n > 0 {
-		b := c.free.list[n-1]
-		c.free.list = c.free.list[:n-1]
-		return b
-	}
-	return make([]byte, c.a.geo.Strip)
-}
-
+// release gives back what a layer took.
 func (c *cache) release(l *layer) {
-	n := int64(0)
-	c.free.Lock()
 	for _, b := range l.bufs {
 		if b != nil {
-			c.free.list = append(c.free.list, b)
-			n++
+			c.free.put(b)
 		}
 	}
-	c.free.Unlock()
-	c.used.Add(-n*c.a.geo.Strip - layerCost)
+	c.used.Add(-l.charge)
 	c.wake()
 }
 
@@ -120,9 +105,8 @@ func (c *cache) signal() {
 	}
 }
 
-// room waits until strips more buffers are likely to fit.
-func (c *cache) room(strips int) error {
-	need := int64(strips) * c.a.geo.Strip
+// room waits until need more bytes are likely to fit.
+func (c *cache) room(need int64) error {
 	if c.used.Load()+need <= c.limit {
 		return c.a.alive()
 	}
@@ -153,7 +137,7 @@ func (c *cache) room(strips int) error {
 
 // put takes a piece of whole blocks.
 func (c *cache) put(pc piece) error {
-	if err := c.room(1); err != nil {
+	if err := c.room(int64(len(pc.buf))); err != nil {
 		return err
 	}
 	return c.putNow(pc)
@@ -164,11 +148,11 @@ func (c *cache) putNow(pc piece) error {
 	sh.Lock()
 	cur, fresh := c.current(sh, pc.stripe.Number)
 	if cur.bufs[pc.role] == nil {
-		cur.bufs[pc.role] = c.buffer()
+		cur.bufs[pc.role] = c.free.get()
 	}
 	copy(cur.bufs[pc.role][pc.from:], pc.buf)
 	before := cur.count
-	cur.mark(pc.role, int(pc.from/Block), len(pc.buf)/Block, false)
+	c.used.Add(cur.mark(pc.role, int(pc.from/Block), len(pc.buf)/Block, false))
 	full := before < cur.count && cur.count == c.a.geo.Data*c.a.geo.StripBlocks()
 	sh.Unlock()
 	c.enqueue(pc.stripe.Number, fresh, full)
@@ -177,7 +161,7 @@ func (c *cache) putNow(pc piece) error {
 
 // zero marks whole blocks of a stripe to become never-written; from and length are bytes of the stripe's data.
 func (c *cache) zero(st layout.Stripe, from, length int64) error {
-	if err := c.room(1); err != nil {
+	if err := c.room(layerCost); err != nil {
 		return err
 	}
 	sh := c.shard(st.Number)
@@ -310,11 +294,11 @@ func (c *cache) putBack(number int64) {
 			zero := has(&out.zero[role], col)
 			if !zero {
 				if s.cur.bufs[role] == nil {
-					s.cur.bufs[role] = c.buffer()
+					s.cur.bufs[role] = c.free.get()
 				}
 				copy(s.cur.bufs[role][col*Block:][:Block], out.bufs[role][col*Block:])
 			}
-			s.cur.mark(role, col, 1, zero)
+			c.used.Add(s.cur.mark(role, col, 1, zero))
 		}
 	}
 	sh.Unlock()
@@ -434,22 +418,26 @@ func (l *layer) read(role, col int, dst []byte) bool {
 	return true
 }
 
-// mark makes n columns from first dirty.
-func (l *layer) mark(role, first, n int, zero bool) {
+// mark makes n columns from first dirty, and returns how many bytes more the layer counts for.
+func (l *layer) mark(role, first, n int, zero bool) int64 {
 	d, z := &l.dirty[role], &l.zero[role]
+	var added int64
 	for col := first; col < first+n; {
 		word, bit := col/64, col%64
 		span := min(64-bit, first+n-col)
 		mask := ^uint64(0) >> (64 - span) << bit
 		l.count += bits.OnesCount64(mask &^ d[word])
-		d[word] |= mask
 		if zero {
 			z[word] |= mask
 		} else {
+			added += int64(bits.OnesCount64(mask&^(d[word]&^z[word]))) * Block
 			z[word] &^= mask
 		}
+		d[word] |= mask
 		col += span
 	}
+	l.charge += added
+	return added
 }
 
 func has(set *[4]uint64, i int) bool { return set[i/64]>>(i%64)&1 == 1 }

@@ -62,7 +62,7 @@ type env struct {
 	bad, change        string
 	seed               uint64
 	failWrites, mend   bool
-	rate               string
+	rate, profile      string
 	latency            string
 	keep, debug        bool
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/pprof"
 	"syscall"
 	"time"
 
@@ -31,6 +32,7 @@ interrupt stops at once; nothing flushed is lost by that.
 	flags: func(e *env, f *flag.FlagSet) {
 		f.StringVar(&e.listen, "listen", "", "also serve on this TCP `ADDRESS`, of the loopback only")
 		f.StringVar(&e.cache, "cache", "128MiB", "the `SIZE` of each array's cache of writes")
+		f.StringVar(&e.profile, "profile", "", "write a CPU profile to this `FILE` until the service stops")
 		f.BoolVar(&e.debug, "debug", false, "log more")
 	},
 	run: serve,
@@ -52,6 +54,17 @@ func serve(e *env, _ []string) error {
 			return err
 		}
 		defer tcp.Close()
+	}
+	if e.profile != "" {
+		f, err := os.Create(e.profile)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if err := pprof.StartCPUProfile(f); err != nil {
+			return err
+		}
+		defer pprof.StopCPUProfile()
 	}
 	stop := make(chan os.Signal, 2)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
