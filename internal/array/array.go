@@ -294,6 +294,30 @@ func (a *Array) WriteAt(p []byte, off int64) error {
 	})
 }
 
+// ErrNotTaken is returned by Receive when it has not called fill, and the data must come by WriteAt.
+var ErrNotTaken = errors.New("not taken")
+
+// Receive is WriteAt for data that is still on its way: fill is called with buffers to be filled in order, length bytes
+// altogether, unless ErrNotTaken is returned at once. An error of fill is returned; what was filled before is written.
+func (a *Array) Receive(off, length int64, fill func([]byte) error) error {
+	if off%Block != 0 || length%Block != 0 || a.geo.Check(off, length) != nil || !a.cache.roomNow(length) {
+		return ErrNotTaken
+	}
+	a.stats.BytesWritten.Add(length)
+	size := a.geo.StripeSize()
+	for length > 0 {
+		in := off % size
+		role, from := int(in/a.geo.Strip), in%a.geo.Strip
+		n := min(length, a.geo.Strip-from)
+		pc := piece{a.geo.Locate(off / size), role, from, nil}
+		if err := a.cache.putFrom(pc, int(n), fill); err != nil {
+			return err
+		}
+		off, length = off+n, length-n
+	}
+	return nil
+}
+
 // writePartBlocks writes a piece whose ends are not on block boundaries: the blocks at the ends are read first. The
 // stripe is held so that nobody destages them in between.
 func (a *Array) writePartBlocks(pc piece) error {
@@ -491,7 +515,7 @@ func (a *Array) start() {
 	if a.cfg.Serial {
 		return
 	}
-	for range max(2, min(4, runtime.GOMAXPROCS(0))) {
+	for range min(6, runtime.GOMAXPROCS(0)+1) {
 		a.workers.Go(a.destageLoop)
 	}
 }

@@ -89,7 +89,6 @@ func (c *cache) release(l *layer) {
 		}
 	}
 	c.used.Add(-l.charge)
-	c.wake()
 }
 
 func (c *cache) wake() {
@@ -103,6 +102,11 @@ func (c *cache) signal() {
 	case c.work <- struct{}{}:
 	default:
 	}
+}
+
+// roomNow says whether need more bytes fit at the moment.
+func (c *cache) roomNow(need int64) bool {
+	return c.used.Load()+need <= c.limit && c.a.alive() == nil
 }
 
 // room waits until need more bytes are likely to fit.
@@ -146,17 +150,25 @@ func (c *cache) put(pc piece) error {
 func (c *cache) putNow(pc piece) error {
 	sh := c.shard(pc.stripe.Number)
 	sh.Lock()
-	cur, fresh := c.current(sh, pc.stripe.Number)
+	c.putHeld(sh, pc)
+	return nil
+}
+
+// putHeld enters a piece and unlocks its shard. The piece's buffer may be the very place it goes to.
+func (c *cache) putHeld(sh *shard, pc piece) {
+	cur, _ := c.current(sh, pc.stripe.Number)
+	fresh := cur.count == 0
 	if cur.bufs[pc.role] == nil {
 		cur.bufs[pc.role] = c.free.get()
 	}
-	copy(cur.bufs[pc.role][pc.from:], pc.buf)
+	if to := cur.bufs[pc.role][pc.from:]; &to[0] != &pc.buf[0] {
+		copy(to, pc.buf)
+	}
 	before := cur.count
 	c.used.Add(cur.mark(pc.role, int(pc.from/Block), len(pc.buf)/Block, false))
 	full := before < cur.count && cur.count == c.a.geo.Data*c.a.geo.StripBlocks()
 	sh.Unlock()
 	c.enqueue(pc.stripe.Number, fresh, full)
-	return nil
 }
 
 // zero marks whole blocks of a stripe to become never-written; from and length are bytes of the stripe's data.
@@ -271,6 +283,29 @@ func (c *cache) done(number int64) {
 	}
 	sh.Unlock()
 	c.release(out)
+}
+
+// putFrom takes a piece of whole blocks from whoever fills a buffer, without copying it where that can be. There must be
+// room. fill is called once, with n bytes.
+func (c *cache) putFrom(pc piece, n int, fill func([]byte) error) error {
+	buf := c.free.get()
+	pc.buf = buf[pc.from:][:n]
+	if err := fill(pc.buf); err != nil {
+		c.free.put(buf)
+		return err
+	}
+	sh := c.shard(pc.stripe.Number)
+	sh.Lock()
+	cur, _ := c.current(sh, pc.stripe.Number)
+	taken := cur.bufs[pc.role] == nil
+	if taken {
+		cur.bufs[pc.role] = buf
+	}
+	c.putHeld(sh, pc) // unlocks
+	if !taken {
+		c.free.put(buf)
+	}
+	return nil
 }
 
 // putBack returns the out layer to cur, below what was written since: its blocks did not reach the members.

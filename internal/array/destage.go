@@ -107,12 +107,14 @@ func (d *destaging) giveUp() {
 	for _, st := range d.stripes {
 		d.a.cache.putBack(st.Number)
 	}
+	d.a.cache.wake()
 }
 
 func (d *destaging) finish() {
 	for _, st := range d.stripes {
 		d.a.cache.done(st.Number)
 	}
+	d.a.cache.wake()
 }
 
 // plan makes one change of all stripes.

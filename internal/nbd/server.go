@@ -31,6 +31,16 @@ type Export interface {
 	Extents(off, length int64, limit int) ([]Extent, error)
 }
 
+// Receiver is an Export that can take the data of a write straight from the connection.
+type Receiver interface {
+	// Receive calls fill with buffers to be filled in order, length bytes altogether, or returns ErrNotTaken without
+	// having called it. What it returns otherwise is an error of fill, or nil.
+	Receive(off, length int64, fill func([]byte) error) error
+}
+
+// ErrNotTaken is returned by a Receiver that would rather have the data by Write.
+var ErrNotTaken = errors.New("not taken")
+
 // ErrNoExport is returned by Exports.Open for names that are not there.
 var ErrNoExport = errors.New("no such export")
 

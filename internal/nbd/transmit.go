@@ -16,7 +16,11 @@ type request struct {
 	off    uint64
 	length uint32
 	data   []byte // of a write
+	taken  bool   // the export has the data already
 }
+
+// receiveFrom is the length of a write from which it pays to fill the export's own buffers.
+const receiveFrom = 32 << 10
 
 // workers is how many requests of one connection are served at the same time.
 const workers = 32
@@ -135,6 +139,16 @@ func (c *conn) readRequest() (request, *[]byte, error) {
 		if r.length > maxRequest {
 			return r, nil, fmt.Errorf("write of %d bytes", r.length)
 		}
+		if x, ok := c.export.(Receiver); ok && r.length >= receiveFrom && c.refuse(r) == 0 {
+			err := x.Receive(int64(r.off), int64(r.length), func(p []byte) error {
+				_, err := io.ReadFull(c.in, p)
+				return err
+			})
+			if !errors.Is(err, ErrNotTaken) {
+				r.taken = true
+				return r, nil, err
+			}
+		}
 		buf := getBuffer(int(r.length))
 		if _, err := io.ReadFull(c.in, *buf); err != nil {
 			return r, nil, err
@@ -160,7 +174,9 @@ func (c *conn) serve(r request) error {
 	var err error
 	switch r.kind {
 	case cmdWrite:
-		err = c.export.Write(r.data, off)
+		if !r.taken {
+			err = c.export.Write(r.data, off)
+		}
 	case cmdFlush:
 		err = c.export.Flush()
 	case cmdTrim, cmdWriteZeroes:

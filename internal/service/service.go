@@ -349,7 +349,14 @@ func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
 	return out, nil
 }
 
-func (e export) Write(p []byte, off int64) error    { return translate(e.a.WriteAt(p, off)) }
+func (e export) Write(p []byte, off int64) error { return translate(e.a.WriteAt(p, off)) }
+func (e export) Receive(off, length int64, fill func([]byte) error) error {
+	if err := e.a.Receive(off, length, fill); !errors.Is(err, array.ErrNotTaken) {
+		return err
+	}
+	return nbd.ErrNotTaken
+}
+
 func (e export) Flush() error                       { return translate(e.a.Flush()) }
 func (e export) FlushRange(off, length int64) error { return translate(e.a.FlushRange(off, length)) }
 func (e export) Zero(off, length int64) error       { return translate(e.a.Zero(off, length)) }
