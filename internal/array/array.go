@@ -518,6 +518,7 @@ func (a *Array) start() {
 	for range min(6, runtime.GOMAXPROCS(0)+1) {
 		a.workers.Go(a.destageLoop)
 	}
+	a.workers.Go(a.checkpointLoop)
 }
 
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.

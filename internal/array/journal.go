@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"nidalo/core/record"
 	"nidalo/internal/disk"
@@ -25,6 +26,9 @@ type journal struct {
 	queue   []*change
 	batch   uint64 // the last batch written
 	ckpt    sync.Mutex
+	passes  atomic.Uint64 // checkpoints begun
+	passed  uint64        // the last one begun that was done without error; guarded by ckpt
+	full    chan struct{} // some ring is half full
 }
 
 // ring is the journal of one member. Positions are in blocks. Guarded by journal.mu.
@@ -59,7 +63,7 @@ type change struct {
 }
 
 func newJournal(a *Array) *journal {
-	j := &journal{a: a}
+	j := &journal{a: a, full: make(chan struct{}, 1)}
 	j.freed = sync.NewCond(&j.mu)
 	return j
 }
@@ -73,10 +77,13 @@ func (j *journal) reserve(need reservation) error {
 		if err := j.a.alive(); err != nil {
 			return err
 		}
+		pass := j.passes.Load()
 		j.mu.Lock()
-		fits, others := true, false
+		pages := j.a.tables.dirty.Load()
+		fits, others, half := pages < int64(j.a.tables.limit), false, pages > int64(j.a.tables.limit/2)
 		for m, n := range need {
 			// An entry that does not fit before the end starts at 0, so up to its own length is wasted.
+			half = half || m.ring.live > m.ring.blocks/2
 			if m.ring.live+m.ring.reserved+2*n > m.ring.blocks {
 				fits = false
 				others = others || m.ring.reserved > 0
@@ -91,10 +98,16 @@ func (j *journal) reserve(need reservation) error {
 				m.ring.reserved += 2 * n
 			}
 			j.mu.Unlock()
+			if half {
+				select {
+				case j.full <- struct{}{}:
+				default:
+				}
+			}
 			return nil
 		}
 		j.mu.Unlock()
-		if err := j.a.checkpoint(); err != nil {
+		if err := j.a.checkpointSince(pass); err != nil {
 			return err
 		}
 		if others {
@@ -252,12 +265,21 @@ func gather(group []*change) []part {
 // checkpoint moves the start of the live part of all journals up to now: what they hold is in place and durable, and so
 // are the checksum pages that go with it.
 func (a *Array) checkpoint() error {
+	return a.checkpointSince(a.journal.passes.Load())
+}
+
+// checkpointSince makes a checkpoint unless one that began after pass is done by the time it could begin.
+func (a *Array) checkpointSince(pass uint64) error {
 	j := a.journal
 	j.ckpt.Lock()
 	defer j.ckpt.Unlock()
 	if err := a.alive(); err != nil {
 		return err
 	}
+	if j.passed > pass {
+		return nil
+	}
+	this := j.passes.Add(1)
 	a.stats.Checkpoints.Add(1)
 
 	// With the barrier held nothing is between its commit and its place: the dirty pages and the writes issued so far
@@ -319,7 +341,23 @@ func (a *Array) checkpoint() error {
 	}
 	j.freed.Broadcast()
 	j.mu.Unlock()
+	j.passed = this
 	return nil
+}
+
+// checkpointLoop makes room before anybody has to wait for it: when a ring is half full, or half of the table pages in
+// memory are changed.
+func (a *Array) checkpointLoop() {
+	for {
+		select {
+		case <-a.stop:
+			return
+		case <-a.journal.full:
+			if err := a.checkpoint(); err != nil && a.alive() == nil {
+				a.late.Store(&err)
+			}
+		}
+	}
 }
 
 // writePages writes checksum pages, each member's in order, members at the same time.
