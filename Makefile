@@ -6,7 +6,7 @@ SEEDS   ?= 20000
 
 export CGO_ENABLED = 0
 
-.PHONY: build screenshots demo test tools lint unit race crash fuzz cross soak bench clean
+.PHONY: build screenshots mutations demo test tools lint unit race crash fuzz cross soak bench clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -46,6 +46,21 @@ fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s -fuzzminimizetime 10x ./internal/nbd
+
+# For as long as wanted: new seeds of the crash machine, and 30 cycles of kill -9 under load.
+FROM ?= 1000000
+soak: tools
+	NIDALO_SEEDS=$(SEEDS) $(GO) test -timeout 24h ./internal/crash -args -from $(FROM)
+	NIDALO_CYCLES=30 $(GO) test -timeout 1h -count 1 -run 'AfterEveryKill' ./test
+
+# Shows that the crash machine can fail: each of these changes to the engine must be caught.
+mutations:
+	internal/crash/mutations.sh
+
+# Measures against peers and writes docs/performance.md. Needs nbdkit besides what the tests need.
+bench: build tools
+	@which nbdkit >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends nbdkit >/dev/null)
+	cd bench && $(GO) run . -report ../docs/performance.md
 
 screenshots: build
 	docs/screenshots/make.sh

@@ -1,5 +1,233 @@
 package main
 
-func tasks(place string) {}
+import (
+	"encoding/json"
+	"fmt"
+	"log"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
 
-func document() string { return "" }
+type status struct {
+	Arrays []struct {
+		Condition string
+		Members   []struct {
+			Condition string
+		}
+		Tasks []struct {
+			Kind, State string
+			Done        int64 `json:"done_bytes"`
+			Started     time.Time
+			Ended       *time.Time
+		}
+		Counters map[string]int64
+	}
+}
+
+func (s *server) status() status {
+	var st status
+	out := nidalo(s.dir, "status", "-json")
+	if err := json.Unmarshal([]byte(out), &st); err != nil {
+		log.Fatal(err)
+	}
+	return st
+}
+
+// rebuild replaces a member and returns how long the rebuild took and what it wrote.
+func (s *server) rebuild(old, fresh string) (time.Duration, int64) {
+	nidalo(s.dir, "replace", "-yes", "-wait", "t", old, fresh)
+	tasks := s.status().Arrays[0].Tasks
+	t := tasks[len(tasks)-1]
+	return t.Ended.Sub(t.Started), t.Done
+}
+
+// tasks measures what is not a client's load.
+func tasks(place string) {
+	dir, err := os.MkdirTemp(place, "nb")
+	if err != nil {
+		log.Print(err)
+		return
+	}
+	defer os.RemoveAll(dir)
+	degraded(dir, place)
+	slowed(dir, place)
+	sparse(dir, place)
+	unclean(dir, place)
+	amplification(dir, place)
+}
+
+func fill(s *server, mib int) {
+	fio(s.uri, "--rw=write", "--bs=1M", "--iodepth=8", fmt.Sprintf("--size=%dM", mib), "--end_fsync=1")
+}
+
+func degraded(dir, place string) {
+	name := "sequential read, level 6 of 8 with two members lost"
+	if !wanted(name) {
+		return
+	}
+	s := array(dir, "6", 8, "1GiB")
+	defer s.stop()
+	fill(s, *size)
+	read := func() float64 {
+		bw, _ := fio(s.uri, "--rw=read", "--bs=1M", "--iodepth=8", fmt.Sprintf("--size=%dM", *size))
+		return bw / (1 << 20)
+	}
+	var x, y []float64
+	for range *rounds {
+		y = append(y, read())
+	}
+	nidalo(s.dir, "fail", "t", "A2")
+	nidalo(s.dir, "fail", "t", "A5")
+	for range *rounds {
+		x = append(x, read())
+	}
+	add(row{place, name, median(x), median(y), "MiB/s", "healthy", 0.5, false, "every stripe is read whole, and two strips of it computed"})
+}
+
+func slowed(dir, place string) {
+	name := "rebuild, level 6 of 8, members slowed to 100 MiB/s"
+	if !wanted(name) {
+		return
+	}
+	s := array(dir, "6", 8, "1GiB")
+	defer s.stop()
+	fill(s, 3600)
+	for i := range 9 {
+		nidalo(s.dir, "lab", "damage", fmt.Sprintf("%c%d", 'A'+i/8, i%8+1), "-rate", "100MiB/s")
+	}
+	nidalo(s.dir, "fail", "t", "A3")
+	took, done := s.rebuild("A3", "B1")
+	add(row{place, name, float64(done) / took.Seconds() / (1 << 20), 100, "MiB/s", "the rate", 0.95, false, "the rate of the disks"})
+}
+
+func sparse(dir, place string) {
+	name := "rebuild of 8 × 12 TB holding 1 GiB"
+	if !wanted(name) {
+		return
+	}
+	s := array(dir, "6", 8, "12TB")
+	defer s.stop()
+	fill(s, 1024)
+	nidalo(s.dir, "fail", "t", "A3")
+	took, _ := s.rebuild("A3", "B1")
+	source, target := filepath.Join(dir, "src"), filepath.Join(dir, "dst")
+	buf := make([]byte, 1<<30)
+	if err := os.WriteFile(source, buf, 0o600); err != nil {
+		log.Fatal(err)
+	}
+	began := time.Now()
+	in, err := os.ReadFile(source)
+	if err == nil {
+		err = os.WriteFile(target, in, 0o600)
+	}
+	if err != nil {
+		log.Fatal(err)
+	}
+	copying := time.Since(began)
+	_ = os.Remove(source)
+	_ = os.Remove(target)
+	add(row{place, name, took.Seconds() * 1000, copying.Seconds() * 1000, "ms", "a copy", 3, true, "what was written, a sixth of it on each member"})
+}
+
+func unclean(dir, place string) {
+	name := "start after an unclean stop, 12 × 12 TB"
+	memory := "resident memory, 8 × 12 TB under random writes"
+	if wanted(memory) {
+		s := array(dir, "6", 8, "12TB")
+		fio(s.uri, "--rw=randwrite", "--bs=4k", "--iodepth=32", "--size=4T", "--norandommap", "--random_generator=tausworthe64", "--time_based", "--runtime=8")
+		peak := resident(s.cmd.Process.Pid)
+		s.stop()
+		add(row{place, memory, peak / (1 << 20), 128 + 128, "MiB", "cache + 128", 1, true, "the cache of writes, 48 MiB of table pages, buffers in use"})
+	}
+	if !wanted(name) {
+		return
+	}
+	s := array(dir, "6", 12, "12TB")
+	fill(s, 512)
+	go func() {
+		time.Sleep(1500 * time.Millisecond)
+		_ = s.cmd.Process.Signal(syscall.SIGKILL)
+	}()
+	// fio ends with an error when the service goes.
+	_ = run("fio", "--name=x", "--ioengine=nbd", "--uri="+s.uri, "--rw=randwrite", "--bs=4k", "--iodepth=32", "--size=8G", "--time_based", "--runtime=20", "--fsync=64")
+	_ = s.cmd.Wait()
+	_ = os.Remove(filepath.Join(s.dir, "nbd.sock"))
+	began := time.Now()
+	s.start()
+	took := time.Since(began) - 100*time.Millisecond // waitSocket's own pause
+	s.stop()
+	add(row{place, name, took.Seconds() * 1000, 2000, "ms", "the bound", 1, true, "reading what is live in the journals, and replaying it"})
+}
+
+func resident(pid int) float64 {
+	buf, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	for _, line := range strings.Split(string(buf), "\n") {
+		if f := strings.Fields(line); len(f) > 1 && f[0] == "VmHWM:" {
+			kib, _ := strconv.ParseFloat(f[1], 64)
+			return kib * 1024
+		}
+	}
+	return 0
+}
+
+// amplification counts the bytes written to members for each byte from clients and compares with the scheme's arithmetic.
+func amplification(dir, place string) {
+	for _, c := range []struct {
+		name     string
+		args     []string
+		expected float64
+	}{
+		{"bytes to members per byte, fresh, level 6 of 8", []string{"--rw=write", "--bs=1M", "--size=768M"}, 8.0 / 6},
+		{"bytes to members per byte, overwrite, level 6 of 8", []string{"--rw=write", "--bs=1M", "--size=768M"}, 2 * 8.0 / 6},
+		{"bytes to members per byte, 4 KiB scattered, level 6 of 8", []string{"--rw=randwrite", "--bs=4k", "--size=64M", "--offset=0", "--fsync=1"}, 0},
+	} {
+		if !wanted(c.name) {
+			continue
+		}
+		s := array(dir, "6", 8, "1GiB")
+		if c.name != "bytes to members per byte, fresh, level 6 of 8" {
+			fill(s, 768)
+		}
+		before := s.status().Arrays[0].Counters
+		args := c.args
+		if c.expected == 0 {
+			args = append(args, "--io_size=8M")
+		}
+		fio(s.uri, append(args, "--iodepth=1", "--end_fsync=1")...)
+		after := s.status().Arrays[0].Counters
+		s.stop()
+		diff := func(k string) float64 { return float64(after[k] - before[k]) }
+		client := diff("client_written_bytes")
+		members := diff("journal_bytes") + diff("in_place_bytes") + diff("table_bytes")
+		expected := c.expected
+		if expected == 0 {
+			// One block and P and Q: each journalled with a header block, and in place.
+			expected = 3 * (2 + 1)
+		}
+		add(row{place, c.name, members / client * 1000, expected * 1000, "‰", "arithmetic", 1.05, true, "journal headers and checksum pages come on top"})
+	}
+}
+
+func document() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Performance\n\nWritten by `make bench` on %s. Each row is the median of %d rounds; both sides ran in the same minutes on the same storage.\n", time.Now().Format("2006-01-02"), *rounds)
+	fmt.Fprintf(&b, "Checksums and journal are on, as always. The machine: %s, %d CPUs, %s; client, server and members share them.\n\n", cpuModel(), runtime.NumCPU(), runtime.Version())
+	b.WriteString("| where | work | Nidalo | peer | ratio | target | what limits it |\n|---|---|---|---|---|---|---|\n")
+	for _, r := range rows {
+		sign, mark := "≥", "met"
+		if r.atMost {
+			sign = "≤"
+		}
+		if !r.met() {
+			mark = "**missed**"
+		}
+		fmt.Fprintf(&b, "| %s | %s | %.0f %s | %s %.0f | %.2f | %s %.2f, %s | %s |\n", r.place, r.name, r.ours, r.unit, r.peer, r.theirs, r.ratio(), sign, r.target, mark, r.limit)
+	}
+	b.WriteString(notes)
+	return b.String()
+}

@@ -70,7 +70,9 @@ type ArrayStatus struct {
 	Members    []MemberStatus `json:"members"`
 	Tasks      []TaskStatus   `json:"tasks"`
 	LastCheck  *CheckStatus   `json:"last_check,omitempty"`
-	Next       []string       `json:"next"`
+	// Counters since the array was started: bytes unless the name says otherwise.
+	Counters map[string]int64 `json:"counters,omitempty"`
+	Next     []string         `json:"next"`
 }
 
 // MemberStatus is one slot of an array.

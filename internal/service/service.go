@@ -450,6 +450,12 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(r.Condition()),
 		Margin: max(certain, 0), MarginBest: best, Capacity: r.Capacity(), Strip: rec.Strip, Groups: geo.Groups,
 		Epoch: rec.Epoch, Created: rec.Created, Members: []MemberStatus{}, Tasks: []TaskStatus{}, Next: []string{}}
+	c := r.Stats()
+	out.Counters = map[string]int64{
+		"client_read_bytes": c.BytesRead.Load(), "client_written_bytes": c.BytesWritten.Load(), "journal_bytes": c.Journalled.Load(),
+		"in_place_bytes": c.InPlace.Load(), "table_bytes": c.TableBytes.Load(), "checkpoints": c.Checkpoints.Load(),
+		"healed_blocks": c.Healed.Load(), "unreadable_blocks": c.Unreadable.Load(), "replayed_batches": c.Replayed.Load(),
+	}
 	if err := r.Failure(); err != nil {
 		out.Reason = err.Error()
 		out.Margin, out.MarginBest = 0, 0
