@@ -48,6 +48,30 @@ func TestARebuildGoesOnAfterBeingKilled(t *testing.T) {
 	require.Contains(t, b.nidalo("check", "-wait", "tides"), "no mismatches")
 }
 
+func TestACheckGoesOnAfterBeingKilled(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "3", "-size", "128MiB")
+	b.nidalo("create", "-name", "tides", "-level", "5", "A1", "A2", "A3")
+	b.start()
+	in := filepath.Join(b.home, "in")
+	pattern(t, in, 160*mib)
+	b.tool("nbdcopy", "--flush", in, b.uri("tides"))
+	b.nidalo("lab", "damage", "A2", "-change", "6MiB:4KiB") // the very beginning of its data
+	b.nidalo("lab", "damage", "A1", "-rate", "15MiB/s")
+	b.nidalo("check", "tides")
+	require.Eventually(t, func() bool { return b.status().Arrays[0].Tasks[0].Percent > 55 }, 60*time.Second, 20*time.Millisecond)
+	b.stop(syscall.SIGKILL)
+	b.start()
+	task := b.status().Arrays[0].Tasks[0]
+	require.Equal(t, "check", task.Kind)
+	require.Equal(t, "running", task.State)
+	require.Greater(t, task.Percent, 20.0, "it goes on near where it was")
+	b.nidalo("lab", "damage", "A1", "-mend")
+	require.Eventually(t, func() bool { return b.status().Arrays[0].Tasks[0].State == "done" }, 60*time.Second, 50*time.Millisecond)
+	require.Contains(t, b.nidalo("status"), "1 mismatch, 0 repaired", "what was found before the kill counts")
+	require.Contains(t, b.nidalo("status"), "nidalo check -repair tides")
+}
+
 // versions is a client that knows what each of its blocks may read as: what it flushed last, or anything written since.
 type versions struct {
 	off  int64

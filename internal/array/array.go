@@ -58,6 +58,8 @@ type Config struct {
 	Serial bool
 	// Now is the clock; nil means time.Now.
 	Now func() time.Time
+	// Limits is when errors count against a member; zero fields mean DefaultLimits, negative ones never.
+	Limits Limits
 	// Event is told what happens to the array and its members; nil means nobody wants to know. It must not call back.
 	Event func(Event)
 }
@@ -67,6 +69,16 @@ const (
 	DefaultCache  = 128 << 20
 	DefaultTables = 48 << 20
 )
+
+// Limits counts errors of a member since it joined: reads that failed and blocks with wrong checksums. Each was healed,
+// so they say nothing about the data, but a disk that has many will have more.
+type Limits struct {
+	Failing int64 // from here on the member is failing
+	Failed  int64 // from here on it is failed, if the array can do without it
+}
+
+// DefaultLimits: a few dozen bad sectors are a disk in decline; hundreds are a disk nobody should wait for.
+var DefaultLimits = Limits{Failing: 32, Failed: 1024}
 
 // Event is something that happened.
 type Event struct {
@@ -93,12 +105,13 @@ type Array struct {
 	frozen atomic.Pointer[error] // why nothing may be written any more
 	late   atomic.Pointer[error] // what went wrong in the background since the last flush
 
-	answer  atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
-	tasks   tasks
-	stats   Stats
-	stop    chan struct{}
-	workers sync.WaitGroup
-	closing sync.Once
+	suspects chan *member // whose errors crossed a limit
+	answer   atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
+	tasks    tasks
+	stats    Stats
+	stop     chan struct{}
+	workers  sync.WaitGroup
+	closing  sync.Once
 }
 
 // Stats counts what the engine did since it was opened. All fields are read and written atomically.
@@ -519,6 +532,7 @@ func (a *Array) start() {
 		a.workers.Go(a.destageLoop)
 	}
 	a.workers.Go(a.checkpointLoop)
+	a.workers.Go(a.suspectLoop)
 }
 
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -298,6 +299,31 @@ func TestSilentDamageIsNoticedNamedAndPutRight(t *testing.T) {
 			require.NoError(t, a.Close())
 		})
 	}
+}
+
+func TestAMemberWithManyErrorsIsFailingAndThenFailed(t *testing.T) {
+	f := newFolder(t)
+	a := create(t, layout.Parity1, 64<<10, f.disks(3, 24*mib))
+	want := noise(3, 8*mib)
+	require.NoError(t, a.WriteAt(want, 0))
+	require.NoError(t, a.Close())
+	set := f.judge()
+	place := set.Current[1].Record.Place
+	require.NoError(t, set.Current[1].Disk.WriteAt(noise(9, 400<<10), place.DataStart))
+	a, err := array.Open(set, array.Config{Limits: array.Limits{Failing: 5, Failed: 60}})
+	require.NoError(t, err)
+	defer a.Abandon()
+	got := make([]byte, 64<<10)
+	require.NoError(t, a.ReadAt(got, 64<<10)) // the first strip of slot 1
+	require.True(t, bytes.Equal(want[64<<10:128<<10], got))
+	require.Eventually(t, func() bool { return a.MemberStates()[1].Condition == record.Failing }, 5*time.Second, time.Millisecond)
+	require.Equal(t, array.Healthy, a.Condition(), "it still serves")
+	got = make([]byte, len(want))
+	require.NoError(t, a.ReadAt(got, 0))
+	require.True(t, bytes.Equal(want, got))
+	require.Eventually(t, func() bool { return a.MemberStates()[1].Condition == record.Failed }, 5*time.Second, time.Millisecond)
+	require.NoError(t, a.ReadAt(got, 0))
+	require.True(t, bytes.Equal(want, got))
 }
 
 func TestBeyondRedundancyExactlyThoseBlocksAreErrors(t *testing.T) {

@@ -128,7 +128,7 @@ func (c *columns) judge(m *member, role, col int) {
 	case record.Sum(block) == sum:
 		c.known[role][col] = true
 	default:
-		m.errs.checksum.Add(1)
+		c.a.count(m, &m.errs.checksum)
 		c.wrong[role][col] = true
 	}
 }

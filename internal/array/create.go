@@ -140,7 +140,13 @@ func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
 	if cfg.Tables == 0 {
 		cfg.Tables = DefaultTables
 	}
-	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{})}
+	if cfg.Limits.Failing == 0 {
+		cfg.Limits.Failing = DefaultLimits.Failing
+	}
+	if cfg.Limits.Failed == 0 {
+		cfg.Limits.Failed = DefaultLimits.Failed
+	}
+	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{}), suspects: make(chan *member, 64)}
 	a.name.Store(&rec.Name)
 	a.roster.rec = rec
 	a.members = make([]atomic.Pointer[member], geo.Members)
@@ -274,11 +280,11 @@ func (s Set) Shortage() string {
 	var names []string
 	for slot, e := range s.Newest.Roster {
 		if s.Current[slot].Disk == nil {
-			names = append(names, fmt.Sprintf("slot %d (%s)", slot, disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}))
+			names = append(names, fmt.Sprintf("slot %d, %s", slot, disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}))
 		}
 	}
 	if len(names) == 0 {
 		return "a member is not rebuilt yet, and another is lost"
 	}
-	return "more members are missing than the level survives: " + strings.Join(names, ", ")
+	return "more members are missing than the level survives: " + strings.Join(names, "; ")
 }

@@ -91,9 +91,52 @@ func (a *Array) writeData(m *member, bufs [][]byte, block int64) error {
 
 // readProblem: one bad sector is not a bad disk, so the place is healed; only a disk that is gone is failed.
 func (a *Array) readProblem(m *member, err error) {
-	m.errs.read.Add(1)
+	a.count(m, &m.errs.read)
 	if errors.Is(err, disk.ErrGone) {
 		a.failMember(m, record.Missing, err)
+	}
+}
+
+// count counts an error of a member and has its case looked at when it crosses a limit.
+func (a *Array) count(m *member, counter *atomic.Uint64) {
+	counter.Add(1)
+	switch int64(m.errs.read.Load() + m.errs.checksum.Load()) {
+	case a.cfg.Limits.Failing, a.cfg.Limits.Failed:
+		select {
+		case a.suspects <- m:
+		default:
+		}
+	}
+}
+
+// suspectLoop judges members whose errors crossed a limit. It does so by itself, because whoever counts an error may hold
+// locks that a change of the roster needs.
+func (a *Array) suspectLoop() {
+	for {
+		select {
+		case <-a.stop:
+			return
+		case m := <-a.suspects:
+			a.suspect(m)
+		}
+	}
+}
+
+func (a *Array) suspect(m *member) {
+	errs := int64(m.errs.read.Load() + m.errs.checksum.Load())
+	if l := a.cfg.Limits.Failed; l > 0 && errs >= l && !a.WouldFail(m.slot) {
+		a.failMember(m, record.Failed, fmt.Errorf("%d reads failed or had wrong checksums", errs))
+		return
+	}
+	if l := a.cfg.Limits.Failing; l > 0 && errs >= l && m.state.CompareAndSwap(int32(record.Active), int32(record.Failing)) {
+		err := a.roster.raise(a, func(r *record.Record) {
+			if m.condition() == record.Failing {
+				r.Roster[m.slot].Condition, r.Roster[m.slot].Since = record.Failing, a.now()
+			}
+		})
+		if err == nil {
+			a.event("member-failing", m.name(), "%d reads failed or had wrong checksums; all were restored", errs)
+		}
 	}
 }
 

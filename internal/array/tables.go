@@ -167,7 +167,7 @@ func (t *tables) read(p *page, buf []byte, off int64) error {
 		return err
 	}
 	if err := record.CheckPage(buf, p.key.kind, p.m.tag, p.key.number); err != nil {
-		p.m.errs.checksum.Add(1)
+		t.a.count(p.m, &p.m.errs.checksum)
 		t.a.event("table-damaged", p.m.name(), "%v; its blocks are restored from redundancy", err)
 		return err
 	}

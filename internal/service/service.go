@@ -559,6 +559,9 @@ func (s *Service) nextSteps(a *ArrayStatus, disks []DiskInfo) []string {
 		}
 	}
 	for _, m := range a.Members {
+		if m.Condition == record.Failing.String() && a.Margin > 0 {
+			out = append(out, fmt.Sprintf("nidalo replace -yes %s %s DISK   before it fails: %d errors so far, all restored", a.Name, cmp.Or(m.Bay, m.Serial, m.Path), m.Errors))
+		}
 		if m.NeedSize == 0 || rebuilding[m.Slot] {
 			continue
 		}
