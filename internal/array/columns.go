@@ -184,15 +184,19 @@ func (c *columns) recoverRun(from, to int, unknown []int) {
 	}
 }
 
-// fresh says whether a column was never written: no member has a sum for it. At least one of them would, parity being
-// written with every block.
+// fresh says whether a column was certainly never written: no member has a sum for it, and no more of them are unknown
+// than there are parity blocks, one of which would have a sum if anything had been written.
 func (c *columns) fresh(col int) bool {
+	unknown := 0
 	for _, s := range c.sums {
-		if s != nil && s[col] > record.SumLost {
+		switch {
+		case s == nil || s[col] == record.SumLost:
+			unknown++
+		case s[col] != record.SumNever:
 			return false
 		}
 	}
-	return true
+	return unknown <= c.a.geo.Parity
 }
 
 // heal rewrites what members had wrong and is known again, and returns how many blocks. The caller holds the stripe

@@ -328,7 +328,7 @@ func (c *columns) writesFor(m *member) []write {
 	role := c.a.geo.Role(c.st, m.slot)
 	kindOf := func(col int) record.RunKind {
 		switch {
-		case c.fresh(col) && c.anyMember():
+		case c.fresh(col):
 			return record.RunNever
 		case !c.known[role][col]:
 			c.a.stats.Unreadable.Add(1)
@@ -351,13 +351,4 @@ func (c *columns) writesFor(m *member) []write {
 		col = e
 	}
 	return out
-}
-
-func (c *columns) anyMember() bool {
-	for _, m := range c.roles {
-		if m != nil {
-			return true
-		}
-	}
-	return false
 }

@@ -138,7 +138,8 @@ func (d *Disk) Close() error            { return nil }
 
 // cut is what a power cut leaves: of each cached block one of its versions or the durable one.
 func (d *Disk) cut(r *rand.Rand) {
-	mode := r.IntN(4)
+	mode := r.IntN(6)
+	seam := r.Int64N(d.size / block)
 	for _, b := range sortedKeys(d.cached) {
 		v := d.cached[b]
 		keep := -1
@@ -146,6 +147,14 @@ func (d *Disk) cut(r *rand.Rand) {
 		case 0: // nothing reached the platter
 		case 1: // everything did
 			keep = len(v) - 1
+		case 2: // one end of the disk did: the journal without the data, or the data without the journal
+			if b < seam {
+				keep = len(v) - 1
+			}
+		case 3:
+			if b >= seam {
+				keep = len(v) - 1
+			}
 		default:
 			keep = r.IntN(len(v)+1) - 1
 		}

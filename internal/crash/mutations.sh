@@ -32,6 +32,7 @@ mutation "checkpoint forgets the checksum pages" journal.go 's/if err := a\.writ
 mutation "last batch replayed although incomplete" replay.go 's/if n == last && len\(batch\.lacking\) > 0 \{/if false {/'
 mutation "lacking members trusted" replay.go 's/a\.tables\.set\(m, st\.Row\*int64\(a\.geo\.StripBlocks\(\)\)\+int64\(t\.col\), t\.n, nil, record\.SumLost\)/_ = m/'
 mutation "older payload over newer contents" replay.go 's/if runs\[i\]\.batch > batch && block < runs\[i\]\.end/if false/'
+mutation "columns fresh on too little evidence" columns.go 's/return unknown <= c\.a\.geo\.Parity/return true/'
 mutation "batch numbers begin again" replay.go 's/last \+ 16/first - 1/'
 mutation "parity of overwrites not journalled" destage.go 's/p\.add\(m, kind, col\+c, row/p.add(m, record.RunInPlace, col+c, row/'
 mutation "failed member not written down" roster.go 's/if err := a\.roster\.write\(a\); err != nil \{\n\t\ta\.freeze/if err := error(nil); err != nil {\n\t\ta.freeze/'
