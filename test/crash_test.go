@@ -140,8 +140,10 @@ func TestWhatWasFlushedIsThereAfterEveryKill(t *testing.T) {
 			b.nidalo("fail", "tides", "A2") // from here on without any redundancy
 		}
 		fio := func(args ...string) *exec.Cmd {
-			return exec.Command("fio", append([]string{"--name=x", "--ioengine=nbd", "--uri=" + b.uri("tides"), "--bs=4k", "--iodepth=16",
+			c := exec.Command("fio", append([]string{"--name=x", "--ioengine=nbd", "--uri=" + b.uri("tides"), "--bs=4k", "--iodepth=16",
 				"--rw=randwrite", "--verify=crc32c", "--randseed=" + strconv.Itoa(cycle)}, args...)...)
+			c.Dir = b.home
+			return c
 		}
 		first := []string{"--size=16M", "--end_fsync=1", "--do_verify=0"}
 		out, err := fio(first...).CombinedOutput()

@@ -127,7 +127,9 @@ func (b *bench) tool(name string, args ...string) string {
 	b.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
+	c := exec.CommandContext(ctx, name, args...)
+	c.Dir = b.home // fio leaves files where it runs
+	out, err := c.CombinedOutput()
 	require.NoError(b.t, err, "%s %s\n%s\n%s", name, strings.Join(args, " "), out, b.log)
 	return string(out)
 }

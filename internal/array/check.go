@@ -133,15 +133,20 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
 	}
 	for role := range c.wrong {
 		for col, wrong := range c.wrong[role] {
-			if wrong {
-				note(role, col, "unreadable or wrong checksum")
+			switch wrong {
+			case unread:
+				note(role, col, "cannot be read")
+			case mismatch:
+				note(role, col, "wrong checksum")
+			case lost:
+				note(role, col, "contents not known")
 			}
 		}
 	}
 	c.recover()
 	for role := range c.wrong {
 		for col, wrong := range c.wrong[role] {
-			if wrong && !c.known[role][col] {
+			if wrong != sound && !c.known[role][col] {
 				result.Unrepairable++
 			}
 		}
@@ -185,7 +190,7 @@ func (c *columns) contradictions() (out [][2]int) {
 			whole = whole && c.known[role][col]
 		}
 		for j := range rows {
-			if !whole || c.roles[k+j] == nil || c.wrong[k+j][col] || !c.known[k+j][col] {
+			if !whole || c.roles[k+j] == nil || c.wrong[k+j][col] != sound || !c.known[k+j][col] {
 				continue
 			}
 			if at := col * Block; !bytes.Equal(rows[j][at:at+Block], c.bufs[k+j][at:at+Block]) {

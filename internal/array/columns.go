@@ -20,8 +20,18 @@ type columns struct {
 	bufs  [][]byte   // by role, n blocks
 	sums  [][]uint32 // by role; nil without a member
 	known [][]bool   // by role and column: the buffer holds the contents
-	wrong [][]bool   // by role and column: the member should have it and does not
+	wrong [][]cause  // by role and column: why the member does not have what it should
 }
+
+// cause is why a block of a member is of no use.
+type cause uint8
+
+const (
+	sound    cause = iota
+	unread         // the disk could not read it
+	mismatch       // its checksum is wrong
+	lost           // its contents were not known already
+)
 
 // override replaces what a member holds during recovery: it returns the sum and contents of a block, if it has any.
 type override func(slot int, block int64) (sum uint32, data []byte, ok bool)
@@ -30,11 +40,12 @@ type override func(slot int, block int64) (sum uint32, data []byte, ok bool)
 func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*columns, error) {
 	w := a.geo.Width()
 	c := &columns{a: a, st: st, first: first, n: n, roles: make([]*member, w), bufs: make([][]byte, w),
-		sums: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]bool, w)}
-	flags := make([]bool, 2*w*n)
+		sums: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w)}
+	flags, causes := make([]bool, w*n), make([]cause, w*n)
 	for role := range w {
 		c.bufs[role] = a.cache.scratch()[:n*Block]
-		c.known[role], c.wrong[role], flags = flags[:n], flags[n:2*n], flags[2*n:]
+		c.known[role], flags = flags[:n], flags[n:]
+		c.wrong[role], causes = causes[:n], causes[n:]
 		if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) {
 			c.roles[role] = m
 		}
@@ -96,7 +107,7 @@ func (c *columns) loadRole(role int, over override) {
 	// One read for all; when that fails, block by block, so that one bad sector costs one block.
 	if over == nil && c.a.readData(m, [][]byte{buf}, c.block(0)) == nil {
 		for col := range known {
-			c.judge(m, role, col)
+			c.judge(role, col)
 		}
 		return
 	}
@@ -105,10 +116,10 @@ func (c *columns) loadRole(role int, over override) {
 			continue
 		}
 		if sums[col] > record.SumLost && m.live() && c.a.readData(m, [][]byte{buf[col*Block:][:Block]}, c.block(col)) != nil {
-			wrong[col] = true
+			wrong[col] = unread
 			continue
 		}
-		c.judge(m, role, col)
+		c.judge(role, col)
 	}
 	if !m.live() {
 		c.roles[role], c.sums[role] = nil, nil
@@ -117,19 +128,18 @@ func (c *columns) loadRole(role int, over override) {
 	}
 }
 
-func (c *columns) judge(m *member, role, col int) {
+func (c *columns) judge(role, col int) {
 	block := c.bufs[role][col*Block:][:Block]
 	switch sum := c.sums[role][col]; {
 	case sum == record.SumNever:
 		clear(block)
 		c.known[role][col] = true
 	case sum == record.SumLost:
-		c.wrong[role][col] = true
+		c.wrong[role][col] = lost
 	case record.Sum(block) == sum:
 		c.known[role][col] = true
 	default:
-		c.a.count(m, &m.errs.checksum)
-		c.wrong[role][col] = true
+		c.wrong[role][col] = mismatch
 	}
 }
 
@@ -208,7 +218,7 @@ func (c *columns) heal() int {
 			continue
 		}
 		for col := range c.n {
-			if !c.wrong[role][col] || !c.known[role][col] || !m.live() {
+			if c.wrong[role][col] == sound || !c.known[role][col] || !m.live() {
 				continue
 			}
 			block := c.bufs[role][col*Block:][:Block]
@@ -220,7 +230,14 @@ func (c *columns) heal() int {
 				}
 				c.a.tables.set(m, c.block(col), 1, []uint32{record.Sum(block)}, 0)
 			}
-			c.wrong[role][col] = false
+			// Counted here, once for each place, however often it was come across.
+			switch c.wrong[role][col] {
+			case unread:
+				c.a.count(m, &m.errs.read)
+			case mismatch:
+				c.a.count(m, &m.errs.checksum)
+			}
+			c.wrong[role][col] = sound
 			healed++
 		}
 	}

@@ -245,7 +245,7 @@ func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
 	}
 	defer c.free()
 	for role := range c.wrong {
-		if slices.Contains(c.wrong[role], true) && !heal {
+		if !heal && slices.ContainsFunc(c.wrong[role], func(w cause) bool { return w != sound }) {
 			return true, nil
 		}
 	}

@@ -18,10 +18,10 @@ const (
 )
 
 const (
-	windowBytes  = 4 << 20         // of the target, in one piece of a rebuild
-	windows      = 4               // pieces at the same time: while one is read another is written
-	jumpRows     = 64              // a gap of never-written rows from which it pays to stop and jump
-	persistEvery = 2 * time.Second // a crash repeats at most this much of a rebuild or a check
+	windowBytes  = 4 << 20     // of the target, in one piece of a rebuild
+	windows      = 4           // pieces at the same time: while one is read another is written
+	jumpRows     = 64          // a gap of never-written rows from which it pays to stop and jump
+	persistEvery = time.Second // a crash repeats at most this much of a rebuild or a check
 )
 
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.

@@ -89,9 +89,9 @@ func (a *Array) writeData(m *member, bufs [][]byte, block int64) error {
 	return nil
 }
 
-// readProblem: one bad sector is not a bad disk, so the place is healed; only a disk that is gone is failed.
+// readProblem: one bad sector is not a bad disk, so the place is healed, and counted then; only a disk that is gone is
+// failed.
 func (a *Array) readProblem(m *member, err error) {
-	a.count(m, &m.errs.read)
 	if errors.Is(err, disk.ErrGone) {
 		a.failMember(m, record.Missing, err)
 	}
