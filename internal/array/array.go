@@ -67,7 +67,7 @@ type Config struct {
 // Defaults of Config.
 const (
 	DefaultCache  = 128 << 20
-	DefaultTables = 48 << 20
+	DefaultTables = 24 << 20
 )
 
 // Limits counts errors of a member since it joined: reads that failed and blocks with wrong checksums. Each was healed,

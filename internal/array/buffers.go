@@ -20,7 +20,7 @@ type freeList struct {
 }
 
 func (f *freeList) init(size, limit int64) {
-	f.size, f.keep = size, int(limit/4/size)
+	f.size, f.keep = size, int(limit/8/size)
 	f.slab = min(max(limit, 4*size), 64<<20) / size * size
 }
 
@@ -37,6 +37,7 @@ func (f *freeList) get() []byte {
 		if err != nil {
 			return make([]byte, f.size) // no address space; the heap will do
 		}
+		singlePages(mem)
 		// The maps go when nobody can reach the list any more, and with it any buffer.
 		runtime.AddCleanup(f, func(mem []byte) { _ = unix.Munmap(mem) }, mem)
 		for at := int64(0); at < f.slab; at += f.size {

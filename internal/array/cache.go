@@ -30,8 +30,8 @@ type cache struct {
 		full  []int64
 		order []queued // by age; entries whose stripe is clean by now are passed over
 	}
-	work chan struct{}
-	pool sync.Pool
+	work  chan struct{}
+	pools [9]sync.Pool // scratch buffers of 1, 2, 4 … 256 blocks
 }
 
 type queued struct {
@@ -477,20 +477,21 @@ func (l *layer) mark(role, first, n int, zero bool) int64 {
 
 func has(set *[4]uint64, i int) bool { return set[i/64]>>(i%64)&1 == 1 }
 
-// scratch is a strip-sized buffer for the time of one operation; it does not count against the limit, which the number
-// of operations at a time bounds.
-func (c *cache) scratch() []byte {
-	if b, ok := c.pool.Get().(*[]byte); ok {
-		return *b
+// scratch is a buffer of n blocks for the time of one operation; it does not count against the limit, which the number of
+// operations at a time bounds. Sizes go in powers of two, so that a plan for one block takes one block.
+func (c *cache) scratch(n int) []byte {
+	class := bits.Len(uint(n - 1))
+	if b, ok := c.pools[class].Get().(*[]byte); ok {
+		return (*b)[:n*Block]
 	}
-	return make([]byte, c.a.geo.Strip)
+	return make([]byte, Block<<class)[:n*Block]
 }
 
 func (c *cache) scratchDone(bufs [][]byte) {
 	for _, b := range bufs {
 		if b != nil {
 			b = b[:cap(b)]
-			c.pool.Put(&b)
+			c.pools[bits.Len(uint(cap(b)/Block-1))].Put(&b)
 		}
 	}
 }

@@ -180,7 +180,7 @@ func (c *columns) contradictions() (out [][2]int) {
 	}
 	rows := make([][]byte, c.a.geo.Parity)
 	for j := range rows {
-		rows[j] = c.a.cache.scratch()[:c.n*Block]
+		rows[j] = c.a.cache.scratch(c.n)
 	}
 	defer c.a.cache.scratchDone(rows)
 	parity.Encode(rows, c.bufs[:k])
@@ -224,7 +224,7 @@ func (c *columns) repair(result *CheckResult, contradictions [][2]int) error {
 	}
 	rows := make([][]byte, a.geo.Parity)
 	for j := range rows {
-		rows[j] = a.cache.scratch()[:c.n*Block]
+		rows[j] = a.cache.scratch(c.n)
 	}
 	defer a.cache.scratchDone(rows)
 	parity.Encode(rows, c.bufs[:k])

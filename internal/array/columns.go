@@ -43,7 +43,7 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 		sums: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w)}
 	flags, causes := make([]bool, w*n), make([]cause, w*n)
 	for role := range w {
-		c.bufs[role] = a.cache.scratch()[:n*Block]
+		c.bufs[role] = a.cache.scratch(n)
 		c.known[role], flags = flags[:n], flags[n:]
 		c.wrong[role], causes = causes[:n], causes[n:]
 		if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) {

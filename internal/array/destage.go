@@ -567,9 +567,9 @@ func (p *plan) add(m *member, kind record.RunKind, col int, buf []byte) {
 }
 
 func (p *plan) alloc(n int) []byte {
-	b := p.a.cache.scratch()
+	b := p.a.cache.scratch(n)
 	p.scratch = append(p.scratch, b)
-	return b[:n*Block]
+	return b
 }
 
 func sumsOf(buf []byte) []uint32 {

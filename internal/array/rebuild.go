@@ -125,7 +125,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 	group := a.geo.GroupOf(m.slot)
 	rows := a.geo.Rows[group]
 	t.total.Store(a.writtenRows(group, m.cursor.Load()) * a.geo.Strip)
-	var flight sync.WaitGroup
+	var flight, saving sync.WaitGroup
 	slots := make(chan struct{}, windows)
 	passed := make(chan struct{}) // closed when the piece before has passed
 	close(passed)
@@ -160,10 +160,17 @@ func (a *Array) rebuild(t *task, m *member) error {
 			continue
 		}
 		if a.now().Sub(saved) > persistEvery {
-			flight.Wait()
-			if err := a.saveCursor(m); err != nil {
-				fail(err)
-				continue
+			// Behind the pieces that are under way: whatever the cursor has passed when it is read is saved.
+			saving.Wait()
+			save := func() {
+				if err := a.saveCursor(m); err != nil {
+					fail(err)
+				}
+			}
+			if a.cfg.Serial {
+				save()
+			} else {
+				saving.Go(save)
 			}
 			saved = a.now()
 			t.total.Store(max(t.total.Load(), t.done.Load()+a.writtenRows(group, next)*a.geo.Strip))
@@ -201,6 +208,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 		flight.Go(func() { piece(); <-slots })
 	}
 	flight.Wait()
+	saving.Wait()
 	if err := failed(); err != nil {
 		if m.condition() == record.Rebuilding && a.alive() == nil {
 			_ = a.saveCursor(m)
