@@ -49,6 +49,8 @@ func diskSteps(disks []service.DiskInfo) []string {
 		return []string{"nidalo create -name NAME -level 6 " + strings.Join(blank, " ")}
 	case len(blank) >= 2:
 		return []string{"nidalo create -name NAME -level 1 " + strings.Join(blank, " ")}
+	case len(blank) == 1:
+		return []string{"nidalo status   says whether an array needs " + blank[0]}
 	}
 	return nil
 }
