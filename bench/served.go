@@ -48,7 +48,7 @@ func served(place string) {
 		ours, peers, dir, at = nil, nil, "", ""
 	}
 	defer end()
-	for i, l := range loads {
+	for _, l := range loads {
 		name := l.name
 		// The rows of one level share an array, so that reads find what was written; skip whole levels not asked for.
 		any := false
@@ -106,6 +106,5 @@ func served(place string) {
 		for p := range peers {
 			add(row{place, name, median(x), median(y[p]), unit, peers[p].name, l.target, false, l.limit})
 		}
-		_ = i
 	}
 }

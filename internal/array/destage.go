@@ -154,14 +154,7 @@ func (a *Array) place(c *change) error {
 		if !w.m.live() {
 			continue
 		}
-		switch w.kind {
-		case record.RunNever:
-			a.tables.set(w.m, w.block, w.n, nil, record.SumNever)
-		case record.RunLost:
-			a.tables.set(w.m, w.block, w.n, nil, record.SumLost)
-		default:
-			a.tables.set(w.m, w.block, w.n, w.sums, 0)
-		}
+		a.tables.enter(w.m, w.kind, w.block, w.n, w.sums)
 	}
 	return a.alive()
 }
@@ -327,7 +320,7 @@ func (p *plan) run(col, n int, dirty, zero uint64) error {
 			parities++
 		}
 	}
-	if a.geo.Data*n == bits.OnesCount64(dirty)*n && n == a.geo.StripBlocks() {
+	if bits.OnesCount64(dirty) == k && n == a.geo.StripBlocks() {
 		a.stats.FullStripes.Add(1)
 	} else {
 		a.stats.PartialRuns.Add(1)

@@ -319,14 +319,7 @@ func (a *Array) rebuildRows(m *member, group int, from, to int64) error {
 		return err
 	}
 	for _, w := range writes {
-		switch w.kind {
-		case record.RunInPlace:
-			a.tables.set(m, w.block, w.n, w.sums, 0)
-		case record.RunNever:
-			a.tables.set(m, w.block, w.n, nil, record.SumNever)
-		case record.RunLost:
-			a.tables.set(m, w.block, w.n, nil, record.SumLost)
-		}
+		a.tables.enter(m, w.kind, w.block, w.n, w.sums)
 	}
 	return nil
 }

@@ -425,20 +425,13 @@ func (a *Array) replayBatch(b batch, superseded map[*member][]batchRun) error {
 		m := members[i]
 		at := b.entries[m].payload
 		for _, r := range b.entries[m].Runs {
-			switch r.Kind {
-			case record.RunPayload:
+			if r.Kind == record.RunPayload {
 				if err := a.replayRun(m, b.number, r, at, superseded[m]); err != nil {
 					return err
 				}
 				at += int64(r.Count)
-				a.tables.set(m, r.Start, r.Count, r.Sums, 0)
-			case record.RunInPlace:
-				a.tables.set(m, r.Start, r.Count, r.Sums, 0)
-			case record.RunNever:
-				a.tables.set(m, r.Start, r.Count, nil, record.SumNever)
-			case record.RunLost:
-				a.tables.set(m, r.Start, r.Count, nil, record.SumLost)
 			}
+			a.tables.enter(m, r.Kind, r.Start, r.Count, r.Sums)
 		}
 		return nil
 	})

@@ -266,6 +266,18 @@ func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32)
 	}
 }
 
+// enter stores what a run of a change or of the journal means for the sums. The caller holds the barrier.
+func (t *tables) enter(m *member, kind record.RunKind, block int64, n int, sums []uint32) {
+	switch kind {
+	case record.RunNever:
+		t.set(m, block, n, nil, record.SumNever)
+	case record.RunLost:
+		t.set(m, block, n, nil, record.SumLost)
+	default:
+		t.set(m, block, n, sums, 0)
+	}
+}
+
 // forget drops all pages of a member that is no longer live.
 func (t *tables) forget(m *member) {
 	for i := range t.shards {

@@ -26,7 +26,7 @@ mutation() {
 mutation "journal entry not synced" journal.go 's/return p\.m\.disk\.Sync\(\)/return nil/'
 mutation "in place before the commit" destage.go 's/(return a\.journal\.commit\(c\))/if _, err := a.writeInPlace(c.writes, record.RunPayload); err != nil {\n\t\treturn err\n\t}\n\t$1/'
 mutation "fresh blocks committed before they are synced" destage.go 's/if err := a\.syncMembers\(touched\); err != nil \{\n\t\treturn err\n\t\}/_ = touched/'
-mutation "checksum of single blocks not updated" destage.go 's/default:\n\t\t\ta\.tables\.set\(/default:\n\t\t\tif w.n == 1 {\n\t\t\t\tcontinue\n\t\t\t}\n\t\t\ta.tables.set(/'
+mutation "checksum of single blocks not updated" destage.go 's/a\.tables\.enter\(w\.m, w\.kind/if w.n == 1 {\n\t\t\tcontinue\n\t\t}\n\t\ta.tables.enter(w.m, w.kind/'
 mutation "checkpoint without syncing the data" journal.go 's/if err := a\.syncAll\(\); err != nil \{\n\t\treturn err\n\t\}\n\tif len\(maps\)/if len(maps)/'
 mutation "checkpoint forgets the checksum pages" journal.go 's/if err := a\.writePages\(sums\); err != nil \{\n\t\treturn err\n\t\}/_ = sums/'
 mutation "last batch replayed although incomplete" replay.go 's/if n == last && len\(batch\.lacking\) > 0 \{/if false {/'
