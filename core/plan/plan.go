@@ -1,0 +1,176 @@
+// Package plan is the arithmetic of decisions: what an array of given disks would hold, survive and risk at each level. It
+// is pure; everything it assumes is an argument.
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+)
+
+// Option is one way to make an array of some disks.
+type Option struct {
+	Level    layout.Level  `json:"level"`
+	Groups   int           `json:"groups"`
+	Members  int           `json:"members"`
+	Raw      int64         `json:"raw_bytes"`
+	Capacity int64         `json:"capacity_bytes"`
+	Unequal  int64         `json:"lost_to_unequal_sizes_bytes"`
+	Overhead float64       `json:"overhead_percent"` // of the raw capacity: redundancy, tables, unequal sizes
+	Margin   int           `json:"margin"`
+	Best     int           `json:"margin_best"`
+	Read     float64       `json:"read_speed"`  // sequential, in units of one disk
+	Write    float64       `json:"write_speed"` // sequential into fresh space, in units of one disk
+	Small    int           `json:"small_write"` // operations on members for one block written anew: reads and writes
+	Rebuild  time.Duration `json:"rebuild_ns"`  // of one member, as assumed
+	LossYear float64       `json:"loss_in_a_year"`
+	LossOnce float64       `json:"loss_in_a_rebuild"`
+}
+
+// Geometry works out the shape of an array of disks of the given sizes in bytes, tables taken off.
+func Geometry(level layout.Level, strip int64, groups int, sizes []int64) (*layout.Geometry, error) {
+	data := make([]int64, len(sizes))
+	for i, size := range sizes {
+		p, err := record.PlaceFor(size, 0)
+		if err != nil {
+			return nil, err
+		}
+		data[i] = p.DataSize
+	}
+	return layout.New(level, strip, groups, data)
+}
+
+// For works out one level.
+func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptions) (Option, error) {
+	g, err := Geometry(level, strip, groups, sizes)
+	if err != nil {
+		return Option{}, err
+	}
+	o := Option{Level: level, Groups: g.Groups, Members: len(sizes), Capacity: g.Capacity()}
+	smallest := slices.Min(sizes)
+	for _, s := range sizes {
+		o.Raw += s
+		if level != layout.Concat {
+			o.Unequal += s - smallest
+		}
+	}
+	o.Overhead = 100 * (1 - float64(o.Capacity)/float64(o.Raw))
+	o.Margin, o.Best = g.Margin(func(int) bool { return false })
+	o.Read, o.Write, o.Small = float64(g.Data*g.Groups), float64(g.Data*g.Groups), 2*(1+g.Parity)+1+g.Parity
+	if g.Parity == 0 {
+		o.Small = 2 // the journal and the place; no parity needs to know what was there
+	} else if g.Data == 1 {
+		o.Read = float64(g.Width() * g.Groups) // every copy is read from
+		o.Small = 2 * g.Width()                // no old contents are needed
+	}
+	if level == layout.Concat {
+		o.Read, o.Write = 1, 1
+	}
+	size := slices.Max(sizes)
+	if level != layout.Concat {
+		size = smallest
+	}
+	o.Rebuild = a.RebuildTime(size)
+	if level == layout.Concat || g.Parity == 0 {
+		o.LossYear, o.LossOnce = a.LossWithin(1, len(sizes), 0, size, year), 1
+		o.Rebuild = 0
+	} else {
+		o.LossYear = a.LossWithin(g.Groups, g.Width(), g.Parity, size, year)
+		o.LossOnce = a.LossInRebuild(g.Width(), g.Parity, size)
+	}
+	return o, nil
+}
+
+// All works out every level that can be made of the disks, in the order levels are shown.
+func All(strip int64, sizes []int64, a Assumptions) []Option {
+	var out []Option
+	for _, l := range layout.Levels() {
+		if o, err := For(l, strip, 0, sizes, a); err == nil {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// Aims for Recommend.
+const (
+	WantCapacity = "capacity" // the most space that survives a loss
+	WantSafety   = "safety"   // the least chance of losing data
+	WantSpeed    = "speed"    // the fewest operations for small writes, then the fastest writes, that survive a loss
+)
+
+// Recommend chooses the option for an aim, and says why. Levels that survive nothing are never recommended; with many or
+// large disks neither are those whose single rebuild is a gamble.
+func Recommend(options []Option, want string) (Option, string, error) {
+	var fit []Option
+	for _, o := range options {
+		if o.Margin > 0 && o.LossOnce < 0.05 {
+			fit = append(fit, o)
+		}
+	}
+	if len(fit) == 0 {
+		for _, o := range options {
+			if o.Margin > 0 {
+				fit = append(fit, o)
+			}
+		}
+	}
+	if len(fit) == 0 {
+		return Option{}, "", fmt.Errorf("no level of these disks survives the loss of one")
+	}
+	var why string
+	switch want {
+	case WantCapacity:
+		slices.SortStableFunc(fit, func(x, y Option) int {
+			return cmp.Or(cmp.Compare(y.Capacity, x.Capacity), cmp.Compare(x.LossYear, y.LossYear))
+		})
+		why = "the most space that survives a loss"
+	case WantSafety:
+		slices.SortStableFunc(fit, func(x, y Option) int {
+			return cmp.Or(cmp.Compare(y.Margin, x.Margin), cmp.Compare(magnitude(x.LossYear), magnitude(y.LossYear)), cmp.Compare(y.Capacity, x.Capacity))
+		})
+		// Among equals in margin the space counts; all copies of everything is only for two or three disks.
+		if len(fit) > 1 && fit[0].Level == layout.Mirror && fit[0].Members > 3 {
+			fit = fit[1:]
+		}
+		why = "survives the most losses for certain"
+	case WantSpeed:
+		slices.SortStableFunc(fit, func(x, y Option) int {
+			return cmp.Or(cmp.Compare(x.Small, y.Small), cmp.Compare(y.Write, x.Write))
+		})
+		why = "the least work for a small write"
+	default:
+		return Option{}, "", fmt.Errorf("%q: capacity, safety or speed", want)
+	}
+	return fit[0], why, nil
+}
+
+// magnitude rounds a chance to its power of ten, so that recommendations do not turn on digits nobody knows.
+func magnitude(p float64) float64 {
+	if p <= 0 {
+		return -400
+	}
+	return math.Floor(math.Log10(p))
+}
+
+// Cell is what a member holds in one row of the layout.
+func Cell(g *layout.Geometry, slot int, row int64) string {
+	group := g.GroupOf(slot)
+	if row >= g.Rows[group] {
+		return ""
+	}
+	st := g.At(group, row)
+	role := g.Role(st, slot)
+	if role >= g.Data {
+		if g.Data == 1 {
+			return fmt.Sprintf("=%d", st.Number)
+		}
+		return fmt.Sprintf("%c%d", "PQR"[role-g.Data], st.Number)
+	}
+	return fmt.Sprint(st.Number*int64(g.Data) + int64(role))
+}
