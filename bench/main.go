@@ -70,13 +70,32 @@ func main() {
 	log.SetFlags(0)
 	flag.Parse()
 	kernels()
+	touch("/dev/shm", 10<<30)
 	for _, place := range strings.Split(*places, ",") {
 		served(place)
+		floors(place)
 	}
 	tasks(strings.Split(*places, ",")[0])
 	if *report != "" {
 		if err := os.WriteFile(*report, []byte(document()), 0o644); err != nil {
 			log.Fatal(err)
+		}
+	}
+}
+
+// touch makes the host give this machine its memory before anybody is measured: on a virtual machine the first use of a page
+// costs far more than any later one, and whoever came first would pay.
+func touch(dir string, bytes int64) {
+	f, err := os.CreateTemp(dir, "touch")
+	if err != nil {
+		return
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	buf := make([]byte, 4<<20)
+	for at := int64(0); at < bytes; at += int64(len(buf)) {
+		if _, err := f.WriteAt(buf, at); err != nil {
+			return
 		}
 	}
 }
@@ -142,7 +161,7 @@ func waitSocket(path string) {
 }
 
 func plain(dir, kind string, bytes int64) *server {
-	file, socket := filepath.Join(dir, "plain"), filepath.Join(dir, kind+".sock")
+	file, socket := filepath.Join(dir, kind+".img"), filepath.Join(dir, kind+".sock")
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
 		log.Fatal(err)
 	}

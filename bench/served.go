@@ -67,6 +67,9 @@ func served(place string) {
 			at = l.level
 			ours = array(dir, l.level, l.disks, "1GiB")
 			peers = []*server{plain(dir, "nbdkit", 3<<30)}
+			if l.level != "1" {
+				peers = append(peers, plain(dir, "qemu-nbd", 3<<30))
+			}
 		}
 		n := *rounds
 		if !wanted(name) {

@@ -56,6 +56,7 @@ func tasks(place string) {
 	defer os.RemoveAll(dir)
 	degraded(dir, place)
 	slowed(dir, place)
+	disturbed(dir, place)
 	sparse(dir, place)
 	unclean(dir, place)
 	amplification(dir, place)
@@ -103,6 +104,54 @@ func slowed(dir, place string) {
 	nidalo(s.dir, "fail", "t", "A3")
 	took, done := s.rebuild("A3", "B1")
 	add(row{place, name, float64(done) / took.Seconds() / (1 << 20), 100, "MiB/s", "the rate", 0.95, false, "the rate of the disks"})
+}
+
+// disturbed measures what a rebuild costs clients at each pace, and that it goes on meanwhile.
+func disturbed(dir, place string) {
+	name := "4 KiB random read while a member is rebuilt at pace "
+	if !wanted(name) {
+		return
+	}
+	s := array(dir, "6", 8, "1GiB")
+	defer s.stop()
+	fill(s, *size)
+	read := func() float64 {
+		_, iops := fio(s.uri, "--rw=randread", "--bs=4k", "--iodepth=16", fmt.Sprintf("--size=%dM", *size), "--time_based", "--runtime=3")
+		return iops
+	}
+	for i, c := range []struct {
+		pace   string
+		target float64
+	}{{"normal", 0.6}, {"gentle", 0.75}} {
+		nidalo(s.dir, "lab", "damage", []string{"B1", "A3"}[i], "-rate", "60MiB/s") // the new disk: the rebuild must last
+		var x, y []float64
+		nidalo(s.dir, "pace", "all", c.pace)
+		from, to := []string{"A3", "B1"}[i], []string{"B1", "A3"}[i]
+		nidalo(s.dir, "fail", "t", from)
+		if from == "B1" {
+			nidalo(s.dir, "erase", "-yes", to)
+		}
+		nidalo(s.dir, "replace", "t", from, to)
+		before := int64(0)
+		for range *rounds {
+			nidalo(s.dir, "pause", "t")
+			y = append(y, read()) // degraded as well, but nothing is rebuilt
+			nidalo(s.dir, "continue", "t")
+			x = append(x, read())
+			tasks := s.status().Arrays[0].Tasks
+			t := tasks[len(tasks)-1]
+			if t.State != "running" || t.Done <= before {
+				log.Printf("%s%s: the rebuild is %s at %d bytes", name, c.pace, t.State, t.Done)
+			}
+			before = t.Done
+		}
+		add(row{place, name + c.pace, median(x), median(y), "op/s", "without", c.target, false, "the pace: a third of the time at normal, a tenth at gentle"})
+		nidalo(s.dir, "pace", "all", "full")
+		nidalo(s.dir, "lab", "damage", to, "-mend")
+		for s.status().Arrays[0].Condition != "healthy" {
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
 }
 
 func sparse(dir, place string) {

@@ -2,7 +2,10 @@ package test
 
 import (
 	"encoding/json"
+	"os"
 	"path/filepath"
+	"slices"
+	"syscall"
 	"testing"
 	"time"
 
@@ -109,4 +112,89 @@ func TestTrimmedSpaceIsNeverWrittenAgain(t *testing.T) {
 	b.tool("qemu-io", "-f", "raw", b.uri("tides"), "-c", "read -P 0 4M 8M")
 	require.Contains(t, b.nidalo("replace", "-wait", "tides", "A2", "A7"), "rebuilt")
 	b.tool("qemu-io", "-f", "raw", b.uri("tides"), "-c", "read -P 0 4M 8M")
+}
+
+// configure writes nidalo.toml.
+func (b *bench) configure(text string) {
+	require.NoError(b.t, os.WriteFile(filepath.Join(b.home, "nidalo.toml"), []byte(text), 0o600))
+}
+
+func TestADiskThatHangsDoesNotHangTheArray(t *testing.T) {
+	b := newBench(t)
+	b.configure("[limits]\nlate_read = '200ms'\nhung = '1s'\n")
+	b.nidalo("lab", "new", "-bays", "8", "-size", "64MiB")
+	b.nidalo("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4", "A5", "A6")
+	b.start()
+	in, out := filepath.Join(b.home, "in"), filepath.Join(b.home, "out")
+	pattern(t, in, 40*mib)
+	b.tool("nbdcopy", "--flush", in, b.uri("tides"))
+
+	// Reads alone: served from redundancy, and a disk that was only late stays.
+	b.nidalo("lab", "damage", "A3", "-hang")
+	b.tool("qemu-io", "-f", "raw", b.uri("tides"), "-c", "read 0 4M")
+	b.nidalo("lab", "damage", "A3", "-mend")
+	b.tool("nbdcopy", b.uri("tides"), out)
+	same(t, in, out, 40*mib)
+
+	// Writes: the disk is given up after its time, and everything goes on.
+	b.nidalo("lab", "damage", "A3", "-hang")
+	b.tool("nbdcopy", "--flush", in, b.uri("tides"))
+	m := b.status().Arrays[0].Members[2]
+	require.Equal(t, "failed", m.Condition)
+	require.Contains(t, m.Reason, "hangs")
+	b.tool("nbdcopy", b.uri("tides"), out)
+	same(t, in, out, 40*mib)
+	require.Contains(t, b.nidalo("replace", "-wait", "tides", "A3", "A7"), "healthy, margin 2")
+	require.Zero(t, b.stop(syscall.SIGTERM), "%s", b.log)
+}
+
+func TestADiskMuchSlowerThanItsPeersIsFailing(t *testing.T) {
+	b := newBench(t)
+	b.configure("[limits]\nslow_window = '400ms'\nslow_windows = 2\nslow_least = '5ms'\nslow_factor = 4.0\n")
+	b.nidalo("lab", "new", "-bays", "8", "-size", "64MiB")
+	b.nidalo("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4", "A5", "A6")
+	b.start()
+	b.nidalo("lab", "damage", "A5", "-latency", "40ms")
+	b.tool("fio", "--name=load", "--ioengine=nbd", "--uri="+b.uri("tides"), "--rw=randwrite", "--bs=64k", "--size=32m", "--iodepth=8",
+		"--fsync=8", "--time_based", "--runtime=4", "--output=/dev/null")
+	for _, m := range b.status().Arrays[0].Members {
+		if m.Bay == "A5" {
+			require.Equal(t, "failing", m.Condition)
+			require.Contains(t, m.Reason, "its peers")
+		} else {
+			require.Equal(t, "active", m.Condition, m.Bay)
+		}
+	}
+	require.Contains(t, b.nidalo("status"), "nidalo retire tides A5 A7")
+}
+
+func TestWrongConfigurationIsNamedByLine(t *testing.T) {
+	b := newBench(t)
+	for text, want := range map[string]string{
+		"[limits]\nhangs = '1s'\n":                    "line 2: limits.hangs",
+		"[limits]\nhung = 'soon'\n":                   "line 2",
+		"disks = ['/a/*'\n":                           "line 1",
+		"disks = ['relative']\n":                      "not an absolute path",
+		"[limits]\nlate_read='9s'\nhung='3s'\n":       "shorter than late_read",
+		"[limits]\nfailing_errors=9\nfailed_errors=3": "less than failing_errors",
+	} {
+		b.configure(text)
+		code, _, said := b.try("status")
+		require.Equal(t, 1, code, text)
+		require.Contains(t, said, "nidalo.toml")
+		require.Contains(t, said, want)
+	}
+}
+
+func TestWhatADiskSaysOfItselfIsHeard(t *testing.T) {
+	b, _, _ := filled(t, 8*mib)
+	b.nidalo("lab", "damage", "A2", "-pending", "12")
+	b.nidalo("lab", "damage", "A3", "-temperature", "63")
+	b.eventually("failing", func() bool { return b.status().Arrays[0].Members[1].Condition == "failing" })
+	require.Contains(t, b.nidalo("next"), "12 sectors wait to be")
+	require.Contains(t, b.nidalo("next"), "nidalo retire tides A2 A7")
+	b.eventually("told of the heat", func() bool { return slices.Contains(b.history().kinds(), "disk-hot") })
+	require.Equal(t, "active", b.status().Arrays[0].Members[2].Condition, "heat is no failure")
+	b.nidalo("lab", "damage", "A3", "-temperature", "40")
+	b.eventually("and of its end", func() bool { return slices.Contains(b.history().kinds(), "disk-cool") })
 }

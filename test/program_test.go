@@ -4,6 +4,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -141,9 +142,9 @@ type status struct {
 		Capacity        int64 `json:"capacity_bytes"`
 		Used            int64 `json:"used_bytes"`
 		Members         []struct {
-			Slot                         int
-			Bay, Serial, Path, Condition string
-			Errors                       int
+			Slot                                 int
+			Bay, Serial, Path, Condition, Reason string
+			Errors                               int
 		}
 		Tasks []struct {
 			Kind, State string
@@ -171,7 +172,7 @@ func pattern(t *testing.T, path string, size int) {
 		x ^= x << 13
 		x ^= x >> 7
 		x ^= x << 17
-		copy(p[i:], fmt.Sprintf("%08x", uint32(x)))
+		binary.LittleEndian.PutUint64(p[i:], x&0x0f0f0f0f0f0f0f0f|0x3030303030303030)
 	}
 	require.NoError(t, os.WriteFile(path, p, 0o600))
 }

@@ -11,10 +11,11 @@ import (
 
 // floors is the rooms from the ground up: a room may use those below it and none beside or above it.
 var floors = [][]string{
-	{"nidalo/core/parity", "nidalo/core/layout"},
+	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health"},
 	{"nidalo/core/record"},
+	{"nidalo/core/plan"},
 	{"nidalo/internal/disk"},
-	{"nidalo/internal/lab", "nidalo/internal/nbd", "nidalo/internal/array"},
+	{"nidalo/internal/lab", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert"},
 	{"nidalo/internal/service", "nidalo/internal/crash"},
 	{"nidalo/internal/api"},
 	{"nidalo/internal/view"},

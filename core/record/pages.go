@@ -6,20 +6,21 @@ import (
 	"hash/crc32"
 )
 
-// Pages are the 4 KiB blocks of the checksum table and the written map. Both carry a head of 16 bytes:
+// Pages are the 4 KiB blocks of the checksum table and the written map. Both carry a head of 24 bytes:
 //
 //	0  4  checksum of bytes 4…4095
 //	4  4  kind: 'S','U','M','1' or 'M','A','P','1'
 //	8  8  tag: the member's, XOR the page's number; a page that strayed from elsewhere does not match
+//	16 8  epoch in which a checksum page was changed last: what a member that was away has missed carries a later one
 //
 // A checksum page then holds one 32-bit sum for each of SumsPerPage blocks of data. Two values are not checksums:
 // SumNever (the block was never written, or trimmed: it reads as zeros and its bytes mean nothing) and SumLost (its
 // content is not known and must come from redundancy). A map page holds one bit for each checksum page, set once that
 // page has anything but SumNever in it; while the bit is clear the checksum page is never read.
 const (
-	pageHead    = 16
-	SumsPerPage = (Block - pageHead) / 4 // 1020 blocks, a little under 4 MiB of data
-	BitsPerPage = (Block - pageHead) * 8 // 32640 pages, about 127 GiB of data
+	pageHead    = 24
+	SumsPerPage = (Block - pageHead) / 4 // 1018 blocks, a little under 4 MiB of data
+	BitsPerPage = (Block - pageHead) * 8 // 32576 pages, about 126 GiB of data
 )
 
 // Special values of a block's sum.
@@ -80,6 +81,12 @@ func PageSum(buf []byte, i int) uint32 {
 func SetPageSum(buf []byte, i int, sum uint32) {
 	binary.LittleEndian.PutUint32(buf[pageHead+4*i:], sum)
 }
+
+// PageEpoch is the epoch in which a checksum page was changed last.
+func PageEpoch(buf []byte) uint64 { return binary.LittleEndian.Uint64(buf[16:]) }
+
+// SetPageEpoch notes the epoch of a change.
+func SetPageEpoch(buf []byte, epoch uint64) { binary.LittleEndian.PutUint64(buf[16:], epoch) }
 
 // PageBit returns bit i of a map page.
 func PageBit(buf []byte, i int) bool { return buf[pageHead+i/8]>>(i%8)&1 == 1 }

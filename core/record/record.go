@@ -31,7 +31,7 @@ const Block = layout.Block
 const Size = 64 << 10
 
 // Version is the format version written by this program.
-const Version = 1
+const Version = 2
 
 var (
 	// ErrFormat is wrapped by every decoding error.
@@ -104,7 +104,18 @@ type Entry struct {
 	Bay, Model, Serial string // as last seen; for people, never for identification
 	Path               string
 	Since              time.Time // when the condition was entered
+	// Left is the last epoch the member took part in, when it is missing or failed and when it catches up after that: all
+	// it may lack was changed in a later one. 0 when everything must be rebuilt. LeftID is the start of that epoch's
+	// identity.
+	Left   uint64
+	LeftID uint64
+	// Onto is the identity of the disk the member is being copied onto, and Cursor how many of its rows are. uuid.Nil: it
+	// is not.
+	Onto uuid.UUID
 }
+
+// Short is the start of an identity as a number.
+func Short(id uuid.UUID) uint64 { return binary.LittleEndian.Uint64(id[:]) }
 
 // TaskKind names long work.
 type TaskKind uint8
@@ -214,7 +225,11 @@ func (r *Record) Encode() ([]byte, error) {
 		w.text(e.Bay, 32)
 		w.text(e.Model, 64)
 		w.text(e.Serial, 64)
-		w.text(e.Path, 256)
+		w.text(e.Path, 232)
+		w.bytes(e.Onto[:])
+		w.at += 8
+		w.u64(e.Left)
+		w.u64(e.LeftID)
 	}
 	binary.LittleEndian.PutUint32(buf[8:], crc32.Checksum(buf[12:], Castagnoli))
 	return buf, nil
@@ -289,7 +304,10 @@ func Decode(buf []byte) (*Record, error) {
 		e.Bay = d.text(32)
 		e.Model = d.text(64)
 		e.Serial = d.text(64)
-		e.Path = d.text(256)
+		e.Path = d.text(232)
+		d.bytes(e.Onto[:])
+		d.at += 8
+		e.Left, e.LeftID = d.u64(), d.u64()
 		if e.Condition < Active || e.Condition > Missing || e.Cursor < 0 || e.DataSize < 0 {
 			return nil, fmt.Errorf("member record: roster entry %d is out of bounds: %w", i, ErrFormat)
 		}

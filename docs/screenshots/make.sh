@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures of this folder anew, from the demo scenario, in a terminal window under Xvfb.
-# Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core; run it as: make screenshots
+# Needs Debian's xvfb, xterm, imagemagick, chromium and fonts-dejavu-core; run it as: make screenshots
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 nidalo=$(realpath ../../nidalo)
@@ -24,8 +24,8 @@ END
   kill $pid
   wait $pid 2>/dev/null || true
 }
-type='say() { echo "\$ nidalo $*"; nidalo "$@"; }'
-nidalo lab new -bays 8 -size 256MiB >/dev/null
+type='say() { echo "\$ nidalo $*"; nidalo "$@"; echo; }'
+nidalo lab new -bays 12 -size 256MiB >/dev/null
 nidalo create -name tides -level 6 A1 A2 A3 A4 A5 A6 >/dev/null
 nidalo create -name charts -level 1 A7 A8 >/dev/null
 nidalo lab pull A8 >/dev/null && nidalo lab insert A8 >/dev/null
@@ -33,14 +33,35 @@ nidalo serve 2>/dev/null & serve=$!
 sleep 1
 head -c 500M /dev/urandom >"$work/sonar"
 nbdcopy --flush "$work/sonar" "nbd+unix:///tides?socket=$NIDALO_HOME/nbd.sock"
+head -c 50M /dev/urandom >"$work/sheets"
+nbdcopy --flush "$work/sheets" "nbd+unix:///charts?socket=$NIDALO_HOME/nbd.sock"
 shot disks 2 "$type; say disks"
 shot status-healthy 2 "$type; say status tides"
-nidalo lab pull A3 >/dev/null
-nidalo lab insert A3 >/dev/null
-shot status-degraded 2 "$type; say status"
-nidalo lab damage A3 -rate 8MiB/s >/dev/null
-nidalo replace tides QRN-0207 A3 >/dev/null 2>&1
+nidalo replace charts ORR-0242 A8 >/dev/null 2>&1
 sleep 2
-shot status-rebuilding 4 "$type; say status tides; say help replace"
+nidalo check -wait charts >/dev/null 2>&1
+shot watch-healthy 3 "nidalo watch"
+nidalo lab pull A3 >/dev/null
+sleep 1.5
+shot next 2 "$type; say next; say may-pull A5; say may-pull B1; say locate -others tides"
+nidalo lab insert A3 >/dev/null
+sleep 1.5
+shot status-degraded 2 "$type; say status"
+nidalo lab damage A3 -rate 5MiB/s >/dev/null
+nidalo replace tides QRN-0207 A3 >/dev/null 2>&1
+sleep 1
+shot pace 5 "$type; say pace tides 3MiB/s; say pace tides 08:00-18:00 gentle, else full; say pace"
+nidalo pace all normal >/dev/null
+shot status-rebuilding 3 "$type; say status tides; say may-pull A3; say help retire"
+shot watch-rebuilding 4 "nidalo watch"
 nidalo lab damage A3 -mend >/dev/null
-shot demo 22 "nidalo demo | tail -46"
+sleep 3
+nidalo check -wait tides >/dev/null 2>&1
+nidalo retire -wait tides A2 B1 >/dev/null 2>&1
+shot history 2 "$type; say history -array tides; say history -tasks"
+shot plan 2 "$type; say plan -sizes 8x12TB -want capacity; say plan -level 6 -sizes 5x12TB -rows 5"
+shot inspect 2 "$type; say plan -lose A1,A3 tides; say inspect A4"
+nidalo report -html "$work/report.html" >/dev/null
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$PWD/report.png" "file://$work/report.html" >/dev/null 2>&1
+nidalo demo >"$work/demo" 2>&1
+shot demo 2 "tail -46 $work/demo"

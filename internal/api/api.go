@@ -13,9 +13,12 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"time"
 
+	"nidalo/internal/history"
 	"nidalo/internal/service"
 )
 
@@ -36,6 +39,23 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "check", nothing(c.Check))
 	handle(mux, log, "erase", c.Erase)
 	handle(mux, log, "dissolve", nothing(c.Dissolve))
+	handle(mux, log, "start", c.Start)
+	handle(mux, log, "stop", nothing(c.Stop))
+	handle(mux, log, "rename", nothing(c.Rename))
+	handle(mux, log, "retire", c.Retire)
+	handle(mux, log, "spare", c.AssignSpare)
+	handle(mux, log, "pace", c.SetPace)
+	handle(mux, log, "steer", nothing(c.Steer))
+	handle(mux, log, "may-pull", c.MayPull)
+	handle(mux, log, "next", func(struct{}) (*service.NextReply, error) { return c.Next() })
+	handle(mux, log, "locate", c.Locate)
+	handle(mux, log, "history", c.History)
+	handle(mux, log, "readings", c.Readings)
+	handle(mux, log, "what-if", c.WhatIf)
+	handle(mux, log, "inspect", c.Inspect)
+	handle(mux, log, "vet", c.Vet)
+	handle(mux, log, "test-alerts", func(struct{}) ([]service.AlertResult, error) { return c.TestAlerts() })
+	handle(mux, log, "acknowledge", nothing(c.Acknowledge))
 	return mux
 }
 
@@ -68,8 +88,8 @@ func handle[Q, R any](mux *http.ServeMux, log *slog.Logger, name string, f func(
 	})
 }
 
-// Listen makes a Unix socket only its owner can use, in place of one that a crash left behind.
-func Listen(path string) (net.Listener, error) {
+// Listen makes a Unix socket only its owner can use, and a group if one is given, in place of one that a crash left behind.
+func Listen(path, group string) (net.Listener, error) {
 	if c, err := net.Dial("unix", path); err == nil {
 		_ = c.Close()
 		return nil, fmt.Errorf("%s: somebody listens there already", path)
@@ -88,7 +108,7 @@ func Listen(path string) (net.Listener, error) {
 		return nil, fmt.Errorf("%s: %w (socket paths are limited to about 100 characters)", path, err)
 	}
 	l.(*net.UnixListener).SetUnlinkOnClose(false)
-	if err := os.Chmod(inner, 0o600); err != nil {
+	if err := admit(inner, filepath.Dir(path), group); err != nil {
 		_ = l.Close()
 		return nil, err
 	}
@@ -97,6 +117,22 @@ func Listen(path string) (net.Listener, error) {
 		return nil, err
 	}
 	return l, nil
+}
+
+// admit lets the owner use a socket, and a group if one is given, which may then pass through the home as well.
+func admit(socket, home, group string) error {
+	if group == "" {
+		return os.Chmod(socket, 0o600)
+	}
+	g, err := user.LookupGroup(group)
+	if err != nil {
+		return err
+	}
+	id, err := strconv.Atoi(g.Gid)
+	if err != nil {
+		return err
+	}
+	return errors.Join(os.Chown(socket, -1, id), os.Chmod(socket, 0o660), os.Chown(home, -1, id), os.Chmod(home, 0o710))
 }
 
 // Serve answers calls on a listener until it is closed.
@@ -174,7 +210,50 @@ func (c *Client) Erase(q service.EraseRequest) (*service.DiskInfo, error) {
 	return call[*service.DiskInfo](c, "erase", q)
 }
 func (c *Client) Dissolve(q service.DissolveRequest) error { return noResult(c, "dissolve", q) }
-func (c *Client) Close() error                             { c.http.CloseIdleConnections(); return nil }
+func (c *Client) Start(q service.StartRequest) (*service.ArrayStatus, error) {
+	return call[*service.ArrayStatus](c, "start", q)
+}
+func (c *Client) Stop(name string) error               { return noResult(c, "stop", name) }
+func (c *Client) Rename(q service.RenameRequest) error { return noResult(c, "rename", q) }
+func (c *Client) Retire(q service.RetireRequest) (*service.ReplaceReply, error) {
+	return call[*service.ReplaceReply](c, "retire", q)
+}
+func (c *Client) AssignSpare(q service.SpareRequest) (*service.SpareReply, error) {
+	return call[*service.SpareReply](c, "spare", q)
+}
+func (c *Client) SetPace(q service.PaceRequest) ([]service.PaceReply, error) {
+	return call[[]service.PaceReply](c, "pace", q)
+}
+func (c *Client) Steer(q service.SteerRequest) error { return noResult(c, "steer", q) }
+func (c *Client) MayPull(disk string) (*service.PullReply, error) {
+	return call[*service.PullReply](c, "may-pull", disk)
+}
+func (c *Client) Next() (*service.NextReply, error) {
+	return call[*service.NextReply](c, "next", struct{}{})
+}
+func (c *Client) Locate(q service.LocateRequest) (*service.LocateReply, error) {
+	return call[*service.LocateReply](c, "locate", q)
+}
+func (c *Client) History(q service.HistoryRequest) (*service.HistoryReply, error) {
+	return call[*service.HistoryReply](c, "history", q)
+}
+func (c *Client) WhatIf(q service.WhatIfRequest) ([]service.WhatIfReply, error) {
+	return call[[]service.WhatIfReply](c, "what-if", q)
+}
+func (c *Client) Inspect(disks []string) (*service.InspectReply, error) {
+	return call[*service.InspectReply](c, "inspect", disks)
+}
+func (c *Client) Readings(q service.ReadingsRequest) ([]history.Reading, error) {
+	return call[[]history.Reading](c, "readings", q)
+}
+func (c *Client) Vet(q service.VetRequest) ([]service.Vetting, error) {
+	return call[[]service.Vetting](c, "vet", q)
+}
+func (c *Client) TestAlerts() ([]service.AlertResult, error) {
+	return call[[]service.AlertResult](c, "test-alerts", struct{}{})
+}
+func (c *Client) Acknowledge(name string) error { return noResult(c, "acknowledge", name) }
+func (c *Client) Close() error                  { c.http.CloseIdleConnections(); return nil }
 
 func noResult(c *Client, name string, q any) error {
 	_, err := call[struct{}](c, name, q)

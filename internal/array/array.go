@@ -14,6 +14,11 @@
 //	tables.go     checksum table and written map, paged
 //	rebuild.go    filling a member that replaced another
 //	check.go      the consistency check
+//	retire.go     copying a member that works onto another disk
+//	return.go     a member that was away catches up
+//	tasks.go      long work: its turn, its state, its progress
+//	pace.go       how hard it pushes
+//	judge.go      errors, time-outs and slowness of members, and what follows
 //
 // # Order of locks
 //
@@ -24,6 +29,7 @@
 package array
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"runtime"
@@ -33,6 +39,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/disk"
 )
 
 // Block is the unit of checksums in bytes.
@@ -58,8 +65,10 @@ type Config struct {
 	Serial bool
 	// Now is the clock; nil means time.Now.
 	Now func() time.Time
-	// Limits is when errors count against a member; zero fields mean DefaultLimits, negative ones never.
+	// Limits is when what a member does counts against it; zero fields mean DefaultLimits.
 	Limits Limits
+	// Turns decides when tasks may run; nil means at once.
+	Turns Turns
 	// Event is told what happens to the array and its members; nil means nobody wants to know. It must not call back.
 	Event func(Event)
 }
@@ -70,15 +79,38 @@ const (
 	DefaultTables = 24 << 20
 )
 
-// Limits counts errors of a member since it joined: reads that failed and blocks with wrong checksums. Each was healed,
-// so they say nothing about the data, but a disk that has many will have more.
+// Limits is when a member is judged, and for what. Counted are reads that failed, reads that were given up because the
+// disk took too long, and blocks with wrong checksums, since the member joined. Each was healed or had elsewhere, so they
+// say nothing about the data, but a disk that has many will have more.
 type Limits struct {
-	Failing int64 // from here on the member is failing
-	Failed  int64 // from here on it is failed, if the array can do without it
+	Failing  int64 // errors from which on the member is failing; negative: never
+	Failed   int64 // errors from which on it is failed, if the array can do without it; negative: never
+	Tries    int   // how often a write is tried before the member is failed; a failed sync is never repeated
+	Patience disk.Patience
+	Slow     Slow
 }
 
-// DefaultLimits: a few dozen bad sectors are a disk in decline; hundreds are a disk nobody should wait for.
-var DefaultLimits = Limits{Failing: 32, Failed: 1024}
+// Slow is when a disk counts as much slower than its peers.
+type Slow struct {
+	Factor  float64       // of the median of its peers' time for an operation, and
+	Least   time.Duration // at least this much for an operation, on average
+	Window  time.Duration // over a window of this length with enough operations,
+	Windows int           // in so many of them running: then the member is failing. Negative: never
+}
+
+// DefaultLimits: a few dozen bad sectors are a disk in decline; hundreds are a disk nobody should wait for. A disk eight
+// times slower than its peers for a minute makes every stripe wait for it.
+var DefaultLimits = Limits{Failing: 32, Failed: 1024, Tries: 2, Patience: disk.DefaultPatience,
+	Slow: Slow{Factor: 8, Least: 20 * time.Millisecond, Window: 10 * time.Second, Windows: 6}}
+
+// orDefault fills in what is zero.
+func (l Limits) orDefault() Limits {
+	d := DefaultLimits
+	return Limits{Failing: cmp.Or(l.Failing, d.Failing), Failed: cmp.Or(l.Failed, d.Failed), Tries: max(1, cmp.Or(l.Tries, d.Tries)),
+		Patience: disk.Patience{Read: cmp.Or(l.Patience.Read, d.Patience.Read), Hung: cmp.Or(l.Patience.Hung, d.Patience.Hung)},
+		Slow: Slow{cmp.Or(l.Slow.Factor, d.Slow.Factor), cmp.Or(l.Slow.Least, d.Slow.Least), cmp.Or(l.Slow.Window, d.Slow.Window),
+			cmp.Or(l.Slow.Windows, d.Slow.Windows)}}
+}
 
 // Event is something that happened.
 type Event struct {
@@ -97,6 +129,7 @@ type Array struct {
 	name    atomic.Pointer[string]
 	roster  roster
 	members []atomic.Pointer[member] // by slot; never nil once open
+	onto    []atomic.Pointer[member] // by slot; the disk the member is being copied onto, or nil
 	locks   [4096]sync.RWMutex       // by stripe
 	cache   *cache
 	tables  *tables
@@ -108,6 +141,7 @@ type Array struct {
 	suspects chan *member // whose errors crossed a limit
 	answer   atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
 	tasks    tasks
+	pace     atomic.Pointer[Pace]
 	stats    Stats
 	stop     chan struct{}
 	workers  sync.WaitGroup
@@ -504,6 +538,9 @@ func (a *Array) Close() error {
 				_ = m.disk.Close()
 			}
 		}
+		for _, m := range a.copies() {
+			_ = m.disk.Close()
+		}
 	})
 	return err
 }
@@ -520,6 +557,9 @@ func (a *Array) Abandon() {
 				_ = m.disk.Close()
 			}
 		}
+		for _, m := range a.copies() {
+			_ = m.disk.Close()
+		}
 	})
 }
 
@@ -533,6 +573,7 @@ func (a *Array) start() {
 	}
 	a.workers.Go(a.checkpointLoop)
 	a.workers.Go(a.suspectLoop)
+	a.workers.Go(a.compareLoop)
 }
 
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.

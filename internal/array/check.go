@@ -3,6 +3,9 @@ package array
 import (
 	"bytes"
 	"errors"
+	"fmt"
+	"slices"
+	"time"
 
 	"nidalo/core/layout"
 	"nidalo/core/parity"
@@ -61,13 +64,13 @@ func (a *Array) check(t *task, repair, resume bool) error {
 	}
 	saved := a.now()
 	total := a.geo.Stripes()
-	per := max(1, windowBytes/a.geo.StripeSize())
+	per := max(1, checkBytes/a.geo.StripeSize())
 	for cursor < total {
 		if err := a.alive(); err != nil {
 			return err
 		}
-		if t.stopped() {
-			return errors.Join(errTaskStopped, save(false))
+		if err := t.point(a, min(per, total-cursor)*a.geo.StripeSize()); err != nil {
+			return errors.Join(err, save(errors.Is(err, errTaskCancelled)))
 		}
 		next := a.nextWritten(cursor)
 		if next > cursor {
@@ -75,6 +78,7 @@ func (a *Array) check(t *task, repair, resume bool) error {
 			continue
 		}
 		n := min(per, total-cursor)
+		a.refresh(cursor, n)
 		err := a.parallel(int(n), func(i int) error {
 			return a.checkStripe(t, a.geo.Locate(cursor+int64(i)), repair)
 		})
@@ -121,7 +125,7 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
 	if a.untouched(st, nil) {
 		return a.alive()
 	}
-	c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
+	c, err := a.loadAll(st)
 	if err != nil {
 		return err
 	}
@@ -146,7 +150,7 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
 	c.recover()
 	for role := range c.wrong {
 		for col, wrong := range c.wrong[role] {
-			if wrong != sound && !c.known[role][col] {
+			if wrong.bad() && !c.known[role][col] {
 				result.Unrepairable++
 			}
 		}
@@ -169,6 +173,47 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
 		t.check.Places = append(t.check.Places, result.Places[:min(room, len(result.Places))]...)
 	}
 	return a.alive()
+}
+
+// refresh makes the rows of some stripes be read from the media, not from what the system keeps in memory: a check is to
+// find what the media hold.
+func (a *Array) refresh(from, n int64) {
+	first := map[int]int64{} // by group
+	last := map[int]int64{}
+	for number := from; number < from+n; number++ {
+		st := a.geo.Locate(number)
+		if _, ok := first[st.Group]; !ok {
+			first[st.Group] = st.Row
+		}
+		last[st.Group] = st.Row
+	}
+	for group, row := range first {
+		for i := range a.geo.Width() {
+			if m := a.members[group*a.geo.Width()+i].Load(); m.patient != nil && m.usable(row) {
+				m.patient.Refresh(m.place.DataStart+row*a.geo.Strip, (last[group]-row+1)*a.geo.Strip)
+			}
+		}
+	}
+}
+
+// loadAll loads a stripe. A member that is late gets a few more chances, because what it holds cannot be checked any other
+// way.
+func (a *Array) loadAll(st layout.Stripe) (*columns, error) {
+	for try := 1; ; try++ {
+		c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
+		if err != nil {
+			return nil, err
+		}
+		quiet := slices.IndexFunc(c.wrong, func(w []cause) bool { return slices.Contains(w, silent) })
+		if quiet < 0 {
+			return c, nil
+		}
+		c.free()
+		if try == 5 {
+			return nil, fmt.Errorf("%s did not answer in time", c.roles[quiet].name())
+		}
+		time.Sleep(time.Second)
+	}
 }
 
 // contradictions lists the parity blocks (role, column) that are whole by their checksums and yet do not follow from

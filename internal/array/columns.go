@@ -31,7 +31,11 @@ const (
 	unread         // the disk could not read it
 	mismatch       // its checksum is wrong
 	lost           // its contents were not known already
+	silent         // the disk did not answer in time; there may be nothing wrong with it
 )
+
+// bad says that a block had better be rewritten.
+func (c cause) bad() bool { return c != sound && c != silent }
 
 // override replaces what a member holds during recovery: it returns the sum and contents of a block, if it has any.
 type override func(slot int, block int64) (sum uint32, data []byte, ok bool)
@@ -105,19 +109,35 @@ func (c *columns) loadRole(role int, over override) {
 		return
 	}
 	// One read for all; when that fails, block by block, so that one bad sector costs one block.
-	if over == nil && c.a.readData(m, [][]byte{buf}, c.block(0)) == nil {
-		for col := range known {
-			c.judge(role, col)
+	quiet := false
+	if over == nil {
+		err := c.a.readData(m, [][]byte{buf}, c.block(0))
+		if err == nil {
+			for col := range known {
+				c.judge(role, col)
+			}
+			return
 		}
-		return
+		quiet = late(err)
 	}
 	for col := range c.n {
 		if own != nil && own[col] {
 			continue
 		}
-		if sums[col] > record.SumLost && m.live() && c.a.readData(m, [][]byte{buf[col*Block:][:Block]}, c.block(col)) != nil {
-			wrong[col] = unread
-			continue
+		if sums[col] > record.SumLost && m.live() {
+			var err error
+			if !quiet {
+				err = c.a.readData(m, [][]byte{buf[col*Block:][:Block]}, c.block(col))
+				quiet = late(err)
+			}
+			if quiet {
+				wrong[col] = silent
+				continue
+			}
+			if err != nil {
+				wrong[col] = unread
+				continue
+			}
 		}
 		c.judge(role, col)
 	}
@@ -218,7 +238,7 @@ func (c *columns) heal() int {
 			continue
 		}
 		for col := range c.n {
-			if c.wrong[role][col] == sound || !c.known[role][col] || !m.live() {
+			if !c.wrong[role][col].bad() || !c.known[role][col] || !m.live() {
 				continue
 			}
 			block := c.bufs[role][col*Block:][:Block]

@@ -88,7 +88,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 			DataSize: places[i].DataSize, Since: rec.Created}
 	}
 	for i, d := range p.Disks {
-		m := newMember(i, d, rec)
+		m := a.newMember(i, d, rec)
 		m.adopt(places[i], a.roster.ids[i])
 		a.members[i].Store(m)
 	}
@@ -105,6 +105,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 
 // adopt sets what follows from a member's place and identity.
 func (m *member) adopt(place record.Place, id uuid.UUID) {
+	m.identity = id
 	m.place, m.tag = place, (&record.Record{Member: id}).Tag()
 	m.ring = ringOf(place)
 }
@@ -140,16 +141,14 @@ func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
 	if cfg.Tables == 0 {
 		cfg.Tables = DefaultTables
 	}
-	if cfg.Limits.Failing == 0 {
-		cfg.Limits.Failing = DefaultLimits.Failing
-	}
-	if cfg.Limits.Failed == 0 {
-		cfg.Limits.Failed = DefaultLimits.Failed
-	}
+	cfg.Limits = cfg.Limits.orDefault()
 	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{}), suspects: make(chan *member, 64)}
 	a.name.Store(&rec.Name)
 	a.roster.rec = rec
+	a.roster.shown.Store(rec.Clone())
+	a.roster.epoch.Store(rec.Epoch)
 	a.members = make([]atomic.Pointer[member], geo.Members)
+	a.onto = make([]atomic.Pointer[member], geo.Members)
 	a.cache = newCache(a, cfg.Cache)
 	a.tables = newTables(a, cfg.Tables)
 	a.journal = newJournal(a)
@@ -166,6 +165,7 @@ type Candidate struct {
 type Set struct {
 	Newest  *record.Record
 	Current []Candidate // by slot; Disk is nil where none is current
+	Onto    []Candidate // by slot; Disk is nil where no copy of the member is under way
 	Stale   []Candidate // carry an older state, or were taken out of the roster
 	Doubt   error       // why the array must not be started without a decision
 }
@@ -183,6 +183,7 @@ func Judge(candidates []Candidate) Set {
 		}
 	}
 	s.Current = make([]Candidate, len(s.Newest.Roster))
+	s.Onto = make([]Candidate, len(s.Newest.Roster))
 	for _, c := range candidates {
 		r := c.Record
 		if r.Epoch == s.Newest.Epoch && r.EpochID != s.Newest.EpochID {
@@ -195,6 +196,8 @@ func Judge(candidates []Candidate) Set {
 		e := s.Newest.Roster[r.Slot]
 		in := e.Condition == record.Active || e.Condition == record.Failing || e.Condition == record.Rebuilding
 		switch {
+		case e.Onto != uuid.Nil && e.Onto == r.Member:
+			s.Onto[r.Slot] = c
 		case !in || e.ID != r.Member || r.Epoch+1 < s.Newest.Epoch:
 			s.Stale = append(s.Stale, c)
 		case s.Current[r.Slot].Disk != nil:
@@ -204,6 +207,14 @@ func Judge(candidates []Candidate) Set {
 		}
 	}
 	return s
+}
+
+// Holds says whether an array opened from the set keeps the disk.
+func (s Set) Holds(d disk.Disk) bool {
+	has := func(c Candidate) bool { return c.Disk == d }
+	return slices.ContainsFunc(s.Current, has) || slices.ContainsFunc(s.Onto, func(c Candidate) bool {
+		return has(c) && s.Current[c.Record.Slot].Disk != nil
+	})
 }
 
 // Margin is how many further losses the set survives for certain; negative when it cannot be started.
@@ -241,7 +252,7 @@ func Open(s Set, cfg Config) (*Array, error) {
 		if c.Disk == nil && e.Condition != record.Failed && e.Condition != record.Missing {
 			gone = append(gone, slot)
 		}
-		m := newMember(slot, c.Disk, rec)
+		m := a.newMember(slot, c.Disk, rec)
 		if c.Disk == nil && m.condition() != record.Failed {
 			m.state.Store(int32(record.Missing))
 		}
@@ -250,12 +261,22 @@ func Open(s Set, cfg Config) (*Array, error) {
 			m.adopt(c.Record.Place, c.Record.Member)
 		}
 		a.members[slot].Store(m)
+		if e.Onto != uuid.Nil {
+			if copied := s.Onto[slot]; copied.Disk != nil && c.Disk != nil {
+				a.adoptCopy(slot, copied)
+			} else {
+				e.Onto, e.Cursor = uuid.Nil, 0 // it is not there any more, or there is nothing to copy from
+			}
+		}
 	}
 	// First everybody gets the epoch there is, so that no member is ever more than one behind whatever crash comes next.
 	if err = a.roster.update(a, func(r *record.Record) { r.Clean = false }); err == nil && len(gone) > 0 {
 		err = a.roster.raise(a, func(r *record.Record) {
 			for _, slot := range gone {
 				e := &r.Roster[slot]
+				if e.Left, e.LeftID = 0, 0; e.Condition != record.Rebuilding {
+					e.Left, e.LeftID = r.Epoch, record.Short(r.EpochID)
+				}
 				e.Condition, e.Cursor, e.Since = record.Missing, 0, a.now()
 			}
 		})

@@ -125,6 +125,9 @@ func (d *destaging) plan() (*change, error) {
 		return d.plans[i].make()
 	})
 	c := &change{}
+	if err != nil {
+		return c, err
+	}
 	for _, p := range d.plans {
 		c.writes = append(c.writes, p.writes...)
 	}
@@ -155,6 +158,9 @@ func (a *Array) place(c *change) error {
 			continue
 		}
 		a.tables.enter(w.m, w.kind, w.block, w.n, w.sums)
+	}
+	if err := a.mirror(c.writes); err != nil {
+		return err
 	}
 	return a.alive()
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"nidalo/core/record"
 	"nidalo/internal/disk"
@@ -174,7 +175,14 @@ func (j *journal) writeBatch(group []*change) error {
 	if err := j.a.alive(); err != nil {
 		return err
 	}
-	parts := gather(group)
+	// A batch that leaves a member out must not be on the others before the roster that says so: a start would take the
+	// member for current. One that drops out from here on is named in the batch, and known to lack it.
+	parts, sure := []part(nil), false
+	for !sure {
+		j.a.roster.settle(j.a)
+		parts = gather(group)
+		sure = !j.a.roster.unsettled.Load() || j.a.alive() != nil
+	}
 	if len(parts) == 0 {
 		return nil
 	}
@@ -199,10 +207,24 @@ func (j *journal) writeBatch(group []*change) error {
 	for i := range parts {
 		bytes += parts[i].entry.Payload() * Block
 	}
-	_ = j.a.fanOut(len(parts), bytes, func(i int) error {
-		errs[i] = j.writeEntry(&parts[i])
-		return nil
-	})
+	if j.a.cfg.Serial {
+		// As when members work at the same time: none is synced before all are written.
+		for i := range parts {
+			errs[i] = j.writeEntry(&parts[i])
+		}
+		for i := range parts {
+			if errs[i] == nil {
+				errs[i] = parts[i].m.disk.Sync()
+			}
+		}
+	} else {
+		_ = j.a.fanOut(len(parts), bytes, func(i int) error {
+			if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil {
+				errs[i] = parts[i].m.disk.Sync()
+			}
+			return nil
+		})
+	}
 	for i, err := range errs {
 		if errors.Is(err, disk.ErrFull) {
 			// Some members may hold this batch and others not; going on with a next one would tear it for good.
@@ -214,14 +236,12 @@ func (j *journal) writeBatch(group []*change) error {
 	return j.a.alive()
 }
 
+// writeEntry writes a member's share of a batch. It counts once it is synced, which is the caller's to do.
 func (j *journal) writeEntry(p *part) error {
 	header := p.entry.EncodeHeader(p.m.tag)
 	bufs := append([][]byte{header}, p.payload...)
 	j.a.stats.Journalled.Add(int64(disk.Length(bufs)))
-	if err := p.m.disk.WriteVec(bufs, p.m.ring.start+p.at*Block); err != nil {
-		return err
-	}
-	return p.m.disk.Sync()
+	return p.m.write(j.a, bufs, p.m.ring.start+p.at*Block)
 }
 
 // take finds the place of an entry of n blocks and accounts for it.
@@ -345,13 +365,38 @@ func (a *Array) checkpointSince(pass uint64) error {
 	return nil
 }
 
+// settleAfter is how long nothing may have been written before the journals are emptied, and settleLatest how long they
+// may go without that while something is: a start then has little to replay, and a member that is pulled little to catch
+// up.
+const (
+	settleAfter  = 3 * time.Second
+	settleLatest = 60 * time.Second
+)
+
 // checkpointLoop makes room before anybody has to wait for it: when a ring is half full, or half of the table pages in
-// memory are changed.
+// memory are changed. It also settles the journals when little is going on.
 func (a *Array) checkpointLoop() {
+	tick := time.NewTicker(settleAfter)
+	defer tick.Stop()
+	var seen, settled uint64
+	last := time.Now()
 	for {
 		select {
 		case <-a.stop:
 			return
+		case <-tick.C:
+			a.journal.mu.Lock()
+			batch := a.journal.batch
+			a.journal.mu.Unlock()
+			quiet := batch == seen
+			seen = batch
+			if batch == settled || !quiet && time.Since(last) < settleLatest {
+				continue
+			}
+			settled, last = batch, time.Now()
+			if err := a.checkpoint(); err != nil && a.alive() == nil {
+				a.late.Store(&err)
+			}
 		case <-a.journal.full:
 			if err := a.checkpoint(); err != nil && a.alive() == nil {
 				a.late.Store(&err)
@@ -393,8 +438,12 @@ func (a *Array) writeJournalHead(m *member, batch uint64, position int64) error 
 
 // syncAll makes everything written to live members durable.
 func (a *Array) syncAll() error {
-	return a.parallel(len(a.members), func(i int) error {
-		m := a.members[i].Load()
+	all := a.copies()
+	for i := range a.members {
+		all = append(all, a.members[i].Load())
+	}
+	return a.parallel(len(all), func(i int) error {
+		m := all[i]
 		if !m.live() {
 			return nil
 		}

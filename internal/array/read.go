@@ -120,6 +120,9 @@ func (a *Array) readShort(p []byte, off int64) bool {
 	if a.tables.sums(m, block, sums) != nil || all(sums, record.SumNever) || slices.Contains(sums, record.SumLost) {
 		return false
 	}
+	if m.patient != nil {
+		return m.patient.ReadSoon([][]byte{p}, m.offset(block)) == nil && verify(p, sums)
+	}
 	return m.disk.ReadAt(p, m.offset(block)) == nil && verify(p, sums)
 }
 
@@ -245,7 +248,7 @@ func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
 	}
 	defer c.free()
 	for role := range c.wrong {
-		if !heal && slices.ContainsFunc(c.wrong[role], func(w cause) bool { return w != sound }) {
+		if !heal && slices.ContainsFunc(c.wrong[role], cause.bad) {
 			return true, nil
 		}
 	}

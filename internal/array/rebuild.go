@@ -11,14 +11,16 @@ import (
 	"nidalo/internal/disk"
 )
 
-// TaskRebuild and TaskCheck are the kinds of task.
+// The kinds of task.
 const (
 	TaskRebuild = "rebuild"
+	TaskCatchUp = "catch-up" // a rebuild of what a member missed while it was away
 	TaskCheck   = "check"
 )
 
 const (
-	windowBytes  = 4 << 20     // of the target, in one piece of a rebuild
+	windowBytes  = 1 << 20     // of the target, in one piece of a rebuild: small, since the first is read before any is written
+	checkBytes   = 16 << 20    // of the array, in one piece of a check
 	windows      = 4           // pieces at the same time: while one is read another is written
 	jumpRows     = 64          // a gap of never-written rows from which it pays to stop and jump
 	persistEvery = time.Second // a crash repeats at most this much of a rebuild or a check
@@ -65,7 +67,7 @@ func (a *Array) Replace(slot int, d disk.Disk) error {
 		return err
 	}
 	id := uuid.New()
-	m := &member{slot: slot, disk: d, key: memberKeys.Add(1)}
+	m := a.bareMember(slot, d)
 	m.adopt(place, id)
 	m.state.Store(int32(record.Missing))
 	if err := disk.Wipe(d); err != nil {
@@ -102,7 +104,7 @@ func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
 	a.members[m.slot].Store(m)
 	a.roster.ids[m.slot] = id
 	e := &a.roster.rec.Roster[m.slot]
-	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now()}
+	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Left: m.left}
 	a.roster.rec.Epoch++
 	a.roster.rec.EpochID = uuid.New()
 	return a.roster.write(a)
@@ -110,7 +112,11 @@ func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
 
 func (a *Array) startRebuild(slot int) (*task, error) {
 	m := a.members[slot].Load()
-	return a.runTask(TaskRebuild, slot, func(t *task) error { return a.rebuild(t, m) })
+	kind := TaskRebuild
+	if m.left != 0 {
+		kind = TaskCatchUp
+	}
+	return a.runTask(kind, slot, func(t *task) error { return a.rebuild(t, m) })
 }
 
 // RebuildNow rebuilds the member in slot in the caller's goroutine, for serial engines.
@@ -141,12 +147,19 @@ func (a *Array) rebuild(t *task, m *member) error {
 	failed := func() error { lock.Lock(); defer lock.Unlock(); return first }
 	saved, next := a.now(), m.cursor.Load()
 	per := max(1, windowBytes/a.geo.Strip)
+	if m.left != 0 {
+		per *= 16 // most of it is only looked at
+	}
 
 	for next < rows && failed() == nil {
-		switch {
-		case t.stopped():
-			fail(errTaskStopped)
+		if t.pacer.yields(a) {
+			flight.Wait()
+		}
+		if err := t.point(a, per*a.geo.Strip); err != nil {
+			fail(err)
 			continue
+		}
+		switch {
 		case m.condition() != record.Rebuilding:
 			fail(fmt.Errorf("%s is %s", m.name(), m.condition()))
 			continue
@@ -188,7 +201,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 		piece := func() {
 			defer unlock()
 			defer close(done)
-			err := a.rebuildRows(m, group, from, to)
+			err := a.rebuildRows(t, m, group, from, to)
 			<-before
 			if err == nil {
 				err = failed()
@@ -224,7 +237,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 	m.state.Store(int32(record.Active))
 	return a.roster.raise(a, func(r *record.Record) {
 		e := &r.Roster[m.slot]
-		e.Condition, e.Cursor, e.Since = record.Active, 0, a.now()
+		e.Condition, e.Cursor, e.Since, e.Left, e.LeftID = record.Active, 0, a.now(), 0, 0
 	})
 }
 
@@ -280,7 +293,7 @@ func (a *Array) writtenRows(group int, from int64) int64 {
 }
 
 // rebuildRows computes and writes the member's part of some rows, which the caller holds.
-func (a *Array) rebuildRows(m *member, group int, from, to int64) error {
+func (a *Array) rebuildRows(t *task, m *member, group int, from, to int64) error {
 	columns := make([]*columns, to-from)
 	defer func() {
 		for _, c := range columns {
@@ -292,6 +305,9 @@ func (a *Array) rebuildRows(m *member, group int, from, to int64) error {
 	err := a.parallel(len(columns), func(i int) error {
 		st := a.geo.At(group, from+int64(i))
 		if a.untouched(st, m) {
+			return a.alive()
+		}
+		if m.left != 0 && !a.missed(st, m) {
 			return a.alive()
 		}
 		c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
@@ -317,6 +333,11 @@ func (a *Array) rebuildRows(m *member, group int, from, to int64) error {
 	}
 	if _, err := a.writeInPlace(writes, record.RunInPlace); err != nil {
 		return err
+	}
+	for _, w := range writes {
+		if w.kind == record.RunInPlace {
+			t.moved.Add(int64(w.n) * Block)
+		}
 	}
 	for _, w := range writes {
 		a.tables.enter(m, w.kind, w.block, w.n, w.sums)

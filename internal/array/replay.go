@@ -51,6 +51,7 @@ func (a *Array) replay() error {
 	a.placeRings(scans, last)
 	superseded := inPlaceRuns(scans)
 	var heal []touched
+	var mirrored []int64 // stripes of members that are being copied
 	for _, n := range numbers {
 		batch := a.assemble(scans, n)
 		if !batch.usable {
@@ -75,6 +76,11 @@ func (a *Array) replay() error {
 			return err
 		}
 		heal = append(heal, batch.lackingBlocks(a)...)
+		for _, m := range a.copies() {
+			for _, t := range batch.columns(a, []*member{a.members[m.slot].Load()}) {
+				mirrored = append(mirrored, t.stripe)
+			}
+		}
 		a.stats.Replayed.Add(1)
 	}
 	if err := a.syncAll(); err != nil {
@@ -84,6 +90,10 @@ func (a *Array) replay() error {
 		if err := a.healColumns(t); err != nil {
 			return err
 		}
+	}
+	slices.Sort(mirrored)
+	if err := a.remirror(slices.Compact(mirrored)); err != nil {
+		return err
 	}
 	a.journal.batch = last + 16
 	if len(numbers) > 0 {
@@ -519,7 +529,11 @@ func (a *Array) complete(scans []*scan, b batch) (bool, error) {
 			return false, fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.name())
 		}
 		p.at = s.m.ring.take(size)
-		if err := a.journal.writeEntry(&p); err != nil {
+		err := a.journal.writeEntry(&p)
+		if err == nil {
+			err = s.m.disk.Sync()
+		}
+		if err != nil {
 			if err := a.writeProblem(s.m, err); err != nil {
 				return false, err
 			}

@@ -16,24 +16,40 @@ import (
 
 // member is one slot's disk as the engine works with it. A replacement is a new member.
 type member struct {
-	slot   int
-	disk   disk.Disk // nil when there is none (missing)
-	place  record.Place
-	tag    uint64
-	key    uint32 // for the page cache; unique in this process
-	state  atomic.Int32
-	cursor atomic.Int64 // rows below it are rebuilt
-	errs   struct{ read, write, checksum atomic.Uint64 }
-	ring   ring
+	slot int
+	disk disk.Disk // nil when there is none (missing)
+	// patient is disk as what it is when the engine is not serial; else nil.
+	patient  *disk.Patient
+	identity uuid.UUID
+	place    record.Place
+	tag      uint64
+	key      uint32 // for the page cache; unique in this process
+	state    atomic.Int32
+	cursor   atomic.Int64 // rows below it are rebuilt
+	left     uint64       // when rebuilding: above the cursor it has all that was not changed after this epoch; 0: nothing
+	errs     struct{ read, write, checksum atomic.Uint64 }
+	ring     ring
+	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
 }
 
 var memberKeys atomic.Uint32
 
-func newMember(slot int, d disk.Disk, r *record.Record) *member {
+// bareMember is a member of which nothing is known yet.
+func (a *Array) bareMember(slot int, d disk.Disk) *member {
 	m := &member{slot: slot, disk: d, key: memberKeys.Add(1)}
+	if d != nil && !a.cfg.Serial {
+		m.patient = disk.NewPatient(d, a.cfg.Limits.Patience, func() bool { return !a.WouldFail(slot) })
+		m.disk = m.patient
+	}
+	return m
+}
+
+func (a *Array) newMember(slot int, d disk.Disk, r *record.Record) *member {
+	m := a.bareMember(slot, d)
 	e := r.Roster[slot]
 	m.state.Store(int32(e.Condition))
 	m.cursor.Store(e.Cursor)
+	m.left = e.Left
 	m.errs.read.Store(e.Errors.Read)
 	m.errs.write.Store(e.Errors.Write)
 	m.errs.checksum.Store(e.Errors.Checksum)
@@ -71,109 +87,37 @@ func (m *member) name() string {
 
 func (m *member) offset(block int64) int64 { return m.place.DataStart + block*Block }
 
-// readData and writeData move blocks of the member's data.
-func (a *Array) readData(m *member, bufs [][]byte, block int64) error {
-	err := m.disk.ReadVec(bufs, m.offset(block))
-	if err != nil {
-		a.readProblem(m, err)
-	}
-	return err
-}
-
-func (a *Array) writeData(m *member, bufs [][]byte, block int64) error {
-	a.stats.InPlace.Add(int64(disk.Length(bufs)))
-	err := m.disk.WriteVec(bufs, m.offset(block))
-	if err != nil {
-		return a.writeProblem(m, err)
-	}
-	return nil
-}
-
-// readProblem: one bad sector is not a bad disk, so the place is healed, and counted then; only a disk that is gone is
-// failed.
-func (a *Array) readProblem(m *member, err error) {
-	if errors.Is(err, disk.ErrGone) {
-		a.failMember(m, record.Missing, err)
-	}
-}
-
-// count counts an error of a member and has its case looked at when it crosses a limit.
-func (a *Array) count(m *member, counter *atomic.Uint64) {
-	counter.Add(1)
-	switch int64(m.errs.read.Load() + m.errs.checksum.Load()) {
-	case a.cfg.Limits.Failing, a.cfg.Limits.Failed:
-		select {
-		case a.suspects <- m:
-		default:
-		}
-	}
-}
-
-// suspectLoop judges members whose errors crossed a limit. It does so by itself, because whoever counts an error may hold
-// locks that a change of the roster needs.
-func (a *Array) suspectLoop() {
-	for {
-		select {
-		case <-a.stop:
-			return
-		case m := <-a.suspects:
-			a.suspect(m)
-		}
-	}
-}
-
-func (a *Array) suspect(m *member) {
-	errs := int64(m.errs.read.Load() + m.errs.checksum.Load())
-	if l := a.cfg.Limits.Failed; l > 0 && errs >= l && !a.WouldFail(m.slot) {
-		a.failMember(m, record.Failed, fmt.Errorf("%d reads failed or had wrong checksums", errs))
-		return
-	}
-	if l := a.cfg.Limits.Failing; l > 0 && errs >= l && m.state.CompareAndSwap(int32(record.Active), int32(record.Failing)) {
-		err := a.roster.raise(a, func(r *record.Record) {
-			if m.condition() == record.Failing {
-				r.Roster[m.slot].Condition, r.Roster[m.slot].Since = record.Failing, a.now()
-			}
-		})
-		if err == nil {
-			a.event("member-failing", m.name(), "%d reads failed or had wrong checksums; all were restored", errs)
-		}
-	}
-}
-
-// writeProblem: a disk that cannot be written cannot be kept in step, so it is failed; then the write as a whole is as
-// good as done, since the roster says that this member is behind. Only a full file system below a member file is no
-// fault of the disk, and is returned.
-func (a *Array) writeProblem(m *member, err error) error {
-	m.errs.write.Add(1)
-	switch {
-	case errors.Is(err, disk.ErrFull):
-		return err
-	case errors.Is(err, disk.ErrGone):
-		a.failMember(m, record.Missing, err)
-	default:
-		a.failMember(m, record.Failed, err)
-	}
-	return a.alive()
-}
-
 // roster guards the member record that all live members carry.
 type roster struct {
-	mu  sync.Mutex
-	rec *record.Record // Slot, Member and Place are filled in for each member when it is written
-	ids []uuid.UUID    // by slot: the identity each member's own record carries
+	mu    sync.Mutex
+	rec   *record.Record                // Slot, Member and Place are filled in for each member when it is written
+	ids   []uuid.UUID                   // by slot: the identity each member's own record carries
+	shown atomic.Pointer[record.Record] // rec as it was last written or is being written, never changed
+	// unsettled: a member was dropped, and the roster that says so is not on all others yet.
+	unsettled atomic.Bool
+	epoch     atomic.Uint64 // of shown
 }
 
 // Name is the array's name.
 func (a *Array) Name() string { return *a.name.Load() }
 
+// Rename gives the array another name, on all members.
+func (a *Array) Rename(name string) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	err := a.roster.update(a, func(r *record.Record) { r.Name = name })
+	if err == nil {
+		a.name.Store(&name)
+	}
+	return err
+}
+
 // ID is the array's identity.
 func (a *Array) ID() uuid.UUID { return a.roster.view().Array }
 
-func (r *roster) view() *record.Record {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.rec.Clone()
-}
+// view does not wait for a roster that is being written: a member may take long to be found hanging.
+func (r *roster) view() *record.Record { return r.shown.Load().Clone() }
 
 // update changes the record and writes it to every live member without raising the epoch: for cursors, counters and the
 // like, whose loss with a member does no harm.
@@ -220,6 +164,8 @@ again:
 			live = append(live, m)
 		}
 	}
+	r.shown.Store(r.rec.Clone())
+	r.epoch.Store(r.rec.Epoch)
 	errs := make([]error, len(live))
 	_ = a.parallel(len(live), func(i int) error {
 		errs[i] = r.writeOne(live[i])
@@ -244,7 +190,21 @@ again:
 		r.rec.EpochID = uuid.New()
 		goto again
 	}
+	r.unsettled.Store(false)
 	return nil
+}
+
+// settle waits until the roster on the members says of everybody who is out that he is. When it could not be written the
+// array stops: nothing may be committed that a start would take for the work of all.
+func (r *roster) settle(a *Array) {
+	if !r.unsettled.Load() {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.unsettled.Load() {
+		a.freeze(fmt.Errorf("%w: the roster could not be written", ErrFailed))
+	}
 }
 
 func conditionFor(err error) record.Condition {
@@ -289,10 +249,17 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 		a.freeze(fmt.Errorf("%w: %s: %v; too many members are lost, nothing more is written", ErrFailed, m.name(), cause))
 		return a.alive()
 	}
+	r.unsettled.Store(true)
+	whole := m.condition() != record.Rebuilding
 	m.state.Store(int32(to))
+	why := cause.Error()
+	m.reason.Store(&why)
 	a.tables.forget(m)
 	e := &r.rec.Roster[m.slot]
 	e.Condition, e.Cursor, e.Since = to, 0, a.now()
+	if e.Left, e.LeftID = 0, 0; whole {
+		e.Left, e.LeftID = r.rec.Epoch, record.Short(r.rec.EpochID)
+	}
 	a.event("member-"+to.String(), m.name(), "%v", cause)
 	return nil
 }
@@ -302,6 +269,12 @@ func (a *Array) failMember(m *member, to record.Condition, cause error) {
 	a.roster.mu.Lock()
 	defer a.roster.mu.Unlock()
 	if !m.live() || a.alive() != nil {
+		return
+	}
+	if a.onto[m.slot].Load() == m {
+		// Not a member yet: nobody but the copy misses it.
+		m.state.Store(int32(to))
+		a.event("copy-failed", m.name(), "%v", cause)
 		return
 	}
 	if err := a.roster.drop(a, m, to, cause); err != nil {
@@ -333,24 +306,6 @@ func (a *Array) Fail(slot int, force bool) error {
 	return nil
 }
 
-// Probe touches every live member, so that one that is gone is noticed although nobody reads or writes.
-func (a *Array) Probe() {
-	if a.alive() != nil {
-		return
-	}
-	_ = a.parallel(len(a.members), func(i int) error {
-		m := a.members[i].Load()
-		if !m.live() {
-			return nil
-		}
-		buf := make([]byte, Block)
-		if err := m.disk.ReadAt(buf, 0); errors.Is(err, disk.ErrGone) {
-			a.failMember(m, record.Missing, err)
-		}
-		return nil
-	})
-}
-
 // WouldFail says whether the array, as it is now, needs the member in slot to serve its data.
 func (a *Array) WouldFail(slot int) bool {
 	m := a.members[slot].Load()
@@ -369,6 +324,7 @@ type MemberState struct {
 	Cursor    int64 // rows rebuilt, when rebuilding
 	Errors    record.Errors
 	Since     time.Time
+	Reason    string // why it is failing, failed or missing; empty when this process did not see it
 }
 
 // MemberStates lists the members by slot.
@@ -385,6 +341,9 @@ func (a *Array) MemberStates() []MemberState {
 		}
 		if m.disk != nil {
 			out[slot].Disk = m.disk.Identity()
+		}
+		if why := m.reason.Load(); why != nil {
+			out[slot].Reason = *why
 		}
 	}
 	return out

@@ -130,13 +130,14 @@ func (t *tables) load(p *page) error {
 		}
 		if written {
 			if err := t.read(p, buf, p.m.place.SumStart+number*Block); err != nil {
-				if !p.m.live() {
+				if !p.m.live() || late(err) {
 					return err
 				}
 				clear(buf)
 				for i := 0; i < record.SumsPerPage; i++ {
 					record.SetPageSum(buf, i, record.SumLost)
 				}
+				record.SetPageEpoch(buf, t.a.roster.epoch.Load())
 				t.setDirty(p)
 			}
 		}
@@ -147,7 +148,7 @@ func (t *tables) load(p *page) error {
 		}
 	case record.MapPage:
 		if err := t.read(p, buf, p.m.place.MapStart+number*Block); err != nil {
-			if !p.m.live() {
+			if !p.m.live() || late(err) {
 				return err
 			}
 			clear(buf)
@@ -249,6 +250,7 @@ func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32)
 					p.nonzero--
 				}
 				record.SetPageSum(p.buf, at+i, v)
+				record.SetPageEpoch(p.buf, t.a.roster.epoch.Load())
 				t.setDirty(p)
 			}
 		}
@@ -264,6 +266,19 @@ func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32)
 		}
 		block, n = block+int64(step), n-step
 	}
+}
+
+// changed tells whether a checksum page was ever written, and in which epoch it was changed last.
+func (t *tables) changed(m *member, number int64) (written bool, epoch uint64, err error) {
+	if written, err = t.bit(m, number); err != nil || !written {
+		return written, 0, err
+	}
+	p, err := t.get(m, record.SumPage, number)
+	if err != nil {
+		return false, 0, err
+	}
+	defer t.put(p)
+	return true, record.PageEpoch(p.buf), nil
 }
 
 // enter stores what a run of a change or of the journal means for the sums. The caller holds the barrier.

@@ -2,6 +2,8 @@ package array
 
 import (
 	"errors"
+	"fmt"
+	"math"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -11,11 +13,31 @@ import (
 
 // Task states.
 const (
-	TaskRunning = "running"
-	TaskDone    = "done"
-	TaskFailed  = "failed"
-	TaskStopped = "stopped" // goes on at the next start
+	TaskWaiting   = "waiting" // for its turn
+	TaskRunning   = "running"
+	TaskPaused    = "paused"
+	TaskDone      = "done"
+	TaskFailed    = "failed"
+	TaskStopped   = "stopped"   // goes on at the next start
+	TaskCancelled = "cancelled" // does not
 )
+
+// Turns decides which tasks may run at the same time; several arrays may share it.
+type Turns interface {
+	// Begin returns when the task may run. why is told what it waits for whenever that changes. When stop is closed first
+	// it returns false.
+	Begin(t TaskRef, stop <-chan struct{}, why func(string)) bool
+	// Yield is asked now and then by a running task: when it is true the task must End and Begin anew.
+	Yield(t TaskRef) bool
+	End(t TaskRef)
+}
+
+// TaskRef names a task for Turns.
+type TaskRef struct {
+	Array *Array
+	Kind  string
+	Slot  int
+}
 
 // TaskState is what can be told of a task.
 type TaskState struct {
@@ -24,6 +46,7 @@ type TaskState struct {
 	State   string
 	Done    int64 // bytes
 	Total   int64 // bytes; grows when more is written meanwhile
+	Moved   int64 // bytes written to the member; less than Done when it had the rest
 	Percent float64
 	Rate    float64       // bytes per second over the last minute
 	Left    time.Duration // negative when not known
@@ -31,6 +54,9 @@ type TaskState struct {
 	Ended   time.Time
 	Err     error
 	Check   *CheckResult
+	Waits   string        // for what, when waiting
+	Spread  float64       // of the rate over the last minute, as a share of it: how unsure Left is
+	Idle    time.Duration // spent waiting or paused
 }
 
 // CheckResult is what a consistency check found. Counts are blocks of 4 KiB on one member.
@@ -57,12 +83,21 @@ type task struct {
 	started time.Time
 	done    atomic.Int64
 	total   atomic.Int64
-	cancel  chan struct{}
+	moved   atomic.Int64  // bytes written to the member it is about
+	cancel  chan struct{} // closed to end it for now
 	ended   chan struct{}
+	ref     TaskRef
+	turns   Turns // or nil
+	pacer   pacer
 
 	mu      sync.Mutex
+	waits   string        // what it waits for
+	wanted  string        // TaskPaused or TaskCancelled, by an administrator
+	changed chan struct{} // closed and renewed when wanted changes
+	idle    time.Duration // waited or paused in all, not counted in the rate
 	percent float64
 	samples []sample
+	base    sample // where measuring the rate began; zero: with the task
 	state   string
 	endTime time.Time
 	err     error
@@ -95,34 +130,166 @@ func (a *Array) runTask(kind string, slot int, work func(t *task) error) (*task,
 			return t, errors.New("a " + kind + " is running already")
 		}
 	}
-	t := &task{kind: kind, slot: slot, started: a.now(), state: TaskRunning, cancel: make(chan struct{}), ended: make(chan struct{})}
+	t := &task{kind: kind, slot: slot, started: a.now(), state: TaskRunning, cancel: make(chan struct{}), ended: make(chan struct{}),
+		changed: make(chan struct{}), ref: TaskRef{a, kind, slot}, turns: a.cfg.Turns}
 	if len(a.tasks.list) > 16 {
 		a.tasks.list = a.tasks.list[1:]
 	}
 	a.tasks.list = append(a.tasks.list, t)
-	a.event(kind+"-started", a.slotName(slot), "")
-	go func() {
-		err := work(t)
-		t.mu.Lock()
-		t.endTime, t.err = a.now(), err
-		switch {
-		case err == nil:
-			t.state = TaskDone
-		case errors.Is(err, errTaskStopped):
-			t.state = TaskStopped
-		default:
-			t.state = TaskFailed
-		}
-		state := t.state
-		t.mu.Unlock()
-		if state == TaskFailed {
-			a.event(kind+"-failed", a.slotName(slot), "%v", err)
-		} else {
-			a.event(kind+"-"+state, a.slotName(slot), "")
-		}
-		close(t.ended)
-	}()
+	go a.perform(t, work)
 	return t, nil
+}
+
+// perform runs a task to its end, when its turn comes.
+func (a *Array) perform(t *task, work func(t *task) error) {
+	err := t.begin()
+	if err == nil {
+		a.event(t.kind+"-started", a.slotName(t.slot), "")
+		err = work(t)
+		t.end()
+	}
+	t.mu.Lock()
+	t.endTime, t.err = a.now(), err
+	switch {
+	case err == nil:
+		t.state = TaskDone
+	case errors.Is(err, errTaskCancelled):
+		t.state = TaskCancelled
+	case errors.Is(err, errTaskStopped):
+		t.state = TaskStopped
+	default:
+		t.state = TaskFailed
+	}
+	state := t.state
+	t.mu.Unlock()
+	detail := ""
+	if state == TaskFailed {
+		detail = err.Error()
+	}
+	close(t.ended)
+	a.event(t.kind+"-"+state, a.slotName(t.slot), "%s", detail)
+}
+
+var errTaskCancelled = errors.New("cancelled by the administrator")
+
+// begin waits for the task's turn.
+func (t *task) begin() error {
+	if t.turns == nil {
+		return nil
+	}
+	t.setState(TaskWaiting)
+	defer t.setState(TaskRunning)
+	if !t.turns.Begin(t.ref, t.cancel, func(why string) {
+		t.mu.Lock()
+		t.waits = why
+		t.mu.Unlock()
+	}) {
+		return errTaskStopped
+	}
+	return nil
+}
+
+func (t *task) end() {
+	if t.turns != nil {
+		t.turns.End(t.ref)
+	}
+}
+
+func (t *task) setState(state string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.state = state
+	if state == TaskRunning {
+		t.waits = ""
+	}
+}
+
+// point is called between pieces of work: it is where a task stops, is paused, gives way to one that is more urgent, and
+// keeps to its pace. bytes is how much the piece before was. nil means: go on.
+func (t *task) point(a *Array, bytes int64) error {
+	if t.changed == nil {
+		return nil // in the caller's goroutine, on its own
+	}
+	began := time.Now()
+	defer func() {
+		if d := time.Since(began); d > 10*time.Millisecond {
+			t.mu.Lock()
+			t.idle += d
+			t.mu.Unlock()
+		}
+	}()
+	for {
+		t.mu.Lock()
+		wanted, changed := t.wanted, t.changed
+		t.mu.Unlock()
+		switch {
+		case t.stopped():
+			return errTaskStopped
+		case wanted == TaskCancelled:
+			return errTaskCancelled
+		case wanted == TaskPaused:
+			t.end()
+			t.setState(TaskPaused)
+			select {
+			case <-t.cancel:
+				return errTaskStopped
+			case <-changed:
+			}
+			if err := t.begin(); err != nil {
+				return err
+			}
+			t.pacer.restart()
+			continue
+		case t.turns != nil && t.turns.Yield(t.ref):
+			t.end()
+			if err := t.begin(); err != nil {
+				return err
+			}
+			t.pacer.restart()
+			continue
+		}
+		pace := t.pacer.pace
+		wait := t.pacer.wait(a, bytes)
+		if t.pacer.pace != pace {
+			t.measureAnew(a.now())
+		}
+		if wait > 0 {
+			select {
+			case <-t.cancel:
+			case <-changed:
+			case <-time.After(min(wait, paceLook)):
+			}
+			continue
+		}
+		return nil
+	}
+}
+
+// ErrNoTask is wrapped when there is no such task.
+var ErrNoTask = errors.New("no such task is running")
+
+// Steer pauses, continues or cancels a task: state is TaskPaused, TaskRunning or TaskCancelled. A rebuild cannot be
+// cancelled, since redundancy waits for it.
+func (a *Array) Steer(kind string, slot int, state string) error {
+	a.tasks.mu.Lock()
+	defer a.tasks.mu.Unlock()
+	for _, t := range a.tasks.list {
+		if t.kind != kind || slot >= 0 && t.slot != slot || !t.running() {
+			continue
+		}
+		if state == TaskCancelled && (kind == TaskRebuild || kind == TaskCatchUp) {
+			return fmt.Errorf("a %s cannot be cancelled: redundancy waits for it; it can be paused", kind)
+		}
+		t.mu.Lock()
+		if t.wanted = state; state == TaskRunning {
+			t.wanted = ""
+		}
+		close(t.changed)
+		t.changed = make(chan struct{})
+		t.mu.Unlock()
+		return nil
+	}
+	return ErrNoTask
 }
 
 func (a *Array) slotName(slot int) string {
@@ -182,11 +349,18 @@ func (t *task) advance(now time.Time, bytes int64) {
 	}
 }
 
+// measureAnew forgets the rate so far: it says nothing of what comes.
+func (t *task) measureAnew(now time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.base, t.samples = sample{now, t.done.Load()}, nil
+}
+
 func (t *task) view(now time.Time) TaskState {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	s := TaskState{Kind: t.kind, Slot: t.slot, State: t.state, Done: t.done.Load(), Total: t.total.Load(), Left: -1,
-		Started: t.started, Ended: t.endTime, Err: t.err}
+	s := TaskState{Kind: t.kind, Slot: t.slot, State: t.state, Done: t.done.Load(), Total: t.total.Load(), Moved: t.moved.Load(), Left: -1,
+		Started: t.started, Ended: t.endTime, Err: t.err, Waits: t.waits, Idle: t.idle}
 	if s.Total > 0 {
 		// What is written meanwhile adds to the total, but what was shown is never taken back.
 		t.percent = max(t.percent, min(100*float64(s.Done)/float64(s.Total), 99.9))
@@ -200,14 +374,18 @@ func (t *task) view(now time.Time) TaskState {
 		end = t.endTime
 	}
 	if len(t.samples) > 0 {
-		first := t.samples[0]
-		if len(t.samples) == 1 || end.Sub(t.started) <= time.Minute {
-			first = sample{t.started, 0}
+		first, base := t.samples[0], t.base
+		if base.at.IsZero() {
+			base.at = t.started
+		}
+		if len(t.samples) == 1 || end.Sub(base.at) <= time.Minute {
+			first = base
 		}
 		if d := end.Sub(first.at).Seconds(); d > 0 {
 			s.Rate = float64(s.Done-first.done) / d
 		}
 	}
+	s.Spread = spread(t.samples)
 	if s.Rate > 0 && t.state == TaskRunning {
 		s.Left = time.Duration(float64(s.Total-s.Done) / s.Rate * float64(time.Second))
 	}
@@ -216,6 +394,37 @@ func (t *task) view(now time.Time) TaskState {
 		s.Check = &c
 	}
 	return s
+}
+
+// spread is how unsure the mean rate is: twice its standard error as a share of it, over stretches of a tenth of the time
+// each; 1 when there is too little to tell.
+func spread(samples []sample) float64 {
+	var rates []float64
+	if len(samples) < 2 {
+		return 1
+	}
+	stretch := max(time.Second/2, samples[len(samples)-1].at.Sub(samples[0].at)/10)
+	last := samples[0]
+	for _, s := range samples {
+		if d := s.at.Sub(last.at); d >= stretch {
+			rates = append(rates, float64(s.done-last.done)/d.Seconds())
+			last = s
+		}
+	}
+	if len(rates) < 4 {
+		return 1
+	}
+	mean, sq := 0.0, 0.0
+	for _, r := range rates {
+		mean += r / float64(len(rates))
+	}
+	for _, r := range rates {
+		sq += (r - mean) * (r - mean) / float64(len(rates))
+	}
+	if mean == 0 {
+		return 1
+	}
+	return min(1, math.Sqrt(sq)/mean/math.Sqrt(float64(len(rates)))*2)
 }
 
 // TaskStates lists the tasks that run and those that ended lately, oldest first.
@@ -248,6 +457,9 @@ func (a *Array) resumeTasks() {
 		if a.members[slot].Load().condition() == record.Rebuilding {
 			_, _ = a.startRebuild(slot)
 		}
+	}
+	for _, m := range a.copies() {
+		_, _ = a.startRetire(m.slot)
 	}
 	if t := a.roster.view().Task; t.Kind == record.Check && t.Ended.IsZero() {
 		_, _ = a.startCheck(t.Repair, true)

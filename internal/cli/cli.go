@@ -62,9 +62,25 @@ type env struct {
 	bad, change        string
 	seed               uint64
 	failWrites, mend   bool
+	hang               bool
 	rate, profile      string
 	latency            string
 	keep, debug        bool
+	kind, since, until string
+	count              int
+	tasks, test        bool
+	release, off       bool
+	checkConfig        bool
+	sizes, want, lose  string
+	afr, ure, share    string
+	replaceIn          string
+	rows               int
+	html               string
+	quick, again, hold bool
+	pending            int64
+	reallocated        int64
+	temperature        float64
+	metrics, monitor   bool
 }
 
 // usageError is a wrong use of a command.
@@ -73,8 +89,10 @@ type usageError struct{ text string }
 func (u usageError) Error() string { return u.text }
 
 func commands() []command {
-	return []command{disksCommand, createCommand, serveCommand, statusCommand, failCommand, replaceCommand, checkCommand,
-		eraseCommand, dissolveCommand, labCommand, demoCommand, versionCommand, helpCommand}
+	return []command{disksCommand, planCommand, createCommand, serveCommand, statusCommand, nextCommand, watchCommand, mayPullCommand, locateCommand,
+		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
+		startCommand, stopCommand, renameCommand, eraseCommand, dissolveCommand, historyCommand, reportCommand, inspectCommand, alertsCommand, acknowledgeCommand,
+		labCommand, demoCommand, versionCommand, helpCommand}
 }
 
 // Run is the whole program: it returns the exit status.

@@ -59,6 +59,9 @@ Levels and what they can lose:
 					return err
 				}
 			}
+			if len(plan.NotVetted) > 0 {
+				notVetted(e, plan.NotVetted...)
+			}
 			req.DryRun = false
 			a, err := c.Create(req)
 			if err != nil {

@@ -58,7 +58,7 @@ func overview(s *view.Screen) {
 	s.Printf("Nidalo assembles disks into RAID arrays, serves them, and tells what to do when a disk fails.\n\n")
 	s.Printf("usage: nidalo COMMAND [options] [arguments]\n\n")
 	for _, c := range commands() {
-		s.Printf("  %-10s %s\n", c.name, c.short)
+		s.Printf("  %-12s %s\n", c.name, c.short)
 	}
 	s.Printf("\nnidalo help COMMAND says more, with examples. A first try that touches nothing: nidalo demo\n")
 }

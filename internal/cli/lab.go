@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/health"
 	"nidalo/internal/lab"
 	"nidalo/internal/service"
 )
@@ -24,6 +25,8 @@ Everything else works with its disks as with real ones, and notices at once what
   nidalo lab damage A3 -change 1MiB:4KiB bytes at that place change silently
   nidalo lab damage A3 -fail-writes      every write fails
   nidalo lab damage A3 -rate 20MiB/s     the disk becomes slow; -latency 50ms as well
+  nidalo lab damage A3 -hang             the disk does not answer any more
+  nidalo lab damage A3 -pending 12       the disk says that 12 sectors wait to be replaced; -reallocated, -temperature as well
   nidalo lab damage A3 -mend             all faults are gone (changed bytes stay changed)
 
 -unreadable and -change take a number of random blocks, from where the disk has data, or places as OFFSET:LENGTH,… in
@@ -37,6 +40,10 @@ bytes of the disk.`,
 		f.BoolVar(&e.failWrites, "fail-writes", false, "damage: writes fail")
 		f.StringVar(&e.rate, "rate", "", "damage: at most this `RATE`, such as 20MiB/s; 0 for no limit")
 		f.StringVar(&e.latency, "latency", "", "damage: every operation takes this `TIME` longer, such as 50ms")
+		f.BoolVar(&e.hang, "hang", false, "damage: operations do not come back")
+		f.Int64Var(&e.pending, "pending", -1, "damage: sectors the disk says wait to be replaced")
+		f.Int64Var(&e.reallocated, "reallocated", -1, "damage: sectors the disk says it replaced")
+		f.Float64Var(&e.temperature, "temperature", -1, "damage: degrees Celsius the disk says it has")
 		f.BoolVar(&e.mend, "mend", false, "damage: take all faults away")
 		f.Uint64Var(&e.seed, "seed", 1, "damage: where the random choice begins")
 	},
@@ -127,6 +134,29 @@ func damage(e *env, l *lab.Lab, bay string) error {
 		}
 		say("writes fail")
 	}
+	if e.pending >= 0 || e.reallocated >= 0 || e.temperature >= 0 {
+		err := l.SetHealth(bay, func(r *health.Readings) {
+			if e.pending >= 0 {
+				r.Pending = &e.pending
+			}
+			if e.reallocated >= 0 {
+				r.Reallocated = &e.reallocated
+			}
+			if e.temperature >= 0 {
+				r.Temperature = &e.temperature
+			}
+		})
+		if err != nil {
+			return err
+		}
+		say("the disk says something else of itself")
+	}
+	if e.hang {
+		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Hang = true }); err != nil {
+			return err
+		}
+		say("the disk does not answer any more")
+	}
 	if e.rate != "" {
 		rate, err := service.ParseSize(strings.TrimSuffix(e.rate, "/s"))
 		if err != nil {
@@ -148,7 +178,7 @@ func damage(e *env, l *lab.Lab, bay string) error {
 		say("every operation takes %s longer", d)
 	}
 	if !did {
-		return usageError{"damage how? -unreadable, -change, -fail-writes, -rate, -latency or -mend"}
+		return usageError{"damage how? -unreadable, -change, -fail-writes, -hang, -rate, -latency or -mend"}
 	}
 	return nil
 }

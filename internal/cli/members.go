@@ -92,6 +92,9 @@ When OLD still works, replacing it lowers the margin until the rebuild is done, 
 			if err != nil {
 				return err
 			}
+			if !r.Disk.Vetted {
+				notVetted(e, or(r.Disk.Bay, r.Disk.Path))
+			}
 			e.err.Printf("%s takes the place of %s in slot %d of array %s; the rebuild has begun.\n", r.Disk.Identity, r.Member, r.Slot, args[0])
 			if !e.wait {
 				if r.Stays {
@@ -198,7 +201,7 @@ func (e *env) follow(c service.Control, name, kind string, slot *int) (*service.
 		if found == nil {
 			return nil, fmt.Errorf("the %s is not there any more", kind)
 		}
-		if found.State != "running" {
+		if found.Ended != nil {
 			return found, nil
 		}
 		p.Show(*found)

@@ -1,11 +1,15 @@
 package cli
 
 import (
+	"cmp"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -14,32 +18,54 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/coreos/go-systemd/v22/daemon"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
 	"nidalo/internal/api"
 	"nidalo/internal/nbd"
 	"nidalo/internal/service"
+	"nidalo/internal/view"
 )
 
-var serveCommand = command{name: "serve", usage: "[-listen 127.0.0.1:10809]", short: "run the arrays of this home and let clients reach them", most: 0,
+var serveCommand = command{name: "serve", usage: "[-check-config] [-listen 127.0.0.1:10809]", short: "run the arrays of this home and let clients reach them", most: 0,
 	help: `
-Starts every array found on the disks of this home and serves each, by its name, over the network block protocol on
-nbd.sock in the home. Other commands reach the service through control.sock. Both sockets are its owner's only. With
--listen the protocol is served over TCP as well, on a loopback address only: it is not encrypted.
+Starts the arrays of this home and serves each, by its name, over the network block protocol on nbd.sock in the home. Other
+commands reach the service through control.sock. Both sockets are their owner's only, unless nidalo.toml names a group.
 
-The service stops on an interrupt or SIGTERM: it flushes everything, notes where its tasks are, and says so. A second
-interrupt stops at once; nothing flushed is lost by that.
+The service looks at its disks every second: a member that comes back catches up, a spare takes over, paces change with the
+hours. What it should look at, where else it listens, whom it alerts and when it judges a disk stands in nidalo.toml in the
+home (docs/configuration.md); SIGHUP reads that again, and -check-config only says whether it is right. Over TCP clients
+must encrypt and show a certificate (listen.tls); plain TCP is for loopback addresses.
+
+It stops on an interrupt or SIGTERM: it flushes everything, notes where its tasks are, and says so. A second interrupt stops
+at once; nothing flushed is lost by that. Under systemd it tells when it is ready and that it is alive.
 
   nidalo serve
+  nidalo serve -check-config
   nidalo serve -listen 127.0.0.1:10809`,
 	flags: func(e *env, f *flag.FlagSet) {
 		f.StringVar(&e.listen, "listen", "", "also serve on this TCP `ADDRESS`, of the loopback only")
 		f.StringVar(&e.cache, "cache", "128MiB", "the `SIZE` of each array's cache of writes")
 		f.StringVar(&e.profile, "profile", "", "write a CPU profile to this `FILE` until the service stops")
 		f.BoolVar(&e.debug, "debug", false, "log more")
+		f.BoolVar(&e.checkConfig, "check-config", false, "say whether nidalo.toml is right, and do nothing")
 	},
 	run: serve,
 }
 
 func serve(e *env, _ []string) error {
+	cfg, err := service.ReadConfig(e.home)
+	if err != nil {
+		return err
+	}
+	if e.checkConfig {
+		if _, err := tlsSettings(cfg.Listen.TLS); err != nil {
+			return err
+		}
+		e.out.Printf("%s is right.\n", filepath.Join(e.home, service.ConfigName))
+		return nil
+	}
 	cache, err := service.ParseSize(e.cache)
 	if err != nil || cache < 1<<20 {
 		return usageError{"-cache: at least 1MiB"}
@@ -49,12 +75,17 @@ func serve(e *env, _ []string) error {
 		level = slog.LevelDebug
 	}
 	log := slog.New(slog.NewTextHandler(e.err.Out, &slog.HandlerOptions{Level: level}))
-	var tcp net.Listener
-	if e.listen != "" {
-		if tcp, err = listenLoopback(e.listen); err != nil {
+	door, err := openDoor(cmp.Or(e.listen, cfg.Listen.TCP), cfg.Listen.TLS)
+	if err != nil {
+		return err
+	}
+	defer door.close()
+	var metrics net.Listener
+	if cfg.Listen.Metrics != "" {
+		if metrics, err = listenLoopback(cfg.Listen.Metrics); err != nil {
 			return err
 		}
-		defer tcp.Close()
+		defer metrics.Close()
 	}
 	// What lives long on the heap is table pages; a tighter heap costs little and keeps memory within bounds.
 	debug.SetGCPercent(40)
@@ -69,36 +100,57 @@ func serve(e *env, _ []string) error {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	stop := make(chan os.Signal, 2)
+	stop, reload := make(chan os.Signal, 2), make(chan os.Signal, 1)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
+	signal.Notify(reload, syscall.SIGHUP)
 	s, err := service.Open(service.Options{Home: e.home, Stays: true, Cache: cache, Log: log})
 	if err != nil {
 		return err
 	}
 	blocks := nbd.NewServer(s, log)
-	control, err := api.Listen(api.Socket(e.home))
+	control, err := api.Listen(api.Socket(e.home), cfg.Group)
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
-	data, err := api.Listen(filepath.Join(e.home, "nbd.sock"))
+	data, err := api.Listen(filepath.Join(e.home, "nbd.sock"), cfg.Group)
 	if err != nil {
 		return errors.Join(err, control.Close(), s.Close())
 	}
 	failed := make(chan error, 4)
 	go func() { failed <- api.Serve(control, api.Handler(s, log)) }()
 	go func() { failed <- blocks.Serve(data) }()
-	if tcp != nil {
-		go func() { failed <- blocks.Serve(tcp) }()
-		log.Info("listening", "address", tcp.Addr().String())
+	door.serve(blocks, failed, log)
+	if metrics != nil {
+		handler := promhttp.HandlerFor(gatherer(s), promhttp.HandlerOpts{EnableOpenMetrics: true})
+		mux := http.NewServeMux()
+		mux.Handle("GET /metrics", handler)
+		go func() { failed <- api.Serve(metrics, mux) }()
+		log.Info("metrics", "address", "http://"+metrics.Addr().String()+"/metrics")
 	}
 	log.Info("serving", "home", e.home, "arrays", len(s.Names()), "socket", filepath.Join(e.home, "nbd.sock"))
+	notify(log, daemon.SdNotifyReady)
+	alive := watchdog(s, log)
+	defer alive()
 
-	select {
-	case sig := <-stop:
-		log.Info("stopping", "signal", sig.String())
-	case err = <-failed:
-		log.Error("a listener failed", "reason", err)
+	for running := true; running; {
+		select {
+		case <-reload:
+			notify(log, daemon.SdNotifyReloading)
+			if err := s.Reload(); err != nil {
+				log.Error("the configuration is wrong and was not taken; what was in force stays", "reason", err)
+			} else {
+				log.Info("configuration read again; listeners and the group change with a restart")
+			}
+			notify(log, daemon.SdNotifyReady)
+		case sig := <-stop:
+			log.Info("stopping", "signal", sig.String())
+			running = false
+		case err = <-failed:
+			log.Error("a listener failed", "reason", err)
+			running = false
+		}
 	}
+	notify(log, daemon.SdNotifyStopping)
 	go func() {
 		<-stop
 		log.Warn("stopping at once; what was not flushed may be lost")
@@ -114,6 +166,106 @@ func serve(e *env, _ []string) error {
 		log.Info("stopped; everything is flushed", "took", time.Since(began).Round(time.Millisecond).String())
 	}
 	return err
+}
+
+// gatherer collects the state of a service, at each time it is asked.
+func gatherer(s *service.Service) prometheus.Gatherer {
+	r := prometheus.NewRegistry()
+	r.MustRegister(view.Metrics{Look: func() (*service.Status, error) { return s.Status("") }})
+	return r
+}
+
+func notify(log *slog.Logger, state string) {
+	if _, err := daemon.SdNotify(false, state); err != nil {
+		log.Warn("systemd cannot be told", "state", state, "reason", err)
+	}
+}
+
+// watchdog tells systemd, as often as it wants, that the service answers.
+func watchdog(s *service.Service, log *slog.Logger) (stop func()) {
+	interval, err := daemon.SdWatchdogEnabled(false)
+	if err != nil || interval == 0 {
+		return func() {}
+	}
+	done := make(chan struct{})
+	go func() {
+		tick := time.NewTicker(interval / 3)
+		defer tick.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+				_ = s.Names() // a service that is stuck does not come back from this
+				notify(log, daemon.SdNotifyWatchdog)
+			}
+		}
+	}()
+	return func() { close(done) }
+}
+
+// door is the listeners on the network.
+type door struct {
+	plain, secure net.Listener
+	settings      *tls.Config
+}
+
+func openDoor(plain string, secure service.ListenTLS) (d *door, err error) {
+	d = &door{}
+	if plain != "" {
+		if d.plain, err = listenLoopback(plain); err != nil {
+			return nil, err
+		}
+	}
+	if secure.Address != "" {
+		if d.settings, err = tlsSettings(secure); err == nil {
+			d.secure, err = net.Listen("tcp", secure.Address)
+		}
+		if err != nil {
+			d.close()
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+func (d *door) close() {
+	for _, l := range []net.Listener{d.plain, d.secure} {
+		if l != nil {
+			_ = l.Close()
+		}
+	}
+}
+
+func (d *door) serve(blocks *nbd.Server, failed chan<- error, log *slog.Logger) {
+	if d.plain != nil {
+		go func() { failed <- blocks.Serve(d.plain) }()
+		log.Info("listening", "address", d.plain.Addr().String())
+	}
+	if d.secure != nil {
+		go func() { failed <- blocks.ServeTLS(d.secure, d.settings) }()
+		log.Info("listening, encrypted", "address", d.secure.Addr().String())
+	}
+}
+
+// tlsSettings asks every client for a certificate that the CA signed.
+func tlsSettings(l service.ListenTLS) (*tls.Config, error) {
+	if l.Address == "" {
+		return nil, nil
+	}
+	cert, err := tls.LoadX509KeyPair(l.Cert, l.Key)
+	if err != nil {
+		return nil, &service.Error{What: fmt.Sprintf("listen.tls: %v", err)}
+	}
+	pem, err := os.ReadFile(l.CA)
+	if err != nil {
+		return nil, &service.Error{What: fmt.Sprintf("listen.tls: %v", err)}
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, &service.Error{What: fmt.Sprintf("listen.tls: %s holds no certificate", l.CA)}
+	}
+	return &tls.Config{Certificates: []tls.Certificate{cert}, ClientCAs: pool, ClientAuth: tls.RequireAndVerifyClientCert, MinVersion: tls.VersionTLS12}, nil
 }
 
 // listenLoopback listens on a TCP address that cannot be reached from other hosts.

@@ -136,6 +136,14 @@ func (d *Disk) Size() int64             { return d.size }
 func (d *Disk) Identity() disk.Identity { return disk.Identity{Path: d.name} }
 func (d *Disk) Close() error            { return nil }
 
+// vanish pulls the disk: what was in its cache is kept or lost as in a power cut.
+func (d *Disk) vanish(r *rand.Rand) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.gone = true
+	d.cut(r)
+}
+
 // cut is what a power cut leaves: of each cached block one of its versions or the durable one.
 func (d *Disk) cut(r *rand.Rand) {
 	mode := r.IntN(6)

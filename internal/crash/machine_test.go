@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"nidalo/core/layout"
@@ -29,7 +30,8 @@ var shapes = []struct {
 type machine struct {
 	r      *rand.Rand
 	power  *Power
-	disks  []*Disk // by slot
+	disks  []*Disk       // by slot
+	copies map[int]*Disk // by slot: what the member is being copied onto
 	a      *array.Array
 	geo    *layout.Geometry
 	m      *model
@@ -51,7 +53,7 @@ const cacheLimit = 512 << 10
 
 // Run plays one seed and returns what went wrong, with the story of the run.
 func Run(seed uint64) error {
-	c := &machine{r: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15)), power: &Power{left: -1}, clock: time.Unix(1_000_000_000, 0)}
+	c := &machine{r: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15)), copies: map[int]*Disk{}, power: &Power{left: -1}, clock: time.Unix(1_000_000_000, 0)}
 	if err := c.play(); err != nil {
 		return fmt.Errorf("seed %d: %w\n%s", seed, err, strings.Join(c.log, "\n"))
 	}
@@ -183,6 +185,12 @@ func (c *machine) step() error {
 	case k < 18:
 		return c.readBack(first, span)
 	case k < 19:
+		switch c.r.IntN(3) {
+		case 0:
+			return c.vanishAndReturn()
+		case 1:
+			return c.retire()
+		}
 		return c.loseAndReplace()
 	default:
 		c.note("  check")
@@ -202,6 +210,9 @@ func (c *machine) step() error {
 func (c *machine) loseAndReplace() error {
 	slot := c.r.IntN(len(c.disks))
 	if m := c.a.MemberStates()[slot]; m.Condition == record.Active {
+		if !c.canLose(slot) {
+			return nil
+		}
 		if err := c.a.Fail(slot, false); err != nil {
 			return nil // would be fatal
 		}
@@ -223,6 +234,104 @@ func (c *machine) loseAndReplace() error {
 	}
 	return nil
 }
+
+// retire copies a member onto a new disk, or goes on with it.
+func (c *machine) retire() error {
+	slot := c.r.IntN(len(c.disks))
+	for s := range c.disks {
+		if _, copying := c.a.Onto(s); copying {
+			slot = s
+		}
+	}
+	if _, copying := c.a.Onto(slot); !copying {
+		if m := c.a.MemberStates()[slot]; m.Condition != record.Active || c.disks[slot].gone {
+			return nil
+		}
+		d := c.newDisk()
+		c.copies[slot] = d
+		c.note("  retire slot %d onto %s", slot, d.name)
+		if err := c.a.Retire(slot, d); err != nil {
+			return err
+		}
+		// Mostly a piece only, so that writes and crashes find it half done.
+		switch c.r.IntN(6) {
+		case 0:
+			return nil
+		case 1, 2, 3:
+			c.note("  copy a piece of slot %d", slot)
+			return c.a.RetirePiece(slot)
+		}
+	}
+	if c.disks[slot].gone || c.a.MemberStates()[slot].Condition != record.Active {
+		return nil
+	}
+	c.note("  copy slot %d", slot)
+	if err := c.a.RetireNow(slot); err != nil {
+		return err
+	}
+	c.disks[slot] = c.copies[slot]
+	delete(c.copies, slot)
+	retired.Add(1)
+	return nil
+}
+
+// retired counts, over all seeds, how often a member was retired to the end.
+var retired atomic.Int64
+
+// canLose says whether the array survives the loss of one more, counting those that are gone unnoticed.
+func (c *machine) canLose(slot int) bool {
+	states := c.a.MemberStates()
+	return c.geo.Survives(func(s int) bool { return s == slot || c.disks[s].gone || states[s].Condition != record.Active })
+}
+
+// vanishAndReturn pulls a disk while all goes on, or puts one back that is away.
+func (c *machine) vanishAndReturn() error {
+	slot := c.r.IntN(len(c.disks))
+	switch m := c.a.MemberStates()[slot]; m.Condition {
+	case record.Active:
+		if !c.canLose(slot) {
+			return nil
+		}
+		c.note("  slot %d vanishes", slot)
+		c.disks[slot].vanish(c.r)
+	case record.Rebuilding:
+		c.note("  rebuild slot %d", slot)
+		return c.a.RebuildNow(slot)
+	case record.Missing:
+		return c.bringBack(slot)
+	}
+	return nil
+}
+
+// bringBack puts a disk back that was away. It must be taken, if it was whole when it left.
+func (c *machine) bringBack(slot int) error {
+	d := c.disks[slot]
+	if !d.gone {
+		return nil
+	}
+	d.gone = false
+	own, _ := disk.ReadRecord(d)
+	if own == nil {
+		d.gone = true
+		return nil
+	}
+	c.note("  slot %d is back", slot)
+	err := c.a.Return(d, own, false)
+	if errors.Is(err, array.ErrStale) {
+		c.note("    but stale: %v", err)
+		d.gone = true
+		return nil
+	}
+	if err == nil && c.r.IntN(2) == 0 {
+		c.note("  rebuild slot %d", slot)
+		err = c.a.RebuildNow(slot)
+		caughtUp.Add(1)
+	}
+	return err
+}
+
+// caughtUp counts, over all seeds, how often a disk that came back caught up to the end.
+var caughtUp atomic.Int64
 
 // recover brings the array up again after the cut, with losses up to the margin, perhaps being cut again.
 func (c *machine) recover() error {
@@ -256,7 +365,7 @@ func (c *machine) recover() error {
 		}
 	}
 	cut := func() {
-		for _, d := range c.disks {
+		for _, d := range c.all() {
 			d.cut(c.r)
 		}
 		c.power.off, c.power.left = false, -1
@@ -269,10 +378,12 @@ func (c *machine) recover() error {
 		} else {
 			c.power.left = -1
 		}
-		a, err := array.Open(c.judge(), c.config())
+		set := c.judge()
+		a, err := array.Open(set, c.config())
 		if err == nil {
 			c.a = a
 			c.power.left = -1
+			c.settleCopies(set)
 			return nil
 		}
 		if !c.power.off {
@@ -284,10 +395,33 @@ func (c *machine) recover() error {
 	}
 }
 
+// all is every disk that is in the machine.
+func (c *machine) all() []*Disk {
+	out := slices.Clone(c.disks)
+	for slot := range c.disks {
+		if d := c.copies[slot]; d != nil {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// settleCopies notes what became of copies: the power may have gone just before or after one took its member's place.
+func (c *machine) settleCopies(set array.Set) {
+	for slot, d := range c.copies {
+		if set.Current[slot].Disk == disk.Disk(d) {
+			c.disks[slot] = d
+		} else if _, copying := c.a.Onto(slot); copying {
+			continue
+		}
+		delete(c.copies, slot)
+	}
+}
+
 // judge looks at the disks as a start would.
 func (c *machine) judge() array.Set {
 	var found []array.Candidate
-	for _, d := range c.disks {
+	for _, d := range c.all() {
 		if d.gone {
 			continue
 		}
@@ -330,6 +464,12 @@ func (c *machine) aftermath() error {
 		return fmt.Errorf("check after recovery: %+v", result)
 	}
 	for slot, m := range c.a.MemberStates() {
+		if m.Condition == record.Missing && c.r.IntN(2) == 0 {
+			if err := c.bringBack(slot); err != nil {
+				return err
+			}
+			m = c.a.MemberStates()[slot]
+		}
 		if c.geo.Redundant() && (m.Condition == record.Failed || m.Condition == record.Missing) && c.r.IntN(4) > 0 {
 			d := c.newDisk()
 			c.note("  replace slot %d by %s", slot, d.name)
@@ -344,6 +484,19 @@ func (c *machine) aftermath() error {
 				return err
 			}
 		}
+	}
+	for slot := range c.disks {
+		_, copying := c.a.Onto(slot)
+		if !copying || c.disks[slot].gone || c.a.MemberStates()[slot].Condition != record.Active || c.r.IntN(2) == 0 {
+			continue
+		}
+		c.note("  copy slot %d to the end", slot)
+		if err := c.a.RetireNow(slot); err != nil {
+			return err
+		}
+		c.disks[slot] = c.copies[slot]
+		delete(c.copies, slot)
+		retired.Add(1)
 	}
 	if result, err = c.a.CheckNow(false); err != nil || result.Mismatches > 0 {
 		return fmt.Errorf("second check after recovery: %+v, %w", result, errors.Join(err, errors.New("mismatches")))

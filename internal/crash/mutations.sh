@@ -8,7 +8,7 @@ missed=0
 # mutation NAME FILE PERL-SUBSTITUTION
 mutation() {
   rm -rf "$work/tree" && mkdir "$work/tree"
-  (cd "$top" && git ls-files -z -- go.mod go.sum core internal | xargs -0 cp --parents -t "$work/tree")
+  git -C "$top" archive HEAD go.mod go.sum core internal | tar -x -C "$work/tree"
   cp "$work/tree/internal/array/$2" "$work/before"
   perl -0pi -e "$3" "$work/tree/internal/array/$2"
   if cmp -s "$work/before" "$work/tree/internal/array/$2"; then
@@ -23,17 +23,22 @@ mutation() {
     echo "$1: caught by seed $(grep -o 'seed [0-9]*' "$work/out" | head -1 | cut -d' ' -f2): $(grep -o 'seed [0-9]*: .*' "$work/out" | head -1 | cut -d: -f2- | cut -c1-90)"
   fi
 }
-mutation "journal entry not synced" journal.go 's/return p\.m\.disk\.Sync\(\)/return nil/'
+mutation "journal entry not synced" journal.go 's/errs\[i\] = parts\[i\]\.m\.disk\.Sync\(\)/_ = 0/g'
 mutation "in place before the commit" destage.go 's/(return a\.journal\.commit\(c\))/if _, err := a.writeInPlace(c.writes, record.RunPayload); err != nil {\n\t\treturn err\n\t}\n\t$1/'
 mutation "fresh blocks committed before they are synced" destage.go 's/if err := a\.syncMembers\(touched\); err != nil \{\n\t\treturn err\n\t\}/_ = touched/'
 mutation "checksum of single blocks not updated" destage.go 's/a\.tables\.enter\(w\.m, w\.kind/if w.n == 1 {\n\t\t\tcontinue\n\t\t}\n\t\ta.tables.enter(w.m, w.kind/'
 mutation "checkpoint without syncing the data" journal.go 's/if err := a\.syncAll\(\); err != nil \{\n\t\treturn err\n\t\}\n\tif len\(maps\)/if len(maps)/'
 mutation "checkpoint forgets the checksum pages" journal.go 's/if err := a\.writePages\(sums\); err != nil \{\n\t\treturn err\n\t\}/_ = sums/'
 mutation "last batch replayed although incomplete" replay.go 's/if n == last && len\(batch\.lacking\) > 0 \{/if false {/'
+mutation "completed batch not synced" replay.go 's/err = s\.m\.disk\.Sync\(\)/_ = 0/'
 mutation "lacking members trusted" replay.go 's/a\.tables\.set\(m, st\.Row\*int64\(a\.geo\.StripBlocks\(\)\)\+int64\(t\.col\), t\.n, nil, record\.SumLost\)/_ = m/'
 mutation "older payload over newer contents" replay.go 's/if runs\[i\]\.batch > batch && block < runs\[i\]\.end/if false/'
 mutation "columns fresh on too little evidence" columns.go 's/return unknown <= c\.a\.geo\.Parity/return true/'
+mutation "a returned member's own journal forgotten" return.go 's/if err := m\.loseRuns\(runs, own\.Epoch\); err != nil \{\n\t\treturn err\n\t\}/_ = runs/'
+mutation "changes not stamped with their epoch" tables.go 's/record\.SetPageEpoch\(p\.buf, t\.a\.roster\.epoch\.Load\(\)\)/_ = 0/'
+mutation "writes not mirrored onto a copy" destage.go 's/if err := a\.mirror\(c\.writes\); err != nil \{\n\t\treturn err\n\t\}//'
+mutation "copies not mended after a crash" replay.go 's/if err := a\.remirror\(slices\.Compact\(mirrored\)\); err != nil \{\n\t\treturn err\n\t\}/_ = mirrored/'
 mutation "batch numbers begin again" replay.go 's/last \+ 16/first - 1/'
 mutation "parity of overwrites not journalled" destage.go 's/p\.add\(m, kind, col\+c, row/p.add(m, record.RunInPlace, col+c, row/'
-mutation "failed member not written down" roster.go 's/if err := a\.roster\.write\(a\); err != nil \{\n\t\ta\.freeze/if err := error(nil); err != nil {\n\t\ta.freeze/'
+mutation "failed member not written down" roster.go 's/if err := a\.roster\.write\(a\); err != nil \{\n\t\ta\.freeze/a.roster.unsettled.Store(false)\n\tif err := error(nil); err != nil {\n\t\ta.freeze/'
 exit $missed

@@ -14,8 +14,10 @@ import (
 // File is a disk behind a path: a plain file or a block device.
 type File struct {
 	f        *os.File
+	raw      syscall.RawConn // holds the descriptor for as long as a call needs it, whoever closes meanwhile
 	size     int64
 	identity Identity
+	instant  bool // in memory: no operation ever waits for a device
 }
 
 // Open opens the file or block device at path for reading and writing and locks it against every other process that
@@ -63,7 +65,12 @@ func open(path string, write bool) (*File, error) {
 		_ = f.Close()
 		return nil, fmt.Errorf("%s: %w", path, unwrapPath(err))
 	}
-	return &File{f: f, size: size, identity: Identity{Path: absolute}}, nil
+	raw, err := f.SyscallConn()
+	if err != nil {
+		_ = f.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return &File{f: f, raw: raw, size: size, identity: Identity{Path: absolute}, instant: !device && inMemory(raw)}, nil
 }
 
 func unwrapPath(err error) error {
@@ -79,6 +86,42 @@ func (d *File) Size() int64 { return d.size }
 
 // Identity names the disk.
 func (d *File) Identity() Identity { return d.identity }
+
+// ReadNow reads what the system has in memory, without waiting for a device.
+func (d *File) ReadNow(bufs [][]byte, off int64) (done bool, err error) {
+	if d.instant {
+		return true, d.ReadVec(bufs, off)
+	}
+	n := Length(bufs)
+	return d.within(n, off) == nil && readCached(d.raw, bufs, off) == n, nil
+}
+
+// WriteNow writes to a file in memory.
+func (d *File) WriteNow(bufs [][]byte, off int64) (done bool, err error) {
+	if !d.instant {
+		return false, nil
+	}
+	return true, d.WriteVec(bufs, off)
+}
+
+// SyncNow syncs a file in memory.
+func (d *File) SyncNow() (done bool, err error) {
+	if !d.instant {
+		return false, nil
+	}
+	return true, d.Sync()
+}
+
+// Refresh drops what the system keeps in memory of a stretch of the disk and begins to read it again, so that reads of it
+// come from the medium. What is not written back yet stays.
+func (d *File) Refresh(off, n int64) {
+	if !d.instant {
+		refresh(d.raw, off, n)
+	}
+}
+
+// Present fails with ErrGone when the device is no longer there. It asks the system, not the device.
+func (d *File) Present() error { return d.problem(present(d.f, d.raw)) }
 
 // Close releases the disk and its lock.
 func (d *File) Close() error { return d.f.Close() }
@@ -130,7 +173,7 @@ func (d *File) ReadVec(bufs [][]byte, off int64) error {
 	if err := d.within(Length(bufs), off); err != nil {
 		return err
 	}
-	return d.problem(vectored(d.f, bufs, off, preadv))
+	return d.problem(vectored(d.raw, bufs, off, preadv))
 }
 
 // WriteVec writes the buffers in order.
@@ -141,23 +184,23 @@ func (d *File) WriteVec(bufs [][]byte, off int64) error {
 	if err := d.within(Length(bufs), off); err != nil {
 		return err
 	}
-	return d.problem(vectored(d.f, bufs, off, pwritev))
+	return d.problem(vectored(d.raw, bufs, off, pwritev))
 }
 
 // Sync makes every write that returned before it durable.
-func (d *File) Sync() error { return d.problem(datasync(d.f)) }
+func (d *File) Sync() error { return d.problem(datasync(d.f, d.raw)) }
 
 // maxVector is the kernel's limit on buffers in one call.
 const maxVector = 1024
 
 // vectored calls op until all buffers are done; a short transfer goes on where it stopped.
-func vectored(f *os.File, bufs [][]byte, off int64, op func(fd int, bufs [][]byte, off int64) (int, error)) error {
-	if op == nil {
-		return errors.ErrUnsupported
-	}
+func vectored(raw syscall.RawConn, bufs [][]byte, off int64, op func(fd int, bufs [][]byte, off int64) (int, error)) error {
 	for len(bufs) > 0 {
 		batch := bufs[:min(len(bufs), maxVector)]
-		n, err := op(int(f.Fd()), batch, off)
+		n, err := 0, error(nil)
+		if gone := raw.Control(func(fd uintptr) { n, err = op(int(fd), batch, off) }); gone != nil {
+			return os.ErrClosed
+		}
 		if errors.Is(err, syscall.EINTR) {
 			continue
 		}

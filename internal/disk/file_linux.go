@@ -1,7 +1,9 @@
 package disk
 
 import (
+	"fmt"
 	"os"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -10,10 +12,57 @@ func preadv(fd int, bufs [][]byte, off int64) (int, error)  { return unix.Preadv
 func pwritev(fd int, bufs [][]byte, off int64) (int, error) { return unix.Pwritev(fd, bufs, off) }
 
 // datasync leaves out times and the like, which nobody needs to read the data back; a changed size is included.
-func datasync(f *os.File) error {
+func datasync(_ *os.File, raw syscall.RawConn) error {
 	for {
-		if err := unix.Fdatasync(int(f.Fd())); err != unix.EINTR {
+		var err error
+		if gone := raw.Control(func(fd uintptr) { err = unix.Fdatasync(int(fd)) }); gone != nil {
+			return os.ErrClosed
+		}
+		if err != unix.EINTR {
 			return err
 		}
 	}
+}
+
+func inMemory(raw syscall.RawConn) (yes bool) {
+	_ = raw.Control(func(fd uintptr) {
+		var s unix.Statfs_t
+		yes = unix.Fstatfs(int(fd), &s) == nil && (s.Type == unix.TMPFS_MAGIC || s.Type == unix.RAMFS_MAGIC)
+	})
+	return yes
+}
+
+func readCached(raw syscall.RawConn, bufs [][]byte, off int64) (n int) {
+	_ = raw.Control(func(fd uintptr) {
+		got, err := unix.Preadv2(int(fd), bufs[:min(len(bufs), maxVector)], off, unix.RWF_NOWAIT)
+		if err == nil {
+			n = got
+		}
+	})
+	return n
+}
+
+func refresh(raw syscall.RawConn, off, n int64) {
+	_ = raw.Control(func(fd uintptr) {
+		if unix.Fadvise(int(fd), off, n, unix.FADV_DONTNEED) == nil {
+			_ = unix.Fadvise(int(fd), off, n, unix.FADV_WILLNEED)
+		}
+	})
+}
+
+// present asks sysfs whether the kernel still has the device: a read could be answered from memory.
+func present(_ *os.File, raw syscall.RawConn) (err error) {
+	gone := raw.Control(func(fd uintptr) {
+		var st unix.Stat_t
+		if err = unix.Fstat(int(fd), &st); err != nil || st.Mode&unix.S_IFMT != unix.S_IFBLK {
+			return
+		}
+		if _, missing := os.Stat(fmt.Sprintf("/sys/dev/block/%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))); os.IsNotExist(missing) {
+			err = unix.ENODEV
+		}
+	})
+	if gone != nil {
+		return os.ErrClosed
+	}
+	return err
 }

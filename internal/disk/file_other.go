@@ -4,6 +4,7 @@ package disk
 
 import (
 	"os"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -11,4 +12,9 @@ import (
 func preadv(fd int, bufs [][]byte, off int64) (int, error)  { return unix.Pread(fd, bufs[0], off) }
 func pwritev(fd int, bufs [][]byte, off int64) (int, error) { return unix.Pwrite(fd, bufs[0], off) }
 
-func datasync(f *os.File) error { return f.Sync() }
+func datasync(f *os.File, _ syscall.RawConn) error { return f.Sync() }
+
+func inMemory(syscall.RawConn) bool                     { return false }
+func readCached(syscall.RawConn, [][]byte, int64) int   { return 0 }
+func refresh(syscall.RawConn, int64, int64)             {}
+func present(f *os.File, _ syscall.RawConn) (err error) { _, err = f.Stat(); return err }

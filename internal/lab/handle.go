@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nidalo/core/health"
 	"nidalo/internal/disk"
 )
 
@@ -52,7 +53,7 @@ type handle struct {
 	signals  *signals
 	inserted uint64 // the insertion it was opened in
 	use      sync.RWMutex
-	closed   bool
+	closed   atomic.Bool
 	seen     atomic.Uint64 // the change whose faults are loaded
 	mu       sync.Mutex
 	faults   atomic.Pointer[Faults]
@@ -93,10 +94,10 @@ func (l *Lab) open(bay string, how func(string) (*disk.File, error)) (disk.Disk,
 func (h *handle) Identity() disk.Identity { return h.identity }
 
 func (h *handle) Close() error {
+	first := !h.closed.Swap(true) // before the lock: an operation that hangs holds it, and looks here
 	h.use.Lock()
 	defer h.use.Unlock()
-	if !h.closed {
-		h.closed = true
+	if first {
 		h.signals.close()
 	}
 	return h.File.Close()
@@ -104,21 +105,14 @@ func (h *handle) Close() error {
 
 // begin is called before every operation: is the disk still in its bay, and what is wrong with it?
 func (h *handle) begin(n int) (*Faults, error) {
-	if h.closed {
-		return nil, fmt.Errorf("%s: %w", h.identity, disk.ErrGone)
+	f, err := h.state()
+	for err == nil && f.Hang {
+		time.Sleep(hangLook)
+		f, err = h.state()
 	}
-	if h.signals.insertion.Load() != h.inserted {
-		return nil, fmt.Errorf("%s: %w: pulled out of its bay", h.identity, disk.ErrGone)
+	if err != nil {
+		return nil, err
 	}
-	if c := h.signals.changes.Load(); c != h.seen.Load() {
-		h.mu.Lock()
-		if d, err := readLabel(h.dir); err == nil {
-			h.faults.Store(&d.Faults)
-			h.seen.Store(c)
-		}
-		h.mu.Unlock()
-	}
-	f := h.faults.Load()
 	if f.Latency > 0 {
 		time.Sleep(f.Latency)
 	}
@@ -134,6 +128,70 @@ func (h *handle) begin(n int) (*Faults, error) {
 		time.Sleep(wait)
 	}
 	return f, nil
+}
+
+// hangLook is how often an operation on a hung disk looks whether it may go on.
+const hangLook = 10 * time.Millisecond
+
+// state is what is wrong with the disk at the moment, or an error when it is not there.
+func (h *handle) state() (*Faults, error) {
+	if h.closed.Load() {
+		return nil, fmt.Errorf("%s: %w", h.identity, disk.ErrGone)
+	}
+	if h.signals.insertion.Load() != h.inserted {
+		return nil, fmt.Errorf("%s: %w: pulled out of its bay", h.identity, disk.ErrGone)
+	}
+	if c := h.signals.changes.Load(); c != h.seen.Load() {
+		h.mu.Lock()
+		if d, err := readLabel(h.dir); err == nil {
+			h.faults.Store(&d.Faults)
+			h.seen.Store(c)
+		}
+		h.mu.Unlock()
+	}
+	return h.faults.Load(), nil
+}
+
+// now does an operation that the file below can do without waiting, while the disk has no faults: it looks once, so that a
+// fault that comes meanwhile cannot make it wait.
+func (h *handle) now(do func() (bool, error)) (done bool, err error) {
+	h.use.RLock()
+	defer h.use.RUnlock()
+	f, err := h.state()
+	if err != nil {
+		return true, err
+	}
+	if f.any() {
+		return false, nil
+	}
+	return do()
+}
+
+func (h *handle) ReadNow(bufs [][]byte, off int64) (done bool, err error) {
+	return h.now(func() (bool, error) { return h.File.ReadNow(bufs, off) })
+}
+
+func (h *handle) WriteNow(bufs [][]byte, off int64) (done bool, err error) {
+	return h.now(func() (bool, error) { return h.File.WriteNow(bufs, off) })
+}
+
+func (h *handle) SyncNow() (done bool, err error) { return h.now(h.File.SyncNow) }
+
+// Health is what the disk says of itself.
+func (h *handle) Health() (health.Readings, error) {
+	if _, err := h.state(); err != nil {
+		return health.Readings{}, err
+	}
+	d, err := readLabel(h.dir)
+	return d.Health, err
+}
+
+// Present fails when the disk was pulled.
+func (h *handle) Present() error {
+	h.use.RLock()
+	defer h.use.RUnlock()
+	_, err := h.state()
+	return err
 }
 
 func overlaps(ranges []Range, off int64, n int) bool {

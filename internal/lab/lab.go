@@ -4,6 +4,7 @@
 //	HOME/lab/A3/disk.img     the disk in bay A3
 //	HOME/lab/A3/disk.json    its model, serial, size and faults
 //	HOME/lab/A3/signal       16 bytes, mapped by whoever has the disk open: a change counter and an insertion counter
+//	HOME/lab/A3/light        there while the light of the bay is on
 //	HOME/lab/drawer/SERIAL   disks that were pulled, the same three files
 //
 // The signal is how a pull in one process is felt by another at once, without either knowing of the other.
@@ -24,6 +25,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nidalo/core/health"
 	"nidalo/internal/disk"
 )
 
@@ -32,10 +34,11 @@ type Lab struct{ dir string }
 
 // Disk is what stands beside the image.
 type Disk struct {
-	Model  string `json:"model"`
-	Serial string `json:"serial"`
-	Size   int64  `json:"size"`
-	Faults Faults `json:"faults"`
+	Model  string          `json:"model"`
+	Serial string          `json:"serial"`
+	Size   int64           `json:"size"`
+	Faults Faults          `json:"faults"`
+	Health health.Readings `json:"health"` // what the disk says of itself
 }
 
 // Faults is what is wrong with a disk.
@@ -44,6 +47,11 @@ type Faults struct {
 	FailWrites bool          `json:"fail_writes,omitempty"`
 	Rate       int64         `json:"rate,omitempty"`    // bytes per second, both ways together
 	Latency    time.Duration `json:"latency,omitempty"` // added to every operation, nanoseconds
+	Hang       bool          `json:"hang,omitempty"`    // operations do not come back until this is taken away
+}
+
+func (f *Faults) any() bool {
+	return len(f.Unreadable) > 0 || f.FailWrites || f.Rate > 0 || f.Latency > 0 || f.Hang
 }
 
 // Range is a stretch of a disk in bytes, on block boundaries.
@@ -57,6 +65,7 @@ const (
 	label     = "disk.json"
 	signal    = "signal"
 	drawer    = "drawer"
+	light     = "light"
 	blockSize = 4096
 )
 
@@ -308,9 +317,16 @@ func (l *Lab) newLabel(size int64) Disk {
 	m := models[count%len(models)]
 	for n := 193 + 7*count; ; n++ {
 		if serial := fmt.Sprintf("%s-%04d", m.prefix, n); !used[serial] {
-			return Disk{Model: m.name, Serial: serial, Size: size}
+			return Disk{Model: m.name, Serial: serial, Size: size, Health: newHealth(n)}
 		}
 	}
+}
+
+// newHealth is what a disk that is fine says of itself; n makes disks differ a little.
+func newHealth(n int) health.Readings {
+	zero, hours, degrees, speed := func() *int64 { return new(int64) }, int64(400+n%97*31), float64(29+n%6), 6.0
+	return health.Readings{Reallocated: zero(), Pending: zero(), Uncorrectable: zero(), LinkErrors: zero(), Temperature: &degrees,
+		PowerOnHours: &hours, LinkSpeed: &speed, LinkBest: &speed}
 }
 
 // change edits the label of the disk in a bay and lets whoever has it open know.
@@ -391,6 +407,11 @@ func (l *Lab) SetFaults(bay string, edit func(*Faults)) error {
 	return l.change(bay, func(_ string, d *Disk) error { edit(&d.Faults); return nil })
 }
 
+// SetHealth changes what the disk in a bay says of itself.
+func (l *Lab) SetHealth(bay string, edit func(*health.Readings)) error {
+	return l.change(bay, func(_ string, d *Disk) error { edit(&d.Health); return nil })
+}
+
 // WrittenRanges draws n single blocks from where the image has data, so that damage hits something. When there is no
 // data it draws from all of the disk.
 func (l *Lab) WrittenRanges(bay string, n int, seed uint64) ([]Range, error) {
@@ -434,4 +455,44 @@ func (l *Lab) WrittenRanges(bay string, n int, seed uint64) ([]Range, error) {
 // Identity is how the disk in a bay is known.
 func (l *Lab) Identity(bay string, d Disk) disk.Identity {
 	return disk.Identity{Path: l.ImagePath(bay), Bay: bay, Model: d.Model, Serial: d.Serial}
+}
+
+// Mark names what is in a bay so that a change of disk changes it: empty when nothing is. It does not touch the disk.
+func (l *Lab) Mark(bay string) string {
+	dir, err := l.bay(bay)
+	if err != nil {
+		return ""
+	}
+	d, err := readLabel(dir)
+	if err != nil {
+		return ""
+	}
+	s, err := mapSignal(dir)
+	if err != nil {
+		return ""
+	}
+	defer s.close()
+	return fmt.Sprintf("%s/%d/%d", d.Serial, d.Size, s.insertion.Load())
+}
+
+// Light switches the light of a bay. It shines on whether or not a disk is in it.
+func (l *Lab) Light(bay string, on bool) error {
+	dir, err := l.bay(bay)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(dir, light)
+	if !on {
+		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
+	return os.WriteFile(path, nil, 0o600)
+}
+
+// Lit says whether the light of a bay is on.
+func (l *Lab) Lit(bay string) bool {
+	_, err := os.Stat(filepath.Join(l.dir, bay, light))
+	return err == nil
 }

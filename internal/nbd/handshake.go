@@ -1,6 +1,8 @@
 package nbd
 
 import (
+	"bufio"
+	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -55,7 +57,15 @@ func (c *conn) handshake() error {
 }
 
 func (c *conn) option(option uint32, body []byte) (done bool, err error) {
+	if c.tls != nil && !c.secured && option != optStartTLS && option != optAbort {
+		if option == optExportName {
+			return true, errors.New("the client does not encrypt")
+		}
+		return false, c.reply(option, repErrTLSReqd, []byte("this address is encrypted only"))
+	}
 	switch option {
+	case optStartTLS:
+		return false, c.startTLS(body)
 	case optExportName:
 		return true, c.exportName(string(body))
 	case optAbort:
@@ -83,6 +93,26 @@ func (c *conn) option(option uint32, body []byte) (done bool, err error) {
 		return false, c.meta(option, body)
 	}
 	return false, c.reply(option, repErrUnsup, []byte("this server does not have that option"))
+}
+
+// startTLS goes on with the handshake encrypted. Nothing said before counts, and nothing may have been sent ahead.
+func (c *conn) startTLS(body []byte) error {
+	switch {
+	case c.tls == nil || c.secured:
+		return c.reply(optStartTLS, repErrUnsup, []byte("this address is not encrypted, or is already"))
+	case len(body) != 0 || c.in.Buffered() != 0:
+		return errors.New("STARTTLS with data")
+	}
+	if err := c.reply(optStartTLS, repAck, nil); err != nil {
+		return err
+	}
+	secure := tls.Server(c.nc, c.tls)
+	if err := secure.Handshake(); err != nil {
+		return fmt.Errorf("encryption: %w", err)
+	}
+	c.nc, c.secured, c.structured, c.allocation = secure, true, false, false
+	c.in = bufio.NewReaderSize(secure, 64<<10)
+	return nil
 }
 
 func (c *conn) reply(option, kind uint32, body []byte) error {

@@ -24,6 +24,7 @@ const (
 	optList            = 3
 	optInfo            = 6
 	optGo              = 7
+	optStartTLS        = 5
 	optStructuredReply = 8
 	optListMeta        = 9
 	optSetMeta         = 10
@@ -33,6 +34,7 @@ const (
 	repInfo        = 3
 	repMetaContext = 4
 	repErrUnsup    = 1<<31 + 1
+	repErrTLSReqd  = 1<<31 + 5
 	repErrInvalid  = 1<<31 + 3
 	repErrUnknown  = 1<<31 + 6
 	repErrTooBig   = 1<<31 + 9

@@ -2,6 +2,7 @@ package nbd
 
 import (
 	"bufio"
+	"crypto/tls"
 	"errors"
 	"io"
 	"log/slog"
@@ -81,7 +82,12 @@ func NewServer(exports Exports, log *slog.Logger) *Server {
 }
 
 // Serve accepts clients until the server or the listener is closed.
-func (s *Server) Serve(l net.Listener) error {
+func (s *Server) Serve(l net.Listener) error { return s.serve(l, nil) }
+
+// ServeTLS is Serve for clients that encrypt; others are refused.
+func (s *Server) ServeTLS(l net.Listener, settings *tls.Config) error { return s.serve(l, settings) }
+
+func (s *Server) serve(l net.Listener, settings *tls.Config) error {
 	s.mu.Lock()
 	if s.closed {
 		s.mu.Unlock()
@@ -111,11 +117,11 @@ func (s *Server) Serve(l net.Listener) error {
 		s.conns[nc] = true
 		s.wait.Add(1)
 		s.mu.Unlock()
-		go s.handle(nc)
+		go s.handle(nc, settings)
 	}
 }
 
-func (s *Server) handle(nc net.Conn) {
+func (s *Server) handle(nc net.Conn, settings *tls.Config) {
 	defer s.wait.Done()
 	defer func() {
 		_ = nc.Close()
@@ -123,7 +129,7 @@ func (s *Server) handle(nc net.Conn) {
 		delete(s.conns, nc)
 		s.mu.Unlock()
 	}()
-	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports}
+	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports, tls: settings}
 	c.written.L = &c.writing
 	enlarge(nc)
 	_ = nc.SetDeadline(time.Now().Add(handshakeTime))
@@ -179,6 +185,8 @@ type conn struct {
 	nc      net.Conn
 	in      *bufio.Reader
 	exports Exports
+	tls     *tls.Config // when only encrypted clients are served
+	secured bool
 
 	noZeroes   bool
 	structured bool

@@ -301,6 +301,6 @@ func FuzzServer(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		s := NewServer(one{newMemory(16)}, slog.New(slog.DiscardHandler))
 		s.wait.Add(1)
-		s.handle(pipe{in: bytes.NewReader(b)})
+		s.handle(pipe{in: bytes.NewReader(b)}, nil)
 	})
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nidalo/internal/disk"
+	"nidalo/internal/history"
 )
 
 // Control is what commands can ask of a service, their own or one that runs elsewhere. All types in it are plain data
@@ -20,26 +21,47 @@ type Control interface {
 	Check(CheckRequest) error
 	Erase(EraseRequest) (*DiskInfo, error)
 	Dissolve(DissolveRequest) error
+	Start(StartRequest) (*ArrayStatus, error)
+	Stop(name string) error
+	Rename(RenameRequest) error
+	Retire(RetireRequest) (*ReplaceReply, error)
+	AssignSpare(SpareRequest) (*SpareReply, error)
+	SetPace(PaceRequest) ([]PaceReply, error)
+	Steer(SteerRequest) error
+	MayPull(disk string) (*PullReply, error)
+	Next() (*NextReply, error)
+	Locate(LocateRequest) (*LocateReply, error)
+	History(HistoryRequest) (*HistoryReply, error)
+	Readings(ReadingsRequest) ([]history.Reading, error)
+	WhatIf(WhatIfRequest) ([]WhatIfReply, error)
+	Inspect(disks []string) (*InspectReply, error)
+	Vet(VetRequest) ([]Vetting, error)
+	TestAlerts() ([]AlertResult, error)
+	Acknowledge(array string) error
 	Close() error
 }
 
 // Disk states.
 const (
-	DiskBlank  = "blank"  // may be taken
-	DiskInUse  = "in use" // holds something, or belongs to an array
-	DiskEmpty  = "empty"  // a bay without a disk
-	DiskBroken = "broken" // cannot be read
+	DiskBlank   = "blank"   // may be taken
+	DiskInUse   = "in use"  // holds something, or belongs to an array
+	DiskEmpty   = "empty"   // a bay without a disk
+	DiskBroken  = "broken"  // cannot be read
+	DiskSpare   = "spare"   // waits for a member to fail
+	DiskRetired = "retired" // was a member, and its place was taken by a copy of it
 )
 
 // DiskInfo is one disk, or an empty bay.
 type DiskInfo struct {
 	disk.Identity
-	Size   int64    `json:"size_bytes"`
-	State  string   `json:"state"`
-	Holds  []string `json:"holds,omitempty"` // what was found on it, in words
-	Array  string   `json:"array,omitempty"`
-	Slot   *int     `json:"slot,omitempty"`
-	Member string   `json:"member,omitempty"` // condition, when it is a member of an array in service
+	Size    int64    `json:"size_bytes"`
+	State   string   `json:"state"`
+	Holds   []string `json:"holds,omitempty"` // what was found on it, in words
+	Array   string   `json:"array,omitempty"`
+	Slot    *int     `json:"slot,omitempty"`
+	Member  string   `json:"member,omitempty"`  // condition, when it is a member of an array in service
+	Vetting string   `json:"vetting,omitempty"` // in words; empty: it was never vetted
+	Vetted  bool     `json:"vetted"`            // to the end, with nothing wrong
 }
 
 // Status is all arrays, or one.
@@ -57,7 +79,9 @@ type ArrayStatus struct {
 	ID         string         `json:"id"`
 	Level      string         `json:"level"`
 	Condition  string         `json:"condition"`
-	Reason     string         `json:"reason,omitempty"` // why it is failed or not started
+	Out        bool           `json:"out_of_service"`
+	Reason     string         `json:"reason,omitempty"`      // why it is failed or not started
+	Says       []string       `json:"members_say,omitempty"` // what each disk found carries, when it is out of service
 	Margin     int            `json:"margin"`
 	MarginBest int            `json:"margin_best"`
 	Capacity   int64          `json:"capacity_bytes"`
@@ -68,6 +92,7 @@ type ArrayStatus struct {
 	Created    time.Time      `json:"created"`
 	Export     string         `json:"export,omitempty"`
 	Members    []MemberStatus `json:"members"`
+	NotVetted  []string       `json:"not_vetted,omitempty"` // of an array that could be created: disks never proven
 	Tasks      []TaskStatus   `json:"tasks"`
 	LastCheck  *CheckStatus   `json:"last_check,omitempty"`
 	// Counters since the array was started: bytes unless the name says otherwise.
@@ -83,6 +108,7 @@ type MemberStatus struct {
 	Serial         string     `json:"serial"`
 	Path           string     `json:"path"`
 	Condition      string     `json:"condition"`
+	Reason         string     `json:"reason,omitempty"` // why it is failing, failed or missing, when this service saw it
 	Size           int64      `json:"size_bytes"`
 	Errors         uint64     `json:"errors"`
 	ReadErrors     uint64     `json:"read_errors"`
@@ -105,6 +131,11 @@ type TaskStatus struct {
 	Started time.Time    `json:"started"`
 	Ended   *time.Time   `json:"ended,omitempty"`
 	Error   string       `json:"error,omitempty"`
+	Moved   int64        `json:"moved_bytes,omitempty"` // written to the member it is about
+	Onto    string       `json:"onto,omitempty"`
+	Waits   string       `json:"waits,omitempty"` // for what, in words
+	Pace    string       `json:"pace,omitempty"`
+	Unsure  float64      `json:"eta_spread"` // how far off the estimate may be, as a share of it; 1: not known
 	Check   *CheckStatus `json:"check,omitempty"`
 }
 
@@ -188,3 +219,173 @@ func (e *Error) Error() string { return e.What }
 
 // ErrHomeBusy says that another process serves this home and does not answer.
 var ErrHomeBusy = errors.New("another process is using this home")
+
+// StartRequest puts an array into service.
+type StartRequest struct {
+	Array string
+	Force bool // with the set that serves most, although there are doubts
+}
+
+// RenameRequest gives an array another name.
+type RenameRequest struct{ Array, To string }
+
+// RetireRequest copies a member onto another disk and lets it go. Onto may be empty: a disk that fits is chosen.
+type RetireRequest struct{ Array, Disk, Onto string }
+
+// SpareRequest assigns a hot spare, or releases it.
+type SpareRequest struct {
+	Disk    string
+	Arrays  []string // none: all
+	Release bool
+}
+
+// SpareReply says for which arrays a spare is large enough.
+type SpareReply struct {
+	Disk     DiskInfo `json:"disk"`
+	Fits     []string `json:"fits"`
+	TooSmall []string `json:"too_small"` // in words
+}
+
+// PaceRequest sets the pace of an array's tasks, or of all; an empty pace only asks.
+type PaceRequest struct{ Array, Pace string }
+
+// PaceReply is the pace of an array and what it means.
+type PaceReply struct {
+	Array     string       `json:"array"`
+	Schedule  string       `json:"schedule"`
+	Pace      string       `json:"pace"` // in force now
+	Condition string       `json:"condition"`
+	Margin    int          `json:"margin"`
+	Tasks     []TaskStatus `json:"tasks"`
+}
+
+// SteerRequest pauses, continues or cancels a task.
+type SteerRequest struct {
+	Array, Kind string
+	Slot        *int
+	State       string // paused, running, cancelled
+}
+
+// PullReply answers whether a disk may leave its bay.
+type PullReply struct {
+	Disk    DiskInfo   `json:"disk"`
+	Yes     bool       `json:"yes"`
+	Reasons []string   `json:"reasons"`
+	When    *time.Time `json:"when,omitempty"` // it will be yes, as far as can be told
+	Next    []string   `json:"next"`
+}
+
+// NextReply is what to do now, in order.
+type NextReply struct {
+	Time  time.Time  `json:"time"`
+	Steps []NextStep `json:"steps"`
+	Again time.Time  `json:"look_again"` // when there is nothing to do
+}
+
+// NextStep is one thing to do.
+type NextStep struct {
+	Array   string `json:"array,omitempty"`
+	Urgency string `json:"urgency"` // now, soon, wait, when convenient
+	Why     string `json:"why"`
+	Do      string `json:"do"`                // in words
+	Command string `json:"command,omitempty"` // exact
+	Disk    string `json:"disk,omitempty"`    // bay, model and serial
+}
+
+// LocateRequest lights a disk's bay, all members' of an array that are seen, or none.
+type LocateRequest struct {
+	Disk   string
+	Others string // an array
+	Off    bool
+}
+
+// LocateReply says what is lit now.
+type LocateReply struct {
+	Lit  []string `json:"lit"`  // disks
+	Dark []string `json:"dark"` // that should be lit and have no light that can be reached
+}
+
+// HistoryRequest filters the history; zero fields choose all.
+type HistoryRequest struct {
+	Array, Disk, Kind string
+	Since, Until      time.Time
+	Limit             int
+}
+
+// ReadingsRequest asks for one kind of reading of a disk (by serial or path) or an array.
+type ReadingsRequest struct {
+	Of, Name string
+	Since    time.Time
+}
+
+// HistoryReply is part of the history, oldest first.
+type HistoryReply struct {
+	Events []Event        `json:"events"`
+	Tasks  []history.Task `json:"tasks"`
+}
+
+// AlertResult is how one channel took a test message.
+type AlertResult struct {
+	Channel string `json:"channel"`
+	Least   string `json:"least,omitempty"`
+	Error   string `json:"error,omitempty"`
+}
+
+// WhatIfRequest asks what the loss of some disks would mean.
+type WhatIfRequest struct {
+	Array string // none: all that have any of the disks
+	Lose  []string
+}
+
+// WhatIfReply is what it would mean for one array.
+type WhatIfReply struct {
+	Array    string   `json:"array"`
+	Level    string   `json:"level"`
+	Before   string   `json:"before"` // condition
+	After    string   `json:"after"`
+	Margin   int      `json:"margin"`
+	Best     int      `json:"margin_best"`
+	Lost     []string `json:"lost"`
+	Survived []string `json:"then_survived"` // members of which one more could go then
+	Fatal    []string `json:"then_fatal"`    // members without which the data would be out of reach then
+	Notes    []string `json:"notes,omitempty"`
+}
+
+// InspectReply is what some disks carry.
+type InspectReply struct {
+	Disks    []Inspected `json:"disks"`
+	Compared []string    `json:"compared"` // which is the newest, and who disagrees
+}
+
+// Inspected is what one disk carries.
+type Inspected struct {
+	Disk       disk.Identity `json:"disk"`
+	Size       int64         `json:"size_bytes"`
+	InService  bool          `json:"in_service"` // by an array, at this moment: it may change while it is read
+	Blank      bool          `json:"blank"`
+	Holds      []string      `json:"holds,omitempty"` // when it is no member
+	Unreadable string        `json:"unreadable,omitempty"`
+	Copies     []string      `json:"record_copies"`
+	Array      string        `json:"array,omitempty"`
+	ArrayID    string        `json:"array_id,omitempty"`
+	Level      string        `json:"level,omitempty"`
+	Strip      int64         `json:"strip_bytes,omitempty"`
+	Created    time.Time     `json:"created"`
+	Member     string        `json:"member_id,omitempty"`
+	Slot       int           `json:"slot"`
+	Epoch      uint64        `json:"epoch"`
+	Generation uint64        `json:"generation"`
+	Clean      bool          `json:"clean"`
+	Written    int64         `json:"written_bytes_at_most"`
+	Roster     []string      `json:"roster,omitempty"`
+	Journal    string        `json:"journal,omitempty"`
+	Damaged    []string      `json:"damaged,omitempty"`
+}
+
+// VetRequest starts or continues the proof of a disk; without a disk it only asks for all proofs.
+type VetRequest struct {
+	Disk  string
+	Quick bool
+	Again bool // begin anew although one was cut short
+	Stop  bool // hold it
+}

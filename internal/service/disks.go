@@ -3,113 +3,35 @@ package service
 import (
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"nidalo/core/layout"
+	"nidalo/core/record"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
-	"nidalo/internal/lab"
 )
 
-// Disks surveys every bay of the lab and every path of disks.list.
-func (s *Service) Disks() ([]DiskInfo, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	sources, err := s.sources()
-	if err != nil {
-		return nil, err
-	}
-	out := make([]DiskInfo, 0, len(sources))
-	for _, src := range sources {
-		out = append(out, s.survey(src))
-	}
-	return out, nil
-}
-
-// survey looks at one disk without disturbing whoever uses it.
-func (s *Service) survey(src source) DiskInfo {
-	info := DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}}
-	d, err := s.peek(src)
-	if err != nil {
-		info.State, info.Holds = DiskBroken, []string{err.Error()}
-		if errors.Is(err, lab.ErrEmpty) {
-			info.State, info.Holds = DiskEmpty, nil
-		}
-		return info
-	}
-	defer d.Close()
-	info.Identity, info.Size = d.Identity(), d.Size()
-	if r, m, ok := s.memberAt(info.Identity); ok {
-		info.State, info.Array, info.Slot, info.Member = DiskInUse, r.Name(), &m.Slot, m.Condition.String()
-		return info
-	}
-	c, err := disk.Look(d)
-	switch {
-	case err != nil:
-		info.State, info.Holds = DiskBroken, []string{err.Error()}
-	case c.Blank():
-		info.State = DiskBlank
-	case c.Record != nil:
-		info.State = DiskInUse
-		what := fmt.Sprintf("a former or stale member of array %q (slot %d, epoch %d)", c.Record.Name, c.Record.Slot, c.Record.Epoch)
-		for _, i := range s.idle {
-			if i.set.Newest.Array == c.Record.Array {
-				what = fmt.Sprintf("a member of array %q (slot %d), which is not in service", c.Record.Name, c.Record.Slot)
-			}
-		}
-		info.Holds = []string{what}
-	case c.Damaged != nil:
-		info.State, info.Holds = DiskInUse, []string{"a member record that cannot be read: " + c.Damaged.Error()}
-	default:
-		info.State, info.Holds = DiskInUse, c.Findings
-	}
-	return info
-}
-
-// memberAt tells whether a disk is a live member of an array in service. s.mu is held.
+// memberAt tells whether a disk is a live member of an array in service.
 func (s *Service) memberAt(id disk.Identity) (*running, array.MemberState, bool) {
-	for _, n := range s.names() {
-		for _, m := range s.arrays[n].MemberStates() {
-			switch m.Condition.String() {
-			case "failed", "missing":
+	for _, r := range s.running() {
+		for _, m := range r.MemberStates() {
+			switch m.Condition {
+			case record.Failed, record.Missing:
 				continue
 			}
 			if m.Disk.Path == id.Path && m.Disk.Serial == id.Serial {
-				return s.arrays[n], m, true
+				return r, m, true
 			}
 		}
 	}
 	return nil, array.MemberState{}, false
 }
 
-// locate finds the source a user's word names: a bay, a serial or a path.
-func (s *Service) locate(name string) (source, error) {
-	sources, err := s.sources()
-	if err != nil {
-		return source{}, err
-	}
-	path, _ := filepath.Abs(name)
-	for _, src := range sources {
-		if src.bay != "" && src.bay == name || src.path != "" && src.path == path {
-			return src, nil
-		}
-		if src.bay != "" {
-			if d, err := s.lab.Disk(src.bay); err == nil && (d.Serial == name || s.lab.ImagePath(src.bay) == path) {
-				return src, nil
-			}
-		}
-	}
-	if info, err := os.Stat(name); err == nil && !info.IsDir() {
-		return source{path: path}, nil
-	}
-	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
-	if strings.Contains(name, "/") {
-		return source{}, &Error{What: fmt.Sprintf("disk %s: there is no such file or device", name), Hints: hints}
-	}
-	return source{}, &Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: hints}
+func (s *Service) inService(id disk.Identity) bool {
+	_, _, ok := s.memberAt(id)
+	return ok
 }
 
 // takeBlank opens disks for a new array or as replacements, and refuses whatever holds something.
@@ -132,18 +54,22 @@ func (s *Service) takeBlank(names []string) (taken []disk.Disk, err error) {
 			return taken, &Error{What: fmt.Sprintf("disk %s is listed twice", name)}
 		}
 		seen = append(seen, src)
-		info := s.survey(src)
+		info := s.lookAt(src)
 		switch info.State {
 		case DiskEmpty:
 			return taken, &Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}
 		case DiskBroken:
 			return taken, &Error{What: fmt.Sprintf("disk %s cannot be used: %s", name, strings.Join(info.Holds, "; "))}
 		case DiskInUse:
+			if v, ok := s.vetting(key(info)); ok && v.Ended.IsZero() && info.Array == "" {
+				return taken, &Error{What: fmt.Sprintf("disk %s is being vetted (%.0f%%)", info.Identity, v.Percent), Hints: []string{"nidalo vet   shows how far it is"}}
+			}
 			if info.Array != "" {
 				return taken, &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
 			}
-			return taken, &Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
-				Hints: []string{"nidalo erase " + shortName(info.Identity) + "   makes it blank, and what it holds is lost"}}
+			return taken, notBlank(info)
+		case DiskRetired:
+			return taken, notBlank(info)
 		}
 		d, err := s.open(src)
 		if err != nil {
@@ -154,14 +80,22 @@ func (s *Service) takeBlank(names []string) (taken []disk.Disk, err error) {
 	return taken, nil
 }
 
+func notBlank(info DiskInfo) error {
+	if info.Array != "" {
+		return &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
+	}
+	return &Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
+		Hints: []string{"nidalo erase " + shortName(info.Identity) + "   makes it blank, and what it holds is lost"}}
+}
+
 // Create makes an array of blank disks.
 func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.admin.Lock()
+	defer s.admin.Unlock()
 	if err := array.CheckName(req.Name); err != nil {
 		return nil, &Error{What: err.Error()}
 	}
-	if s.arrays[req.Name] != nil || slices.ContainsFunc(s.idle, func(i idle) bool { return i.set.Newest.Name == req.Name }) {
+	if s.nameTaken(req.Name) {
 		return nil, &Error{What: fmt.Sprintf("there is an array %q already", req.Name)}
 	}
 	if req.Strip == 0 {
@@ -197,6 +131,9 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 		out.Margin, out.MarginBest = geo.Margin(func(int) bool { return false })
 		for i, d := range disks {
 			id := d.Identity()
+			if !s.vetted(id) {
+				out.NotVetted = append(out.NotVetted, shortName(id))
+			}
 			out.Members = append(out.Members, MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
 		}
 		release()
@@ -210,7 +147,7 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 			}
 		}
 	}
-	a, err := array.Create(plan, s.config())
+	a, err := array.Create(plan, s.engine())
 	if err != nil {
 		release()
 		if errors.Is(err, disk.ErrFull) {
@@ -219,8 +156,14 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 		return nil, err
 	}
 	r := &running{Array: a}
+	s.mu.Lock()
 	s.arrays[a.Name()] = r
-	s.opt.Log.Info("array created", "array", a.Name(), "level", req.Level, "capacity", a.Capacity())
+	s.mu.Unlock()
+	s.own(a.ID().String())
+	for _, d := range disks {
+		s.noSpare(d.Identity())
+	}
+	s.event(Event{Kind: "array-created", Severity: Info, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), FormatSize(a.Capacity()))})
 	status := s.describe(r, nil)
 	return &status, nil
 }
@@ -243,8 +186,8 @@ func (s *Service) slot(r *running, name string) (int, error) {
 
 // Fail declares a member failed.
 func (s *Service) Fail(req FailRequest) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.admin.Lock()
+	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
 	if err != nil {
 		return err
@@ -286,8 +229,8 @@ func person(err error) error {
 
 // Replace puts a blank disk in the place of a member and starts the rebuild.
 func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.admin.Lock()
+	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
 	if err != nil {
 		return nil, err
@@ -315,7 +258,7 @@ func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
 	d := disks[0]
 	if need := r.NeedSize(slot); d.Size() < need {
 		_ = d.Close()
-		return nil, &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", d.Identity(), FormatSize(d.Size()), d.Size(), m.Disk, FormatSize(need), need)}
+		return nil, tooSmall(d, need, m.Disk)
 	}
 	if id := d.Identity(); id.Bay == "" {
 		if err := s.remember(id.Path); err != nil {
@@ -327,13 +270,14 @@ func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
 		_ = d.Close()
 		return nil, person(err)
 	}
-	return &ReplaceReply{Slot: slot, Disk: DiskInfo{Identity: d.Identity(), Size: d.Size()}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
+	s.noSpare(d.Identity())
+	return &ReplaceReply{Slot: slot, Disk: DiskInfo{Identity: d.Identity(), Size: d.Size(), Vetted: s.vetted(d.Identity())}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
 }
 
 // Check starts a consistency check.
 func (s *Service) Check(req CheckRequest) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.admin.Lock()
+	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
 	if err != nil {
 		return err
@@ -346,13 +290,13 @@ func (s *Service) Check(req CheckRequest) error {
 
 // Erase makes a disk blank that is not in use by an array in service.
 func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.admin.Lock()
+	defer s.admin.Unlock()
 	src, err := s.locate(req.Disk)
 	if err != nil {
 		return nil, err
 	}
-	info := s.survey(src)
+	info := s.lookAt(src)
 	switch {
 	case info.State == DiskEmpty:
 		return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
@@ -369,29 +313,57 @@ func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
 	if err := disk.Wipe(d); err != nil {
 		return nil, person(err)
 	}
-	info = s.survey(src)
+	info = s.lookAt(src)
 	return &info, nil
+}
+
+// unused refuses while clients hold the array.
+func (s *Service) unused(r *running) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return r.unused()
+}
+
+func (r *running) unused() error {
+	if r.clients == 0 {
+		return nil
+	}
+	what := "1 client holds it"
+	if r.clients > 1 {
+		what = fmt.Sprintf("%d clients hold it", r.clients)
+	}
+	return &Error{What: fmt.Sprintf("array %q is in use: %s", r.Name(), what), Hints: []string{"disconnect them first"}}
+}
+
+// takeOut removes an array from those in service, unless clients hold it.
+func (s *Service) takeOut(r *running) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := r.unused(); err != nil {
+		return err
+	}
+	delete(s.arrays, r.Name())
+	return nil
 }
 
 // Dissolve ends an array; its members become blank.
 func (s *Service) Dissolve(req DissolveRequest) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.admin.Lock()
+	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
 	if err != nil {
 		return err
 	}
-	if r.clients > 0 {
-		return &Error{What: fmt.Sprintf("array %q is in use by %d clients", req.Array, r.clients), Hints: []string{"disconnect them first"}}
-	}
 	if req.DryRun {
-		return nil
+		return s.unused(r)
 	}
 	members := r.MemberStates()
+	if err := s.takeOut(r); err != nil {
+		return err
+	}
 	if err := r.Close(); err != nil && r.Failure() == nil {
 		return person(err)
 	}
-	delete(s.arrays, req.Array)
 	for _, m := range members {
 		if c := m.Condition.String(); c == "failed" || c == "missing" {
 			continue
@@ -406,10 +378,11 @@ func (s *Service) Dissolve(req DissolveRequest) error {
 		}
 		err = disk.Wipe(d)
 		_ = d.Close()
+		s.lookAt(src)
 		if err != nil {
 			return person(err)
 		}
 	}
-	s.opt.Log.Info("array dissolved", "array", req.Array)
+	s.event(Event{Kind: "array-dissolved", Severity: Info, Array: req.Array})
 	return nil
 }

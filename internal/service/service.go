@@ -2,15 +2,16 @@ package service
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -28,19 +29,32 @@ type Options struct {
 	Stays bool  // by `nidalo serve`, as opposed to one command's own
 	Cache int64 // bytes of dirty data over all arrays; 0 means the engine's default for each
 	Log   *slog.Logger
+	Now   func() time.Time // the time of day, for paces by hours; nil: time.Now
 }
 
 // Service holds the arrays of one home.
 type Service struct {
-	opt  Options
-	lab  *lab.Lab
-	lock *os.File
-	done chan struct{}
-	wait sync.WaitGroup
+	opt     Options
+	cfg     atomic.Pointer[Config]
+	lab     *lab.Lab
+	lock    *os.File
+	done    chan struct{}
+	wait    sync.WaitGroup
+	closing sync.Once
 
-	mu     sync.Mutex
-	arrays map[string]*running // by name
-	idle   []idle              // found but not in service
+	survey  survey
+	chron   chronicle
+	turns   *turns
+	moves   map[string]move     // of tasks; used by lookLoop only
+	poke    chan struct{}       // lookLoop is to look at once
+	asked   time.Time           // when disks were asked how they are; used by lookLoop only, as is
+	healths map[string]watched  // by serial or path
+	admin   sync.Mutex          // one change by an administrator at a time
+	mu      sync.Mutex          // guards what is below; nobody touches a disk while holding it
+	arrays  map[string]*running // by name
+	idle    []idle              // found but not in service
+	mem     memory
+	vets    map[string]*vetRun // under way, by serial or path
 }
 
 // running is an array in service.
@@ -57,11 +71,18 @@ type idle struct {
 
 // Open takes the home and starts every array found.
 func Open(opt Options) (*Service, error) {
+	if opt.Now == nil {
+		opt.Now = time.Now
+	}
 	if opt.Log == nil {
 		opt.Log = slog.New(slog.DiscardHandler)
 	}
 	if err := os.MkdirAll(opt.Home, 0o700); err != nil {
 		return nil, fmt.Errorf("home %s: %w", opt.Home, err)
+	}
+	cfg, err := ReadConfig(opt.Home)
+	if err != nil {
+		return nil, err
 	}
 	lock, err := os.OpenFile(filepath.Join(opt.Home, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -73,49 +94,61 @@ func Open(opt Options) (*Service, error) {
 			"a service runs there already: use it, or stop it first", "another home is chosen with -home DIR"}}
 	}
 	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
+	s.turns, s.moves, s.poke = newTurns(), map[string]move{}, make(chan struct{}, 1)
+	s.healths, s.vets = map[string]watched{}, map[string]*vetRun{}
+	s.cfg.Store(&cfg)
+	if err := s.recall(); err != nil {
+		_ = lock.Close()
+		return nil, err
+	}
+	s.startChronicle()
+	s.setSender()
 	if err := s.startAll(); err != nil {
+		s.endChronicle()
 		_ = lock.Close()
 		return nil, err
 	}
 	if opt.Stays {
-		s.wait.Go(s.probeLoop)
+		s.resumeVets()
+		s.wait.Go(s.lookLoop)
 	}
 	return s, nil
 }
 
-// probeEvery is how soon a disk that is gone is noticed when nobody uses it.
-const probeEvery = time.Second
-
-func (s *Service) probeLoop() {
-	tick := time.NewTicker(probeEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-s.done:
-			return
-		case <-tick.C:
-			s.mu.Lock()
-			running := make([]*running, 0, len(s.arrays))
-			for _, r := range s.arrays {
-				running = append(running, r)
-			}
-			s.mu.Unlock()
-			for _, r := range running {
-				r.Probe()
-			}
-		}
-	}
-}
-
-// Close flushes and stops all arrays.
-func (s *Service) Close() error {
-	close(s.done)
-	s.wait.Wait()
+// running lists the arrays in service, by name.
+func (s *Service) running() []*running {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	out := make([]*running, 0, len(s.arrays))
+	for _, n := range s.names() {
+		out = append(out, s.arrays[n])
+	}
+	return out
+}
+
+func (s *Service) idleArrays() []idle {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.idle)
+}
+
+// config is the configuration in force.
+func (s *Service) config() *Config { return s.cfg.Load() }
+
+// Close flushes and stops all arrays.
+func (s *Service) Close() (err error) {
+	s.closing.Do(func() { err = s.close() })
+	return err
+}
+
+func (s *Service) close() error {
+	close(s.done)
+	s.endVets()
+	s.admin.Lock()
+	defer s.admin.Unlock()
 	var errs []error
-	for _, name := range s.names() {
-		r := s.arrays[name]
+	for _, r := range s.running() {
+		name := r.Name()
 		if r.Failure() != nil {
 			r.Abandon()
 			continue
@@ -126,6 +159,7 @@ func (s *Service) Close() error {
 		}
 		s.opt.Log.Info("array stopped", "array", name, "flushed", true)
 	}
+	s.endChronicle()
 	_ = s.lock.Close()
 	return errors.Join(errs...)
 }
@@ -139,162 +173,161 @@ func (s *Service) names() []string {
 	return names
 }
 
-func (s *Service) config() array.Config {
-	return array.Config{Cache: s.opt.Cache, Event: func(e array.Event) {
-		level := slog.LevelInfo
-		if strings.Contains(e.Kind, "fail") || strings.Contains(e.Kind, "missing") || strings.Contains(e.Kind, "damaged") {
-			level = slog.LevelWarn
-		}
-		s.opt.Log.Log(context.Background(), level, e.Kind, "array", e.Array, "disk", e.Disk, "detail", e.Detail)
-	}}
+func (s *Service) engine() array.Config {
+	return array.Config{Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent}
 }
 
-// source is a place where a disk may be.
-type source struct {
-	bay  string // of the lab
-	path string
-}
-
-func (s *Service) listPath() string { return filepath.Join(s.opt.Home, "disks.list") }
-
-// sources lists the lab's bays and then the paths of disks.list; a path may be a pattern.
-func (s *Service) sources() ([]source, error) {
-	var out []source
-	if s.lab.Exists() {
-		bays, err := s.lab.Bays()
-		if err != nil {
-			return nil, err
-		}
-		for _, b := range bays {
-			out = append(out, source{bay: b})
-		}
-	}
-	buf, err := os.ReadFile(s.listPath())
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, err
-	}
-	seen := map[string]bool{}
-	for n, line := range strings.Split(string(buf), "\n") {
-		line = strings.TrimSpace(line)
-		if line == "" || strings.HasPrefix(line, "#") {
-			continue
-		}
-		if !filepath.IsAbs(line) {
-			return nil, fmt.Errorf("%s, line %d: %q is not an absolute path", s.listPath(), n+1, line)
-		}
-		paths, err := filepath.Glob(line)
-		if err != nil {
-			return nil, fmt.Errorf("%s, line %d: %q is not a valid pattern", s.listPath(), n+1, line)
-		}
-		for _, p := range paths {
-			if !seen[p] {
-				seen[p] = true
-				out = append(out, source{path: p})
-			}
-		}
-	}
-	return out, nil
-}
-
-// remember adds a path to disks.list, so that the disk is found again.
-func (s *Service) remember(path string) error {
-	buf, err := os.ReadFile(s.listPath())
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	if slices.Contains(strings.Split(string(buf), "\n"), path) {
-		return nil
-	}
-	if len(buf) == 0 {
-		buf = []byte("# Disks that Nidalo looks at: one absolute path or pattern a line.\n")
-	}
-	return os.WriteFile(s.listPath(), append(buf, path+"\n"...), 0o600)
-}
-
-func (s *Service) open(src source) (disk.Disk, error) {
-	if src.bay != "" {
-		return s.lab.Open(src.bay)
-	}
-	return disk.Open(src.path)
-}
-
-func (s *Service) peek(src source) (disk.Disk, error) {
-	if src.bay != "" {
-		return s.lab.OpenReadOnly(src.bay)
-	}
-	return disk.OpenReadOnly(src.path)
-}
-
-// startAll opens every disk that carries a record and starts the arrays they make up.
+// startAll starts the arrays that the disks found make up.
 func (s *Service) startAll() error {
-	sources, err := s.sources()
-	if err != nil {
+	if err := s.look(true); err != nil {
 		return err
 	}
-	byArray := map[string][]array.Candidate{}
-	for _, src := range sources {
-		d, err := s.open(src)
-		if err != nil {
-			if !errors.Is(err, lab.ErrEmpty) {
-				s.opt.Log.Warn("disk cannot be opened", "disk", src.bay+src.path, "reason", err)
-			}
-			continue
+	byArray := map[string][]source{}
+	names := map[string]string{}
+	s.survey.mu.Lock()
+	for _, src := range s.survey.order {
+		f := s.survey.known[src]
+		if f.record != nil {
+			id := f.record.Array.String()
+			byArray[id], names[id] = append(byArray[id], src), f.record.Name
+		} else if f.info.State == DiskBroken {
+			s.opt.Log.Warn("disk cannot be read", "disk", src.String(), "reason", strings.Join(f.info.Holds, "; "))
 		}
-		r, damage := disk.ReadRecord(d)
-		if r == nil {
-			if damage != nil {
-				s.opt.Log.Warn("member record cannot be read", "disk", d.Identity().String(), "reason", damage)
-			}
-			_ = d.Close()
-			continue
-		}
-		id := r.Array.String()
-		byArray[id] = append(byArray[id], array.Candidate{Disk: d, Record: r})
 	}
-	ids := make([]string, 0, len(byArray))
-	for id := range byArray {
-		ids = append(ids, id)
-	}
-	slices.SortFunc(ids, func(x, y string) int {
-		return cmp.Or(cmp.Compare(byArray[x][0].Record.Name, byArray[y][0].Record.Name), cmp.Compare(x, y))
+	s.survey.mu.Unlock()
+	ids := slices.SortedFunc(maps.Keys(byArray), func(x, y string) int {
+		return cmp.Or(cmp.Compare(names[x], names[y]), cmp.Compare(x, y))
 	})
 	for _, id := range ids {
-		s.startOne(byArray[id])
+		found := s.candidates(byArray[id], id)
+		switch {
+		case slices.Contains(s.mem.Out, id):
+			s.leave(found, errTakenOut)
+		case !slices.Contains(s.mem.Arrays, id):
+			s.leave(found, errStranger)
+		default:
+			if err := s.startOne(found); err == nil {
+				s.own(id)
+			}
+		}
 	}
+	s.applyPaces()
 	return nil
 }
 
-func (s *Service) startOne(found []array.Candidate) {
+// own notes that an array belongs to this home and is in service.
+func (s *Service) own(id string) {
+	s.mu.Lock()
+	known := slices.Contains(s.mem.Arrays, id) && !slices.Contains(s.mem.Out, id)
+	s.mu.Unlock()
+	if known {
+		return
+	}
+	if err := s.change(func(m *memory) {
+		m.Out = slices.DeleteFunc(m.Out, func(x string) bool { return x == id })
+		if !slices.Contains(m.Arrays, id) {
+			m.Arrays = append(m.Arrays, id)
+		}
+	}); err != nil {
+		s.opt.Log.Warn("what belongs to this home cannot be noted", "reason", err)
+	}
+}
+
+var (
+	errTakenOut = errors.New("it was taken out of service")
+	errStranger = errors.New("it comes from elsewhere and was never in service here")
+)
+
+// leave notes an array that is there but not to be started.
+func (s *Service) leave(found []array.Candidate, reason error) {
+	if len(found) == 0 {
+		return
+	}
+	set := array.Judge(found)
+	for _, c := range found {
+		_ = c.Disk.Close()
+	}
+	s.mu.Lock()
+	s.idle = append(s.idle, idle{set, reason})
+	s.mu.Unlock()
+	s.opt.Log.Info("array left alone", "array", set.Newest.Name, "reason", reason)
+}
+
+// candidates opens the disks in some sources that carry a record of an array.
+func (s *Service) candidates(sources []source, id string) (out []array.Candidate) {
+	for _, src := range sources {
+		d, err := s.open(src)
+		if err != nil {
+			s.opt.Log.Warn("disk cannot be opened", "disk", src.String(), "reason", err)
+			continue
+		}
+		if r, _ := disk.ReadRecord(d); r != nil && r.Array.String() == id {
+			out = append(out, array.Candidate{Disk: d, Record: r})
+		} else {
+			_ = d.Close()
+		}
+	}
+	return out
+}
+
+func (s *Service) startOne(found []array.Candidate) error {
+	if len(found) == 0 {
+		return errors.New("none of its disks can be opened")
+	}
 	set := array.Judge(found)
 	release := func(keepCurrent bool) {
 		for _, c := range found {
-			if !keepCurrent || !slices.ContainsFunc(set.Current, func(k array.Candidate) bool { return k.Disk == c.Disk }) {
+			if !keepCurrent || !set.Holds(c.Disk) {
 				_ = c.Disk.Close()
 			}
 		}
 	}
-	if _, taken := s.arrays[set.Newest.Name]; taken {
+	s.mu.Lock()
+	_, taken := s.arrays[set.Newest.Name]
+	s.mu.Unlock()
+	if taken {
 		set.Doubt = fmt.Errorf("another array with the name %q is in service", set.Newest.Name)
 	}
 	for _, c := range set.Stale {
 		s.opt.Log.Warn("stale member left out", "array", set.Newest.Name, "disk", c.Disk.Identity().String(), "epoch", c.Record.Epoch, "current", set.Newest.Epoch)
 	}
-	a, err := array.Open(set, s.config())
+	a, err := array.Open(set, s.engine())
 	if err != nil {
 		release(false)
+		s.mu.Lock()
 		s.idle = append(s.idle, idle{set, err})
-		s.opt.Log.Error("array not started", "array", set.Newest.Name, "reason", err)
-		return
+		s.mu.Unlock()
+		s.event(Event{Kind: "array-not-started", Severity: Critical, Array: set.Newest.Name, Detail: err.Error()})
+		return err
 	}
 	release(true)
+	s.mu.Lock()
 	s.arrays[a.Name()] = &running{Array: a}
+	s.mu.Unlock()
 	s.opt.Log.Info("array started", "array", a.Name(), "condition", a.Condition(), "level", a.Geometry().Level)
+	return nil
 }
 
-// find is the array in service with a name.
+// nameTaken says whether an array has the name, in service or not.
+func (s *Service) nameTaken(name string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.arrays[name] != nil || slices.ContainsFunc(s.idle, func(i idle) bool { return i.set.Newest.Name == name })
+}
+
+// find is the array in service with a name, with its members just asked whether they are there.
 func (s *Service) find(name string) (*running, error) {
-	if r := s.arrays[name]; r != nil {
+	r, err := s.named(name)
+	if err == nil {
 		r.Probe()
+	}
+	return r, err
+}
+
+func (s *Service) named(name string) (*running, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r := s.arrays[name]; r != nil {
 		return r, nil
 	}
 	for _, i := range s.idle {
@@ -385,33 +418,26 @@ func (s *Service) Status(name string) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	out := &Status{Time: time.Now(), Serving: s.opt.Stays, Arrays: []ArrayStatus{}, Next: []string{}}
 	if s.opt.Stays {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}
-	if name != "" {
-		if r := s.arrays[name]; r != nil {
+	for _, r := range s.running() {
+		if name == "" || r.Name() == name {
+			r.Probe()
 			out.Arrays = append(out.Arrays, s.describe(r, disks))
-			return out, nil
 		}
-		for _, i := range s.idle {
-			if i.set.Newest.Name == name {
-				out.Arrays = append(out.Arrays, describeIdle(i))
-				return out, nil
-			}
+	}
+	for _, i := range s.idleArrays() {
+		if name == "" || i.set.Newest.Name == name {
+			out.Arrays = append(out.Arrays, describeIdle(i))
 		}
+	}
+	switch {
+	case name != "" && len(out.Arrays) == 0:
 		_, err := s.find(name)
 		return nil, err
-	}
-	for _, n := range s.names() {
-		out.Arrays = append(out.Arrays, s.describe(s.arrays[n], disks))
-	}
-	for _, i := range s.idle {
-		out.Arrays = append(out.Arrays, describeIdle(i))
-	}
-	if len(out.Arrays) == 0 {
+	case len(out.Arrays) == 0:
 		out.Next = s.firstSteps(disks)
 	}
 	return out, nil
@@ -444,7 +470,6 @@ func blankNames(disks []DiskInfo) []string {
 func shortName(i disk.Identity) string { return cmp.Or(i.Bay, i.Serial, i.Path) }
 
 func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
-	r.Probe()
 	rec, geo := r.Record(), r.Geometry()
 	certain, best := r.Margin()
 	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(r.Condition()),
@@ -473,7 +498,7 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 		out.Members = append(out.Members, ms)
 	}
 	for _, t := range r.TaskStates() {
-		out.Tasks = append(out.Tasks, taskStatus(r, t))
+		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
 	}
 	if c := r.LastCheck(); c.Kind == record.Check {
 		out.LastCheck = &CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: c.Started}
@@ -481,13 +506,13 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 			out.LastCheck.Ended = &c.Ended
 		}
 	}
-	out.Next = s.nextSteps(&out, disks)
+	out.Next = lines(s.stepsFor(r, disks, map[string]bool{}))
 	return out
 }
 
 func memberStatus(m array.MemberState) MemberStatus {
 	ms := MemberStatus{Slot: m.Slot, Bay: m.Disk.Bay, Model: m.Disk.Model, Serial: m.Disk.Serial, Path: m.Disk.Path,
-		Condition: m.Condition.String(), Size: m.Size, Errors: m.Errors.Total(),
+		Condition: m.Condition.String(), Reason: m.Reason, Size: m.Size, Errors: m.Errors.Total(),
 		ReadErrors: m.Errors.Read, WriteErrors: m.Errors.Write, ChecksumErrors: m.Errors.Checksum}
 	if !m.Since.IsZero() {
 		ms.Since = &m.Since
@@ -495,10 +520,15 @@ func memberStatus(m array.MemberState) MemberStatus {
 	return ms
 }
 
-func taskStatus(r *running, t array.TaskState) TaskStatus {
+func (s *Service) taskStatus(r *running, t array.TaskState) TaskStatus {
 	out := TaskStatus{Kind: t.Kind, State: t.State, Percent: t.Percent, Done: t.Done, Total: t.Total, Rate: t.Rate, Started: t.Started}
+	out.Moved, out.Waits, out.Unsure = t.Moved, t.Waits, t.Spread
+	out.Pace = paceText(r.Pace())
 	if t.Slot >= 0 {
 		out.Slot = &t.Slot
+		if id, ok := r.Onto(t.Slot); ok && t.Kind == array.TaskRetire {
+			out.Onto = id.String()
+		}
 	}
 	if t.Left >= 0 {
 		seconds := t.Left.Seconds()
@@ -525,68 +555,44 @@ func describeIdle(i idle) ArrayStatus {
 	rec := i.set.Newest
 	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(array.FailedC),
 		Reason: i.reason.Error(), Strip: rec.Strip, Epoch: rec.Epoch, Created: rec.Created, Tasks: []TaskStatus{}, Members: []MemberStatus{}, Next: []string{}}
+	out.Out = true
 	if geo, err := rec.Geometry(); err == nil {
 		out.Capacity, out.Groups = geo.Capacity(), geo.Groups
+		if i.reason == errTakenOut || i.reason == errStranger {
+			full, _ := geo.Margin(func(int) bool { return false })
+			out.Condition, out.Margin = string(array.ConditionFor(i.set.Margin(), full)), max(i.set.Margin(), 0)
+			out.MarginBest = out.Margin
+		}
+	}
+	for slot, c := range i.set.Current {
+		if c.Disk != nil {
+			out.Says = append(out.Says, fmt.Sprintf("%s: slot %d, epoch %d, counts", c.Disk.Identity(), slot, c.Record.Epoch))
+		}
+	}
+	for _, c := range i.set.Stale {
+		out.Says = append(out.Says, fmt.Sprintf("%s: slot %d, epoch %d, is behind", c.Disk.Identity(), c.Record.Slot, c.Record.Epoch))
 	}
 	for slot, e := range rec.Roster {
 		m := array.MemberState{Slot: slot, Condition: e.Condition, Size: e.Size, Errors: e.Errors, Since: e.Since,
 			Disk: disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}}
-		if i.set.Current[slot].Disk == nil && e.Condition != record.Failed {
+		if (slot >= len(i.set.Current) || i.set.Current[slot].Disk == nil) && e.Condition != record.Failed {
 			m.Condition = record.Missing
 		}
 		out.Members = append(out.Members, memberStatus(m))
 	}
-	switch {
-	case errors.Is(i.reason, array.ErrDoubt):
-		out.Next = []string{"remove all but the disks whose state is the right one, then start the service again"}
-	default:
-		out.Next = []string{"bring the missing disks back, in any bay, then start the service again: nothing was written since"}
-	}
+	out.Next = lines(idleSteps(i))
 	return out
 }
 
-// nextSteps is what to do about an array, most urgent first, as commands.
-func (s *Service) nextSteps(a *ArrayStatus, disks []DiskInfo) []string {
+// lines are steps as they stand below an array: the command first, where there is one.
+func lines(steps []NextStep) []string {
 	out := []string{}
-	if a.Condition == string(array.FailedC) {
-		return append(out, "bring the lost members back, in any bay, then stop and start the service: what was flushed is on them")
-	}
-	rebuilding := map[int]bool{}
-	for _, t := range a.Tasks {
-		if t.Kind == array.TaskRebuild && t.State == array.TaskRunning {
-			rebuilding[*t.Slot] = true
-			out = append(out, "wait for the rebuild of slot "+fmt.Sprint(*t.Slot)+"; follow it with: nidalo status "+a.Name)
-		}
-	}
-	for _, m := range a.Members {
-		if m.Condition == record.Failing.String() && a.Margin > 0 {
-			out = append(out, fmt.Sprintf("nidalo replace -yes %s %s DISK   before it fails: %d errors so far, all restored", a.Name, cmp.Or(m.Bay, m.Serial, m.Path), m.Errors))
-		}
-		if m.NeedSize == 0 || rebuilding[m.Slot] {
-			continue
-		}
-		if a.Level == "0" || a.Level == "concat" {
-			continue
-		}
-		name := cmp.Or(m.Bay, m.Serial, m.Path, fmt.Sprint(m.Slot))
-		fit := ""
-		for _, d := range disks {
-			if d.State == DiskBlank && d.Size >= m.NeedSize && (fit == "" || d.Bay == m.Bay && d.Bay != "") {
-				fit = shortName(d.Identity)
-			}
-		}
-		// A bay may by now hold another disk than the one that is meant.
-		if slices.ContainsFunc(disks, func(d DiskInfo) bool { return d.Bay == m.Bay && d.Serial != m.Serial }) && m.Bay != "" {
-			name = cmp.Or(m.Serial, fmt.Sprint(m.Slot))
-		}
-		if fit != "" {
-			out = append(out, fmt.Sprintf("nidalo replace %s %s %s", a.Name, name, fit))
+	for _, st := range steps {
+		if st.Command == "" {
+			out = append(out, st.Do+": "+st.Why)
 		} else {
-			out = append(out, fmt.Sprintf("insert a blank disk of at least %s, then: nidalo replace %s %s BAY", FormatSize(m.NeedSize), a.Name, name))
+			out = append(out, st.Command+"   "+st.Do+": "+st.Why)
 		}
-	}
-	if c := a.LastCheck; c != nil && c.Ended != nil && c.Mismatches > 0 && !c.Repair {
-		out = append(out, "nidalo check -repair "+a.Name+"   puts right what the last check found")
 	}
 	return out
 }

@@ -38,9 +38,12 @@ func NewScreen(f *os.File) *Screen {
 // Printf writes to the screen.
 func (s *Screen) Printf(format string, args ...any) { fmt.Fprintf(s.Out, format, args...) }
 
+// attention is dark on yellow: yellow letters cannot be read on a light ground.
+var attention = text.Colors{text.BgYellow, text.FgBlack}
+
 var conditionColours = map[string]text.Colors{
-	"healthy": {text.FgGreen}, "active": {text.FgGreen}, "blank": {text.FgGreen},
-	"degraded": {text.FgYellow, text.Bold}, "rebuilding": {text.FgYellow, text.Bold}, "failing": {text.FgYellow, text.Bold}, "running": {text.FgYellow},
+	"healthy": {text.FgGreen}, "active": {text.FgGreen}, "blank": {text.FgGreen}, "spare": {text.FgCyan}, "retired": {text.Faint},
+	"degraded": attention, "rebuilding": attention, "failing": attention,
 	"exposed": {text.FgRed, text.Bold}, "failed": {text.FgRed, text.Bold}, "missing": {text.FgRed}, "broken": {text.FgRed},
 }
 
@@ -113,6 +116,9 @@ func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
 		if d.State == service.DiskBlank {
 			blank++
 		}
+		if d.State == service.DiskBlank || d.State == service.DiskSpare {
+			holds = "vet: " + or(d.Vetting, "never")
+		}
 		where := d.Bay
 		if where == "" {
 			where = d.Path
@@ -126,6 +132,29 @@ func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
 		s.Printf("\n%d bays and disks looked at, %d blank\n", len(disks), blank)
 	}
 	s.Next(next)
+}
+
+// Vettings lists proofs of disks.
+func (s *Screen) Vettings(all []service.Vetting) {
+	if len(all) == 0 {
+		s.Printf("No disk was ever vetted here.\n")
+		s.Next([]string{"nidalo vet DISK   proves one before it is trusted"})
+		return
+	}
+	t := s.table(table.Row{"disk", "size", "state", "done", "rate", "wrong", "slow", "result"}, 2, 4, 5, 6, 7)
+	for _, v := range all {
+		state := v.State
+		if v.Quick {
+			state += ", quick"
+		}
+		t.AppendRow(table.Row{v.Name, service.FormatSize(v.Size), state, fmt.Sprintf("%.1f%%", v.Percent), service.FormatSize(int64(v.Rate)) + "/s", v.Errors, v.Slow, v.Result})
+	}
+	t.Render()
+	for _, v := range all {
+		for _, p := range v.Places {
+			s.Printf("  %s: %s\n", v.Name, p)
+		}
+	}
 }
 
 // Status prints arrays in full.
@@ -154,11 +183,18 @@ func (s *Screen) array(a service.ArrayStatus) {
 	if a.Condition != "failed" {
 		s.Printf(", margin %s", Margin(a.Margin, a.MarginBest))
 	}
+	if a.Out {
+		s.Printf(", not in service")
+	}
 	s.Printf("\n")
 	if a.Reason != "" {
-		s.Printf("%s\n", a.Reason)
+		s.Printf("%s\n", capital(a.Reason))
 	}
-	s.Printf("%s usable, at most %s of it written, strips of %s", service.FormatSize(a.Capacity), service.FormatSize(a.Used), service.FormatSize(a.Strip))
+	s.Printf("%s usable", service.FormatSize(a.Capacity))
+	if !a.Out && a.Condition != "failed" {
+		s.Printf(", at most %s of it written", service.FormatSize(a.Used))
+	}
+	s.Printf(", strips of %s", service.FormatSize(a.Strip))
 	if a.Groups > 1 && a.Level != "concat" {
 		s.Printf(", %d groups", a.Groups)
 	}
@@ -171,7 +207,12 @@ func (s *Screen) array(a service.ArrayStatus) {
 		}
 		condition := s.paint(m.Condition)
 		for _, task := range a.Tasks {
-			if task.Kind == "rebuild" && task.State == "running" && task.Slot != nil && *task.Slot == m.Slot {
+			if task.Ended != nil || task.Slot == nil || *task.Slot != m.Slot {
+				continue
+			}
+			if task.Kind == "retire" {
+				condition += ", being copied onto " + task.Onto
+			} else {
 				condition += fmt.Sprintf(" %.0f%%", task.Percent)
 			}
 		}
@@ -182,8 +223,14 @@ func (s *Screen) array(a service.ArrayStatus) {
 	}
 	t.Render()
 	s.Printf("\n")
+	if len(a.Says) > 0 {
+		s.Printf("What its disks say:\n")
+		for _, line := range a.Says {
+			s.Printf("   %s\n", line)
+		}
+	}
 	for _, task := range a.Tasks {
-		if task.State == "running" || task.State == "failed" {
+		if task.Ended == nil || task.State == "failed" {
 			s.Printf("%s\n", s.Task(task))
 		}
 	}
@@ -225,23 +272,24 @@ func (s *Screen) Task(t service.TaskStatus) string {
 	if t.Slot != nil {
 		what += fmt.Sprintf(" of slot %d", *t.Slot)
 	}
+	if t.State == "waiting" {
+		return what + "  " + t.Waits
+	}
 	if t.State != "running" {
 		line := fmt.Sprintf("%s %s", what, t.State)
+		if t.Ended == nil {
+			line += fmt.Sprintf(" at %.1f%%", t.Percent)
+		}
 		if t.Error != "" {
 			line += ": " + t.Error
 		}
 		return line
 	}
 	line := fmt.Sprintf("%s  %5.1f%%  %s of %s  %s/s", what, t.Percent, service.FormatSize(t.Done), service.FormatSize(t.Total), service.FormatSize(int64(t.Rate)))
-	switch {
-	case t.ETA == nil:
-		line += "  time left not known yet"
-	case time.Since(t.Started) < 10*time.Second:
-		line += fmt.Sprintf("  about %s left (a first guess)", Duration(*t.ETA))
-	default:
-		line += fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), time.Now().Add(time.Duration(*t.ETA*float64(time.Second))).Format("15:04:05"))
+	if t.ETA == nil {
+		return line + "  time left not known yet"
 	}
-	return line
+	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), service.EndTime(time.Now(), *t.ETA, t.Unsure))
 }
 
 // Duration writes seconds for people.

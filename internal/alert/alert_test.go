@@ -1,0 +1,112 @@
+package alert_test
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/alert"
+)
+
+// box is a channel that keeps what it is given, and refuses the first few.
+type box struct {
+	mu     sync.Mutex
+	least  string
+	refuse int
+	got    []alert.Message
+}
+
+func (b *box) String() string { return "box" }
+func (b *box) Least() string  { return b.least }
+func (b *box) Send(_ context.Context, m alert.Message) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.refuse > 0 {
+		b.refuse--
+		return errors.New("not now")
+	}
+	b.got = append(b.got, m)
+	return nil
+}
+
+func (b *box) all() []alert.Message {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return append([]alert.Message(nil), b.got...)
+}
+
+var quick = alert.Options{Fold: 80 * time.Millisecond, Tries: 3, Wait: time.Millisecond, Log: slog.New(slog.DiscardHandler)}
+
+func TestTheSameAgainIsCountedAndToldOnce(t *testing.T) {
+	b := &box{}
+	s := alert.NewSender([]alert.Channel{b}, quick)
+	defer s.Close()
+	for range 5 {
+		s.Send(alert.Message{Kind: "member-missing", Array: "tides", Disk: "A3"})
+	}
+	s.Send(alert.Message{Kind: "member-missing", Array: "tides", Disk: "A4"})
+	require.Eventually(t, func() bool { return len(b.all()) == 3 }, 5*time.Second, time.Millisecond)
+	got := b.all()
+	require.Equal(t, []int{0, 0, 4}, []int{got[0].Count, got[1].Count, got[2].Count})
+	require.Contains(t, got[2].Subject(), "A3 (4 times)")
+	time.Sleep(4 * quick.Fold)
+	s.Send(alert.Message{Kind: "member-missing", Array: "tides", Disk: "A3"})
+	require.Eventually(t, func() bool { return len(b.all()) == 4 && b.all()[3].Count == 0 }, 5*time.Second, time.Millisecond, "after a quiet time it is news again")
+}
+
+func TestDeliveriesAreTriedAgainButNotForEver(t *testing.T) {
+	b := &box{refuse: 2}
+	s := alert.NewSender([]alert.Channel{b}, quick)
+	defer s.Close()
+	s.Send(alert.Message{Kind: "exposed"})
+	require.Eventually(t, func() bool { return len(b.all()) == 1 }, 5*time.Second, time.Millisecond)
+	b.mu.Lock()
+	b.refuse = 3
+	b.mu.Unlock()
+	s.Send(alert.Message{Kind: "lost for good"})
+	s.Send(alert.Message{Kind: "next"})
+	require.Eventually(t, func() bool { return len(b.all()) == 2 }, 5*time.Second, time.Millisecond)
+	require.Equal(t, "next", b.all()[1].Kind)
+}
+
+func TestOnlyWhatIsSevereEnoughIsSent(t *testing.T) {
+	b := &box{least: "warning"}
+	s := alert.NewSender([]alert.Channel{b}, quick)
+	for _, severity := range alert.Severities {
+		s.Send(alert.Message{Kind: severity, Severity: severity})
+	}
+	s.Close()
+	require.Len(t, b.all(), 2)
+}
+
+func TestSettingsAreChecked(t *testing.T) {
+	for _, wrong := range []interface{ Check() error }{
+		alert.Email{}, alert.Email{Server: "mail.saltmarsh.example:25", From: "a@b", To: []string{"c@d"}, TLS: "none"},
+		alert.Email{Server: "m:25", From: "a@b", To: []string{"c@d"}, TLS: "maybe"}, alert.Email{Server: "m:25", From: "a@b", To: []string{"c@d"}, User: "x"},
+		alert.Webhook{}, alert.Webhook{URL: "http://x", LeastOf: "loud"}, alert.Command{}, alert.Command{Run: []string{"ring"}},
+	} {
+		require.Error(t, wrong.Check(), "%+v", wrong)
+	}
+	require.NoError(t, alert.Email{Server: "127.0.0.1:25", From: "a@b", To: []string{"c@d"}, TLS: "none"}.Check())
+}
+
+func TestACommandGetsTheMessageAndItsFailureIsTold(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "ring")
+	require.NoError(t, os.WriteFile(path, []byte("#!/bin/sh\ncat > \"$1\"\necho the bell is broken\nexit $2\n"), 0o700))
+	out := filepath.Join(dir, "out; echo $(id)") // no shell looks at this
+	c := alert.Command{Run: []string{path, out, "0"}}
+	require.NoError(t, c.Send(context.Background(), alert.Message{Kind: "exposed", Array: "tides"}))
+	text, err := os.ReadFile(out)
+	require.NoError(t, err)
+	require.Contains(t, string(text), `"kind":"exposed"`)
+	c.Run[2] = "3"
+	require.ErrorContains(t, c.Send(context.Background(), alert.Message{}), "the bell is broken")
+}

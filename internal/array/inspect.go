@@ -1,0 +1,95 @@
+package array
+
+import (
+	"errors"
+
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+)
+
+// Finding is what a member carries, as far as it can be read without joining it.
+type Finding struct {
+	Record  *record.Record // the newer whole copy, or nil
+	Copies  [2]string      // how the first and the second copy of the record are: "whole", or why not
+	Head    *record.JournalHead
+	Entries int    // live entries in the journal, from its head on
+	First   uint64 // the lowest batch of them
+	Last    uint64 // and the highest
+	Pending int64  // bytes of payload in them
+	Written int64  // bytes in checksum pages that were ever written, an upper bound of the data
+	Damaged []string
+}
+
+// Inspect reads what a disk carries, without writing and without judging it.
+func Inspect(d disk.Disk) (Finding, error) {
+	var f Finding
+	buf := make([]byte, record.Size)
+	var first error
+	for i, off := range []int64{0, disk.TailRecord(d.Size())} {
+		f.Copies[i] = "whole"
+		if err := d.ReadAt(buf, off); err != nil {
+			f.Copies[i] = "cannot be read: " + err.Error()
+			first = errors.Join(first, err)
+			continue
+		}
+		r, err := record.Decode(buf)
+		switch {
+		case errors.Is(err, record.ErrAbsent):
+			f.Copies[i] = "not there"
+		case err != nil:
+			f.Copies[i] = "damaged: " + err.Error()
+		case f.Record == nil || r.Epoch > f.Record.Epoch || r.Epoch == f.Record.Epoch && r.Generation > f.Record.Generation:
+			f.Record = r
+		}
+	}
+	if f.Record == nil {
+		return f, first
+	}
+	m := &member{slot: f.Record.Slot, disk: d}
+	m.adopt(f.Record.Place, f.Record.Member)
+	m.state.Store(int32(record.Active))
+	s := &scan{m: m, entries: map[uint64]*found{}}
+	for i := range int64(record.JournalHeads) {
+		block := make([]byte, Block)
+		if err := d.ReadAt(block, m.place.JournalStart+i*Block); err != nil {
+			f.Damaged = append(f.Damaged, "a journal head cannot be read: "+err.Error())
+			continue
+		}
+		h, err := record.DecodeJournalHead(block, m.tag, m.ring.blocks)
+		if err != nil {
+			f.Damaged = append(f.Damaged, err.Error())
+		} else if !s.headOK || h.Sequence > s.head.Sequence {
+			s.head, s.headOK = h, true
+		}
+	}
+	if s.headOK {
+		f.Head = &s.head
+		s.walk(&Array{})
+		for n, e := range s.entries {
+			if f.Entries == 0 || n < f.First {
+				f.First = n
+			}
+			f.Last = max(f.Last, n)
+			f.Entries++
+			f.Pending += int64(e.Payload()) * Block
+		}
+	}
+	page := make([]byte, Block)
+	for number := range m.place.MapPages {
+		err := d.ReadAt(page, m.place.MapStart+number*Block)
+		if err == nil {
+			err = record.CheckPage(page, record.MapPage, m.tag, number)
+		}
+		if err != nil {
+			f.Damaged = append(f.Damaged, "written map: "+err.Error())
+			continue
+		}
+		for i := range record.BitsPerPage {
+			if record.PageBit(page, i) {
+				f.Written += record.SumsPerPage * Block
+			}
+		}
+	}
+	f.Written = min(f.Written, m.place.DataSize)
+	return f, nil
+}

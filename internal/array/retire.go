@@ -1,0 +1,445 @@
+package array
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+)
+
+// Retire copies a member that can still be read onto another disk and then lets it go. Until the moment of the change the
+// old member takes part in everything, so redundancy never drops. Blocks it cannot read come from redundancy.
+//
+//	1  the new disk gets the place of a member and a record that says which slot it is to take; the roster names it
+//	2  everything the member has is copied, row by row; whatever is written to the member in rows below the cursor is
+//	   written to the copy as well (mirror), so that those rows stay the same
+//	3  all stripes are held for a moment, a checkpoint puts everything into place, and the roster names the new disk as
+//	   the member
+//
+// A crash before 3 goes on with 2, from the cursor that was saved: what the journals hold since the last checkpoint may
+// not have reached the copy, so those rows are copied again (remirror). A crash after it finds the old disk with an old
+// epoch.
+
+// TaskRetire is the kind of task.
+const TaskRetire = "retire"
+
+// Retire starts it. The disk, whatever it holds, belongs to the array when nil is returned.
+func (a *Array) Retire(slot int, d disk.Disk) error {
+	if slot < 0 || slot >= len(a.members) {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
+	}
+	old := a.members[slot].Load()
+	if c := old.condition(); c != record.Active && c != record.Failing {
+		return fmt.Errorf("%s is %s: there is nothing to copy from; replace it", old.name(), c)
+	}
+	if o := a.onto[slot].Load(); o != nil {
+		return fmt.Errorf("%s is being retired already, onto %s", old.name(), o.name())
+	}
+	data := a.roster.view().Roster[slot].DataSize
+	place, err := record.PlaceFor(d.Size(), data)
+	if err != nil || place.DataSize < data {
+		return fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, a.NeedSize(slot))
+	}
+	if err := disk.Wipe(d); err != nil {
+		return err
+	}
+	id := uuid.New()
+	m := a.bareMember(slot, d)
+	m.adopt(place, id)
+	m.state.Store(int32(record.Rebuilding))
+	if err := a.prepare(m, 1); err != nil {
+		return err
+	}
+	if err := a.signCopy(m); err != nil {
+		return err
+	}
+	if err := a.roster.raise(a, func(r *record.Record) {
+		e := &r.Roster[slot]
+		e.Onto, e.Cursor = id, 0
+	}); err != nil {
+		return err
+	}
+	a.onto[slot].Store(m)
+	if a.cfg.Serial {
+		return nil
+	}
+	_, err = a.startRetire(slot)
+	return err
+}
+
+// signCopy writes the record of the array as it is now, with the copy's own identity, onto the copy.
+func (a *Array) signCopy(m *member) error {
+	own := a.roster.view()
+	own.Slot, own.Member, own.Place = m.slot, m.identity, m.place
+	buf, err := own.Encode()
+	if err != nil {
+		return err
+	}
+	for _, off := range []int64{0, disk.TailRecord(m.place.Size)} {
+		if err := m.disk.WriteAt(buf, off); err != nil {
+			return err
+		}
+		if err := m.disk.Sync(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// startRetire begins or goes on.
+func (a *Array) startRetire(slot int) (*task, error) {
+	m := a.onto[slot].Load()
+	return a.runTask(TaskRetire, slot, func(t *task) error {
+		old := a.members[slot].Load()
+		err := a.retire(t, slot, m)
+		if err == nil || errors.Is(err, errTaskStopped) || a.alive() != nil {
+			return err
+		}
+		works := m.live() && !old.live() && a.geo.Redundant()
+		a.abandonCopy(slot, m, !works)
+		if works {
+			// The member failed before its copy was whole: the disk that was meant for its place is rebuilt instead.
+			return errors.Join(err, a.Replace(slot, m.patient.Disk))
+		}
+		return err
+	})
+}
+
+// RetireNow retires in the caller's goroutine, for serial engines.
+func (a *Array) RetireNow(slot int) error {
+	t := &task{kind: TaskRetire, slot: slot, cancel: make(chan struct{}), ended: make(chan struct{})}
+	return a.retire(t, slot, a.onto[slot].Load())
+}
+
+// RetirePiece copies one piece in the caller's goroutine and saves the cursor, for serial engines: others work on the array
+// before the next.
+func (a *Array) RetirePiece(slot int) error {
+	old, m, group := a.members[slot].Load(), a.onto[slot].Load(), a.geo.GroupOf(slot)
+	from := a.passNever(old, m, group)
+	to := min(from+max(1, windowBytes/a.geo.Strip), a.geo.Rows[group])
+	if _, err := a.copyRows(old, m, group, from, to); err != nil {
+		return err
+	}
+	return a.saveCopy(slot, m)
+}
+
+// abandonCopy forgets about a copy that came to nothing.
+func (a *Array) abandonCopy(slot int, m *member, letGo bool) {
+	if !a.onto[slot].CompareAndSwap(m, nil) {
+		return
+	}
+	m.state.Store(int32(record.Failed))
+	a.tables.forget(m)
+	_ = a.roster.update(a, func(r *record.Record) {
+		r.Roster[slot].Onto, r.Roster[slot].Cursor = uuid.Nil, 0
+	})
+	if letGo {
+		_ = m.disk.Close()
+	}
+}
+
+func (a *Array) retire(t *task, slot int, m *member) error {
+	old := a.members[slot].Load()
+	group := a.geo.GroupOf(slot)
+	rows := a.geo.Rows[group]
+	per := max(1, windowBytes/a.geo.Strip)
+	t.total.Store(a.ownRows(old, group, m.cursor.Load()) * a.geo.Strip)
+	saved := a.now()
+	for m.cursor.Load() < rows {
+		if err := t.point(a, per*a.geo.Strip); err != nil {
+			return errors.Join(err, a.saveCopy(slot, m))
+		}
+		if err := a.copyable(old, m); err != nil {
+			return err
+		}
+		from := a.passNever(old, m, group)
+		to := min(from+per, rows)
+		if from >= rows {
+			break
+		}
+		n, err := a.copyRows(old, m, group, from, to)
+		if err != nil {
+			return err
+		}
+		t.moved.Add(n * a.geo.Strip)
+		t.advance(a.now(), (to-from)*a.geo.Strip)
+		if a.now().Sub(saved) > persistEvery {
+			if err := a.saveCopy(slot, m); err != nil {
+				return err
+			}
+			saved = a.now()
+		}
+	}
+	return a.handOver(old, m)
+}
+
+// passNever moves the cursor over rows in which neither disk has anything. Nobody is between planning and writing at that
+// moment, so no row can become written behind the cursor's back.
+func (a *Array) passNever(old, m *member, group int) int64 {
+	a.journal.barrier.Lock()
+	defer a.journal.barrier.Unlock()
+	next := min(a.nextOwnRow(old, m, group, m.cursor.Load()), a.geo.Rows[group])
+	m.cursor.Store(next)
+	return next
+}
+
+func (a *Array) copyable(old, m *member) error {
+	switch {
+	case a.alive() != nil:
+		return a.alive()
+	case a.members[old.slot].Load() != old || !old.live():
+		return fmt.Errorf("%s is %s: it cannot be copied any more; replace it", old.name(), old.condition())
+	case !m.live():
+		return fmt.Errorf("%s is %s", m.name(), m.condition())
+	}
+	return nil
+}
+
+// nextOwnRow is the first row from row on that either disk has anything in.
+func (a *Array) nextOwnRow(old, m *member, group int, row int64) int64 {
+	per := int64(a.geo.StripBlocks())
+	last := (a.geo.Rows[group]*per - 1) / record.SumsPerPage
+	best := a.geo.Rows[group]
+	for _, x := range []*member{old, m} {
+		number, ok := a.tables.nextBit(x, row*per/record.SumsPerPage, last)
+		if !ok {
+			return row
+		}
+		if number <= last {
+			best = min(best, max(row, number*record.SumsPerPage/per))
+		}
+	}
+	return best
+}
+
+// ownRows counts the rows a member has anything in, in steps of a page.
+func (a *Array) ownRows(old *member, group int, row int64) (total int64) {
+	per := int64(a.geo.StripBlocks())
+	for row < a.geo.Rows[group] {
+		if row = a.nextOwnRow(old, old, group, row); row >= a.geo.Rows[group] {
+			break
+		}
+		end := min(((row*per/record.SumsPerPage+1)*record.SumsPerPage+per-1)/per, a.geo.Rows[group])
+		total += end - row
+		row = end
+	}
+	return total
+}
+
+// copyRows copies rows [from, to) and moves the cursor behind them, while their stripes are held.
+func (a *Array) copyRows(old, m *member, group int, from, to int64) (copied int64, err error) {
+	numbers := make([]int64, 0, to-from)
+	for row := from; row < to; row++ {
+		numbers = append(numbers, a.geo.At(group, row).Number)
+	}
+	defer a.lockStripes(numbers, true)()
+	a.journal.barrier.RLock()
+	defer a.journal.barrier.RUnlock()
+	for row := from; row < to; row++ {
+		did, err := a.copyRow(old, m, group, row)
+		if err != nil {
+			return copied, err
+		}
+		if did {
+			copied++
+		}
+	}
+	if err := a.copyable(old, m); err != nil {
+		return copied, err
+	}
+	m.cursor.Store(max(to, m.cursor.Load()))
+	return copied, nil
+}
+
+// copyRow makes a row of the copy what it is on the member. The caller holds its stripe and the barrier.
+func (a *Array) copyRow(old, m *member, group int, row int64) (did bool, err error) {
+	n := a.geo.StripBlocks()
+	first := row * int64(n)
+	sums := make([]uint32, n)
+	if err := a.tables.sums(old, first, sums); err != nil {
+		return false, err
+	}
+	if all(sums, record.SumNever) {
+		a.tables.set(m, first, n, nil, record.SumNever)
+		return false, nil
+	}
+	buf := a.cache.scratch(n)
+	defer a.cache.scratchDone([][]byte{buf})
+	if a.readVerified(old, first, buf, sums) != nil {
+		if err := a.restoreRow(old, group, row, buf, sums); err != nil {
+			return false, err
+		}
+	}
+	if err := a.writeData(m, [][]byte{buf}, first); err != nil {
+		return false, err
+	}
+	a.tables.set(m, first, n, sums, 0)
+	return true, nil
+}
+
+// mirror brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
+// The caller holds the stripes and the barrier. A copy that cannot be written is given up; the array does not mind.
+func (a *Array) mirror(writes []write) error {
+	per := int64(a.geo.StripBlocks())
+	for _, w := range writes {
+		m := a.onto[w.m.slot].Load()
+		if m == nil || !m.live() || w.m != a.members[w.m.slot].Load() || w.block/per >= m.cursor.Load() {
+			continue
+		}
+		if w.kind == record.RunPayload || w.kind == record.RunInPlace {
+			if err := a.writeData(m, [][]byte{w.buf[:w.n*Block]}, w.block); err != nil {
+				return err
+			}
+		}
+		if m.live() {
+			a.tables.enter(m, w.kind, w.block, w.n, w.sums)
+		}
+	}
+	return nil
+}
+
+// remirror copies those of some stripes again that lie below the cursor of a copy: what the journals held may not have
+// reached it before the crash. Nobody else works on the array yet.
+func (a *Array) remirror(stripes []int64) error {
+	for _, m := range a.copies() {
+		old := a.members[m.slot].Load()
+		for _, number := range stripes {
+			st := a.geo.Locate(number)
+			if st.Group != a.geo.GroupOf(m.slot) || st.Row >= m.cursor.Load() || !old.live() || !m.live() {
+				continue
+			}
+			if _, err := a.copyRow(old, m, st.Group, st.Row); err != nil && a.alive() != nil {
+				return err
+			}
+		}
+	}
+	return a.alive()
+}
+
+// restoreRow has a row of a member with the help of redundancy; blocks that cannot be had get the sum of a lost one.
+func (a *Array) restoreRow(old *member, group int, row int64, buf []byte, sums []uint32) error {
+	st := a.geo.At(group, row)
+	c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
+	if err != nil {
+		return err
+	}
+	defer c.free()
+	c.recover()
+	role := a.geo.Role(st, old.slot)
+	copy(buf, c.bufs[role])
+	for col := range sums {
+		switch {
+		case c.fresh(col):
+			sums[col] = record.SumNever
+		case !c.known[role][col]:
+			sums[col] = record.SumLost
+			a.stats.Unreadable.Add(1)
+		default:
+			sums[col] = record.Sum(buf[col*Block:][:Block])
+		}
+	}
+	return nil
+}
+
+// saveCopy makes the copy so far durable, then its cursor.
+func (a *Array) saveCopy(slot int, m *member) error {
+	cursor := m.cursor.Load()
+	if err := a.checkpoint(); err != nil {
+		return err
+	}
+	return a.roster.update(a, func(r *record.Record) {
+		if e := &r.Roster[slot]; e.Onto == m.identity {
+			e.Cursor = cursor
+		}
+	})
+}
+
+// handOver makes the new disk the member, with all stripes held.
+func (a *Array) handOver(old, m *member) error {
+	everything := make([]int64, len(a.locks))
+	for i := range everything {
+		everything[i] = int64(i)
+	}
+	defer a.lockStripes(everything, true)()
+	// With everything in place and all tables written the new member needs nothing from any journal.
+	if err := a.checkpoint(); err != nil {
+		return err
+	}
+	if err := a.copyable(old, m); err != nil {
+		return err
+	}
+	a.journal.leading.Lock()
+	defer a.journal.leading.Unlock()
+	for range record.JournalHeads {
+		if err := a.writeJournalHead(m, a.journal.batch+1, 0); err != nil {
+			return err
+		}
+	}
+	// The epoch in which it becomes a member must be the next after its own, or a crash on the way would leave it behind.
+	if err := a.signCopy(m); err != nil {
+		return err
+	}
+	if err := a.exchange(old, m); err != nil {
+		return err
+	}
+	a.tables.forget(old)
+	a.event("member-retired", old.name(), "its place is taken by %s", m.name())
+	_ = old.disk.Close()
+	return nil
+}
+
+// exchange makes m the member of old's slot, in memory and on all members.
+func (a *Array) exchange(old, m *member) error {
+	r := &a.roster
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := a.alive(); err != nil {
+		return err
+	}
+	if !old.live() || !m.live() {
+		return a.copyable(old, m)
+	}
+	r.unsettled.Store(true)
+	m.state.Store(int32(record.Active))
+	a.members[m.slot].Store(m) // before the old one is out: there is no moment without one
+	old.state.Store(int32(record.Missing))
+	a.onto[m.slot].Store(nil)
+	r.ids[m.slot] = m.identity
+	e := &r.rec.Roster[m.slot]
+	*e = record.Entry{ID: m.identity, Condition: record.Active, Size: m.place.Size, DataSize: e.DataSize, Since: a.now()}
+	r.rec.Epoch++
+	r.rec.EpochID = uuid.New()
+	return r.write(a)
+}
+
+// adoptCopy takes up a copy that a stop or a crash cut short.
+func (a *Array) adoptCopy(slot int, c Candidate) {
+	m := a.bareMember(slot, c.Disk)
+	m.adopt(c.Record.Place, c.Record.Member)
+	m.state.Store(int32(record.Rebuilding))
+	m.cursor.Store(a.roster.view().Roster[slot].Cursor)
+	a.onto[slot].Store(m)
+}
+
+// Onto is the disk a member is being copied onto, if it is.
+func (a *Array) Onto(slot int) (disk.Identity, bool) {
+	if m := a.onto[slot].Load(); m != nil {
+		return m.disk.Identity(), true
+	}
+	return disk.Identity{}, false
+}
+
+// copies lists the disks that are being copied onto.
+func (a *Array) copies() []*member {
+	var out []*member
+	for i := range a.onto {
+		if m := a.onto[i].Load(); m != nil {
+			out = append(out, m)
+		}
+	}
+	return slices.Clip(out)
+}

@@ -1,0 +1,213 @@
+package array
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+)
+
+// ErrStale is wrapped when nothing that a disk holds may be taken for what the array has now.
+var ErrStale = errors.New("what it holds cannot be told from other states")
+
+// Awaits says which slot waits for the disk that carries a member record: its member is missing (or, with failed, was
+// failed), and left the array in the very state the record has.
+func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
+	rec := a.roster.view()
+	slot = slices.IndexFunc(rec.Roster, func(e record.Entry) bool { return e.ID == own.Member })
+	if own.Array != rec.Array || slot < 0 {
+		return -1, fmt.Errorf("%w: it is no member of %s any more", ErrStale, rec.Name)
+	}
+	e := rec.Roster[slot]
+	switch {
+	case e.Condition != record.Missing && (e.Condition != record.Failed || !failed):
+		return -1, fmt.Errorf("slot %d is %s", slot, e.Condition)
+	case e.Left == 0:
+		return -1, fmt.Errorf("%w: it was not rebuilt when it left", ErrStale)
+	case e.Left != own.Epoch || e.LeftID != record.Short(own.EpochID):
+		return -1, fmt.Errorf("%w: it went on by itself, or missed the last change of the roster (it has epoch %d, and left in %d)", ErrStale, own.Epoch, e.Left)
+	case e.DataSize > own.Place.DataSize || own.Place.Size > e.Size:
+		return -1, fmt.Errorf("%w: its places are not those of slot %d", ErrStale, slot)
+	}
+	return slot, nil
+}
+
+// LetGo closes the disk of a member that no longer takes part, so that it can be opened anew.
+func (a *Array) LetGo(slot int) {
+	if m := a.members[slot].Load(); m.disk != nil && !m.live() {
+		_ = m.disk.Close()
+	}
+}
+
+// Return takes a member back that was away: it catches up what changed meanwhile, and what was on its way to it when it
+// went. The disk belongs to the array when nil is returned. The error wraps ErrStale when it must be rebuilt from nothing.
+func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
+	slot, err := a.Awaits(own, failed)
+	if err != nil {
+		return err
+	}
+	if d.Size() < own.Place.Size {
+		return fmt.Errorf("%w: the disk is smaller than it was", ErrStale)
+	}
+	m := a.bareMember(slot, d)
+	m.adopt(own.Place, own.Member)
+	m.state.Store(int32(record.Missing))
+	m.left = own.Epoch
+	old := a.members[slot].Load()
+	m.errs.read.Store(old.errs.read.Load())
+	m.errs.write.Store(old.errs.write.Load())
+	m.errs.checksum.Store(old.errs.checksum.Load())
+	sequence, runs, err := a.unsettledRuns(m)
+	if err != nil {
+		return err
+	}
+	if err := m.loseRuns(runs, own.Epoch); err != nil {
+		return err
+	}
+	// Everything the others have in their journals gets into place, so that the rings need not agree.
+	if err := a.checkpoint(); err != nil {
+		return err
+	}
+	a.journal.leading.Lock()
+	defer a.journal.leading.Unlock()
+	m.ring.sequence = sequence
+	for range record.JournalHeads {
+		m.ring.sequence++
+		h := record.JournalHead{Sequence: m.ring.sequence, Batch: a.journal.batch + 1}
+		if err := m.disk.WriteAt(h.Encode(m.tag), m.place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
+			return err
+		}
+	}
+	if err := m.disk.Sync(); err != nil {
+		return err
+	}
+	if err := a.attach(m, own.Member, own.Place); err != nil {
+		return err
+	}
+	if old.disk != nil {
+		_ = old.disk.Close()
+	}
+	a.event("member-returned", m.name(), "it catches up what it missed since epoch %d", own.Epoch)
+	if a.cfg.Serial {
+		return nil
+	}
+	_, err = a.startRebuild(slot)
+	return err
+}
+
+// unsettledRuns lists the blocks named by whatever is live in the member's own journal: of those it is not known whether
+// the batch ever counted, nor whether its sums reached the table.
+func (a *Array) unsettledRuns(m *member) (sequence uint64, runs []record.Run, err error) {
+	s := &scan{m: m, entries: map[uint64]*found{}}
+	m.state.Store(int32(record.Rebuilding)) // reading entries asks for a live member; nobody else knows this one yet
+	defer m.state.Store(int32(record.Missing))
+	s.readHeads(a)
+	if !s.headOK {
+		return 0, nil, fmt.Errorf("%w: the heads of its journal cannot be read", ErrStale)
+	}
+	s.walk(a)
+	walked := len(s.entries)
+	s.search(a)
+	if len(s.entries) != walked {
+		return 0, nil, fmt.Errorf("%w: its journal is damaged", ErrStale)
+	}
+	for _, e := range s.entries {
+		runs = append(runs, e.Runs...)
+	}
+	slices.SortFunc(runs, func(x, y record.Run) int { return int(x.Start - y.Start) })
+	return s.head.Sequence, runs, nil
+}
+
+// loseRuns marks the blocks of some runs, ascending, as lost in the member's own tables, on the member.
+func (m *member) loseRuns(runs []record.Run, epoch uint64) error {
+	if len(runs) == 0 {
+		return nil
+	}
+	read := func(kind record.PageKind, start, number int64) ([]byte, error) {
+		buf := make([]byte, Block)
+		if err := m.disk.ReadAt(buf, start+number*Block); err != nil {
+			return nil, err
+		}
+		if err := record.CheckPage(buf, kind, m.tag, number); err != nil {
+			return nil, fmt.Errorf("%w: its tables are damaged: %w", ErrStale, err)
+		}
+		return buf, nil
+	}
+	maps := map[int64][]byte{}
+	for len(runs) > 0 {
+		number := runs[0].Start / record.SumsPerPage
+		at := number / record.BitsPerPage
+		if maps[at] == nil {
+			buf, err := read(record.MapPage, m.place.MapStart, at)
+			if err != nil {
+				return err
+			}
+			maps[at] = buf
+		}
+		page := make([]byte, Block)
+		if record.PageBit(maps[at], int(number%record.BitsPerPage)) {
+			var err error
+			if page, err = read(record.SumPage, m.place.SumStart, number); err != nil {
+				return err
+			}
+		}
+		record.SetPageBit(maps[at], int(number%record.BitsPerPage), true)
+		record.SetPageEpoch(page, epoch)
+		end := (number + 1) * record.SumsPerPage
+		var rest []record.Run
+		for len(runs) > 0 && runs[0].Start < end {
+			r := runs[0]
+			runs = runs[1:]
+			for b := r.Start; b < min(end, r.Start+int64(r.Count)); b++ {
+				record.SetPageSum(page, int(b%record.SumsPerPage), record.SumLost)
+			}
+			if over := r.Start + int64(r.Count) - end; over > 0 {
+				rest = append(rest, record.Run{Start: end, Count: int(over)})
+			}
+		}
+		runs = append(rest, runs...)
+		record.SealPage(page, record.SumPage, m.tag, number)
+		if err := m.disk.WriteAt(page, m.place.SumStart+number*Block); err != nil {
+			return err
+		}
+	}
+	if err := m.disk.Sync(); err != nil {
+		return err
+	}
+	for at, buf := range maps {
+		record.SealPage(buf, record.MapPage, m.tag, at)
+		if err := m.disk.WriteAt(buf, m.place.MapStart+at*Block); err != nil {
+			return err
+		}
+	}
+	return m.disk.Sync()
+}
+
+// missed says whether a member that was away may lack anything of a stripe: some other member's checksums there were
+// changed since, or the two do not agree whether anything was ever written, or it knows itself that it lost something. The
+// caller holds the stripe exclusively. A change of a stripe touches more members than can be away.
+func (a *Array) missed(st layout.Stripe, m *member) bool {
+	per := int64(a.geo.StripBlocks())
+	first := st.Row * per
+	for number := first / record.SumsPerPage; number <= (first+per-1)/record.SumsPerPage; number++ {
+		mine, _, err := a.tables.changed(m, number)
+		if err != nil {
+			return true
+		}
+		for role := range a.geo.Width() {
+			o := a.members[a.geo.Slot(st, role)].Load()
+			if o == m || !o.usable(st.Row) {
+				continue
+			}
+			written, epoch, err := a.tables.changed(o, number)
+			if err != nil || written && epoch > m.left || mine && !written {
+				return true
+			}
+		}
+	}
+	sums := make([]uint32, per)
+	return a.tables.sums(m, first, sums) != nil || slices.Contains(sums, record.SumLost)
+}

@@ -1,0 +1,28 @@
+package cli
+
+import "nidalo/internal/service"
+
+var inspectCommand = command{name: "inspect", usage: "[-json] DISK…", short: "what is on a disk: record, roster, journal", least: 1, most: -1,
+	help: `
+Reads what disks carry, members or not: both copies of the member record, the roster, what the disk believes about the
+others, and the state of its journal. Several of one array are compared: which is the newest, and who disagrees. Nothing is
+written. A disk of an array in service may change while it is read.
+
+  nidalo inspect A3
+  nidalo inspect A1 A2 A3
+  nidalo inspect -json /dev/DISK`,
+	flags: jsonFlag,
+	run: func(e *env, args []string) error {
+		return e.withControl(func(c service.Control) error {
+			r, err := c.Inspect(args)
+			if err != nil {
+				return err
+			}
+			if e.json {
+				return e.printJSON(r)
+			}
+			e.out.Inspected(r)
+			return nil
+		})
+	},
+}

@@ -1,0 +1,215 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"nidalo/core/layout"
+	"nidalo/core/plan"
+	"nidalo/internal/service"
+)
+
+var planCommand = command{name: "plan", usage: "[-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME]", short: "compare levels for some disks; what the loss of disks would mean", most: -1,
+	help: `
+Without -lose: works out every level that can be made of the given disks (by bay, serial or path), of disks of the given
+-sizes, or of all blank disks: usable capacity, overhead, margin, speed, the time of a rebuild, and the chance of losing data
+within a year and during a rebuild. What that is computed from is printed below it and can be changed; the sources are in
+core/plan. -want recommends a level for an aim; -level shows one in detail, with the layout drawn.
+
+With -lose: what would happen to which arrays if those disks went now, what remains, and which further losses are survived.
+Nothing is written in either case.
+
+  nidalo plan
+  nidalo plan -sizes 8x12TB -want capacity
+  nidalo plan -sizes 4x12TB,2x8TB -afr 2% -replace 0s
+  nidalo plan -level 6 A1 A2 A3 A4 A5 A6
+  nidalo plan -lose A3,A5 tides`,
+	flags: func(e *env, f *flag.FlagSet) {
+		d := plan.DefaultAssumptions
+		f.StringVar(&e.sizes, "sizes", "", "disks that need not be there, as `4x12TB,2x8TB`")
+		f.StringVar(&e.want, "want", "", "recommend for this `AIM`: capacity, safety or speed")
+		f.StringVar(&e.level, "level", "", "one `LEVEL` in detail")
+		f.IntVar(&e.groups, "groups", 0, "with -level 10, 50 or 60: how many groups")
+		f.StringVar(&e.lose, "lose", "", "what the loss of these `DISKS` would mean, separated by commas")
+		f.StringVar(&e.afr, "afr", fmt.Sprintf("%g%%", 100*d.AFR), "the share of disks that fail within a year")
+		f.StringVar(&e.ure, "ure", fmt.Sprint(d.URE), "the chance that a bit cannot be read")
+		f.StringVar(&e.rate, "rate", "150MB/s", "the `RATE` of one disk in a rebuild")
+		f.StringVar(&e.share, "share", "100%", "the part of the time a rebuild may work: about 33% at pace normal with busy clients")
+		f.StringVar(&e.replaceIn, "replace", "24h", "the `TIME` until a failed disk is replaced; 0s with a hot spare")
+		f.IntVar(&e.rows, "rows", 6, "with -level: how many rows of the layout to draw")
+		jsonFlag(e, f)
+	},
+	run: func(e *env, args []string) error {
+		if e.lose != "" {
+			return e.whatIf(args)
+		}
+		a, err := e.assumptions()
+		if err != nil {
+			return usageError{err.Error()}
+		}
+		sizes, err := parseSizes(e.sizes)
+		if err != nil {
+			return usageError{err.Error()}
+		}
+		var names []string
+		if e.sizes == "" {
+			if names, sizes, err = e.disksFor(args); err != nil {
+				return err
+			}
+		} else if len(args) > 0 {
+			return usageError{"either -sizes or disks"}
+		}
+		if len(sizes) == 0 {
+			return &service.Error{What: "there are no blank disks to plan with", Hints: []string{"nidalo plan -sizes 8x12TB   plans for disks that are not there"}}
+		}
+		if e.level != "" {
+			return e.planOne(sizes, names, a)
+		}
+		options := plan.All(layout.DefaultStrip, sizes, a)
+		if len(options) == 0 {
+			return &service.Error{What: fmt.Sprintf("nothing can be made of %d disks of these sizes", len(sizes))}
+		}
+		var chosen *plan.Option
+		why := ""
+		if e.want != "" {
+			o, reason, err := plan.Recommend(options, e.want)
+			if err != nil {
+				return usageError{"-want: " + err.Error()}
+			}
+			chosen, why = &o, reason
+		}
+		if e.json {
+			return e.printJSON(map[string]any{"options": options, "assumptions": a, "recommended": chosen})
+		}
+		e.out.Plan(options, a, chosen, why, names)
+		return nil
+	},
+}
+
+func (e *env) assumptions() (a plan.Assumptions, err error) {
+	share := func(name, text string, most float64) (v float64) {
+		number, percent := strings.CutSuffix(text, "%")
+		v, bad := strconv.ParseFloat(number, 64)
+		if percent {
+			v /= 100
+		}
+		if bad != nil || v < 0 || v > most {
+			err = fmt.Errorf("-%s %s: a share such as 1.5%% or 0.015", name, text)
+		}
+		return v
+	}
+	a.Used = 1
+	a.AFR, a.Share, a.URE = share("afr", e.afr, 0.999), share("share", e.share, 1), share("ure", e.ure, 0.1)
+	rate, bad := service.ParseSize(strings.TrimSuffix(e.rate, "/s"))
+	if bad != nil || rate < 1 {
+		return a, fmt.Errorf("-rate %s: such as 150MB/s", e.rate)
+	}
+	a.Rate = float64(rate)
+	if a.Replace, bad = time.ParseDuration(e.replaceIn); bad != nil || a.Replace < 0 {
+		return a, fmt.Errorf("-replace %s: such as 24h or 0s", e.replaceIn)
+	}
+	if err == nil && a.Share == 0 {
+		err = fmt.Errorf("-share 0: a rebuild that may not work never ends")
+	}
+	return a, err
+}
+
+// parseSizes reads 4x12TB,2x8TB.
+func parseSizes(text string) (out []int64, err error) {
+	if text == "" {
+		return nil, nil
+	}
+	for _, part := range strings.Split(text, ",") {
+		count, size := "1", part
+		if n, rest, ok := strings.Cut(part, "x"); ok {
+			count, size = n, rest
+		}
+		n, bad := strconv.Atoi(strings.TrimSpace(count))
+		bytes, err := service.ParseSize(strings.TrimSpace(size))
+		if bad != nil || err != nil || n < 1 || len(out)+n > layout.MaxMembers {
+			return nil, fmt.Errorf("-sizes %s: write for example 4x12TB,2x8TB; at most %d disks", text, layout.MaxMembers)
+		}
+		for range n {
+			out = append(out, bytes)
+		}
+	}
+	return out, nil
+}
+
+// disksFor finds the disks named, or all blank ones.
+func (e *env) disksFor(args []string) (names []string, sizes []int64, err error) {
+	err = e.withControl(func(c service.Control) error {
+		disks, err := c.Disks()
+		if err != nil {
+			return err
+		}
+		if len(args) == 0 {
+			for _, d := range disks {
+				if d.State == service.DiskBlank {
+					names, sizes = append(names, or(d.Bay, d.Path)), append(sizes, d.Size)
+				}
+			}
+			return nil
+		}
+		for _, name := range args {
+			found := false
+			for _, d := range disks {
+				if d.Identity.Matches(name) && d.State != service.DiskEmpty {
+					names, sizes, found = append(names, name), append(sizes, d.Size), true
+				}
+			}
+			if !found {
+				return &service.Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: []string{"nidalo disks   lists the disks"}}
+			}
+		}
+		return nil
+	})
+	return names, sizes, err
+}
+
+func or(x, y string) string {
+	if x != "" {
+		return x
+	}
+	return y
+}
+
+func (e *env) planOne(sizes []int64, names []string, a plan.Assumptions) error {
+	o, err := plan.For(layout.Level(e.level), layout.DefaultStrip, e.groups, sizes, a)
+	if err != nil {
+		return &service.Error{What: err.Error()}
+	}
+	g, err := plan.Geometry(layout.Level(e.level), layout.DefaultStrip, e.groups, sizes)
+	if err != nil {
+		return &service.Error{What: err.Error()}
+	}
+	if e.json {
+		return e.printJSON(map[string]any{"option": o, "assumptions": a})
+	}
+	e.out.PlanOne(o, g, names, e.rows, a)
+	return nil
+}
+
+func (e *env) whatIf(args []string) error {
+	if len(args) > 1 {
+		return usageError{"-lose takes at most one array"}
+	}
+	req := service.WhatIfRequest{Lose: strings.Split(e.lose, ",")}
+	if len(args) == 1 {
+		req.Array = args[0]
+	}
+	return e.withControl(func(c service.Control) error {
+		replies, err := c.WhatIf(req)
+		if err != nil {
+			return err
+		}
+		if e.json {
+			return e.printJSON(map[string]any{"arrays": replies})
+		}
+		e.out.WhatIf(replies)
+		return nil
+	})
+}

@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"flag"
+	"strings"
+	"time"
+
+	"nidalo/internal/service"
+)
+
+var vetCommand = command{name: "vet", usage: "[-quick] [-again] [-stop] [-wait] [-json] [DISK]", short: "prove a blank disk before it is trusted", most: 1,
+	help: `
+Writes a pattern over the whole disk, reads it back, and writes zeros, so that the disk is blank again. Pieces that cannot be
+written or read, or that come back different, are located, and those that take far longer than most are counted. -quick
+looks at samples and both ends. It goes on after a stop or a crash where it was; -stop holds it, -again begins anew. Disks
+that hold anything are refused. Without a disk all proofs are listed.
+
+Exit status 1 when something was found wrong.
+
+  nidalo vet A7
+  nidalo vet -quick -wait A7
+  nidalo vet`,
+	flags: func(e *env, f *flag.FlagSet) {
+		f.BoolVar(&e.quick, "quick", false, "samples instead of the whole disk")
+		f.BoolVar(&e.again, "again", false, "begin anew a proof that was cut short")
+		f.BoolVar(&e.hold, "stop", false, "hold it; the same command without -stop goes on")
+		f.BoolVar(&e.wait, "wait", false, "wait for its end")
+		jsonFlag(e, f)
+	},
+	run: func(e *env, args []string) error {
+		return e.withControl(func(c service.Control) error {
+			req := service.VetRequest{Quick: e.quick, Again: e.again, Stop: e.hold}
+			if len(args) == 1 {
+				req.Disk = args[0]
+			}
+			all, err := c.Vet(req)
+			if err != nil {
+				return err
+			}
+			_, own := c.(*service.Service)
+			if req.Disk != "" && !e.hold && (e.wait || own) {
+				if all, err = waitVet(c); err != nil {
+					return err
+				}
+			}
+			for _, v := range all {
+				if v.Errors > 0 || v.State == "failed" {
+					e.status = Could
+				}
+			}
+			if e.json {
+				return e.printJSON(map[string]any{"vets": all})
+			}
+			e.out.Vettings(all)
+			return nil
+		})
+	},
+}
+
+// waitVet waits until no proof is under way.
+func waitVet(c service.Control) ([]service.Vetting, error) {
+	for {
+		all, err := c.Vet(service.VetRequest{})
+		if err != nil {
+			return nil, err
+		}
+		busy := false
+		for _, v := range all {
+			busy = busy || v.State == "running" || v.State == "waiting"
+		}
+		if !busy {
+			return all, nil
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+}
+
+// notVetted says on standard error that disks were never proven.
+func notVetted(e *env, names ...string) {
+	e.err.Printf("Never vetted: %s. nidalo vet DISK proves a disk before it is trusted.\n", strings.Join(names, " "))
+}

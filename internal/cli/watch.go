@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"nidalo/internal/service"
+	"nidalo/internal/view"
+)
+
+var watchCommand = command{name: "watch", usage: "", short: "a live view of all arrays and tasks", most: 0,
+	help: `
+Shows all arrays, their members by bay, running tasks with their rates and end times, what happened lately, and what to do
+next, twice a second. q quits. When the output is no terminal, a line is printed for whatever changes.
+
+  nidalo watch`,
+	run: func(e *env, _ []string) error {
+		return e.withControl(func(c service.Control) error {
+			look := func() view.Sight {
+				st, err := c.Status("")
+				if err != nil {
+					return view.Sight{Err: err}
+				}
+				next, err := c.Next()
+				if err != nil {
+					return view.Sight{Err: err}
+				}
+				seen := view.Sight{At: st.Time, Status: st, Next: next}
+				if h, err := c.History(service.HistoryRequest{Limit: 12}); err == nil {
+					seen.Events = h.Events
+				}
+				return seen
+			}
+			if e.out.Terminal && e.in != nil {
+				return view.Watch(look, e.out.Colour)
+			}
+			return e.watchLines(look)
+		})
+	},
+}
+
+// watchLines prints what changes, until it is interrupted.
+func (e *env) watchLines(look func() view.Sight) error {
+	stop := make(chan os.Signal, 1)
+	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
+	defer signal.Stop(stop)
+	said := map[string]string{}
+	shown := map[string]time.Time{}
+	say := func(key, line string, every time.Duration) {
+		if said[key] == line || time.Since(shown[key]) < every {
+			return
+		}
+		said[key], shown[key] = line, time.Now()
+		e.out.Printf("%s  %s\n", time.Now().Format("15:04:05"), line)
+	}
+	for {
+		seen := look()
+		if seen.Err != nil {
+			return seen.Err
+		}
+		for _, a := range seen.Status.Arrays {
+			say(a.Name, view.Line(a), 0)
+			for _, t := range a.Tasks {
+				if t.Ended == nil {
+					say(fmt.Sprint(a.Name, t.Kind, t.Started), a.Name+": "+e.out.Task(t), 5*time.Second)
+				}
+			}
+		}
+		select {
+		case <-stop:
+			return nil
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,280 @@
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"math/bits"
+	"sync"
+	"time"
+
+	"nidalo/core/health"
+)
+
+// ErrSlow is wrapped by reads that were given up because the disk took too long and the data can be had elsewhere.
+var ErrSlow = errors.New("no answer in time")
+
+// ErrAvoided is ErrSlow for a read that was not even tried, because the disk was late just before.
+var ErrAvoided = fmt.Errorf("%w just before", ErrSlow)
+
+// ErrHung is wrapped by operations that were given up because the disk does not answer at all.
+var ErrHung = errors.New("the disk hangs")
+
+// Patience is how long a disk may take.
+type Patience struct {
+	Read time.Duration // for a read whose data can be had elsewhere
+	Hung time.Duration // without any operation completing, while some are under way
+}
+
+// DefaultPatience: a disk that retries a bad sector takes seconds, during which others can answer; one that is silent for
+// longer than a controller resets a link is not coming back by itself.
+var DefaultPatience = Patience{Read: 3 * time.Second, Hung: 15 * time.Second}
+
+// Patient is a disk that never keeps its users waiting for longer than its patience. An operation that may wait runs in a
+// goroutine of its own and is left to itself when its time is over; reads go through private buffers, so that a late
+// answer cannot land in memory that is used for something else by then. What a late write leaves on the disk is not
+// known: whoever gets ErrHung from one must not trust that place.
+type Patient struct {
+	Disk
+	patience Patience
+	spare    func() bool
+	prompt   Prompt // or nil
+
+	mu        sync.Mutex
+	oldest    *pending
+	newest    *pending
+	completed time.Time // when an operation last did
+	avoid     time.Time // until then reads that can be had elsewhere are not tried
+	hung      bool
+	armed     bool
+	load      Load
+}
+
+// Load is what a disk did so far, for comparison with its peers. Reads from the system's memory are not in it.
+type Load struct {
+	Operations int64
+	Time       time.Duration // all operations together
+}
+
+// Prompt is implemented by disks that can tell when an operation will not have to wait, as in a file in memory. Each does
+// it then, or does nothing and reports false.
+type Prompt interface {
+	ReadNow(bufs [][]byte, off int64) (done bool, err error)
+	WriteNow(bufs [][]byte, off int64) (done bool, err error)
+	SyncNow() (done bool, err error)
+}
+
+type pending struct {
+	began     time.Time
+	impatient bool
+	settled   bool // under Patient.mu
+	done      chan error
+	prev      *pending
+	next      *pending
+}
+
+// avoidFor is how long a disk is left alone by reads that can be had elsewhere once it was late with one.
+const avoidFor = time.Second
+
+// NewPatient wraps a disk. spare tells at the time whether its data can be had elsewhere; it must not block.
+func NewPatient(d Disk, p Patience, spare func() bool) *Patient {
+	out := &Patient{Disk: d, patience: p, spare: spare}
+	out.prompt, _ = d.(Prompt)
+	return out
+}
+
+// do runs f, and comes back without it when it takes too long.
+func (p *Patient) do(impatient bool, f func() error) error {
+	o := &pending{began: time.Now(), impatient: impatient, done: make(chan error, 1)}
+	p.mu.Lock()
+	if p.hung || impatient && o.began.Before(p.avoid) && p.spare() {
+		cause := ErrAvoided
+		if p.hung {
+			cause = ErrHung
+		}
+		p.mu.Unlock()
+		return fmt.Errorf("%s: %w", p.Identity(), cause)
+	}
+	if o.prev = p.newest; o.prev == nil {
+		p.oldest = o
+	} else {
+		o.prev.next = o
+	}
+	p.newest = o
+	if !p.armed {
+		p.armed = true
+		time.AfterFunc(p.tick(), p.look)
+	}
+	p.mu.Unlock()
+	go func() { p.settle(o, f(), true) }()
+	return <-o.done
+}
+
+func (p *Patient) tick() time.Duration {
+	return max(5*time.Millisecond, min(p.patience.Read/8, p.patience.Hung/8, 250*time.Millisecond))
+}
+
+// settle ends an operation: with what it returned, or with what was decided about it before.
+func (p *Patient) settle(o *pending, err error, itself bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.settleHeld(o, err, itself)
+}
+
+func (p *Patient) settleHeld(o *pending, err error, itself bool) {
+	now := time.Now()
+	if itself {
+		p.completed, p.hung = now, false
+	}
+	if o.settled {
+		return
+	}
+	o.settled = true
+	p.load.Operations++
+	p.load.Time += now.Sub(o.began)
+	if o.prev == nil {
+		p.oldest = o.next
+	} else {
+		o.prev.next = o.next
+	}
+	if o.next == nil {
+		p.newest = o.prev
+	} else {
+		o.next.prev = o.prev
+	}
+	o.done <- err
+}
+
+// look gives up what has taken too long.
+func (p *Patient) look() {
+	now := time.Now()
+	p.mu.Lock()
+	spare := p.oldest != nil && now.Sub(p.oldest.began) > p.patience.Read && p.spare()
+	if o := p.oldest; o != nil {
+		age := now.Sub(o.began)
+		p.hung = p.hung || age > p.patience.Hung && (now.Sub(p.completed) > p.patience.Hung || age > 4*p.patience.Hung)
+	}
+	for o := p.oldest; o != nil; {
+		next := o.next
+		switch {
+		case p.hung:
+			p.settleHeld(o, fmt.Errorf("%s: %w: nothing came back for %s", p.Identity(), ErrHung, p.patience.Hung), false)
+		case o.impatient && spare && now.Sub(o.began) > p.patience.Read:
+			p.avoid = now.Add(avoidFor)
+			p.settleHeld(o, fmt.Errorf("%s: %w: more than %s", p.Identity(), ErrSlow, p.patience.Read), false)
+		}
+		o = next
+	}
+	if p.armed = p.oldest != nil; p.armed {
+		time.AfterFunc(p.tick(), p.look)
+	}
+	p.mu.Unlock()
+}
+
+// Load tells what the disk did so far.
+func (p *Patient) Load() Load {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.load
+}
+
+// ReadSoon is ReadVec for data that may be had elsewhere: it fails with ErrSlow rather than wait.
+func (p *Patient) ReadSoon(bufs [][]byte, off int64) error { return p.read(bufs, off, true) }
+
+// ReadVec reads into the buffers in order.
+func (p *Patient) ReadVec(bufs [][]byte, off int64) error { return p.read(bufs, off, false) }
+
+// ReadAt reads all of buf.
+func (p *Patient) ReadAt(buf []byte, off int64) error { return p.read([][]byte{buf}, off, false) }
+
+func (p *Patient) read(bufs [][]byte, off int64, impatient bool) error {
+	if p.prompt != nil {
+		if done, err := p.prompt.ReadNow(bufs, off); done {
+			return err
+		}
+	}
+	n := Length(bufs)
+	own := borrow(n)
+	if err := p.do(impatient, func() error { return p.Disk.ReadAt(own, off) }); err != nil {
+		if !errors.Is(err, ErrSlow) && !errors.Is(err, ErrHung) {
+			giveBack(own)
+		}
+		return err
+	}
+	at := 0
+	for _, b := range bufs {
+		at += copy(b, own[at:])
+	}
+	giveBack(own)
+	return nil
+}
+
+// WriteAt writes all of buf.
+func (p *Patient) WriteAt(buf []byte, off int64) error { return p.WriteVec([][]byte{buf}, off) }
+
+// WriteVec writes the buffers in order.
+func (p *Patient) WriteVec(bufs [][]byte, off int64) error {
+	if p.prompt != nil {
+		if done, err := p.prompt.WriteNow(bufs, off); done {
+			return err
+		}
+	}
+	return p.do(false, func() error { return p.Disk.WriteVec(bufs, off) })
+}
+
+// Sync makes every write that returned before it durable.
+func (p *Patient) Sync() error {
+	if p.prompt != nil {
+		if done, err := p.prompt.SyncNow(); done {
+			return err
+		}
+	}
+	return p.do(false, p.Disk.Sync)
+}
+
+// Present asks the disk below, where it knows without an operation; otherwise it reads a block.
+func (p *Patient) Present() error {
+	if d, ok := p.Disk.(interface{ Present() error }); ok {
+		return d.Present()
+	}
+	return p.ReadSoon([][]byte{make([]byte, 4096)}, 0)
+}
+
+// Health is what the disk below says of itself; errors.ErrUnsupported when it does not.
+func (p *Patient) Health() (health.Readings, error) {
+	if d, ok := p.Disk.(interface {
+		Health() (health.Readings, error)
+	}); ok {
+		return d.Health()
+	}
+	return health.Readings{}, errors.ErrUnsupported
+}
+
+// Refresh makes reads of a stretch come from the medium, where the disk below can, and begins them.
+func (p *Patient) Refresh(off, n int64) {
+	if d, ok := p.Disk.(interface{ Refresh(off, n int64) }); ok {
+		d.Refresh(off, n)
+	}
+}
+
+// pools keeps private buffers by size in powers of two from 4 KiB; larger ones than 16 MiB are not kept.
+var pools [13]sync.Pool
+
+func class(n int) int { return max(0, bits.Len(uint(n-1))-12) }
+
+func borrow(n int) []byte {
+	c := class(n)
+	if c >= len(pools) {
+		return make([]byte, n)
+	}
+	if b, ok := pools[c].Get().(*[]byte); ok {
+		return (*b)[:n]
+	}
+	return make([]byte, 4096<<c)[:n]
+}
+
+func giveBack(b []byte) {
+	if c := class(cap(b)); c < len(pools) && cap(b) == 4096<<c {
+		b = b[:cap(b)]
+		pools[c].Put(&b)
+	}
+}

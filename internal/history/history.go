@@ -1,0 +1,230 @@
+// Package history keeps what happened: events, tasks and readings, in one SQLite file in the home. Nothing that the data
+// path needs is in it; when it cannot be written the service goes on and says so.
+package history
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver, in pure Go
+)
+
+// Event is something that happened.
+type Event struct {
+	ID       int64     `json:"id"`
+	Time     time.Time `json:"time"`
+	Severity string    `json:"severity"` // info, warning, critical
+	Kind     string    `json:"kind"`
+	Array    string    `json:"array,omitempty"`
+	Disk     string    `json:"disk,omitempty"`
+	Detail   string    `json:"detail,omitempty"`
+}
+
+// Task is a piece of long work that ended.
+type Task struct {
+	ID      int64     `json:"id"`
+	Array   string    `json:"array"`
+	Kind    string    `json:"kind"`
+	Disk    string    `json:"disk,omitempty"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended"`
+	State   string    `json:"state"`
+	Bytes   int64     `json:"bytes"`
+	Moved   int64     `json:"moved_bytes"`
+	Rate    float64   `json:"bytes_per_second"`
+	Result  string    `json:"result,omitempty"`
+}
+
+// Reading is one number about a disk or an array at a time.
+type Reading struct {
+	Time  time.Time `json:"time"`
+	Of    string    `json:"of"` // serial or path of a disk, or an array's name
+	Name  string    `json:"name"`
+	Value float64   `json:"value"`
+}
+
+// Filter chooses rows; zero fields choose all.
+type Filter struct {
+	Array, Disk, Kind string
+	Since, Until      time.Time
+	Limit             int // of the newest; 0: 100
+}
+
+// Store is an open history.
+type Store struct{ db *sql.DB }
+
+const schema = `
+CREATE TABLE IF NOT EXISTS events (id INTEGER PRIMARY KEY, time INTEGER NOT NULL, severity TEXT NOT NULL, kind TEXT NOT NULL,
+  array TEXT NOT NULL, disk TEXT NOT NULL, detail TEXT NOT NULL);
+CREATE INDEX IF NOT EXISTS events_time ON events (time);
+CREATE TABLE IF NOT EXISTS tasks (id INTEGER PRIMARY KEY, array TEXT NOT NULL, kind TEXT NOT NULL, disk TEXT NOT NULL,
+  started INTEGER NOT NULL, ended INTEGER NOT NULL, state TEXT NOT NULL, bytes INTEGER NOT NULL, moved INTEGER NOT NULL,
+  rate REAL NOT NULL, result TEXT NOT NULL);
+CREATE INDEX IF NOT EXISTS tasks_ended ON tasks (ended);
+CREATE TABLE IF NOT EXISTS readings (time INTEGER NOT NULL, of TEXT NOT NULL, name TEXT NOT NULL, value REAL NOT NULL);
+CREATE INDEX IF NOT EXISTS readings_of ON readings (of, name, time);
+PRAGMA user_version = 1;`
+
+// Open opens the history in a file, and makes it if there is none.
+func Open(path string) (*Store, error) {
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(2)
+	var version int
+	if err := db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
+		_ = db.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if version > 1 {
+		_ = db.Close()
+		return nil, fmt.Errorf("%s: written by a newer version of this program (%d)", path, version)
+	}
+	if _, err := db.Exec(schema); err != nil {
+		_ = db.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return &Store{db}, nil
+}
+
+// Close closes the file.
+func (s *Store) Close() error { return s.db.Close() }
+
+// AddEvent adds an event and returns its number.
+func (s *Store) AddEvent(e Event) (int64, error) {
+	r, err := s.db.Exec("INSERT INTO events (time, severity, kind, array, disk, detail) VALUES (?,?,?,?,?,?)",
+		e.Time.UnixNano(), e.Severity, e.Kind, e.Array, e.Disk, e.Detail)
+	if err != nil {
+		return 0, err
+	}
+	return r.LastInsertId()
+}
+
+// AddTask adds a task that ended.
+func (s *Store) AddTask(t Task) error {
+	_, err := s.db.Exec("INSERT INTO tasks (array, kind, disk, started, ended, state, bytes, moved, rate, result) VALUES (?,?,?,?,?,?,?,?,?,?)",
+		t.Array, t.Kind, t.Disk, t.Started.UnixNano(), t.Ended.UnixNano(), t.State, t.Bytes, t.Moved, t.Rate, t.Result)
+	return err
+}
+
+// AddReadings adds readings, all or none.
+func (s *Store) AddReadings(rs []Reading) error {
+	tx, err := s.db.BeginTx(context.Background(), nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	for _, r := range rs {
+		if _, err := tx.Exec("INSERT INTO readings (time, of, name, value) VALUES (?,?,?,?)", r.Time.UnixNano(), r.Of, r.Name, r.Value); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// where makes the condition of a filter; column is the one that holds the time.
+func (f Filter) where(column string) (string, []any) {
+	var parts []string
+	var args []any
+	add := func(part string, arg any) { parts, args = append(parts, part), append(args, arg) }
+	if f.Array != "" {
+		add("array = ?", f.Array)
+	}
+	if f.Disk != "" {
+		add("instr(disk, ?) > 0", f.Disk)
+	}
+	if f.Kind != "" {
+		add("kind LIKE ? ESCAPE '\\'", strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Kind)+"%")
+	}
+	if !f.Since.IsZero() {
+		add(column+" >= ?", f.Since.UnixNano())
+	}
+	if !f.Until.IsZero() {
+		add(column+" < ?", f.Until.UnixNano())
+	}
+	where := ""
+	if len(parts) > 0 {
+		where = " WHERE " + strings.Join(parts, " AND ")
+	}
+	limit := f.Limit
+	if limit <= 0 {
+		limit = 100
+	}
+	return where + fmt.Sprintf(" ORDER BY %s DESC, id DESC LIMIT %d", column, limit), args
+}
+
+// Events lists events, oldest first, of the newest that match.
+func (s *Store) Events(f Filter) ([]Event, error) {
+	where, args := f.where("time")
+	rows, err := s.db.Query("SELECT id, time, severity, kind, array, disk, detail FROM events"+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []Event{}
+	for rows.Next() {
+		var e Event
+		var at int64
+		if err := rows.Scan(&e.ID, &at, &e.Severity, &e.Kind, &e.Array, &e.Disk, &e.Detail); err != nil {
+			return nil, err
+		}
+		e.Time = time.Unix(0, at)
+		out = append([]Event{e}, out...)
+	}
+	return out, rows.Err()
+}
+
+// Tasks lists tasks that ended, oldest first, of the newest that match.
+func (s *Store) Tasks(f Filter) ([]Task, error) {
+	where, args := f.where("ended")
+	rows, err := s.db.Query("SELECT id, array, kind, disk, started, ended, state, bytes, moved, rate, result FROM tasks"+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []Task{}
+	for rows.Next() {
+		var t Task
+		var started, ended int64
+		if err := rows.Scan(&t.ID, &t.Array, &t.Kind, &t.Disk, &started, &ended, &t.State, &t.Bytes, &t.Moved, &t.Rate, &t.Result); err != nil {
+			return nil, err
+		}
+		t.Started, t.Ended = time.Unix(0, started), time.Unix(0, ended)
+		out = append([]Task{t}, out...)
+	}
+	return out, rows.Err()
+}
+
+// Readings lists readings of one thing by name, oldest first.
+func (s *Store) Readings(of, name string, since time.Time) ([]Reading, error) {
+	rows, err := s.db.Query("SELECT time, value FROM readings WHERE of = ? AND name = ? AND time >= ? ORDER BY time", of, name, since.UnixNano())
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []Reading{}
+	for rows.Next() {
+		r := Reading{Of: of, Name: name}
+		var at int64
+		if err := rows.Scan(&at, &r.Value); err != nil {
+			return nil, err
+		}
+		r.Time = time.Unix(0, at)
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// Forget drops what is older than a time.
+func (s *Store) Forget(before time.Time) error {
+	for _, q := range []string{"DELETE FROM events WHERE time < ?", "DELETE FROM tasks WHERE ended < ?", "DELETE FROM readings WHERE time < ?"} {
+		if _, err := s.db.Exec(q, before.UnixNano()); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,364 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nidalo/core/record"
+	"nidalo/internal/alert"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+)
+
+// Reload reads the configuration again. A wrong one changes nothing.
+func (s *Service) Reload() error {
+	cfg, err := ReadConfig(s.opt.Home)
+	if err != nil {
+		return err
+	}
+	s.cfg.Store(&cfg)
+	s.setSender()
+	s.applyPaces()
+	s.wake()
+	return nil
+}
+
+// setSender makes alerts go where the configuration says.
+func (s *Service) setSender() {
+	if !s.opt.Stays {
+		return
+	}
+	a := s.config().Alerts
+	opt := alert.DefaultOptions
+	opt.Log = s.opt.Log
+	if a.Fold > 0 {
+		opt.Fold = time.Duration(a.Fold)
+	}
+	if a.Retry > 0 {
+		opt.Wait = time.Duration(a.Retry)
+	}
+	fresh := alert.NewSender(a.channels(), opt)
+	s.chron.mu.Lock()
+	old := s.chron.sender
+	s.chron.sender = fresh
+	s.chron.mu.Unlock()
+	if old != nil {
+		old.Close()
+	}
+}
+
+// Stop takes an array out of service until it is started again.
+func (s *Service) Stop(name string) error {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	r, err := s.named(name)
+	if err != nil {
+		return err
+	}
+	if err := s.takeOut(r); err != nil {
+		return err
+	}
+	id := r.ID().String()
+	rec := r.Record()
+	if r.Failure() != nil {
+		r.Abandon()
+	} else if err := r.Close(); err != nil {
+		return person(err)
+	}
+	if err := s.change(func(m *memory) {
+		if !slices.Contains(m.Out, id) {
+			m.Out = append(m.Out, id)
+		}
+	}); err != nil {
+		return err
+	}
+	if err := s.lookAnew(); err != nil {
+		return err
+	}
+	s.leave(s.candidates(s.carriers(id), id), errTakenOut)
+	s.event(Event{Kind: "array-stopped", Severity: Info, Array: rec.Name, Detail: "flushed; it stays out of service until it is started"})
+	return nil
+}
+
+// carriers are the sources whose disks carry a record of an array.
+func (s *Service) carriers(id string) (out []source) {
+	s.survey.mu.Lock()
+	defer s.survey.mu.Unlock()
+	for _, src := range s.survey.order {
+		if f := s.survey.known[src]; f.record != nil && f.record.Array.String() == id {
+			out = append(out, src)
+		}
+	}
+	return out
+}
+
+// Start puts an array into service: one that was stopped, that comes from elsewhere, or that could not be started before.
+// One that has failed is let go first, and started from what its disks hold.
+func (s *Service) Start(req StartRequest) (*ArrayStatus, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	if r, err := s.named(req.Array); err == nil {
+		if r.Failure() == nil {
+			return nil, &Error{What: fmt.Sprintf("array %q is in service already", req.Array)}
+		}
+		s.mu.Lock()
+		delete(s.arrays, req.Array)
+		s.idle = append(s.idle, idle{array.Set{Newest: r.Record()}, r.Failure()})
+		s.mu.Unlock()
+		r.Abandon()
+	}
+	s.mu.Lock()
+	at := slices.IndexFunc(s.idle, func(i idle) bool { return i.set.Newest.Name == req.Array || i.set.Newest.Array.String() == req.Array })
+	var was idle
+	if at >= 0 {
+		was = s.idle[at]
+		s.idle = slices.Delete(s.idle, at, at+1)
+	}
+	s.mu.Unlock()
+	if at < 0 {
+		_, err := s.named(req.Array)
+		return nil, err
+	}
+	if err := s.lookAnew(); err != nil {
+		return nil, err
+	}
+	id := was.set.Newest.Array.String()
+	found := s.candidates(s.carriers(id), id)
+	if len(found) == 0 {
+		s.mu.Lock()
+		s.idle = append(s.idle, was)
+		s.mu.Unlock()
+		return nil, &Error{What: fmt.Sprintf("none of the disks of array %q is there", req.Array)}
+	}
+	if err := s.startOne(found); err != nil {
+		return nil, &Error{What: fmt.Sprintf("array %q cannot be started: %v", req.Array, err), Hints: s.hintsFor(was.set.Newest, err)}
+	}
+	s.own(id)
+	s.applyPaces()
+	r, err := s.named(was.set.Newest.Name)
+	if err != nil {
+		return nil, err
+	}
+	s.event(Event{Kind: "array-started", Severity: Info, Array: r.Name(), Detail: string(r.Condition())})
+	disks, err := s.Disks()
+	if err != nil {
+		return nil, err
+	}
+	status := s.describe(r, disks)
+	return &status, nil
+}
+
+func (s *Service) hintsFor(rec *record.Record, err error) []string {
+	switch {
+	case errors.Is(err, array.ErrDoubt):
+		return []string{"two sets of disks went on without each other: take out those that are not to count, then start it again",
+			"nidalo disks   shows which disk carries which epoch"}
+	case errors.Is(err, array.ErrFailed):
+		return []string{"bring the missing disks back, in any bay, then: nidalo start " + rec.Name}
+	}
+	return nil
+}
+
+// Rename gives an array another name. Clients know it by its name, so none may be connected.
+func (s *Service) Rename(req RenameRequest) error {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	if err := array.CheckName(req.To); err != nil {
+		return &Error{What: err.Error()}
+	}
+	if s.nameTaken(req.To) {
+		return &Error{What: fmt.Sprintf("there is an array %q already", req.To)}
+	}
+	r, err := s.named(req.Array)
+	if err != nil {
+		return err
+	}
+	if err := s.takeOut(r); err != nil {
+		return err
+	}
+	err = r.Rename(req.To)
+	s.mu.Lock()
+	s.arrays[r.Name()] = r
+	s.mu.Unlock()
+	if err != nil {
+		return person(err)
+	}
+	s.event(Event{Kind: "array-renamed", Severity: Info, Array: req.To, Detail: "it was " + req.Array})
+	return s.change(func(m *memory) {
+		if p, ok := m.Paces[req.Array]; ok {
+			m.Paces[req.To] = p
+			delete(m.Paces, req.Array)
+		}
+		for i := range m.Spares {
+			for j, n := range m.Spares[i].Arrays {
+				if n == req.Array {
+					m.Spares[i].Arrays[j] = req.To
+				}
+			}
+		}
+		for k, v := range m.Took {
+			if rest, ok := strings.CutPrefix(k, req.Array+"/"); ok {
+				delete(m.Took, k)
+				m.Took[req.To+"/"+rest] = v
+			}
+		}
+	})
+}
+
+// Retire copies a member onto a blank disk, or a spare, and lets it go.
+func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	r, err := s.find(req.Array)
+	if err != nil {
+		return nil, err
+	}
+	slot, err := s.slot(r, req.Disk)
+	if err != nil {
+		return nil, err
+	}
+	m := r.MemberStates()[slot]
+	if m.Condition == record.Failed || m.Condition == record.Missing {
+		return nil, &Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + shortName(m.Disk) + " DISK"}}
+	}
+	need := r.NeedSize(slot)
+	if req.Onto == "" {
+		disks, err := s.Disks()
+		if err != nil {
+			return nil, err
+		}
+		best := bestFit(disks, need, "")
+		if best == nil {
+			return nil, &Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", FormatSize(need), need), Hints: []string{"insert one, then say it again"}}
+		}
+		req.Onto = key(*best)
+	}
+	disks, err := s.takeBlank([]string{req.Onto})
+	if err != nil {
+		return nil, err
+	}
+	d := disks[0]
+	if d.Size() < need {
+		_ = d.Close()
+		return nil, tooSmall(d, need, m.Disk)
+	}
+	if id := d.Identity(); id.Bay == "" {
+		if err := s.remember(id.Path); err != nil {
+			_ = d.Close()
+			return nil, err
+		}
+	}
+	if err := r.Retire(slot, d); err != nil {
+		_ = d.Close()
+		return nil, person(err)
+	}
+	s.noSpare(d.Identity())
+	return &ReplaceReply{Slot: slot, Disk: DiskInfo{Identity: d.Identity(), Size: d.Size(), Vetted: s.vetted(d.Identity())}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
+}
+
+func tooSmall(d disk.Disk, need int64, place disk.Identity) error {
+	return &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", d.Identity(), FormatSize(d.Size()), d.Size(), place, FormatSize(need), need)}
+}
+
+// noSpare notes that a disk is in use now and waits for nothing any more.
+func (s *Service) noSpare(id disk.Identity) {
+	if err := s.change(func(m *memory) {
+		m.Spares = slices.DeleteFunc(m.Spares, func(p Spare) bool { return p.Disk == id.Serial && id.Serial != "" || p.Disk == id.Path })
+	}); err != nil {
+		s.opt.Log.Warn("it cannot be noted that a disk is no spare any more", "disk", id.String(), "reason", err)
+	}
+}
+
+// bestFit is the smallest blank disk of at least need bytes, the one in the given bay first.
+func bestFit(disks []DiskInfo, need int64, bay string) *DiskInfo {
+	var best *DiskInfo
+	for i, d := range disks {
+		if d.State != DiskBlank || d.Size < need {
+			continue
+		}
+		if bay != "" && d.Bay == bay {
+			return &disks[i]
+		}
+		if best == nil || d.Size < best.Size {
+			best = &disks[i]
+		}
+	}
+	return best
+}
+
+// Steer pauses, continues or cancels a task.
+func (s *Service) Steer(req SteerRequest) error {
+	r, err := s.named(req.Array)
+	if err != nil {
+		return err
+	}
+	kinds := []string{req.Kind}
+	if req.Kind == "" {
+		kinds = []string{array.TaskRebuild, array.TaskCatchUp, array.TaskRetire, array.TaskCheck}
+	}
+	slot, done := -1, false
+	if req.Slot != nil {
+		slot = *req.Slot
+	}
+	for _, k := range kinds {
+		switch err := r.Steer(k, slot, req.State); {
+		case err == nil:
+			done = true
+			s.event(Event{Kind: k + "-" + map[string]string{array.TaskRunning: "continued"}[req.State] + strings.TrimSuffix(req.State, array.TaskRunning), Severity: Info, Array: r.Name()})
+		case !errors.Is(err, array.ErrNoTask):
+			return person(err)
+		}
+	}
+	if !done {
+		return &Error{What: fmt.Sprintf("no such task of array %q is under way", req.Array), Hints: []string{"nidalo status " + req.Array + "   shows its tasks"}}
+	}
+	return nil
+}
+
+// react does what follows from an event.
+func (s *Service) react(e Event) {
+	if e.Kind != "member-retired" {
+		return
+	}
+	// A spare whose stand-in is over is a spare again: what it holds was copied off it just now.
+	s.mu.Lock()
+	var was string
+	for k := range s.mem.Took {
+		if name, serial, _ := strings.Cut(k, "/"); name == e.Array && strings.Contains(e.Disk, serial) {
+			was = serial
+		}
+	}
+	s.mu.Unlock()
+	if was == "" {
+		return
+	}
+	s.wait.Go(func() {
+		s.admin.Lock()
+		defer s.admin.Unlock()
+		src, err := s.locate(was)
+		if err != nil {
+			return
+		}
+		if info := s.lookAt(src); info.State != DiskRetired {
+			return
+		}
+		d, err := s.open(src)
+		if err != nil {
+			return
+		}
+		err = disk.Wipe(d)
+		_ = d.Close()
+		if err != nil {
+			return
+		}
+		_ = s.change(func(m *memory) {
+			delete(m.Took, e.Array+"/"+was)
+			m.Spares = append(m.Spares, Spare{Disk: was})
+		})
+		s.lookAt(src)
+		s.event(Event{Kind: "spare-free", Severity: Info, Array: e.Array, Disk: e.Disk, Detail: "it is a hot spare for all arrays again"})
+	})
+}

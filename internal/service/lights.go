@@ -1,0 +1,62 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+)
+
+// Locate lights bays. Whatever was lit before goes dark, so that only what was asked for last shines.
+func (s *Service) Locate(req LocateRequest) (*LocateReply, error) {
+	disks, err := s.Disks()
+	if err != nil {
+		return nil, err
+	}
+	wanted := func(DiskInfo) bool { return false }
+	switch {
+	case req.Off:
+	case req.Others != "":
+		r, err := s.named(req.Others)
+		if err != nil {
+			return nil, err
+		}
+		members := r.MemberStates()
+		wanted = func(d DiskInfo) bool {
+			return slices.ContainsFunc(members, func(m array.MemberState) bool {
+				return m.Condition != record.Failed && m.Condition != record.Missing && m.Disk.Path == d.Path && m.Disk.Serial == d.Serial
+			})
+		}
+	default:
+		src, err := s.locate(req.Disk)
+		if err != nil {
+			return nil, err
+		}
+		wanted = func(d DiskInfo) bool { return src.bay != "" && d.Bay == src.bay || src.bay == "" && d.Path == src.path }
+	}
+	out := &LocateReply{Lit: []string{}, Dark: []string{}}
+	for _, d := range disks {
+		on := wanted(d)
+		err := s.light(d, on)
+		name := d.Identity.String()
+		if d.State == DiskEmpty {
+			name = "bay " + d.Bay
+		}
+		switch {
+		case on && err == nil:
+			out.Lit = append(out.Lit, name)
+		case on:
+			out.Dark = append(out.Dark, fmt.Sprintf("%s: %v", name, err))
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) light(d DiskInfo, on bool) error {
+	if d.Bay != "" && s.lab.Exists() {
+		return s.lab.Light(d.Bay, on)
+	}
+	return disk.Light(d.Path, on)
+}

@@ -1,0 +1,310 @@
+package service
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+)
+
+// Urgencies of steps.
+const (
+	Now        = "now"
+	Soon       = "soon"
+	Wait       = "wait"
+	Convenient = "when convenient"
+)
+
+var urgencies = []string{Now, Soon, Wait, Convenient}
+
+// checkEvery is how old a consistency check may get before another is advised.
+const checkEvery = 35 * 24 * time.Hour
+
+// Next is what the administrator should do, over all arrays, in order.
+func (s *Service) Next() (*NextReply, error) {
+	disks, err := s.Disks()
+	if err != nil {
+		return nil, err
+	}
+	out := &NextReply{Time: time.Now(), Steps: []NextStep{}, Again: time.Now().Add(checkEvery)}
+	arrays := s.running()
+	slices.SortStableFunc(arrays, func(x, y *running) int {
+		mx, _ := x.Margin()
+		my, _ := y.Margin()
+		return cmp.Compare(mx, my)
+	})
+	used := map[string]bool{} // blank disks already spoken for by an earlier step
+	for _, r := range arrays {
+		r.Probe()
+		out.Steps = append(out.Steps, s.stepsFor(r, disks, used)...)
+		if c := r.LastCheck(); !c.Ended.IsZero() && c.Ended.Add(checkEvery).Before(out.Again) {
+			out.Again = c.Ended.Add(checkEvery)
+		}
+	}
+	for _, i := range s.idleArrays() {
+		out.Steps = append(out.Steps, idleSteps(i)...)
+	}
+	slices.SortStableFunc(out.Steps, func(x, y NextStep) int {
+		return cmp.Compare(slices.Index(urgencies, x.Urgency), slices.Index(urgencies, y.Urgency))
+	})
+	return out, nil
+}
+
+func idleSteps(i idle) []NextStep {
+	name := i.set.Newest.Name
+	switch reason := i.reason; {
+	case reason == errTakenOut:
+		return []NextStep{{Array: name, Urgency: Convenient, Why: "it was taken out of service", Do: "start it when it is wanted again", Command: "nidalo start " + name}}
+	case reason == errStranger:
+		return []NextStep{{Array: name, Urgency: Convenient, Why: "its disks come from another host or home", Do: "start it here, if nobody uses it there", Command: "nidalo start " + name}}
+	default:
+		return []NextStep{{Array: name, Urgency: Now, Why: reason.Error(), Do: "bring its missing disks back, in any bay, and start it", Command: "nidalo start " + name}}
+	}
+}
+
+// stepsFor follows the procedure for one array, as far as it can be foreseen.
+func (s *Service) stepsFor(r *running, disks []DiskInfo, used map[string]bool) (out []NextStep) {
+	name := r.Name()
+	add := func(urgency, why, do, command string, id disk.Identity) {
+		d := ""
+		if id.Path != "" {
+			d = id.String()
+		}
+		out = append(out, NextStep{name, urgency, why, do, command, d})
+	}
+	if err := r.Failure(); err != nil {
+		add(Now, "it has failed: "+err.Error(), "bring the lost members back, in any bay, and start it; what was flushed is on them", "nidalo start "+name, disk.Identity{})
+		return out
+	}
+	tasks := r.TaskStates()
+	restoring := map[int]array.TaskState{}
+	for _, t := range tasks {
+		if t.Ended.IsZero() && (t.Kind == array.TaskRebuild || t.Kind == array.TaskCatchUp || t.Kind == array.TaskRetire) {
+			restoring[t.Slot] = t
+		}
+	}
+	margin, _ := r.Margin()
+	redundant := r.Geometry().Redundant()
+	if redundant && margin == 0 && r.Condition() == array.Exposed {
+		add(Now, "no further loss is survived until redundancy is back", "back up what is not backed up yet", "", disk.Identity{})
+	}
+	for _, m := range r.MemberStates() {
+		if t, ok := restoring[m.Slot]; ok {
+			waitFor(t, name, m.Disk, add)
+			continue
+		}
+		switch {
+		case !redundant:
+			if m.Condition == record.Failing {
+				s.retireStep(r, m, disks, used, add)
+			}
+		case m.Condition == record.Failed || m.Condition == record.Missing:
+			s.replaceSteps(r, m, disks, used, add)
+		case m.Condition == record.Failing:
+			s.retireStep(r, m, disks, used, add)
+		}
+	}
+	s.spareSteps(r, disks, used, len(restoring) > 0, add)
+	checkSteps(r, tasks, len(restoring) > 0 || len(out) > 0, add)
+	return out
+}
+
+type adder func(urgency, why, do, command string, id disk.Identity)
+
+func waitFor(t array.TaskState, name string, id disk.Identity, add adder) {
+	what := "wait for the " + t.Kind
+	switch t.State {
+	case array.TaskPaused:
+		add(Soon, fmt.Sprintf("the %s is paused at %.1f%%", t.Kind, t.Percent), "let it go on", "nidalo continue "+name, id)
+		return
+	case array.TaskWaiting:
+		add(Wait, t.Waits, what, "nidalo watch", id)
+		return
+	}
+	why := fmt.Sprintf("the %s is at %.1f%%", t.Kind, t.Percent)
+	if t.Left >= 0 {
+		why += ", ends " + EndTime(time.Now(), t.Left.Seconds(), t.Spread)
+	}
+	add(Wait, why, what, "nidalo watch", id)
+}
+
+// EndTime tells when something ends and how sure that is.
+func EndTime(now time.Time, seconds, spread float64) string {
+	end := now.Add(time.Duration(seconds * float64(time.Second)))
+	layout := "15:04:05"
+	switch {
+	case seconds > 20*3600:
+		layout = "Mon Jan 2 15:04"
+	case seconds > 600:
+		layout = "15:04"
+	}
+	text := "about " + end.Local().Format(layout)
+	switch {
+	case spread >= 1:
+		return text + ", a first guess"
+	case spread > 0.02:
+		return text + fmt.Sprintf(" (±%.0f%%)", 100*spread)
+	}
+	return text
+}
+
+// word is how a command names a member: its bay, unless another disk is in there by now.
+func word(m array.MemberState, disks []DiskInfo) string {
+	if m.Disk.Bay != "" && slices.ContainsFunc(disks, func(d DiskInfo) bool { return d.Bay == m.Disk.Bay && d.Serial != "" && d.Serial != m.Disk.Serial }) {
+		return cmp.Or(m.Disk.Serial, fmt.Sprint(m.Slot))
+	}
+	return cmp.Or(m.Disk.Bay, m.Disk.Serial, m.Disk.Path, fmt.Sprint(m.Slot))
+}
+
+// inBay is what is in the bay a member was last seen in, or where the member's own disk is.
+func inBay(m array.MemberState, disks []DiskInfo) *DiskInfo {
+	for i, d := range disks {
+		if m.Disk.Bay != "" && d.Bay == m.Disk.Bay || m.Disk.Bay == "" && d.Path == m.Disk.Path {
+			return &disks[i]
+		}
+	}
+	return nil
+}
+
+func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo, used map[string]bool, add adder) {
+	name, need := r.Name(), r.NeedSize(m.Slot)
+	why := fmt.Sprintf("it is %s since %s", m.Condition, m.Since.Local().Format("Jan 2 15:04"))
+	if m.Reason != "" {
+		why += ": " + strings.TrimPrefix(m.Reason, m.Disk.String()+": ")
+	}
+	urgency := Soon
+	if margin, _ := r.Margin(); margin == 0 {
+		urgency = Now
+	}
+	if fit := pick(disks, need, m.Disk.Bay, used); fit != nil {
+		do := "put the blank disk " + fit.Identity.String() + " in its place; the rebuild begins at once"
+		if m.Condition == record.Missing {
+			do = "if it was taken out by mistake, put it back, in any bay: it catches up; otherwise " + do
+		}
+		add(urgency, why, do, fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), shortName(fit.Identity)), m.Disk)
+		return
+	}
+	place := "a bay"
+	if here := inBay(m, disks); here != nil && here.State != DiskEmpty && here.Serial == m.Disk.Serial {
+		if m.Disk.Bay != "" {
+			place = "bay " + m.Disk.Bay
+		}
+		add(urgency, why, "find it by its light", "nidalo locate "+word(m, disks), m.Disk)
+		add(urgency, "nothing is lost by that", "take it out", "nidalo may-pull "+word(m, disks), m.Disk)
+	} else if m.Disk.Bay != "" && here != nil && here.State == DiskEmpty {
+		place = "bay " + m.Disk.Bay
+		if m.Condition == record.Missing {
+			add(urgency, why, fmt.Sprintf("if it was taken out by mistake, put it back: it catches up what it missed; otherwise insert a blank disk of at least %s into %s", FormatSize(need), place),
+				fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), m.Disk.Bay), m.Disk)
+			return
+		}
+	}
+	add(urgency, why, fmt.Sprintf("insert a blank disk of at least %s (%d bytes) into %s", FormatSize(need), need, place),
+		fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), cmp.Or(m.Disk.Bay, "DISK")), m.Disk)
+}
+
+func (s *Service) retireStep(r *running, m array.MemberState, disks []DiskInfo, used map[string]bool, add adder) {
+	name, need := r.Name(), r.NeedSize(m.Slot)
+	why := "it works, but " + cmp.Or(m.Reason, fmt.Sprintf("had %d errors, all restored", m.Errors.Total()))
+	if fit := pick(disks, need, "", used); fit != nil {
+		add(Soon, why, "copy it onto "+fit.Identity.String()+" and let it go; the margin does not drop", fmt.Sprintf("nidalo retire %s %s %s", name, word(m, disks), shortName(fit.Identity)), m.Disk)
+		return
+	}
+	add(Soon, why, fmt.Sprintf("insert a blank disk of at least %s (%d bytes), then retire it", FormatSize(need), need), fmt.Sprintf("nidalo retire %s %s", name, word(m, disks)), m.Disk)
+}
+
+// pick is bestFit without the disks spoken for, and speaks for the one it returns.
+func pick(disks []DiskInfo, need int64, bay string, used map[string]bool) *DiskInfo {
+	var free []DiskInfo
+	for _, d := range disks {
+		if !used[key(d)] {
+			free = append(free, d)
+		}
+	}
+	best := bestFit(free, need, bay)
+	if best != nil {
+		used[key(*best)] = true
+	}
+	return best
+}
+
+// spareSteps: what a spare that stepped in leaves to decide.
+func (s *Service) spareSteps(r *running, disks []DiskInfo, used map[string]bool, busy bool, add adder) {
+	if busy {
+		return
+	}
+	for _, m := range r.MemberStates() {
+		s.mu.Lock()
+		failed, took := s.mem.Took[r.Name()+"/"+cmp.Or(m.Disk.Serial, m.Disk.Path)]
+		s.mu.Unlock()
+		if !took || m.Condition != record.Active {
+			continue
+		}
+		if fit := pick(disks, r.NeedSize(m.Slot), "", used); fit != nil {
+			add(Convenient, fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), failed),
+				fmt.Sprintf("either make %s the new spare (nidalo spare %s), or let the array move onto it, which frees the old spare", fit.Identity, shortName(fit.Identity)),
+				fmt.Sprintf("nidalo retire %s %s %s", r.Name(), word(m, disks), shortName(fit.Identity)), m.Disk)
+		} else {
+			add(Convenient, fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), failed),
+				fmt.Sprintf("insert a disk of at least %s and make it a spare", FormatSize(r.NeedSize(m.Slot))), "nidalo spare DISK", m.Disk)
+		}
+	}
+}
+
+func checkSteps(r *running, tasks []array.TaskState, busy bool, add adder) {
+	c, name := r.LastCheck(), r.Name()
+	for _, t := range tasks {
+		if t.Kind == array.TaskCheck && t.Ended.IsZero() {
+			if !busy {
+				waitFor(t, name, disk.Identity{}, add)
+			}
+			return
+		}
+	}
+	if c.Kind == record.Check && !c.Ended.IsZero() && c.Unrepairable > 0 {
+		add(Now, fmt.Sprintf("the last check found %d blocks beyond repair", c.Unrepairable), "restore the damaged files from a backup, then check again", "nidalo check -repair "+name, disk.Identity{})
+		return
+	}
+	if c.Kind == record.Check && !c.Ended.IsZero() && c.Mismatches > c.Repaired {
+		add(Soon, fmt.Sprintf("the last check found %d mismatches", c.Mismatches), "repair them", "nidalo check -repair "+name, disk.Identity{})
+		return
+	}
+	if busy || r.Used() == 0 {
+		return
+	}
+	var last time.Time // something changed that a check should confirm
+	for _, m := range r.MemberStates() {
+		if m.Since.After(last) && m.Since.Sub(r.Record().Created) > time.Second {
+			last = m.Since
+		}
+	}
+	switch {
+	case !last.IsZero() && c.Ended.Before(last):
+		add(Convenient, "its members changed on "+last.Local().Format("Jan 2 15:04")+" and it was not checked since", "check that all agrees", "nidalo check "+name, disk.Identity{})
+	case c.Ended.IsZero() && time.Since(r.Record().Created) > checkEvery, !c.Ended.IsZero() && time.Since(c.Ended) > checkEvery:
+		add(Convenient, "it was not checked for more than "+fmt.Sprint(int(checkEvery.Hours()/24))+" days", "check that all agrees", "nidalo check "+name, disk.Identity{})
+	}
+}
+
+// nextFor is the steps of one array as lines, for alerts.
+func (s *Service) nextFor(name string) []string {
+	if name == "" {
+		return nil
+	}
+	reply, err := s.Next()
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, st := range reply.Steps {
+		if st.Array == name {
+			out = append(out, strings.TrimSpace(st.Do+"   "+st.Command))
+		}
+	}
+	return out
+}

@@ -1,0 +1,161 @@
+package service
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+	"time"
+
+	"nidalo/internal/array"
+)
+
+// Schedule is a pace by the hours of the day. Its text is "normal", "80MiB/s", or "08:00-18:00 gentle, else full".
+type Schedule struct {
+	rules []hours
+	other array.Pace
+	text  string
+}
+
+type hours struct {
+	from, to int // minutes of the day; to may be before from: over midnight
+	pace     array.Pace
+}
+
+// ParsePace reads gentle, normal, full or a rate such as 80MiB/s.
+func ParsePace(text string) (array.Pace, error) {
+	switch text {
+	case array.PaceGentle, array.PaceNormal, array.PaceFull:
+		return array.Pace{Mode: text}, nil
+	}
+	size, ok := strings.CutSuffix(text, "/s")
+	rate, err := ParseSize(size)
+	if !ok || err != nil {
+		return array.Pace{}, fmt.Errorf("%q is no pace: gentle, normal, full, or a rate such as 80MiB/s", text)
+	}
+	if rate < 64<<10 {
+		return array.Pace{}, fmt.Errorf("%q is too slow: a task must not starve; at least 64KiB/s", text)
+	}
+	return array.Pace{Rate: rate}, nil
+}
+
+// ParseSchedule reads a pace, or paces by hours.
+func ParseSchedule(text string) (Schedule, error) {
+	s := Schedule{other: array.Pace{Mode: array.PaceNormal}, text: strings.TrimSpace(text)}
+	parts := strings.Split(s.text, ",")
+	for i, part := range parts {
+		words := strings.Fields(part)
+		if len(words) == 1 && len(parts) == 1 {
+			p, err := ParsePace(words[0])
+			s.other = p
+			return s, err
+		}
+		if len(words) != 2 {
+			return s, fmt.Errorf("%q: write for example 08:00-18:00 gentle, else full", strings.TrimSpace(part))
+		}
+		p, err := ParsePace(words[1])
+		if err != nil {
+			return s, err
+		}
+		if words[0] == "else" {
+			if i != len(parts)-1 {
+				return s, fmt.Errorf("%q: what is after else is never reached", s.text)
+			}
+			s.other = p
+			continue
+		}
+		from, to, ok := strings.Cut(words[0], "-")
+		f, err1 := time.Parse("15:04", from)
+		t, err2 := time.Parse("15:04", to)
+		if to == "24:00" {
+			t, err2 = time.Time{}, nil
+		}
+		if !ok || err1 != nil || err2 != nil || f.Equal(t) {
+			return s, fmt.Errorf("%q: hours are written as 08:00-18:00", words[0])
+		}
+		s.rules = append(s.rules, hours{f.Hour()*60 + f.Minute(), t.Hour()*60 + t.Minute(), p})
+	}
+	return s, nil
+}
+
+func (s Schedule) String() string { return cmp.Or(s.text, array.PaceNormal) }
+
+// At is the pace at a time of day.
+func (s Schedule) At(t time.Time) array.Pace {
+	minute := t.Hour()*60 + t.Minute()
+	for _, h := range s.rules {
+		if h.from < h.to && minute >= h.from && minute < h.to || h.from > h.to && (minute >= h.from || minute < h.to) {
+			return h.pace
+		}
+	}
+	if s.other == (array.Pace{}) {
+		return array.Pace{Mode: array.PaceNormal}
+	}
+	return s.other
+}
+
+// schedule is what is in force for an array: its own, that for all, or the configuration's.
+func (s *Service) schedule(name string) Schedule {
+	s.mu.Lock()
+	text := cmp.Or(s.mem.Paces[name], s.mem.Paces[""], s.config().Pace, array.PaceNormal)
+	s.mu.Unlock()
+	out, err := ParseSchedule(text)
+	if err != nil {
+		out, _ = ParseSchedule(array.PaceNormal)
+	}
+	return out
+}
+
+// applyPaces puts in force what the hour asks for.
+func (s *Service) applyPaces() {
+	for _, r := range s.running() {
+		if p := s.schedule(r.Name()).At(s.opt.Now()); p != r.Pace() {
+			r.SetPace(p)
+		}
+	}
+}
+
+// SetPace sets the pace of one array or of all, or only tells it.
+func (s *Service) SetPace(req PaceRequest) ([]PaceReply, error) {
+	if req.Array != "" {
+		if _, err := s.named(req.Array); err != nil {
+			return nil, err
+		}
+	}
+	if req.Pace != "" {
+		if _, err := ParseSchedule(req.Pace); err != nil {
+			return nil, &Error{What: err.Error()}
+		}
+		err := s.change(func(m *memory) {
+			if req.Array == "" {
+				clear(m.Paces) // for all means all
+			}
+			m.Paces[req.Array] = req.Pace
+		})
+		if err != nil {
+			return nil, err
+		}
+		s.applyPaces()
+	}
+	out := []PaceReply{}
+	for _, r := range s.running() {
+		if req.Array != "" && r.Name() != req.Array {
+			continue
+		}
+		reply := PaceReply{Array: r.Name(), Schedule: s.schedule(r.Name()).String(), Pace: paceText(r.Pace()), Condition: string(r.Condition())}
+		reply.Margin, _ = r.Margin()
+		for _, t := range r.TaskStates() {
+			if t.Ended.IsZero() {
+				reply.Tasks = append(reply.Tasks, s.taskStatus(r, t))
+			}
+		}
+		out = append(out, reply)
+	}
+	return out, nil
+}
+
+func paceText(p array.Pace) string {
+	if p.Rate > 0 {
+		return FormatSize(p.Rate) + "/s"
+	}
+	return p.Mode
+}

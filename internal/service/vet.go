@@ -1,0 +1,332 @@
+package service
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+	"nidalo/internal/history"
+)
+
+// TaskVet is the kind of task.
+const TaskVet = "vet"
+
+// Vetting is the proof of one disk, as it is remembered from one start to the next.
+type Vetting struct {
+	Disk    string    `json:"disk"` // serial or path
+	Name    string    `json:"name"` // for people
+	Size    int64     `json:"size_bytes"`
+	Quick   bool      `json:"quick"` // samples instead of the whole disk
+	State   string    `json:"state"` // as of tasks
+	Pass    int       `json:"pass"`  // 0 a pattern is written, 1 it is read back, 2 zeros are written
+	Cursor  int64     `json:"cursor_bytes"`
+	Percent float64   `json:"percent"`
+	Rate    float64   `json:"bytes_per_second"`
+	Errors  int64     `json:"errors"`           // pieces of 1 MiB that could not be written, read, or came back different
+	Places  []string  `json:"places,omitempty"` // the first of them
+	Slow    int64     `json:"slow"`             // pieces that took far longer than most
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended"`
+	Result  string    `json:"result,omitempty"`
+}
+
+const (
+	vetPiece  = 1 << 20
+	vetPasses = 3
+	vetSample = 64 // a quick vet looks at one piece of so many
+	vetPlaces = 20
+	// vetSlow: a piece that takes so many times the median, and at least vetSlowLeast, is noted.
+	vetSlow      = 20
+	vetSlowLeast = 200 * time.Millisecond
+)
+
+// Vet starts, continues, stops or begins again the proof of a blank disk, or lists all proofs.
+func (s *Service) Vet(req VetRequest) ([]Vetting, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	if req.Disk == "" {
+		return s.vettings(), nil
+	}
+	src, err := s.locate(req.Disk)
+	if err != nil {
+		return nil, err
+	}
+	info := s.lookAt(src)
+	id := key(info)
+	s.mu.Lock()
+	run := s.vets[id]
+	s.mu.Unlock()
+	if req.Stop {
+		if run == nil {
+			return nil, &Error{What: fmt.Sprintf("disk %s is not being vetted", info.Identity)}
+		}
+		run.end()
+		<-run.done
+		return s.vettings(), nil
+	}
+	if run != nil {
+		return nil, &Error{What: fmt.Sprintf("disk %s is being vetted already", info.Identity), Hints: []string{"nidalo vet   shows how far it is"}}
+	}
+	before, known := s.vetting(id)
+	unfinished := known && before.Ended.IsZero()
+	// A proof that was cut short leaves its own pattern behind; everything else on the disk is somebody's.
+	if info.State != DiskBlank && info.State != DiskSpare && !(unfinished && info.Array == "" && info.State != DiskEmpty && info.State != DiskRetired) {
+		if info.State == DiskEmpty {
+			return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
+		}
+		return nil, notBlank(info)
+	}
+	v := before
+	if !unfinished || req.Again || v.Size != info.Size {
+		v = Vetting{Disk: id, Name: info.Identity.String(), Size: info.Size, Quick: req.Quick, Started: time.Now()}
+	}
+	if info.Bay == "" {
+		if err := s.remember(info.Path); err != nil {
+			return nil, err
+		}
+	}
+	d, err := s.open(src)
+	if err != nil {
+		return nil, person(err)
+	}
+	s.startVet(v, d)
+	return s.vettings(), nil
+}
+
+// vetRun is a proof under way.
+type vetRun struct {
+	stop, done chan struct{}
+	once       sync.Once
+}
+
+func (r *vetRun) end() { r.once.Do(func() { close(r.stop) }) }
+
+// endVets ends proofs for now; they go on at the next start.
+func (s *Service) endVets() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, run := range s.vets {
+		run.end()
+	}
+}
+
+// halted is a proof that was ended: held, or, when the service stops, to go on at the next start.
+func (s *Service) halted(v Vetting) Vetting {
+	select {
+	case <-s.done:
+	default:
+		v.State = array.TaskPaused
+	}
+	return v
+}
+
+func (s *Service) startVet(v Vetting, d disk.Disk) {
+	run := &vetRun{stop: make(chan struct{}), done: make(chan struct{})}
+	v.State = array.TaskWaiting
+	s.mu.Lock()
+	s.vets[v.Disk] = run
+	s.mu.Unlock()
+	s.noteVet(v)
+	s.event(Event{Kind: "vet-started", Severity: Info, Disk: v.Name})
+	s.wait.Go(func() {
+		defer close(run.done)
+		v = s.prove(v, d, run)
+		_ = d.Close()
+		s.mu.Lock()
+		delete(s.vets, v.Disk)
+		s.mu.Unlock()
+		s.noteVet(v)
+		if !v.Ended.IsZero() {
+			s.tellVet(v)
+		}
+	})
+}
+
+// resumeVets goes on with proofs that a stop or a crash cut short.
+func (s *Service) resumeVets() {
+	for _, v := range s.vettings() {
+		if !v.Ended.IsZero() || v.State == array.TaskPaused {
+			continue
+		}
+		src, err := s.locate(v.Disk)
+		if err != nil {
+			continue
+		}
+		if info := s.lookAt(src); info.Array == "" && info.Size == v.Size {
+			if d, err := s.open(src); err == nil {
+				s.startVet(v, d)
+			}
+		}
+	}
+}
+
+func (s *Service) vettings() []Vetting {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := slices.Clone(s.mem.Vets)
+	if out == nil {
+		out = []Vetting{}
+	}
+	return out
+}
+
+func (s *Service) vetting(id string) (Vetting, bool) {
+	for _, v := range s.vettings() {
+		if v.Disk == id {
+			return v, true
+		}
+	}
+	return Vetting{}, false
+}
+
+// vetted says whether a disk passed.
+func (s *Service) vetted(id disk.Identity) bool {
+	v, ok := s.vetting(key(DiskInfo{Identity: id}))
+	return ok && !v.Ended.IsZero() && v.Errors == 0
+}
+
+// noteVet remembers how far a proof is.
+func (s *Service) noteVet(v Vetting) {
+	if err := s.change(func(m *memory) {
+		m.Vets = slices.DeleteFunc(m.Vets, func(o Vetting) bool { return o.Disk == v.Disk })
+		m.Vets = append(m.Vets, v)
+	}); err != nil {
+		s.opt.Log.Warn("the proof of a disk cannot be noted", "disk", v.Name, "reason", err)
+	}
+}
+
+func (s *Service) tellVet(v Vetting) {
+	severity := Info
+	if v.Errors > 0 {
+		severity = Warning
+	}
+	s.event(Event{Kind: "vet-" + v.State, Severity: severity, Disk: v.Name, Detail: v.Result})
+	if h := s.history(); h != nil {
+		bytes := v.bytes()
+		_ = h.AddTask(history.Task{Kind: TaskVet, Disk: v.Name, Started: v.Started, Ended: v.Ended, State: v.State, Bytes: bytes,
+			Rate: float64(bytes) / max(v.Ended.Sub(v.Started).Seconds(), 1e-3), Result: v.Result})
+	}
+}
+
+// bytes is what all passes move altogether.
+func (v Vetting) bytes() int64 {
+	n := v.Size * vetPasses
+	if v.Quick {
+		n /= vetSample
+	}
+	return n
+}
+
+// next is the first piece at or after the cursor that the proof looks at: all, or samples with both ends.
+func (v Vetting) next(at int64) int64 {
+	if !v.Quick || at == 0 || at >= v.Size-vetPiece {
+		return at
+	}
+	step := int64(vetPiece * vetSample)
+	return min((at+step-1)/step*step, max(at, (v.Size-1)/vetPiece*vetPiece))
+}
+
+// prove does the passes from where the proof is, and returns it as it is in the end.
+func (s *Service) prove(v Vetting, d disk.Disk, run *vetRun) Vetting {
+	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
+	t := &turn{ref: array.TaskRef{Kind: TaskVet}, name: v.Name, spindle: []string{spindle(d.Identity().Path)}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
+	if !s.turns.enter(t, run.stop) {
+		return s.halted(v)
+	}
+	defer s.turns.leave(t)
+	v.State = array.TaskRunning
+	saved, began, moved := time.Now(), time.Now(), int64(0)
+	var times []time.Duration
+	buf, want := make([]byte, vetPiece), make([]byte, vetPiece)
+	fault := func(at int64, what string) {
+		v.Errors++
+		if len(v.Places) < vetPlaces {
+			v.Places = append(v.Places, fmt.Sprintf("%s at byte %d", what, at))
+		}
+	}
+	for ; v.Pass < vetPasses; v.Pass, v.Cursor = v.Pass+1, 0 {
+		for at := v.next(v.Cursor); at < v.Size; at = v.next(at + vetPiece) {
+			select {
+			case <-run.stop:
+				return s.halted(v)
+			default:
+			}
+			n := min(vetPiece, v.Size-at)
+			took := time.Now()
+			var err error
+			switch v.Pass {
+			case 0:
+				vetPattern(buf[:n], at, v.Started)
+				err = p.WriteAt(buf[:n], at)
+			case 1:
+				vetPattern(want[:n], at, v.Started)
+				if err = p.ReadAt(buf[:n], at); err == nil && string(buf[:n]) != string(want[:n]) {
+					fault(at, "came back different")
+				}
+			case 2:
+				clear(buf[:n])
+				err = p.WriteAt(buf[:n], at)
+			}
+			if err != nil {
+				fault(at, []string{"could not be written", "could not be read", "could not be written"}[v.Pass])
+				if errors.Is(err, disk.ErrGone) || errors.Is(err, disk.ErrHung) {
+					v.State, v.Ended, v.Result = array.TaskFailed, time.Now(), err.Error()
+					return v
+				}
+			}
+			times = append(times, time.Since(took))
+			if len(times) > 200 {
+				times = times[1:]
+			}
+			if d := times[len(times)-1]; len(times) > 20 && d > vetSlowLeast && d > vetSlow*median(times) {
+				v.Slow++
+			}
+			moved += n
+			v.Cursor = at + n
+			v.Percent = 100 * (float64(v.Pass) + float64(v.Cursor)/float64(v.Size)) / vetPasses
+			if time.Since(saved) > time.Second {
+				// What is noted as written must be: a proof that goes on reads it back.
+				if err := p.Sync(); err != nil {
+					fault(at, "could not be synced")
+				}
+				v.Rate = float64(moved) / time.Since(began).Seconds()
+				s.noteVet(v)
+				saved = time.Now()
+			}
+		}
+		if err := p.Sync(); err != nil {
+			fault(v.Size, "could not be synced")
+		}
+		if v.Pass == 0 {
+			p.Refresh(0, v.Size) // so that the disk is read, not the system's memory
+		}
+	}
+	v.Pass, v.Percent, v.Ended, v.State = vetPasses-1, 100, time.Now(), array.TaskDone
+	v.Rate = float64(moved) / time.Since(began).Seconds()
+	what := "all of it"
+	if v.Quick {
+		what = "samples"
+	}
+	v.Result = fmt.Sprintf("%s written and read back, %d pieces wrong, %d slow", what, v.Errors, v.Slow)
+	return v
+}
+
+// vetPattern fills a piece so that every word tells where it belongs and which proof wrote it.
+func vetPattern(p []byte, at int64, proof time.Time) {
+	x := uint64(proof.UnixNano())
+	for i := 0; i+8 <= len(p); i += 8 {
+		v := (x ^ uint64(at+int64(i))) * 0x9e3779b97f4a7c15
+		binary.LittleEndian.PutUint64(p[i:], v^v>>29|1)
+	}
+}
+
+func median(times []time.Duration) time.Duration {
+	sorted := slices.Clone(times)
+	slices.Sort(sorted)
+	return sorted[len(sorted)/2]
+}

@@ -1,0 +1,59 @@
+package view
+
+import (
+	"strings"
+
+	"nidalo/internal/service"
+)
+
+// Inspected prints what disks carry.
+func (s *Screen) Inspected(r *service.InspectReply) {
+	for i, d := range r.Disks {
+		if i > 0 {
+			s.Printf("\n")
+		}
+		s.Printf("%s   %s", s.strong(d.Disk.String()), service.FormatSize(d.Size))
+		if d.InService {
+			s.Printf(", in service: what follows may change while it is read")
+		}
+		s.Printf("\n")
+		line := func(name, text string) { s.Printf("   %-10s %s\n", name, text) }
+		switch {
+		case d.Unreadable != "":
+			line("record", "cannot be read: "+d.Unreadable)
+			continue
+		case d.Array == "" && d.Blank:
+			line("holds", "nothing: it is blank")
+			continue
+		case d.Array == "":
+			line("record", "first copy "+d.Copies[0]+", second copy "+d.Copies[1])
+			line("holds", or(strings.Join(d.Holds, "; "), "nothing that is known"))
+			continue
+		}
+		stopped := "not stopped in order, or running"
+		if d.Clean {
+			stopped = "stopped in order"
+		}
+		s.Printf("   %-10s %s, level %s, strips of %s, created %s\n", "array", d.Array, d.Level, service.FormatSize(d.Strip), d.Created.Local().Format("2006-01-02 15:04"))
+		s.Printf("   %-10s slot %d, epoch %d, generation %d, %s\n", "record", d.Slot, d.Epoch, d.Generation, stopped)
+		line("copies", "first "+d.Copies[0]+", second "+d.Copies[1])
+		line("journal", d.Journal)
+		line("written", "at most "+service.FormatSize(d.Written))
+		for _, x := range d.Damaged {
+			line("damaged", x)
+		}
+		for i, x := range d.Roster {
+			name := ""
+			if i == 0 {
+				name = "roster"
+			}
+			line(name, x)
+		}
+	}
+	if len(r.Compared) > 0 {
+		s.Printf("\n")
+	}
+	for _, c := range r.Compared {
+		s.Printf("%s.\n", capital(c))
+	}
+}

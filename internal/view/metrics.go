@@ -1,0 +1,126 @@
+package view
+
+import (
+	"io"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/common/expfmt"
+
+	"nidalo/internal/service"
+)
+
+// Metrics is the state of everything as a collector for monitoring systems.
+type Metrics struct {
+	// Look asks for the state; it is called at every collection, so nothing that is told is older than that.
+	Look func() (*service.Status, error)
+}
+
+var (
+	metricUp        = desc("up", "Whether the state could be had at all.")
+	metricCondition = desc("array_condition", "1 for the condition an array has.", "array", "level", "condition")
+	metricMargin    = desc("array_margin", "How many further members an array can lose for certain.", "array")
+	metricCapacity  = desc("array_capacity_bytes", "Usable capacity.", "array")
+	metricUsed      = desc("array_used_bytes", "At most so much of the capacity was ever written.", "array")
+	metricMember    = desc("member_condition", "1 for the condition a member has.", "array", "slot", "bay", "model", "serial", "condition")
+	metricErrors    = desc("member_errors_total", "Errors of a member since it joined, by kind.", "array", "slot", "serial", "kind")
+	metricBytes     = desc("array_bytes_total", "Bytes since the array was started: of clients, and written to members.", "array", "what")
+	metricBlocks    = desc("array_blocks_total", "Blocks of 4 KiB since the array was started.", "array", "what")
+	metricTask      = desc("task_progress_ratio", "How far a task is.", "array", "task", "slot", "state")
+	metricRate      = desc("task_bytes_per_second", "The rate of a task over the last minute.", "array", "task", "slot")
+	metricLeft      = desc("task_seconds_left", "The time left of a task, where it is known.", "array", "task", "slot")
+	metricCheck     = desc("check_end_timestamp_seconds", "When the last consistency check ended.", "array")
+	metricMismatch  = desc("check_mismatches", "Blocks the last consistency check found wrong.", "array", "result")
+)
+
+func desc(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc("nidalo_"+name, help, labels, nil)
+}
+
+// Describe and Collect are the library's.
+func (m Metrics) Describe(out chan<- *prometheus.Desc) { prometheus.DescribeByCollect(m, out) }
+
+// Collect tells the state of this moment.
+func (m Metrics) Collect(out chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	counter := func(d *prometheus.Desc, v float64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
+	}
+	st, err := m.Look()
+	if err != nil {
+		gauge(metricUp, 0)
+		return
+	}
+	gauge(metricUp, 1)
+	for _, a := range st.Arrays {
+		for _, c := range []string{"healthy", "degraded", "exposed", "failed"} {
+			gauge(metricCondition, truth(a.Condition == c), a.Name, a.Level, c)
+		}
+		gauge(metricMargin, float64(a.Margin), a.Name)
+		gauge(metricCapacity, float64(a.Capacity), a.Name)
+		gauge(metricUsed, float64(a.Used), a.Name)
+		for _, mem := range a.Members {
+			slot := itoa(mem.Slot)
+			for _, c := range []string{"active", "rebuilding", "failing", "failed", "missing"} {
+				gauge(metricMember, truth(mem.Condition == c), a.Name, slot, mem.Bay, mem.Model, mem.Serial, c)
+			}
+			counter(metricErrors, float64(mem.ReadErrors), a.Name, slot, mem.Serial, "read")
+			counter(metricErrors, float64(mem.WriteErrors), a.Name, slot, mem.Serial, "write")
+			counter(metricErrors, float64(mem.ChecksumErrors), a.Name, slot, mem.Serial, "checksum")
+		}
+		for key, what := range map[string]string{"client_read_bytes": "client_read", "client_written_bytes": "client_written", "journal_bytes": "journal", "in_place_bytes": "in_place", "table_bytes": "tables"} {
+			counter(metricBytes, float64(a.Counters[key]), a.Name, what)
+		}
+		counter(metricBlocks, float64(a.Counters["healed_blocks"]), a.Name, "healed")
+		counter(metricBlocks, float64(a.Counters["unreadable_blocks"]), a.Name, "unreadable")
+		for _, t := range a.Tasks {
+			if t.Ended != nil {
+				continue
+			}
+			slot := ""
+			if t.Slot != nil {
+				slot = itoa(*t.Slot)
+			}
+			gauge(metricTask, t.Percent/100, a.Name, t.Kind, slot, t.State)
+			gauge(metricRate, t.Rate, a.Name, t.Kind, slot)
+			if t.ETA != nil {
+				gauge(metricLeft, *t.ETA, a.Name, t.Kind, slot)
+			}
+		}
+		if c := a.LastCheck; c != nil && c.Ended != nil {
+			gauge(metricCheck, float64(c.Ended.Unix()), a.Name)
+			gauge(metricMismatch, float64(c.Repaired), a.Name, "repaired")
+			gauge(metricMismatch, float64(c.Mismatches-c.Repaired), a.Name, "left")
+		}
+	}
+}
+
+func truth(b bool) float64 {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// WriteMetrics writes the state in the text format that monitoring systems collect from files.
+func WriteMetrics(w io.Writer, m Metrics) error {
+	r := prometheus.NewRegistry()
+	if err := r.Register(m); err != nil {
+		return err
+	}
+	families, err := r.Gather()
+	if err != nil {
+		return err
+	}
+	enc := expfmt.NewEncoder(w, expfmt.NewFormat(expfmt.TypeOpenMetrics))
+	for _, f := range families {
+		if err := enc.Encode(f); err != nil {
+			return err
+		}
+	}
+	if c, ok := enc.(expfmt.Closer); ok {
+		return c.Close()
+	}
+	return nil
+}

@@ -1,0 +1,197 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nidalo/internal/service"
+)
+
+// Steps prints what to do, in order.
+func (s *Screen) Steps(n *service.NextReply) {
+	if len(n.Steps) == 0 {
+		s.Printf("Nothing to do. Look again when an alert comes, or on %s for a consistency check.\n", n.Again.Local().Format("Mon Jan 2"))
+		return
+	}
+	for i, st := range n.Steps {
+		if i > 0 {
+			s.Printf("\n")
+		}
+		about := st.Array
+		if st.Disk != "" {
+			about += ", " + st.Disk
+		}
+		s.Printf("%d  %s  %s\n", i+1, s.strong(s.urgency(st.Urgency)), about)
+		s.Printf("   %s\n", wrap(capital(st.Do)+": "+st.Why+".", s.Width, "   "))
+		if st.Command != "" {
+			s.Printf("      %s\n", s.strong(st.Command))
+		}
+	}
+}
+
+func (s *Screen) urgency(u string) string {
+	if s.Colour {
+		switch u {
+		case service.Now:
+			return conditionColours["failed"].Sprint(u)
+		case service.Soon:
+			return conditionColours["degraded"].Sprint(u)
+		}
+	}
+	return u
+}
+
+func capital(t string) string {
+	if t == "" {
+		return t
+	}
+	return strings.ToUpper(t[:1]) + t[1:]
+}
+
+// wrap breaks a text at spaces so that no line is wider than width; further lines begin with indent.
+func wrap(t string, width int, indent string) string {
+	var b strings.Builder
+	at := len(indent)
+	for i, w := range strings.Fields(t) {
+		n := len([]rune(w))
+		switch {
+		case i > 0 && at+1+n > width:
+			b.WriteString("\n" + indent)
+			at = len(indent)
+		case i > 0:
+			b.WriteByte(' ')
+			at++
+		}
+		b.WriteString(w)
+		at += n
+	}
+	return b.String()
+}
+
+// MayPull prints the answer and its reasons.
+func (s *Screen) MayPull(r *service.PullReply) {
+	answer := s.paintAs("yes", "healthy")
+	if !r.Yes {
+		answer = s.paintAs("no", "failed")
+	}
+	s.Printf("%s   %s\n", answer, r.Disk.Identity)
+	for _, why := range r.Reasons {
+		s.Printf("     %s\n", wrap(capital(why)+".", s.Width, "     "))
+	}
+	if !r.Yes && r.When != nil {
+		s.Printf("     That task ends about %s; ask again then.\n", clock(*r.When))
+	}
+	s.Next(r.Next)
+}
+
+func (s *Screen) paintAs(word, condition string) string {
+	if c, ok := conditionColours[condition]; ok && s.Colour {
+		return c.Sprint(word)
+	}
+	return word
+}
+
+func clock(t time.Time) string {
+	if time.Until(t) > 20*time.Hour {
+		return t.Local().Format("Mon Jan 2 15:04")
+	}
+	return t.Local().Format("15:04:05")
+}
+
+// Paces prints the pace of arrays, and what a change of it means for their tasks.
+func (s *Screen) Paces(before, after []service.PaceReply) {
+	if len(after) == 0 {
+		s.Printf("No arrays in service.\n")
+	}
+	for i, p := range after {
+		s.Printf("%s   pace %s", s.strong(p.Array), p.Pace)
+		if strings.Contains(p.Schedule, " ") {
+			s.Printf(" now; by the hours: %s", p.Schedule)
+		}
+		s.Printf("\n")
+		for _, t := range p.Tasks {
+			s.Printf("   %s\n", s.Task(t))
+			if i >= len(before) || before[i].Pace == p.Pace {
+				continue
+			}
+			for _, old := range before[i].Tasks {
+				if old.Kind == t.Kind && old.ETA != nil && t.ETA != nil && (t.Slot == nil || old.Slot != nil && *old.Slot == *t.Slot) {
+					s.Printf("   at the pace before, %s, it had %s left\n", before[i].Pace, Duration(*old.ETA))
+				}
+			}
+		}
+		if len(p.Tasks) > 0 && p.Condition != "healthy" && p.Pace != "full" {
+			s.Printf("   until it ends the array is %s, margin %d; nidalo pace %s full shortens that\n", p.Condition, p.Margin, p.Array)
+		}
+	}
+}
+
+// History prints events, or tasks.
+func (s *Screen) History(h *service.HistoryReply, tasks bool) {
+	if tasks {
+		if len(h.Tasks) == 0 {
+			s.Printf("No task that ended is known.\n")
+			return
+		}
+		t := s.table(table.Row{"ended", "array", "task", "disk", "result", "took", "amount", "rate"}, 6, 7, 8)
+		for _, x := range h.Tasks {
+			t.AppendRow(table.Row{x.Ended.Local().Format("2006-01-02 15:04:05"), x.Array, x.Kind, or(x.Disk, "-"), strings.TrimSpace(s.paintState(x.State) + " " + x.Result),
+				Duration(x.Ended.Sub(x.Started).Seconds()), service.FormatSize(x.Bytes), service.FormatSize(int64(x.Rate)) + "/s"})
+		}
+		t.Render()
+		return
+	}
+	if len(h.Events) == 0 {
+		s.Printf("Nothing is known to have happened.\n")
+		return
+	}
+	t := s.table(table.Row{"time", "severity", "what", "array", "disk", "detail"})
+	room := 1 << 20
+	if s.Terminal {
+		room = max(30, s.Width-102)
+	}
+	for _, e := range h.Events {
+		t.AppendRow(table.Row{e.Time.Local().Format("2006-01-02 15:04:05"), s.severity(e.Severity), e.Kind, or(e.Array, "-"), or(e.Disk, "-"), cut(e.Detail, room)})
+	}
+	t.Render()
+}
+
+func (s *Screen) paintState(state string) string {
+	if state == "done" {
+		return s.paintAs(state, "healthy")
+	}
+	return s.paintAs(state, "degraded")
+}
+
+func (s *Screen) severity(v string) string {
+	switch v {
+	case service.Critical:
+		return s.paintAs(v, "failed")
+	case service.Warning:
+		return s.paintAs(v, "degraded")
+	}
+	return v
+}
+
+// cut shortens a text to n characters.
+func cut(t string, n int) string {
+	r := []rune(t)
+	if len(r) <= n {
+		return t
+	}
+	return string(r[:max(0, n-1)]) + "…"
+}
+
+// Line is an array in one line, for screens that are no terminals.
+func Line(a service.ArrayStatus) string {
+	out := fmt.Sprintf("%s: %s, margin %s", a.Name, a.Condition, Margin(a.Margin, a.MarginBest))
+	for _, m := range a.Members {
+		if m.Condition != "active" {
+			out += fmt.Sprintf("; slot %d (%s) %s", m.Slot, or(m.Bay, m.Path), m.Condition)
+		}
+	}
+	return out
+}

@@ -1,0 +1,73 @@
+package view_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/disk"
+	"nidalo/internal/service"
+	"nidalo/internal/view"
+)
+
+func screen() (*view.Screen, *strings.Builder) {
+	var b strings.Builder
+	return &view.Screen{Out: &b, Width: 80}, &b
+}
+
+func TestStepsAreNumberedAndFitTheScreen(t *testing.T) {
+	s, b := screen()
+	s.Steps(&service.NextReply{Steps: []service.NextStep{
+		{Array: "tides", Urgency: service.Now, Why: "no further loss is survived until redundancy is back", Do: "back up what is not backed up yet"},
+		{Array: "tides", Urgency: service.Soon, Why: strings.Repeat("a long reason ", 12), Do: "replace it", Command: "nidalo replace tides A3 A7", Disk: "A3 (Quern QN-12 QRN-0207)"},
+	}})
+	text := b.String()
+	for _, line := range strings.Split(text, "\n") {
+		require.LessOrEqual(t, len(line), 80, line)
+		require.Equal(t, strings.TrimRight(line, " "), line)
+	}
+	require.Contains(t, text, "1  now  tides\n   Back up what is not backed up yet: no further loss")
+	require.Contains(t, text, "2  soon  tides, A3 (Quern QN-12 QRN-0207)")
+	require.Contains(t, text, "\n      nidalo replace tides A3 A7\n")
+	s, b = screen()
+	s.Steps(&service.NextReply{Again: time.Date(2026, 12, 28, 9, 0, 0, 0, time.Local)})
+	require.Equal(t, "Nothing to do. Look again when an alert comes, or on Mon Dec 28 for a consistency check.\n", b.String())
+}
+
+func TestATaskInOneLineSaysWhatIsKnown(t *testing.T) {
+	s, _ := screen()
+	slot, left := 2, 90.0
+	task := service.TaskStatus{Kind: "rebuild", Slot: &slot, State: "running", Percent: 43.21, Done: 100 << 20, Total: 230 << 20, Rate: 20 << 20}
+	require.Equal(t, "rebuild of slot 2   43.2%  100MiB of 230MiB  20MiB/s  time left not known yet", s.Task(task))
+	task.ETA, task.Unsure = &left, 1
+	require.Contains(t, s.Task(task), "1m30s left, until about")
+	require.Contains(t, s.Task(task), "a first guess")
+	task.State, task.Waits = "waiting", "waits for the check of array tides, which uses the same disks"
+	require.Equal(t, "rebuild of slot 2  waits for the check of array tides, which uses the same disks", s.Task(task))
+	task.State = "paused"
+	require.Equal(t, "rebuild of slot 2 paused at 43.2%", s.Task(task))
+}
+
+func TestDurations(t *testing.T) {
+	for seconds, want := range map[float64]string{0.25: "0.2s", 9.96: "10.0s", 42: "42s", 61: "1m01s", 3600: "1h00m", 200000: "2d07h"} {
+		require.Equal(t, want, view.Duration(seconds))
+	}
+}
+
+func TestMayPullNamesTheReasons(t *testing.T) {
+	s, b := screen()
+	when := time.Now().Add(time.Minute)
+	s.MayPull(&service.PullReply{Disk: service.DiskInfo{Identity: disk.Identity{Bay: "A7", Model: "Orrery OR-8T", Serial: "ORR-0242"}}, When: &when,
+		Reasons: []string{"it is being rebuilt for array \"tides\", which is degraded until then"}, Next: []string{"nidalo watch"}})
+	require.True(t, strings.HasPrefix(b.String(), "no   A7 (Orrery OR-8T ORR-0242)\n     It is being rebuilt"), b.String())
+	require.Contains(t, b.String(), "That task ends about "+when.Format("15:04:05"))
+}
+
+func TestMargins(t *testing.T) {
+	require.Equal(t, "1", view.Margin(1, 1))
+	require.Equal(t, "1 (up to 4 with luck)", view.Margin(1, 4))
+	require.Equal(t, "no mismatches", view.CheckSummary(service.CheckStatus{}))
+	require.Equal(t, "1 mismatch, 0 repaired, 1 beyond repair", view.CheckSummary(service.CheckStatus{Mismatches: 1, Unrepairable: 1}))
+}

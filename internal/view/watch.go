@@ -1,0 +1,213 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "github.com/charmbracelet/bubbletea"
+	"github.com/charmbracelet/lipgloss"
+
+	"nidalo/internal/service"
+)
+
+// Sight is all that the watch screen shows, asked in one go.
+type Sight struct {
+	At     time.Time
+	Status *service.Status
+	Next   *service.NextReply
+	Events []service.Event
+	Err    error
+}
+
+// refreshEvery is how old what is shown may get.
+const refreshEvery = 500 * time.Millisecond
+
+// Watch shows a live view until q is pressed. look is called again and again, never twice at a time.
+func Watch(look func() Sight, colour bool) error {
+	m := watch{look: look, style: styles(colour), width: 80, height: 24}
+	_, err := tea.NewProgram(m, tea.WithAltScreen()).Run()
+	return err
+}
+
+type watch struct {
+	look          func() Sight
+	seen          Sight
+	width, height int
+	style         map[string]lipgloss.Style
+}
+
+func styles(colour bool) map[string]lipgloss.Style {
+	plain := lipgloss.NewStyle()
+	s := map[string]lipgloss.Style{"": plain}
+	if !colour {
+		return s
+	}
+	good, warn, bad := plain.Foreground(lipgloss.Color("2")), plain.Background(lipgloss.Color("3")).Foreground(lipgloss.Color("0")), plain.Foreground(lipgloss.Color("1")).Bold(true)
+	for word, style := range map[string]lipgloss.Style{
+		"healthy": good, "active": good, "degraded": warn, "rebuilding": warn, "failing": warn, "warning": warn, "soon": warn,
+		"exposed": bad, "failed": bad, "missing": bad, "critical": bad, "now": bad, "title": plain.Bold(true), "bar": plain.Foreground(lipgloss.Color("3")), "faint": plain.Faint(true),
+	} {
+		s[word] = style
+	}
+	return s
+}
+
+func (w watch) paint(as, text string) string { return w.style[as].Render(text) }
+
+func (w watch) ask() tea.Msg { return w.look() }
+
+// Init, Update and View are the terminal library's.
+func (w watch) Init() tea.Cmd { return w.ask }
+
+func (w watch) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := msg.(type) {
+	case tea.KeyMsg:
+		switch m.String() {
+		case "q", "Q", "ctrl+c", "esc":
+			return w, tea.Quit
+		}
+	case tea.WindowSizeMsg:
+		w.width, w.height = m.Width, m.Height
+	case Sight:
+		if m.Err != nil {
+			m.Status, m.Next, m.Events = w.seen.Status, w.seen.Next, w.seen.Events
+			m.At = w.seen.At
+		}
+		w.seen = m
+		return w, tea.Tick(refreshEvery, func(time.Time) tea.Msg { return w.ask() })
+	}
+	return w, nil
+}
+
+func (w watch) View() string {
+	if w.seen.Status == nil {
+		if w.seen.Err != nil {
+			return w.seen.Err.Error() + "\n\nq quits\n"
+		}
+		return "asking the service…\n"
+	}
+	head := w.paint("title", "nidalo watch") + "   " + w.seen.At.Local().Format("Mon Jan 2 15:04:05")
+	if w.seen.Err != nil {
+		head += "   " + w.paint("failed", fmt.Sprintf("no answer since %s: %v", Duration(time.Since(w.seen.At).Seconds()), w.seen.Err))
+	}
+	top := []string{head, ""}
+	for _, a := range w.seen.Status.Arrays {
+		top = append(top, w.array(a)...)
+	}
+	if len(w.seen.Status.Arrays) == 0 {
+		top = append(top, "No arrays.")
+	}
+	next := w.next()
+	room := w.height - len(top) - len(next) - 4
+	events := w.events(max(2, min(room, 8)))
+	var lines []string
+	lines = append(lines, top...)
+	lines = append(lines, events...)
+	lines = append(lines, "")
+	lines = append(lines, next...)
+	if len(lines) > w.height-1 {
+		lines = append(lines[:w.height-2], w.paint("faint", "… the window is too low for the rest"))
+	}
+	for len(lines) < w.height-1 {
+		lines = append(lines, "")
+	}
+	lines = append(lines, w.paint("faint", "q quits"))
+	for i, l := range lines {
+		lines[i] = lipgloss.NewStyle().MaxWidth(w.width).Render(l)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// array is one array: its state, its members by bay, its tasks.
+func (w watch) array(a service.ArrayStatus) []string {
+	head := fmt.Sprintf("%s  level %s  %s", w.paint("title", a.Name), a.Level, w.paint(a.Condition, a.Condition))
+	if a.Condition != "failed" {
+		head += fmt.Sprintf("  margin %s  %s usable", Margin(a.Margin, a.MarginBest), service.FormatSize(a.Capacity))
+	}
+	out := []string{head}
+	line, at := "  ", 2
+	for _, m := range a.Members {
+		name := or(or(m.Bay, m.Serial), m.Path)
+		if i := strings.LastIndexByte(name, '/'); i >= 0 {
+			name = name[i+1:]
+		}
+		cell := name
+		if m.Condition != "active" {
+			cell += " " + m.Condition
+		}
+		if at+len(cell)+3 > w.width && at > 2 {
+			out = append(out, line)
+			line, at = "  ", 2
+		}
+		line += w.paint(m.Condition, cell) + "   "
+		at += len(cell) + 3
+	}
+	out = append(out, line)
+	for _, t := range a.Tasks {
+		if t.Ended == nil {
+			out = append(out, w.task(a, t))
+		}
+	}
+	return append(out, "")
+}
+
+func (w watch) task(a service.ArrayStatus, t service.TaskStatus) string {
+	what := t.Kind
+	if t.Slot != nil && *t.Slot < len(a.Members) {
+		m := a.Members[*t.Slot]
+		what += " " + or(or(m.Bay, m.Serial), fmt.Sprintf("slot %d", *t.Slot))
+	}
+	switch t.State {
+	case "waiting":
+		return "  " + what + "  " + t.Waits
+	case "paused":
+		return fmt.Sprintf("  %s  paused at %.1f%%", what, t.Percent)
+	}
+	tail := fmt.Sprintf(" %5.1f%%  %s/s", t.Percent, service.FormatSize(int64(t.Rate)))
+	if t.ETA != nil {
+		tail += "  ends " + service.EndTime(time.Now(), *t.ETA, t.Unsure)
+	}
+	cells := max(8, min(40, w.width-len(what)-len(tail)-8))
+	full := int(t.Percent / 100 * float64(cells))
+	return "  " + what + "  " + w.paint("bar", strings.Repeat("█", full)) + w.paint("faint", strings.Repeat("·", cells-full)) + tail
+}
+
+func (w watch) events(n int) []string {
+	out := []string{w.paint("title", "Lately")}
+	events := w.seen.Events
+	if len(events) > n {
+		events = events[len(events)-n:]
+	}
+	for _, e := range events {
+		line := fmt.Sprintf("  %s  %s", e.Time.Local().Format("15:04:05"), w.paint(e.Severity, e.Kind))
+		for _, part := range []string{e.Array, e.Disk, e.Detail} {
+			if part != "" {
+				line += "  " + part
+			}
+		}
+		out = append(out, line)
+	}
+	if len(events) == 0 {
+		out = append(out, "  nothing")
+	}
+	return out
+}
+
+func (w watch) next() []string {
+	out := []string{w.paint("title", "What to do")}
+	if len(w.seen.Next.Steps) == 0 {
+		return append(out, "  Nothing.")
+	}
+	for i, st := range w.seen.Next.Steps {
+		if i == 3 {
+			return append(out, fmt.Sprintf("  and %d more: nidalo next", len(w.seen.Next.Steps)-3))
+		}
+		text := st.Command
+		if text == "" || st.Urgency == service.Wait {
+			text = st.Do
+		}
+		out = append(out, fmt.Sprintf("  %s  %s   %s", w.paint(st.Urgency, st.Urgency), text, w.paint("faint", st.Array+": "+st.Why)))
+	}
+	return out
+}

@@ -1,0 +1,196 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestPlanSaysWhatIsMade(t *testing.T) {
+	b := newBench(t)
+	out := b.nidalo("plan", "-sizes", "8x12TB", "-want", "capacity")
+	for _, level := range []string{"0", "1", "5", "6", "triple", "10 (4 groups)", "50 (2 groups)", "60 (2 groups)", "concat"} {
+		require.Regexp(t, `(?m)^`+regexp.QuoteMeta(level)+` `, out)
+	}
+	require.Contains(t, out, "Recommended: level 6")
+	require.Contains(t, out, "1.5% of disks fail in a year (-afr)", "what is assumed is said")
+	var one, spare struct {
+		Option struct {
+			Year     float64 `json:"loss_in_a_year"`
+			Capacity int64   `json:"capacity_bytes"`
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-sizes", "6x4TB", "-level", "6", "-json")), &one))
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-sizes", "6x4TB", "-level", "6", "-replace", "0s", "-json")), &spare))
+	require.Less(t, spare.Option.Year, one.Option.Year, "a spare is safer")
+	b.nidalo("lab", "new", "-bays", "4", "-size", "64MiB")
+	var planned, made struct {
+		Option struct {
+			Capacity int64 `json:"capacity_bytes"`
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-level", "5", "-json", "A1", "A2", "A3", "A4")), &planned))
+	b.nidalo("create", "-name", "tides", "-level", "5", "A1", "A2", "A3", "A4")
+	made.Option.Capacity = b.status().Arrays[0].Capacity
+	require.Equal(t, made.Option.Capacity, planned.Option.Capacity, "what is planned is what is made")
+	b.refused(2, []string{"4x12TB"}, "plan", "-sizes", "many")
+	b.refused(1, []string{"at least 4 disks"}, "plan", "-sizes", "3x1TB", "-level", "6")
+	b.refused(1, []string{"no blank disks"}, "plan")
+}
+
+// TestWhatIfIsWhatHappens: what the loss of disks is said to do is what it does.
+func TestWhatIfIsWhatHappens(t *testing.T) {
+	for _, c := range []struct {
+		lose   []string
+		after  string
+		margin int
+	}{{[]string{"A1"}, "exposed", 0}, {[]string{"A1", "A4"}, "exposed", 0}, {[]string{"A1", "A2"}, "failed", 0}} {
+		b := newBench(t)
+		b.nidalo("lab", "new", "-bays", "4", "-size", "64MiB")
+		b.nidalo("create", "-name", "tides", "-level", "10", "A1", "A2", "A3", "A4")
+		b.start()
+		var said struct {
+			Arrays []struct {
+				After  string
+				Margin int
+				Fatal  []string `json:"then_fatal"`
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-json", "-lose", strings.Join(c.lose, ","), "tides")), &said))
+		require.Equal(t, c.after, said.Arrays[0].After)
+		for _, bay := range c.lose {
+			b.nidalo("lab", "pull", bay)
+		}
+		b.eventually(c.after, func() bool { return b.condition() == c.after })
+		require.Equal(t, c.margin, b.status().Arrays[0].Margin)
+		if c.after != "failed" {
+			require.Contains(t, b.nidalo("plan", "-lose", "A2", "tides"), "hold the same data")
+		}
+	}
+}
+
+func TestInspectTellsWhatDisksCarryAndWhoDisagrees(t *testing.T) {
+	b, _, _ := filled(t, 20*mib)
+	out := b.nidalo("inspect", "A1", "A7")
+	require.Contains(t, out, "tides, level 6")
+	require.Contains(t, out, "first whole, second whole")
+	require.Contains(t, out, "nothing: it is blank")
+	b.nidalo("lab", "pull", "A2")
+	b.eventually("missing", func() bool { return b.condition() == "degraded" })
+	b.stop(15)
+	b.nidalo("lab", "insert", "A2", "-disk", "ORR-0200")
+	out = b.nidalo("inspect", "A1", "A2")
+	require.Contains(t, out, "A1 carries the newest record")
+	require.Contains(t, out, "the newest says missing")
+	f, err := os.OpenFile(filepath.Join(b.home, "lab", "A2", "disk.img"), os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt(bytes.Repeat([]byte{0xff}, 4096), 4096/2)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.Contains(t, b.nidalo("inspect", "A2"), "first damaged")
+}
+
+func TestReportsForMonitoring(t *testing.T) {
+	b := newBench(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := l.Addr().String()
+	require.NoError(t, l.Close())
+	b.configure(fmt.Sprintf("[listen]\nmetrics = %q\n", address))
+	b.nidalo("lab", "new", "-bays", "5", "-size", "64MiB")
+	b.nidalo("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4")
+	b.start()
+	code, line, _ := b.try("report", "-monitor")
+	require.Zero(t, code)
+	require.Regexp(t, `^FINE: 1 array: 1 healthy \| tides_margin=2\n$`, line)
+	promtool := func(text string) {
+		t.Helper()
+		c := exec.Command("promtool", "check", "metrics")
+		c.Stdin = strings.NewReader(text)
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	get := func() string {
+		t.Helper()
+		r, err := http.Get("http://" + address + "/metrics")
+		require.NoError(t, err)
+		defer r.Body.Close()
+		var text bytes.Buffer
+		_, err = text.ReadFrom(r.Body)
+		require.NoError(t, err)
+		return text.String()
+	}
+	promtool(get())
+	require.Contains(t, get(), `nidalo_array_margin{array="tides"} 2`)
+	require.Contains(t, b.nidalo("report", "-metrics"), "# EOF")
+	b.nidalo("lab", "pull", "A1")
+	b.eventually("degraded", func() bool { return b.condition() == "degraded" })
+	code, line, _ = b.try("report", "-monitor")
+	require.Equal(t, 1, code)
+	require.Contains(t, line, "WARNING: 1 array: 1 degraded")
+	require.Contains(t, get(), `nidalo_array_condition{array="tides",condition="degraded",level="6"} 1`)
+	b.nidalo("lab", "pull", "A2")
+	b.eventually("exposed", func() bool { return b.condition() == "exposed" })
+	code, line, _ = b.try("report", "-monitor")
+	require.Equal(t, 2, code)
+	require.Contains(t, line, "CRITICAL")
+	promtool(get())
+	b.stop(15)
+	require.NoError(t, os.WriteFile(filepath.Join(b.home, "service.json"), []byte("{"), 0o600))
+	code, line, _ = b.try("report", "-monitor")
+	require.Equal(t, 3, code)
+	require.Contains(t, line, "UNKNOWN: ")
+}
+
+// TestTheReportPageInABrowser: it opens, shows what there is, and asks nobody for anything.
+func TestTheReportPageInABrowser(t *testing.T) {
+	b, _, _ := filled(t, 20*mib)
+	for range 2 {
+		b.nidalo("fail", "tides", "A2")
+		b.nidalo("replace", "-wait", "tides", "A2", "A7")
+		b.nidalo("erase", "-yes", "A2")
+		b.nidalo("fail", "tides", "A7")
+		b.nidalo("replace", "-wait", "tides", "A7", "A2")
+		b.nidalo("erase", "-yes", "A7")
+	}
+	b.nidalo("lab", "pull", "A3")
+	b.eventually("degraded", func() bool { return b.condition() == "degraded" })
+	page := filepath.Join(b.home, "report.html")
+	b.nidalo("report", "-html", page)
+	text, err := os.ReadFile(page)
+	require.NoError(t, err)
+	for _, outside := range []string{"src=", "href=\"http", "@import", "url(", "<script"} {
+		require.NotContains(t, string(text), outside)
+	}
+	c := exec.Command("chromium", "--headless", "--no-sandbox", "--disable-gpu", "--window-size=1280,800", "--user-data-dir="+filepath.Join(b.home, "chromium"),
+		"--enable-logging=stderr", "--v=0", "--dump-dom", "file://"+page)
+	var dom, log bytes.Buffer
+	c.Stdout, c.Stderr = &dom, &log
+	require.NoError(t, c.Run(), "%s", &log)
+	require.NotContains(t, log.String(), "CONSOLE")
+	require.Equal(t, 6, strings.Count(dom.String(), `class="bay `))
+	require.Contains(t, dom.String(), `class="bay missing"`)
+	require.Contains(t, dom.String(), "nidalo replace tides A3 A7")
+	require.Contains(t, dom.String(), "Rate of rebuilds")
+	require.Contains(t, dom.String(), "<svg")
+	var r struct {
+		Level, Summary string
+		Risk           map[string]struct {
+			Year float64 `json:"loss_in_a_year"`
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("report", "-json")), &r))
+	require.Equal(t, "warning", r.Level)
+	require.Positive(t, r.Risk["tides"].Year)
+	require.Contains(t, b.nidalo("report"), "What to do")
+}
