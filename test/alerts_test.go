@@ -314,7 +314,8 @@ func TestSystemdIsTold(t *testing.T) {
 		said = next()
 	}
 	require.Equal(t, "STOPPING=1", said)
-	require.Zero(t, b.stop(syscall.SIGTERM))
+	require.NoError(t, b.serve.Wait())
+	b.serve = nil
 }
 
 // TestWatchInARealTerminal runs the live view in a terminal multiplexer, at 80 by 24 and after a change of size.

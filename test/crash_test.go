@@ -3,6 +3,7 @@ package test
 import (
 	"bytes"
 	"encoding/binary"
+	"encoding/json"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -17,59 +18,90 @@ import (
 	"nidalo/internal/nbd"
 )
 
-func TestARebuildGoesOnAfterBeingKilled(t *testing.T) {
-	b := newBench(t)
-	b.nidalo("lab", "new", "-bays", "6", "-size", "160MiB")
-	b.nidalo("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4", "A5")
-	b.start()
-	in, out := filepath.Join(b.home, "in"), filepath.Join(b.home, "out")
-	pattern(t, in, 300*mib)
-	b.tool("nbdcopy", "--flush", in, b.uri("tides"))
-	b.nidalo("lab", "pull", "A1")
-	b.nidalo("lab", "damage", "A6", "-rate", "12MiB/s") // so that there is a middle to kill it in
-	b.nidalo("replace", "tides", "A1", "A6")
-	var before float64
-	require.Eventually(t, func() bool {
-		s := b.status().Arrays[0]
-		require.NotEqual(t, "healthy", s.Condition)
-		before = s.Tasks[0].Percent
-		return before > 40
-	}, 60*time.Second, 20*time.Millisecond)
-	b.stop(syscall.SIGKILL)
-	b.start()
-	s := b.status().Arrays[0]
-	require.Equal(t, "degraded", s.Condition)
-	require.Equal(t, "rebuilding", s.Members[0].Condition)
-	require.Less(t, s.Tasks[0].Total, int64(85*mib), "it does not begin again from the start: %+v", s.Tasks)
-	b.nidalo("lab", "damage", "A6", "-mend")
-	require.Eventually(t, func() bool { return b.condition() == "healthy" }, 60*time.Second, 50*time.Millisecond)
-	b.tool("nbdcopy", b.uri("tides"), out)
-	same(t, in, out, 300*mib)
-	require.Contains(t, b.nidalo("check", "-wait", "tides"), "no mismatches")
+func (b *bench) pace(text string) {
+	b.configure(text)
+	require.NoError(b.t, b.serve.Process.Signal(syscall.SIGHUP))
 }
 
-func TestACheckGoesOnAfterBeingKilled(t *testing.T) {
+// TestAKillLosesAHundredthOfATaskAtMost kills the service twice in every kind of task. The pace is set so low before the
+// next start that what is shown then is what was saved.
+func TestAKillLosesAHundredthOfATaskAtMost(t *testing.T) {
+	const fast, slow = "pace = '60MiB/s'\n", "pace = '64KiB/s'\n"
 	b := newBench(t)
-	b.nidalo("lab", "new", "-bays", "3", "-size", "128MiB")
-	b.nidalo("create", "-name", "tides", "-level", "5", "A1", "A2", "A3")
+	b.nidalo("lab", "new", "-bays", "7", "-size", "640MiB")
+	b.configure(fast)
+	b.nidalo("create", "-name", "tides", "-level", "1", "A1", "A2")
 	b.start()
-	in := filepath.Join(b.home, "in")
-	pattern(t, in, 160*mib)
+	b.nidalo("spare", "A4")
+	in, out := filepath.Join(b.home, "in"), filepath.Join(b.home, "out")
+	pattern(t, in, 560*mib)
 	b.tool("nbdcopy", "--flush", in, b.uri("tides"))
-	b.nidalo("lab", "damage", "A2", "-change", "6MiB:4KiB") // the very beginning of its data
-	b.nidalo("lab", "damage", "A1", "-rate", "15MiB/s")
+
+	type task struct {
+		Kind, State string
+		Percent     float64
+	}
+	newest := func(kind string) (last task) {
+		for _, x := range b.status().Arrays[0].Tasks {
+			if x.Kind == kind {
+				last = task{x.Kind, x.State, x.Percent}
+			}
+		}
+		return last
+	}
+	vet := func(string) (last task) {
+		var p struct{ Vets []task }
+		_, text, _ := b.try("vet", "-json")
+		require.NoError(t, json.Unmarshal([]byte(text), &p))
+		return p.Vets[len(p.Vets)-1]
+	}
+	// killed ends the service twice in a task that was just begun, and lets it go on to its end.
+	killed := func(kind string, look func(string) task) {
+		t.Helper()
+		for _, at := range []float64{12, 30} {
+			var before task
+			b.eventually(kind+" begins", func() bool { before = look(kind); return before.Percent > at })
+			require.Equal(t, "running", before.State, "%s: %+v", kind, before)
+			b.stop(syscall.SIGKILL)
+			b.configure(slow)
+			b.start()
+			var after task
+			b.eventually(kind+" goes on", func() bool { after = look(kind); return after.State == "running" })
+			t.Logf("%s: %.2f%% before, %.2f%% after", kind, before.Percent, after.Percent)
+			require.Greater(t, after.Percent, before.Percent-1, kind)
+			require.Less(t, after.Percent, before.Percent+20, kind)
+			b.pace(fast)
+		}
+		b.pace("")
+		b.eventually(kind+" ends", func() bool { return look(kind).State == "done" })
+		b.pace(fast)
+	}
+
+	b.nidalo("lab", "pull", "A1")
+	killed("rebuild", newest) // the spare takes over
+	require.Equal(t, "A4", b.status().Arrays[0].Members[0].Bay)
+	b.nidalo("fail", "tides", "A2")
+	b.nidalo("replace", "tides", "A2", "A5")
+	killed("rebuild", newest)
+	b.nidalo("retire", "tides", "A5", "A6")
+	killed("retire", newest)
+	serial := b.status().Arrays[0].Members[0].Serial
+	b.nidalo("lab", "pull", "A4")
+	b.eventually("missing", func() bool { return b.condition() == "exposed" })
+	b.tool("nbdcopy", "--flush", in, b.uri("tides"))
+	b.nidalo("lab", "insert", "A4", "-disk", serial)
+	killed("catch-up", newest)
+	b.healthy()
+	b.nidalo("lab", "damage", "A4", "-change", "40MiB:4KiB") // before the first kill
 	b.nidalo("check", "tides")
-	require.Eventually(t, func() bool { return b.status().Arrays[0].Tasks[0].Percent > 55 }, 60*time.Second, 20*time.Millisecond)
-	b.stop(syscall.SIGKILL)
-	b.start()
-	task := b.status().Arrays[0].Tasks[0]
-	require.Equal(t, "check", task.Kind)
-	require.Equal(t, "running", task.State)
-	require.Greater(t, task.Percent, 20.0, "it goes on near where it was")
-	b.nidalo("lab", "damage", "A1", "-mend")
-	require.Eventually(t, func() bool { return b.status().Arrays[0].Tasks[0].State == "done" }, 60*time.Second, 50*time.Millisecond)
-	require.Contains(t, b.nidalo("status"), "1 mismatch, 0 repaired", "what was found before the kill counts")
+	killed("check", newest)
+	require.Contains(t, b.nidalo("status"), "1 mismatch, 0 repaired", "what was found before the kills counts")
 	require.Contains(t, b.nidalo("status"), "nidalo check -repair tides")
+	b.nidalo("lab", "damage", "A7", "-rate", "120MiB/s")
+	b.nidalo("vet", "A7")
+	killed("vet", vet)
+	b.tool("nbdcopy", b.uri("tides"), out)
+	same(t, in, out, 560*mib)
 }
 
 // versions is a client that knows what each of its blocks may read as: what it flushed last, or anything written since.

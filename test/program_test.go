@@ -28,6 +28,10 @@ func TestMain(m *testing.M) {
 	program = filepath.Join(dir, "nidalo")
 	build := exec.Command("go", "build", "-o", program, "nidalo/cmd/nidalo")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if os.Getenv("NIDALO_RACE") != "" { // the same tests against a program that tells of its data races
+		build = exec.Command("go", "build", "-race", "-o", program, "nidalo/cmd/nidalo")
+		build.Env = append(os.Environ(), "CGO_ENABLED=1")
+	}
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%s\n", out)
 		os.Exit(1)
@@ -51,6 +55,9 @@ func newBench(t *testing.T) *bench {
 	b := &bench{t: t, home: home}
 	t.Cleanup(func() {
 		b.stop(syscall.SIGTERM)
+		if b.log != nil && strings.Contains(b.log.String(), "DATA RACE") {
+			t.Error(b.log)
+		}
 		_ = os.RemoveAll(home)
 	})
 	return b

@@ -23,7 +23,11 @@ func (a *Array) StartCheck(repair bool) error {
 }
 
 func (a *Array) startCheck(repair, resume bool) (*task, error) {
-	return a.runTask(TaskCheck, -1, func(t *task) error { return a.check(t, repair, resume) })
+	cursor := int64(0)
+	if resume {
+		cursor = a.roster.view().Task.Cursor
+	}
+	return a.runTask(TaskCheck, -1, func(t *task) { a.countCheck(t, cursor) }, func(t *task) error { return a.check(t, repair, resume) })
 }
 
 // CheckNow checks in the caller's goroutine.
@@ -31,6 +35,11 @@ func (a *Array) CheckNow(repair bool) (CheckResult, error) {
 	t := &task{kind: TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
 	err := a.check(t, repair, false)
 	return t.check, err
+}
+
+func (a *Array) countCheck(t *task, cursor int64) {
+	used := a.Used()
+	t.count(used-a.usedFrom(cursor), used)
 }
 
 func (a *Array) check(t *task, repair, resume bool) error {
@@ -43,10 +52,7 @@ func (a *Array) check(t *task, repair, resume bool) error {
 	} else if err := a.Flush(); err != nil {
 		return err
 	}
-	t.total.Store(a.Used())
-	if cursor > 0 {
-		t.done.Store(a.Used() - a.usedFrom(cursor))
-	}
+	a.countCheck(t, cursor)
 	save := func(ended bool) error {
 		t.mu.Lock()
 		c := t.check
@@ -62,9 +68,9 @@ func (a *Array) check(t *task, repair, resume bool) error {
 	if err := save(false); err != nil {
 		return err
 	}
-	saved := a.now()
+	saved := t.saves(a.now())
 	total := a.geo.Stripes()
-	per := max(1, checkBytes/a.geo.StripeSize())
+	per := max(1, min(checkBytes, t.grain())/a.geo.StripeSize())
 	for cursor < total {
 		if err := a.alive(); err != nil {
 			return err
@@ -87,11 +93,10 @@ func (a *Array) check(t *task, repair, resume bool) error {
 		}
 		cursor += n
 		t.advance(a.now(), n*a.geo.StripeSize())
-		if a.now().Sub(saved) > persistEvery {
-			if err := save(false); err != nil {
+		if saved.due(t, a.now()) {
+			if err := saved.keep(t, a.now(), func() error { return save(false) }); err != nil {
 				return err
 			}
-			saved = a.now()
 		}
 	}
 	if repair {

@@ -23,7 +23,8 @@ const (
 	checkBytes   = 16 << 20    // of the array, in one piece of a check
 	windows      = 4           // pieces at the same time: while one is read another is written
 	jumpRows     = 64          // a gap of never-written rows from which it pays to stop and jump
-	persistEvery = time.Second // a crash repeats at most this much of a rebuild or a check
+	persistEvery = time.Second // progress is saved at least this often
+	pieces       = 256         // and at least this many times in a task
 )
 
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
@@ -116,7 +117,7 @@ func (a *Array) startRebuild(slot int) (*task, error) {
 	if m.left != 0 {
 		kind = TaskCatchUp
 	}
-	return a.runTask(kind, slot, func(t *task) error { return a.rebuild(t, m) })
+	return a.runTask(kind, slot, func(t *task) { a.countRebuild(t, m) }, func(t *task) error { return a.rebuild(t, m) })
 }
 
 // RebuildNow rebuilds the member in slot in the caller's goroutine, for serial engines.
@@ -130,7 +131,7 @@ func (a *Array) RebuildNow(slot int) error {
 func (a *Array) rebuild(t *task, m *member) error {
 	group := a.geo.GroupOf(m.slot)
 	rows := a.geo.Rows[group]
-	t.total.Store(a.writtenRows(group, m.cursor.Load()) * a.geo.Strip)
+	a.countRebuild(t, m)
 	var flight, saving sync.WaitGroup
 	slots := make(chan struct{}, windows)
 	passed := make(chan struct{}) // closed when the piece before has passed
@@ -145,11 +146,12 @@ func (a *Array) rebuild(t *task, m *member) error {
 		}
 	}
 	failed := func() error { lock.Lock(); defer lock.Unlock(); return first }
-	saved, next := a.now(), m.cursor.Load()
+	next, begun, saved := m.cursor.Load(), t.done.Load(), t.saves(a.now())
 	per := max(1, windowBytes/a.geo.Strip)
 	if m.left != 0 {
 		per *= 16 // most of it is only looked at
 	}
+	per = max(1, min(per, t.grain()/a.geo.Strip))
 
 	for next < rows && failed() == nil {
 		if t.pacer.yields(a) {
@@ -172,11 +174,11 @@ func (a *Array) rebuild(t *task, m *member) error {
 			next = a.jump(m, group)
 			continue
 		}
-		if a.now().Sub(saved) > persistEvery {
+		if saved.due(t, a.now()) {
 			// Behind the pieces that are under way: whatever the cursor has passed when it is read is saved.
 			saving.Wait()
 			save := func() {
-				if err := a.saveCursor(m); err != nil {
+				if err := saved.keep(t, a.now(), func() error { return a.saveCursor(m) }); err != nil {
 					fail(err)
 				}
 			}
@@ -185,10 +187,12 @@ func (a *Array) rebuild(t *task, m *member) error {
 			} else {
 				saving.Go(save)
 			}
-			saved = a.now()
 			t.total.Store(max(t.total.Load(), t.done.Load()+a.writtenRows(group, next)*a.geo.Strip))
 		}
 		from, to := next, min(next+per, rows)
+		if begun += (to - from) * a.geo.Strip; saved.ahead(t, begun) {
+			saving.Wait()
+		}
 		next = to
 		numbers := make([]int64, 0, to-from)
 		for row := from; row < to; row++ {
@@ -239,6 +243,12 @@ func (a *Array) rebuild(t *task, m *member) error {
 		e := &r.Roster[m.slot]
 		e.Condition, e.Cursor, e.Since, e.Left, e.LeftID = record.Active, 0, a.now(), 0, 0
 	})
+}
+
+func (a *Array) countRebuild(t *task, m *member) {
+	group := a.geo.GroupOf(m.slot)
+	all := a.writtenRows(group, 0)
+	t.count((all-a.writtenRows(group, m.cursor.Load()))*a.geo.Strip, all*a.geo.Strip)
 }
 
 // nextRebuildRow also stops at rows that the target itself has marked: left there by a run that was cut short, and to be

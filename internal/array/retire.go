@@ -93,7 +93,7 @@ func (a *Array) signCopy(m *member) error {
 // startRetire begins or goes on.
 func (a *Array) startRetire(slot int) (*task, error) {
 	m := a.onto[slot].Load()
-	return a.runTask(TaskRetire, slot, func(t *task) error {
+	return a.runTask(TaskRetire, slot, func(t *task) { a.countCopy(t, a.members[slot].Load(), m) }, func(t *task) error {
 		old := a.members[slot].Load()
 		err := a.retire(t, slot, m)
 		if err == nil || errors.Is(err, errTaskStopped) || a.alive() != nil {
@@ -146,9 +146,9 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 	old := a.members[slot].Load()
 	group := a.geo.GroupOf(slot)
 	rows := a.geo.Rows[group]
+	a.countCopy(t, old, m)
 	per := max(1, windowBytes/a.geo.Strip)
-	t.total.Store(a.ownRows(old, group, m.cursor.Load()) * a.geo.Strip)
-	saved := a.now()
+	saved := t.saves(a.now())
 	for m.cursor.Load() < rows {
 		if err := t.point(a, per*a.geo.Strip); err != nil {
 			return errors.Join(err, a.saveCopy(slot, m))
@@ -167,14 +167,19 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 		}
 		t.moved.Add(n * a.geo.Strip)
 		t.advance(a.now(), (to-from)*a.geo.Strip)
-		if a.now().Sub(saved) > persistEvery {
-			if err := a.saveCopy(slot, m); err != nil {
+		if saved.due(t, a.now()) {
+			if err := saved.keep(t, a.now(), func() error { return a.saveCopy(slot, m) }); err != nil {
 				return err
 			}
-			saved = a.now()
 		}
 	}
 	return a.handOver(old, m)
+}
+
+func (a *Array) countCopy(t *task, old, m *member) {
+	group := a.geo.GroupOf(m.slot)
+	all := a.ownRows(old, group, 0)
+	t.count((all-a.ownRows(old, group, m.cursor.Load()))*a.geo.Strip, all*a.geo.Strip)
 }
 
 // passNever moves the cursor over rows in which neither disk has anything. Nobody is between planning and writing at that

@@ -118,8 +118,8 @@ type tasks struct {
 
 var errTaskStopped = errors.New("stopped")
 
-// run starts a task unless one of its kind for that slot is running already.
-func (a *Array) runTask(kind string, slot int, work func(t *task) error) (*task, error) {
+// runTask starts a task unless one of its kind for that slot is running already.
+func (a *Array) runTask(kind string, slot int, count func(t *task), work func(t *task) error) (*task, error) {
 	a.tasks.mu.Lock()
 	defer a.tasks.mu.Unlock()
 	if a.tasks.closing {
@@ -136,14 +136,16 @@ func (a *Array) runTask(kind string, slot int, work func(t *task) error) (*task,
 		a.tasks.list = a.tasks.list[1:]
 	}
 	a.tasks.list = append(a.tasks.list, t)
-	go a.perform(t, work)
+	go a.perform(t, count, work)
 	return t, nil
 }
 
 // perform runs a task to its end, when its turn comes.
-func (a *Array) perform(t *task, work func(t *task) error) {
+func (a *Array) perform(t *task, count func(t *task), work func(t *task) error) {
+	count(t) // before its turn comes, so that what is shown of a task that goes on is where it was
 	err := t.begin()
 	if err == nil {
+		t.measureAnew(a.now())
 		a.event(t.kind+"-started", a.slotName(t.slot), "")
 		err = work(t)
 		t.end()
@@ -347,6 +349,54 @@ func (t *task) advance(now time.Time, bytes int64) {
 			t.samples = t.samples[1:]
 		}
 	}
+}
+
+// count sets the counters: what the whole task is, and what earlier runs of it did.
+func (t *task) count(done, total int64) {
+	t.done.Store(done)
+	t.total.Store(total)
+}
+
+// grain is how finely the progress of a task is kept: a two hundred and fiftieth of it, but not less than 2 MiB.
+func (t *task) grain() int64 { return max(t.total.Load()/pieces, 2<<20) }
+
+// saves knows when the progress of a task is made durable: once a second, and sooner when a grain of it was done since. A
+// crash repeats two grains at most.
+type saves struct {
+	mu   sync.Mutex
+	busy bool
+	at   time.Time
+	done int64 // when saving began last
+	kept int64 // what a crash would not repeat
+}
+
+func (t *task) saves(now time.Time) *saves {
+	return &saves{at: now, done: t.done.Load(), kept: t.done.Load()}
+}
+
+func (s *saves) due(t *task, now time.Time) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return !s.busy && (now.Sub(s.at) > persistEvery || t.done.Load()-s.done >= t.grain())
+}
+
+// ahead says whether a task that has begun all of its work up to begun must wait for what is being saved.
+func (s *saves) ahead(t *task, begun int64) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.busy && begun-s.kept > 2*t.grain()
+}
+
+// keep calls save, and notes when it was and what it made durable.
+func (s *saves) keep(t *task, now time.Time, save func() error) error {
+	s.mu.Lock()
+	s.busy, s.at, s.done = true, now, t.done.Load()
+	s.mu.Unlock()
+	err := save()
+	s.mu.Lock()
+	s.busy, s.kept = false, s.done
+	s.mu.Unlock()
+	return err
 }
 
 // measureAnew forgets the rate so far: it says nothing of what comes.

@@ -162,11 +162,10 @@ func (s *Service) look(fresh bool) error {
 	before := s.survey.known
 	s.survey.mu.Unlock()
 	var changed []source
-	var mu sync.Mutex
 	var wait sync.WaitGroup
-	known := make(map[source]found, len(sources))
+	seen := make([]found, len(sources))
 	limit := make(chan struct{}, 16)
-	for _, src := range sources {
+	for i, src := range sources {
 		mark := s.mark(src)
 		old, ok := before[src]
 		same := ok && old.mark == mark
@@ -174,19 +173,20 @@ func (s *Service) look(fresh bool) error {
 			changed = append(changed, src)
 		}
 		if same && (mark == "" || !fresh || time.Since(old.at) < old.holds() || s.inService(old.info.Identity)) {
-			known[src] = old
+			seen[i] = old
 			continue
 		}
 		limit <- struct{}{}
 		wait.Go(func() {
-			f := s.examine(src, mark)
-			mu.Lock()
-			known[src] = f
-			mu.Unlock()
+			seen[i] = s.examine(src, mark)
 			<-limit
 		})
 	}
 	wait.Wait()
+	known := make(map[source]found, len(sources))
+	for i, src := range sources {
+		known[src] = seen[i]
+	}
 	for src := range before {
 		if !slices.Contains(sources, src) {
 			changed = append(changed, src)

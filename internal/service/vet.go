@@ -38,7 +38,8 @@ type Vetting struct {
 const (
 	vetPiece  = 1 << 20
 	vetPasses = 3
-	vetSample = 64 // a quick vet looks at one piece of so many
+	vetNotes  = 500 // times that the place of a proof is noted at least
+	vetSample = 64  // a quick vet looks at one piece of so many
 	vetPlaces = 20
 	// vetSlow: a piece that takes so many times the median, and at least vetSlowLeast, is noted.
 	vetSlow      = 20
@@ -240,7 +241,8 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *vetRun) Vetting {
 	}
 	defer s.turns.leave(t)
 	v.State = array.TaskRunning
-	saved, began, moved := time.Now(), time.Now(), int64(0)
+	began, moved := time.Now(), int64(0)
+	saved, noted := began, int64(0)
 	var times []time.Duration
 	buf, want := make([]byte, vetPiece), make([]byte, vetPiece)
 	fault := func(at int64, what string) {
@@ -288,15 +290,15 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *vetRun) Vetting {
 			}
 			moved += n
 			v.Cursor = at + n
+			v.Rate = float64(moved) / time.Since(began).Seconds()
 			v.Percent = 100 * (float64(v.Pass) + float64(v.Cursor)/float64(v.Size)) / vetPasses
-			if time.Since(saved) > time.Second {
+			if time.Since(saved) > time.Second || moved-noted >= v.bytes()/vetNotes {
 				// What is noted as written must be: a proof that goes on reads it back.
 				if err := p.Sync(); err != nil {
 					fault(at, "could not be synced")
 				}
-				v.Rate = float64(moved) / time.Since(began).Seconds()
 				s.noteVet(v)
-				saved = time.Now()
+				saved, noted = time.Now(), moved
 			}
 		}
 		if err := p.Sync(); err != nil {
