@@ -17,7 +17,9 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -285,6 +287,52 @@ func TestTheConfigurationIsReadAgainOnHangup(t *testing.T) {
 	b.eventually("refused", func() bool { return strings.Contains(b.log.String(), "wrong and was not taken") })
 	require.Contains(t, b.nidalo("pace"), "pace gentle", "what was in force stays")
 	b.refused(1, []string{"pace", "wild"}, "serve", "-check-config")
+}
+
+// TestTheSocketsAreTheOwnersAndTheGroups: another user gets nowhere, unless a group lets it in.
+func TestTheSocketsAreTheOwnersAndTheGroups(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can be somebody else")
+	}
+	open, err := os.MkdirTemp("", "nidalo-open-")
+	require.NoError(t, err)
+	defer os.RemoveAll(open)
+	require.NoError(t, os.Chmod(open, 0o755))
+	text, err := os.ReadFile(program)
+	require.NoError(t, err)
+	other := filepath.Join(open, "nidalo")
+	require.NoError(t, os.WriteFile(other, text, 0o755))
+	group, err := user.LookupGroup("games")
+	require.NoError(t, err)
+	gid, err := strconv.Atoi(group.Gid)
+	require.NoError(t, err)
+	for _, let := range []bool{false, true} {
+		b := newBench(t)
+		if let {
+			b.configure("group = 'games'\n")
+		}
+		b.nidalo("lab", "new", "-bays", "2", "-size", "64MiB")
+		b.start()
+		as := func(gid int, args ...string) (string, error) {
+			c := exec.Command(other, append(args, "-home", b.home)...)
+			c.Dir = open
+			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: uint32(gid), NoSetGroups: true}}
+			out, err := c.CombinedOutput()
+			return string(out), err
+		}
+		out, err := as(gid, "disks")
+		if let {
+			require.NoError(t, err, out)
+			require.Contains(t, out, "A1")
+		} else {
+			require.Error(t, err)
+			require.Contains(t, out, "permission denied")
+		}
+		out, err = as(65534, "disks")
+		require.Error(t, err, out)
+		require.Contains(t, out, "permission denied")
+		require.NotContains(t, out, "goroutine")
+	}
 }
 
 // TestSystemdIsTold plays the part of systemd: a socket for notifications, and a watchdog.

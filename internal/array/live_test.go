@@ -434,3 +434,51 @@ func TestInspectingGarbageIsNoTrouble(t *testing.T) {
 	require.Zero(t, found.Entries)
 	require.GreaterOrEqual(t, found.Written, int64(mib))
 }
+
+// TestADamagedJournalIsToldAndSurvived: what a crash left in the journals comes back although one member lost its own.
+func TestADamagedJournalIsToldAndSurvived(t *testing.T) {
+	f := newFolder(t)
+	disks := f.disks(4, 64*mib)
+	a := create(t, layout.Parity1, 64<<10, disks)
+	want := noise(7, 8*mib)
+	require.NoError(t, a.WriteAt(want, 0))
+	require.NoError(t, a.Flush())
+	for i := range 60 { // overwrites, which go through the journal
+		p := noise(uint64(100+i), 4096)
+		copy(want[i*81920:], p)
+		require.NoError(t, a.WriteAt(p, int64(i)*81920))
+		require.NoError(t, a.Flush())
+	}
+	rec := a.Record()
+	a.Abandon()
+	d, err := disk.Open(filepath.Join(f.path, "disk2"))
+	require.NoError(t, err)
+	own, err := disk.ReadRecord(d)
+	require.NoError(t, err)
+	require.Equal(t, rec.Array, own.Array)
+	// Its heads, and every other block of the rest.
+	for i := range int64(256) {
+		if i < record.JournalHeads || i%2 == 0 {
+			require.NoError(t, d.WriteAt(noise(uint64(i), 4096), own.Place.JournalStart+i*4096))
+		}
+	}
+	require.NoError(t, d.Close())
+	var mu sync.Mutex
+	var told []string
+	a, err = f.reopen(array.Config{Event: func(e array.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		told = append(told, e.Kind)
+	}})
+	require.NoError(t, err)
+	got := make([]byte, len(want))
+	require.NoError(t, a.ReadAt(got, 0))
+	require.Equal(t, want, got)
+	mu.Lock()
+	require.Contains(t, told, "journal-damaged")
+	mu.Unlock()
+	result, err := a.CheckNow(false)
+	require.NoError(t, err)
+	require.Zero(t, result.Mismatches)
+	require.NoError(t, a.Close())
+}

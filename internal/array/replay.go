@@ -72,6 +72,9 @@ func (a *Array) replay() error {
 				return a.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", ErrFailed))
 			}
 		}
+		for _, m := range batch.lacking {
+			a.event("journal-damaged", m.name(), "its part of batch %d cannot be read; it is restored from the other members", n)
+		}
 		if err := a.replayBatch(batch, superseded); err != nil {
 			return err
 		}
@@ -125,6 +128,11 @@ func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 	for _, s := range scans {
 		if s.headOK {
 			first = max(first, s.head.Batch)
+		}
+	}
+	for _, s := range scans {
+		if !s.headOK && s.m.live() {
+			a.event("journal-damaged", s.m.name(), "no head of its journal can be read; all of it is searched")
 		}
 	}
 	_ = a.parallel(len(scans), func(i int) error {

@@ -196,7 +196,10 @@ func watchdog(s *service.Service, log *slog.Logger) (stop func()) {
 			case <-done:
 				return
 			case <-tick.C:
-				_ = s.Names() // a service that is stuck does not come back from this
+				if err := s.Alive(); err != nil { // or it does not come back at all
+					log.Error("the watchdog is not told that all is well", "reason", err)
+					continue
+				}
 				notify(log, daemon.SdNotifyWatchdog)
 			}
 		}

@@ -384,6 +384,7 @@ func (s *Service) lookLoop() {
 		case <-tick.C:
 		case <-s.poke:
 		}
+		s.looked.Store(time.Now().UnixNano())
 		for _, r := range s.running() {
 			r.Probe()
 		}
@@ -407,6 +408,18 @@ func (s *Service) lookLoop() {
 			}
 		}
 	}
+}
+
+// stuckLook is when a service that has not looked round counts as stuck; one hung disk after the other may take a while.
+const stuckLook = time.Minute
+
+// Alive answers the watchdog: the lists can be read, and the service still looks round after its disks.
+func (s *Service) Alive() error {
+	s.Names()
+	if d := time.Since(time.Unix(0, s.looked.Load())); d > stuckLook {
+		return fmt.Errorf("the service has not looked after its disks for %s", d.Round(time.Second))
+	}
+	return nil
 }
 
 // greet looks at disks that were not there before.

@@ -73,7 +73,7 @@ func severity(e array.Event) string {
 		return Critical
 	case e.Kind == "member-returned", e.Kind == "member-retired":
 		return Info
-	case strings.HasPrefix(e.Kind, "member-"), strings.HasSuffix(e.Kind, "-failed"), e.Kind == "table-damaged", e.Kind == "healed":
+	case strings.HasPrefix(e.Kind, "member-"), strings.HasSuffix(e.Kind, "-failed"), e.Kind == "table-damaged", e.Kind == "journal-damaged", e.Kind == "healed":
 		return Warning
 	}
 	return Info

@@ -46,6 +46,7 @@ type Service struct {
 	chron   chronicle
 	turns   *turns
 	moves   map[string]move     // of tasks; used by lookLoop only
+	looked  atomic.Int64        // when lookLoop began its last round, in ns
 	poke    chan struct{}       // lookLoop is to look at once
 	asked   time.Time           // when disks were asked how they are; used by lookLoop only, as is
 	healths map[string]watched  // by serial or path
@@ -110,6 +111,7 @@ func Open(opt Options) (*Service, error) {
 	}
 	if opt.Stays {
 		s.resumeVets()
+		s.looked.Store(time.Now().UnixNano())
 		s.wait.Go(s.lookLoop)
 	}
 	return s, nil
