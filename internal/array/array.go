@@ -123,8 +123,9 @@ type Event struct {
 
 // Array is a running array.
 type Array struct {
-	cfg Config
-	geo *layout.Geometry
+	rescue *rescue // nil unless the array is only read, as far as it can be
+	cfg    Config
+	geo    *layout.Geometry
 
 	name    atomic.Pointer[string]
 	roster  roster

@@ -50,7 +50,7 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 		c.bufs[role] = a.cache.scratch(n)
 		c.known[role], flags = flags[:n], flags[n:]
 		c.wrong[role], causes = causes[:n], causes[n:]
-		if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) {
+		if m := a.members[a.geo.Slot(st, role)].Load(); a.reads(st, role, m) {
 			c.roles[role] = m
 		}
 	}

@@ -132,12 +132,12 @@ func (a *Array) source(st layout.Stripe, role int) *member {
 		w := a.geo.Width()
 		turn := int(st.Row * int64(a.geo.StripBlocks()) / 512)
 		for i := range w {
-			if m := a.members[st.Group*w+(turn+i)%w].Load(); m.usable(st.Row) && m.condition() != record.Failing {
+			if m := a.members[st.Group*w+(turn+i)%w].Load(); m.usable(st.Row) && !m.stale && m.condition() != record.Failing {
 				return m
 			}
 		}
 	}
-	if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) {
+	if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) && !m.stale {
 		return m
 	}
 	return nil
@@ -248,7 +248,7 @@ func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
 	}
 	defer c.free()
 	for role := range c.wrong {
-		if !heal && slices.ContainsFunc(c.wrong[role], cause.bad) {
+		if !heal && a.rescue == nil && slices.ContainsFunc(c.wrong[role], cause.bad) {
 			return true, nil
 		}
 	}

@@ -42,7 +42,9 @@ func (a *Array) replay() error {
 	numbers := batchNumbers(scans, first)
 	last := first - 1
 	for _, n := range numbers {
-		if n != last+1 {
+		if n != last+1 && a.rescue != nil {
+			a.note("the journals lack batch %d: what was written just before the end may be missing", last+1)
+		} else if n != last+1 {
 			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", ErrFailed, last+1)
 		}
 		last = n
@@ -54,6 +56,9 @@ func (a *Array) replay() error {
 	var mirrored []int64 // stripes of members that are being copied
 	for _, n := range numbers {
 		batch := a.assemble(scans, n)
+		if a.rescue != nil && (n != last || len(batch.lacking) == 0) {
+			batch.usable = len(batch.entries) > 0
+		}
 		if !batch.usable {
 			if n != last {
 				return fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", ErrFailed, n)
@@ -89,6 +94,9 @@ func (a *Array) replay() error {
 	if err := a.syncAll(); err != nil {
 		return err
 	}
+	if a.rescue != nil {
+		heal = nil
+	}
 	for _, t := range heal {
 		if err := a.healColumns(t); err != nil {
 			return err
@@ -116,7 +124,7 @@ func (a *Array) aliveOr(err error) error {
 // place: the highest any head says, since a head is written only after everything below it is.
 func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 	for i := range a.members {
-		if m := a.members[i].Load(); m.live() {
+		if m := a.members[i].Load(); m.live() && !m.stale {
 			scans = append(scans, &scan{m: m, entries: map[uint64]*found{}})
 		}
 	}
@@ -354,6 +362,8 @@ func (a *Array) assemble(scans []*scan, number uint64) batch {
 		switch {
 		case !m.live():
 			lost[slot] = true
+		case m.stale:
+			lost[slot] = true // what was on its way to it when it left is not trusted
 		case involved>>slot&1 == 1 && b.entries[m] == nil:
 			lost[slot] = true
 			b.lacking = append(b.lacking, m)

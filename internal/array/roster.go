@@ -28,6 +28,7 @@ type member struct {
 	cursor   atomic.Int64 // rows below it are rebuilt
 	left     uint64       // when rebuilding: above the cursor it has all that was not changed after this epoch; 0: nothing
 	errs     struct{ read, write, checksum atomic.Uint64 }
+	stale    bool // in a rescue: it left the array earlier, at the epoch left
 	ring     ring
 	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
 }
@@ -243,6 +244,11 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 	lost := func(slot int) bool {
 		other := a.members[slot].Load()
 		return other == m || other.condition() != record.Active && other.condition() != record.Failing
+	}
+	if a.rescue != nil {
+		m.state.Store(int32(to))
+		a.tables.forget(m)
+		return nil
 	}
 	if certain, _ := a.geo.Margin(lost); certain < 0 {
 		m.state.Store(int32(to))

@@ -1,0 +1,301 @@
+package array
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+)
+
+// A rescue reads what is left of an array that cannot be started any more. It is the engine itself over shadows of the
+// members: journals are replayed, sums entered and rosters raised in memory only. What redundancy cannot give is an error
+// block by block instead of the end of the array. Three things are different from an array in service:
+//
+//   - a batch that members beyond redundancy would be needed for is applied for those that are there
+//   - nothing is healed, and losing a member never stops the array
+//   - a member that left earlier may serve for what is proven not to have changed since (trusts)
+
+// State is one state that members agree about: a possible start of a rescue.
+type State struct {
+	Record *record.Record
+	Use    []Part // what is read, by slot; Disk is nil where nothing is there
+	Left   []Candidate
+}
+
+// Part is what a state has in one slot.
+type Part struct {
+	Candidate
+	Stale bool // it left the array earlier: only what was not changed since counts
+}
+
+// States lists the states that disks of one array agree about, newest first. There is more than one only when members
+// went on without each other.
+func States(found []Candidate) (out []State) {
+	views := map[uuid.UUID]*record.Record{}
+	for _, c := range found {
+		if v := views[c.Record.EpochID]; v == nil || c.Record.Generation > v.Generation {
+			views[c.Record.EpochID] = c.Record
+		}
+	}
+	newest := make([]*record.Record, 0, len(views))
+	for _, v := range views {
+		newest = append(newest, v)
+	}
+	slices.SortFunc(newest, func(x, y *record.Record) int {
+		if x.Epoch != y.Epoch {
+			return int(min(1, max(-1, int64(y.Epoch-x.Epoch))))
+		}
+		return slices.Compare(x.EpochID[:], y.EpochID[:])
+	})
+	used := map[disk.Disk]bool{}
+	for _, v := range newest {
+		s, news := stateOf(v, found), false
+		for _, p := range s.Use {
+			if p.Disk != nil && !used[p.Disk] {
+				used[p.Disk], news = true, true
+			}
+		}
+		if news {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func stateOf(v *record.Record, found []Candidate) State {
+	s := State{Record: v, Use: make([]Part, len(v.Roster))}
+	for _, c := range found {
+		own := c.Record
+		if own.Slot >= len(v.Roster) || v.Roster[own.Slot].ID != own.Member {
+			s.Left = append(s.Left, c)
+			continue
+		}
+		e := v.Roster[own.Slot]
+		in := e.Condition == record.Active || e.Condition == record.Failing || e.Condition == record.Rebuilding
+		current := in && (own.EpochID == v.EpochID || own.Epoch+1 == v.Epoch)
+		stale := !in && e.Left != 0 && e.Left == own.Epoch && e.LeftID == record.Short(own.EpochID)
+		was := s.Use[own.Slot]
+		if (current || stale) && (was.Disk == nil || was.Stale && current) {
+			if was.Disk != nil {
+				s.Left = append(s.Left, was.Candidate)
+			}
+			s.Use[own.Slot] = Part{c, stale}
+		} else {
+			s.Left = append(s.Left, c)
+		}
+	}
+	return s
+}
+
+// rescue is what is different about an array that is being rescued.
+type rescue struct {
+	old   bool // take what a member that left earlier holds, unless it is proven to have changed
+	notes []string
+}
+
+// Rescue opens a state read-only: nothing is written to its disks. With old, what a member that left earlier holds is
+// taken unless it is proven to have changed since; otherwise only when it is proven not to have. bad is what is known to be
+// unreadable of each disk. Notes say what could not be made use of, and why. The disks belong to the array when nil is
+// returned.
+func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *Array, notes []string, err error) {
+	rec := s.Record.Clone()
+	geo, err := rec.Geometry()
+	if err != nil {
+		return nil, nil, err
+	}
+	a = newArray(cfg, geo, rec)
+	a.rescue = &rescue{old: old}
+	a.roster.ids = make([]uuid.UUID, len(rec.Roster))
+	for slot := range rec.Roster {
+		e, p := &rec.Roster[slot], s.Use[slot]
+		e.Onto = uuid.Nil
+		var d disk.Disk
+		if p.Disk != nil {
+			d = disk.NewShadow(p.Disk, bad[p.Disk])
+		}
+		m := a.newMember(slot, d, rec)
+		a.roster.ids[slot] = e.ID
+		a.members[slot].Store(m)
+		if d == nil {
+			m.state.Store(int32(record.Missing))
+			e.Condition = record.Missing
+			continue
+		}
+		m.adopt(p.Record.Place, p.Record.Member)
+		if !p.Stale {
+			continue
+		}
+		m.stale, m.left = true, p.Record.Epoch
+		_, runs, err := a.unsettledRuns(m)
+		if err == nil {
+			err = m.loseRuns(runs, m.left)
+		}
+		if err != nil {
+			a.note("%s is not made use of: %v", m.name(), err)
+			m.state.Store(int32(record.Missing))
+			continue
+		}
+		m.state.Store(int32(record.Active))
+	}
+	if err = a.roster.raise(a, func(*record.Record) {}); err == nil {
+		err = a.replay()
+	}
+	if err != nil {
+		a.freeze(err)
+		return nil, a.rescue.notes, err
+	}
+	return a, a.rescue.notes, nil
+}
+
+func (a *Array) note(format string, args ...any) {
+	a.rescue.notes = append(a.rescue.notes, fmt.Sprintf(format, args...))
+}
+
+// reads says whether what a member holds of a stripe counts.
+func (a *Array) reads(st layout.Stripe, role int, m *member) bool {
+	return m.usable(st.Row) && (!m.stale || a.trusts(st, role, m))
+}
+
+// trusts says whether what a member that left earlier holds of a stripe is still right. A change of its data is a change of
+// every parity as well, so one parity that has been there all the while and did not change is proof; one that changed is
+// proof of nothing, but makes it too likely. Parity of a stale member proves nothing about data that is not there.
+func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
+	if role >= a.geo.Data && a.geo.Data > 1 {
+		return false
+	}
+	per := int64(a.geo.StripBlocks())
+	first := st.Row * per
+	proven := false
+	for witness := range a.geo.Width() {
+		if witness == role || witness < a.geo.Data && a.geo.Data > 1 {
+			continue
+		}
+		o := a.members[a.geo.Slot(st, witness)].Load()
+		if o.stale || !o.usable(st.Row) {
+			continue
+		}
+		for number := first / record.SumsPerPage; number <= (first+per-1)/record.SumsPerPage; number++ {
+			written, epoch, err := a.tables.changed(o, number)
+			mine, _, errMine := a.tables.changed(m, number)
+			if err != nil || errMine != nil || written && epoch > m.left || mine && !written {
+				return false
+			}
+		}
+		proven = true
+	}
+	return proven || a.rescue.old
+}
+
+// Span is a stretch of an array, in bytes.
+type Span struct {
+	Offset int64 `json:"offset"`
+	Length int64 `json:"length"`
+}
+
+// Losses foretells what cannot be read of the regions that any member knows to be written, without reading the data:
+// lost is called with spans in ascending order; so far, now and then, with how far it is. Whatever turns out to be
+// unreadable or wrong on a member that is not known to be comes on top.
+func (a *Array) Losses(lost func(Span), sofar func(off int64) error) error {
+	n := a.geo.StripBlocks()
+	sums := make([]uint32, n)
+	unknown := make([][]bool, a.geo.Width())
+	for role := range unknown {
+		unknown[role] = make([]bool, n)
+	}
+	count := make([]int, n)
+	var open Span
+	for number := a.nextWritten(0); number < a.geo.Stripes(); number = a.nextWritten(number + 1) {
+		if err := sofar(number * a.geo.StripeSize()); err != nil {
+			return err
+		}
+		st := a.geo.Locate(number)
+		clear(count)
+		for role := range unknown {
+			m := a.members[a.geo.Slot(st, role)].Load()
+			there := a.reads(st, role, m) && a.tables.sums(m, st.Row*int64(n), sums) == nil
+			for col := range n {
+				u := !there || sums[col] == record.SumLost || sums[col] != record.SumNever && a.badAt(m, st.Row*int64(n)+int64(col))
+				if unknown[role][col] = u; u {
+					count[col]++
+				}
+			}
+		}
+		for role := range a.geo.Data {
+			for col := range n {
+				if !unknown[role][col] || count[col] <= a.geo.Parity {
+					continue
+				}
+				at := number*a.geo.StripeSize() + int64(role)*a.geo.Strip + int64(col)*Block
+				if open.Offset+open.Length != at && open.Length > 0 {
+					lost(open)
+					open = Span{}
+				}
+				if open.Length == 0 {
+					open.Offset = at
+				}
+				open.Length += Block
+			}
+		}
+	}
+	if open.Length > 0 {
+		lost(open)
+	}
+	return nil
+}
+
+func (a *Array) badAt(m *member, block int64) bool {
+	d := m.disk
+	if m.patient != nil {
+		d = m.patient.Disk
+	}
+	s, ok := d.(*disk.Shadow)
+	return ok && s.Bad(m.offset(block))
+}
+
+// ReadKnown fills p from byte offset off, both in whole blocks, with what can be read, and with zeros where nothing can:
+// those spans it returns, ascending.
+func (a *Array) ReadKnown(p []byte, off int64) (lost []Span, err error) {
+	_, err = a.ReadSparse(p, off)
+	if err == nil || !errors.Is(err, ErrUnreadable) {
+		return nil, err
+	}
+	lose := func(at int64) {
+		if l := len(lost) - 1; l >= 0 && lost[l].Offset+lost[l].Length == at {
+			lost[l].Length += Block
+		} else {
+			lost = append(lost, Span{at, Block})
+		}
+	}
+	err = a.pieces(p, off, func(pc piece) error {
+		first, n := int(pc.from/Block), len(pc.buf)/Block
+		defer a.lockStripes([]int64{pc.stripe.Number}, false)()
+		c, err := a.loadColumns(pc.stripe, first, n, nil)
+		if err != nil {
+			return err
+		}
+		defer c.free()
+		c.recover()
+		for col := range n {
+			if c.known[pc.role][col] {
+				copy(pc.buf[col*Block:][:Block], c.bufs[pc.role][col*Block:])
+				continue
+			}
+			clear(pc.buf[col*Block:][:Block])
+			lose(pc.stripe.Number*a.geo.StripeSize() + int64(pc.role)*a.geo.Strip + pc.from + int64(col)*Block)
+		}
+		return nil
+	})
+	return lost, err
+}
+
+// NextWritten is the first byte at or after off, at the start of a stripe, that any member knows to be written, and
+// where that stripe ends; the capacity twice when there is none.
+func (a *Array) NextWritten(off int64) (from, to int64) {
+	number := a.nextWritten(off / a.geo.StripeSize())
+	return min(number*a.geo.StripeSize(), a.Capacity()), min((number+1)*a.geo.StripeSize(), a.Capacity())
+}
