@@ -54,6 +54,7 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "what-if", c.WhatIf)
 	handle(mux, log, "inspect", c.Inspect)
 	handle(mux, log, "vet", c.Vet)
+	handle(mux, log, "rescue", c.Rescue)
 	handle(mux, log, "test-alerts", func(struct{}) ([]service.AlertResult, error) { return c.TestAlerts() })
 	handle(mux, log, "acknowledge", nothing(c.Acknowledge))
 	return mux
@@ -246,6 +247,10 @@ func (c *Client) Inspect(disks []string) (*service.InspectReply, error) {
 func (c *Client) Readings(q service.ReadingsRequest) ([]history.Reading, error) {
 	return call[[]history.Reading](c, "readings", q)
 }
+func (c *Client) Rescue(q service.RescueRequest) (*service.RescueReply, error) {
+	return call[*service.RescueReply](c, "rescue", q)
+}
+
 func (c *Client) Vet(q service.VetRequest) ([]service.Vetting, error) {
 	return call[[]service.Vetting](c, "vet", q)
 }

@@ -77,6 +77,10 @@ type env struct {
 	rows               int
 	html               string
 	quick, again, hold bool
+	images             []service.Image
+	state              int
+	old                bool
+	copy               string
 	pending            int64
 	reallocated        int64
 	temperature        float64
@@ -90,7 +94,7 @@ func (u usageError) Error() string { return u.text }
 
 func commands() []command {
 	return []command{disksCommand, planCommand, createCommand, serveCommand, statusCommand, nextCommand, watchCommand, mayPullCommand, locateCommand,
-		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
+		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, rescueCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
 		startCommand, stopCommand, renameCommand, eraseCommand, dissolveCommand, historyCommand, reportCommand, inspectCommand, alertsCommand, acknowledgeCommand,
 		labCommand, demoCommand, versionCommand, helpCommand}
 }

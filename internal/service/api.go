@@ -6,6 +6,7 @@ import (
 	"errors"
 	"time"
 
+	"nidalo/internal/array"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
 )
@@ -36,6 +37,7 @@ type Control interface {
 	WhatIf(WhatIfRequest) ([]WhatIfReply, error)
 	Inspect(disks []string) (*InspectReply, error)
 	Vet(VetRequest) ([]Vetting, error)
+	Rescue(RescueRequest) (*RescueReply, error)
 	TestAlerts() ([]AlertResult, error)
 	Acknowledge(array string) error
 	Close() error
@@ -388,4 +390,67 @@ type VetRequest struct {
 	Quick bool
 	Again bool // begin anew although one was cut short
 	Stop  bool // hold it
+}
+
+// RescueRequest judges what can be read of an array that is not in service, and copies it out with Copy.
+type RescueRequest struct {
+	Array  string  `json:"array"` // its name or identity
+	Images []Image `json:"images,omitempty"`
+	State  int     `json:"state,omitempty"` // which of several states, from 1 on; 0 when there is only one
+	Old    bool    `json:"old,omitempty"`   // take what a member that left earlier holds, unless it is proven to have changed
+	Copy   string  `json:"copy,omitempty"`  // a file that is not there yet, by its absolute path
+	Watch  bool    `json:"watch,omitempty"` // only ask how far the copying is
+	Stop   bool    `json:"stop,omitempty"`  // end the copying
+}
+
+// Image is a file that a failing disk was copied to, and a file that lists what could not be read of it.
+type Image struct {
+	Path string `json:"path"`
+	Bad  string `json:"bad,omitempty"`
+}
+
+// RescueReply is what can be read of an array, as far as its members know.
+type RescueReply struct {
+	Array    string        `json:"array"`
+	Level    string        `json:"level,omitempty"`
+	States   []RescueState `json:"states,omitempty"` // newest first
+	State    int           `json:"state"`            // the one judged; 0 when one has to be chosen
+	Doubt    string        `json:"doubt,omitempty"`
+	Old      bool          `json:"old"`
+	Capacity int64         `json:"capacity_bytes"`
+	Written  int64         `json:"written_bytes"` // at most
+	Lost     int64         `json:"lost_bytes"`    // of what was written
+	Spans    int           `json:"lost_spans"`
+	Places   []array.Span  `json:"lost,omitempty"` // the first of them
+	Notes    []string      `json:"notes,omitempty"`
+	Copy     *RescueCopy   `json:"copy,omitempty"`
+}
+
+// RescueState is a state that some members agree about.
+type RescueState struct {
+	Epoch   uint64         `json:"epoch"`
+	Members []RescueMember `json:"members"`
+	Unused  []string       `json:"unused,omitempty"`
+}
+
+// RescueMember is what there is of one slot.
+type RescueMember struct {
+	Slot  int           `json:"slot"`
+	Disk  disk.Identity `json:"disk"`
+	There bool          `json:"there"`
+	Use   string        `json:"use"` // in words
+}
+
+// RescueCopy is how far the copying out is. Lost is what turned out to be unreadable.
+type RescueCopy struct {
+	State   string       `json:"state"` // as of tasks
+	Path    string       `json:"path"`
+	Done    int64        `json:"done_bytes"`
+	Total   int64        `json:"total_bytes"`
+	Lost    int64        `json:"lost_bytes"`
+	Places  []array.Span `json:"lost,omitempty"` // the first of them; all are in the file beside, PATH.lost
+	Rate    float64      `json:"bytes_per_second"`
+	Started time.Time    `json:"started"`
+	Ended   time.Time    `json:"ended"`
+	Error   string       `json:"error,omitempty"`
 }

@@ -157,7 +157,8 @@ func (s *Service) hintsFor(rec *record.Record, err error) []string {
 		return []string{"two sets of disks went on without each other: take out those that are not to count, then start it again",
 			"nidalo disks   shows which disk carries which epoch"}
 	case errors.Is(err, array.ErrFailed):
-		return []string{"bring the missing disks back, in any bay, then: nidalo start " + rec.Name}
+		return []string{"bring the missing disks back, in any bay, then: nidalo start " + rec.Name,
+			"nidalo rescue " + rec.Name + "   says what can be read without them, and copies it out"}
 	}
 	return nil
 }

@@ -56,6 +56,8 @@ type Service struct {
 	idle    []idle              // found but not in service
 	mem     memory
 	vets    map[string]*vetRun // under way, by serial or path
+	// salvages is what was copied out since the service began, by array.
+	salvages map[string]*salvage
 }
 
 // running is an array in service.
