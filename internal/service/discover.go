@@ -448,14 +448,21 @@ func (s *Service) greet() {
 	}
 }
 
-// takeBackAll looks, at the start, for members that came back while no service ran.
+// takeBackAll looks, at the start of the service, for members that came back while none ran.
 func (s *Service) takeBackAll() {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	s.takeBackOf(uuid.Nil)
+}
+
+// takeBackOf looks for members of one array, or with uuid.Nil of all, that are here and not in service. admin is held.
+func (s *Service) takeBackOf(id uuid.UUID) {
 	s.survey.mu.Lock()
 	order, known := s.survey.order, s.survey.known
 	s.survey.mu.Unlock()
 	for _, src := range order {
-		if f := known[src]; f.record != nil && !s.inService(f.info.Identity) {
-			s.takeBack(src, f)
+		if f := known[src]; f.record != nil && (id == uuid.Nil || f.record.Array == id) && !s.inService(f.info.Identity) {
+			s.takeBackHeld(src, f)
 		}
 	}
 }
@@ -464,6 +471,10 @@ func (s *Service) takeBackAll() {
 func (s *Service) takeBack(src source, f found) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
+	s.takeBackHeld(src, f)
+}
+
+func (s *Service) takeBackHeld(src source, f found) {
 	for _, r := range s.running() {
 		if r.ID() != f.record.Array || r.Failure() != nil {
 			continue

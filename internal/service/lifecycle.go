@@ -143,6 +143,7 @@ func (s *Service) Start(req StartRequest) (*ArrayStatus, error) {
 		return nil, err
 	}
 	s.event(Event{Kind: "array-started", Severity: Info, Array: r.Name(), Detail: string(r.Condition())})
+	s.takeBackOf(r.ID()) // those that left before the others, and came back while it was not in service
 	disks, err := s.Disks()
 	if err != nil {
 		return nil, err

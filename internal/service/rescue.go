@@ -61,7 +61,7 @@ func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
 	}
 	if err != nil {
 		release()
-		if req.Copy != "" {
+		if req.Copy != "" || req.State > 0 {
 			return nil, err
 		}
 		out.Doubt, out.State = err.Error(), 0

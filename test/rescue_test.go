@@ -1,0 +1,189 @@
+package test
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+type span struct{ Offset, Length int64 }
+
+type rescued struct {
+	State  int
+	States []struct {
+		Epoch   uint64
+		Members []struct {
+			Slot  int
+			There bool
+			Use   string
+		}
+	}
+	Doubt   string
+	Written int64  `json:"written_bytes"`
+	Lost    int64  `json:"lost_bytes"`
+	Places  []span `json:"lost"`
+	Copy    struct {
+		State string
+		Lost  int64 `json:"lost_bytes"`
+	}
+}
+
+// rescue runs the command and returns what it says; the exit status says whether anything is lost.
+func (b *bench) rescue(args ...string) (r rescued) {
+	b.t.Helper()
+	code, out, said := b.try(append([]string{"rescue", "-json"}, args...)...)
+	require.NoError(b.t, json.Unmarshal([]byte(out), &r), "%s%s", out, said)
+	require.Equal(b.t, r.Lost > 0 || r.Copy.Lost > 0 || r.Doubt != "", code == 1)
+	return r
+}
+
+// listed reads a list of what was lost.
+func listed(t *testing.T, path string) (out []span) {
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		if !strings.HasPrefix(line, "#") {
+			var s span
+			_, err := fmt.Sscan(line, &s.Offset, &s.Length)
+			require.NoError(t, err)
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// sameBut wants two files the same except for zeros in the spans.
+func sameBut(t *testing.T, x, y string, n int64, lost []span) {
+	t.Helper()
+	a, err := os.ReadFile(x)
+	require.NoError(t, err)
+	b, err := os.ReadFile(y)
+	require.NoError(t, err)
+	for _, l := range lost {
+		if l.Offset < n {
+			clear(a[l.Offset:min(n, l.Offset+l.Length)])
+		}
+	}
+	require.Equal(t, sha256.Sum256(a[:n]), sha256.Sum256(b[:n]))
+}
+
+func (b *bench) disks() (sums map[string][32]byte) {
+	b.t.Helper()
+	sums = map[string][32]byte{}
+	paths, err := filepath.Glob(filepath.Join(b.home, "lab", "*", "disk.img"))
+	require.NoError(b.t, err)
+	for _, p := range paths {
+		text, err := os.ReadFile(p)
+		require.NoError(b.t, err)
+		sums[p] = sha256.Sum256(text)
+	}
+	return sums
+}
+
+func TestARescueCopiesOutWhatIsLeft(t *testing.T) {
+	b, in, out := filled(t, 100*mib)
+	b.refused(1, []string{"is in service"}, "rescue", "tides")
+	b.refused(1, []string{"no disk carries anything"}, "rescue", "sonar")
+	for _, bay := range []string{"A1", "A2", "A3"} {
+		b.nidalo("lab", "pull", bay)
+		b.eventually("gone", func() bool { return strings.Contains(b.nidalo("disks"), bay+"    -") })
+	}
+	require.Equal(t, "failed", b.condition())
+	require.Contains(t, b.nidalo("next"), "nidalo rescue tides")
+	before := b.disks()
+
+	judged := b.rescue("tides")
+	require.Positive(t, judged.Lost)
+	require.Less(t, judged.Lost, int64(100*mib))
+	require.Len(t, judged.States, 1)
+	got := b.rescue("-copy", out, "tides")
+	require.Equal(t, "done", got.Copy.State)
+	lost := listed(t, out+".lost")
+	var all int64
+	for _, l := range lost {
+		all += l.Length
+	}
+	require.Equal(t, got.Copy.Lost, all)
+	require.Equal(t, judged.Lost, all, "what it promised is what is read")
+	require.Equal(t, judged.Places, lost[:len(judged.Places)])
+	sameBut(t, in, out, 100*mib, lost)
+	b.refused(1, []string{"is there already"}, "rescue", "-copy", out, "tides")
+	require.Equal(t, before, b.disks(), "the members are not touched")
+
+	// The disk lost last, as an image of which a part could not be copied.
+	image, list := filepath.Join(b.home, "a3.img"), filepath.Join(b.home, "a3.bad")
+	drawer, err := os.ReadFile(filepath.Join(b.home, "lab", "drawer", "QRN-0207", "disk.img"))
+	require.NoError(t, err)
+	clear(drawer[20*mib : 21*mib])
+	require.NoError(t, os.WriteFile(image, drawer, 0o400))
+	b.refused(1, []string{"line 1", "is not a range"}, func() []string {
+		require.NoError(t, os.WriteFile(list, []byte("-7 12\n"), 0o600))
+		return []string{"rescue", "-image", image + "=" + list, "tides"}
+	}()...)
+	require.NoError(t, os.WriteFile(list, []byte(fmt.Sprintf("# what the copier could not read\n%d %d\n", 20*mib, mib)), 0o600))
+	judged = b.rescue("-image", image+"="+list, "tides")
+	require.LessOrEqual(t, judged.Lost, int64(4*mib), "one of three lost is more than level 6 needs, but for a part")
+	require.Positive(t, judged.Lost)
+	require.NoError(t, os.Remove(out))
+	b.stop(syscall.SIGTERM) // the command does it by itself as well
+	got = b.rescue("-image", image+"="+list, "-copy", out, "tides")
+	require.Equal(t, judged.Lost, got.Copy.Lost)
+	sameBut(t, in, out, 100*mib, listed(t, out+".lost"))
+
+	// Disks that were gone for a moment come back whole.
+	b.start()
+	for bay, serial := range map[string]string{"A1": "TMK-0193", "A2": "ORR-0200", "A3": "QRN-0207"} {
+		b.nidalo("lab", "insert", bay, "-disk", serial)
+	}
+	time.Sleep(1500 * time.Millisecond)
+	if b.condition() == "failed" {
+		b.nidalo("start", "tides")
+	}
+	b.healthy()
+	require.NoError(t, os.Remove(out))
+	b.tool("nbdcopy", b.uri("tides"), out)
+	same(t, in, out, 100*mib)
+}
+
+// TestDisksThatWentOnWithoutEachOtherAreToldApart: two halves of a mirror were both written to.
+func TestDisksThatWentOnWithoutEachOtherAreToldApart(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "2", "-size", "64MiB")
+	b.nidalo("create", "-name", "charts", "-level", "1", "A1", "A2")
+	serials := map[string]string{}
+	b.start()
+	for _, m := range b.status().Arrays[0].Members {
+		serials[m.Bay] = m.Serial
+	}
+	b.stop(syscall.SIGTERM)
+	for value, other := range map[string]string{"1": "A2", "2": "A1"} {
+		b.nidalo("lab", "pull", other)
+		b.start()
+		b.tool("qemu-io", "-f", "raw", b.uri("charts"), "-c", "write -P "+value+" 0 1M", "-c", "flush")
+		b.stop(syscall.SIGTERM)
+		b.nidalo("lab", "insert", other, "-disk", serials[other])
+	}
+	b.start()
+	judged := b.rescue("charts")
+	require.Contains(t, judged.Doubt, "without each other")
+	require.Len(t, judged.States, 2)
+	seen := map[byte]bool{}
+	for _, state := range []string{"1", "2"} {
+		out := filepath.Join(b.home, "out"+state)
+		require.Zero(t, b.rescue("-state", state, "-copy", out, "charts").Copy.Lost)
+		text, err := os.ReadFile(out)
+		require.NoError(t, err)
+		require.Equal(t, strings.Repeat(string(text[:1]), mib), string(text[:mib]))
+		seen[text[0]] = true
+	}
+	require.Equal(t, map[byte]bool{1: true, 2: true}, seen)
+	b.refused(1, []string{"no state 3"}, "rescue", "-state", "3", "charts")
+}
