@@ -194,3 +194,54 @@ func TestTheReportPageInABrowser(t *testing.T) {
 	require.Positive(t, r.Risk["tides"].Year)
 	require.Contains(t, b.nidalo("report"), "What to do")
 }
+
+func TestTheMapShowsWhereDataLives(t *testing.T) {
+	b, _, _ := filled(t, 40*mib)
+	b.tool("qemu-io", "-f", "raw", b.uri("tides"), "-c", "write -P 7 200M 4M", "-c", "flush")
+	var m struct {
+		Check   float64
+		Members []struct {
+			Data    int64 `json:"data_bytes"`
+			Written []bool
+			Bad     []int
+			Cursor  float64
+			Copied  float64
+			Strips  []string
+		}
+	}
+	look := func() {
+		t.Helper()
+		m.Members = nil
+		require.NoError(t, json.Unmarshal([]byte(b.nidalo("status", "-map", "-json", "tides")), &m))
+	}
+	look()
+	parts := float64(len(m.Members[0].Written))
+	at := func(off float64) int { return int(off / 4 / float64(m.Members[0].Data) * parts) } // four data strips a stripe
+	for _, x := range m.Members {
+		require.True(t, x.Written[at(20*mib)])
+		require.True(t, x.Written[at(202*mib)])
+		require.False(t, x.Written[at(120*mib)])
+		require.Negative(t, x.Cursor)
+		require.Negative(t, x.Copied)
+	}
+	require.Equal(t, []string{"0", "1", "2", "3", "P0", "Q0"}, []string{m.Members[0].Strips[0], m.Members[1].Strips[0], m.Members[2].Strips[0], m.Members[3].Strips[0], m.Members[4].Strips[0], m.Members[5].Strips[0]})
+	require.Negative(t, m.Check)
+
+	b.nidalo("lab", "damage", "A4", "-change", "12MiB:4KiB")
+	code, text, _ := b.try("check", "-wait", "-json", "tides")
+	require.Equal(t, 1, code, text)
+	look()
+	for i, x := range m.Members {
+		sum := 0
+		for part, n := range x.Bad {
+			if sum += n; n > 0 {
+				require.Less(t, part, int(parts)/4, "12 MiB of 64, less what comes before the data")
+			}
+		}
+		require.Equal(t, map[bool]int{true: 1, false: 0}[i == 3], sum, "member %d", i)
+	}
+	require.Contains(t, b.nidalo("status", "-map", "tides"), "nidalo check -repair tides")
+	b.nidalo("check", "-repair", "-wait", "tides")
+	require.NotContains(t, b.nidalo("status", "-map", "tides"), "-repair")
+	b.refused(2, []string{"which array"}, "status", "-map")
+}

@@ -55,6 +55,7 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "inspect", c.Inspect)
 	handle(mux, log, "vet", c.Vet)
 	handle(mux, log, "rescue", c.Rescue)
+	handle(mux, log, "map", c.Map)
 	handle(mux, log, "test-alerts", func(struct{}) ([]service.AlertResult, error) { return c.TestAlerts() })
 	handle(mux, log, "acknowledge", nothing(c.Acknowledge))
 	return mux
@@ -249,6 +250,10 @@ func (c *Client) Readings(q service.ReadingsRequest) ([]history.Reading, error) 
 }
 func (c *Client) Rescue(q service.RescueRequest) (*service.RescueReply, error) {
 	return call[*service.RescueReply](c, "rescue", q)
+}
+
+func (c *Client) Map(name string) (*service.MapReply, error) {
+	return call[*service.MapReply](c, "map", name)
 }
 
 func (c *Client) Vet(q service.VetRequest) ([]service.Vetting, error) {

@@ -81,6 +81,7 @@ type env struct {
 	state              int
 	old                bool
 	copy               string
+	where              bool
 	pending            int64
 	reallocated        int64
 	temperature        float64

@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"flag"
+
 	"nidalo/internal/service"
 )
 
-var statusCommand = command{name: "status", usage: "[-json] [NAME]", short: "how the arrays are, and what to do next", most: 1,
+var statusCommand = command{name: "status", usage: "[-map] [-json] [NAME]", short: "how the arrays are, and what to do next", most: 1,
 	help: `
 Shows each array (or the one named): its condition, its members by bay, model and serial, running tasks with rate and time
 left, and what to do next.
@@ -16,13 +18,31 @@ Exit status: 0 the state was told, whatever it is; 1 it could not be had; 2 wron
 
   nidalo status
   nidalo status tides
+  nidalo status -map tides
   nidalo status -json`,
-	flags: jsonFlag,
+	flags: func(e *env, f *flag.FlagSet) {
+		f.BoolVar(&e.where, "map", false, "where the data of the array NAME lives: written regions, bad places, cursors, strips")
+		jsonFlag(e, f)
+	},
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
 			name := ""
 			if len(args) == 1 {
 				name = args[0]
+			}
+			if e.where {
+				if name == "" {
+					return usageError{"-map: which array?"}
+				}
+				m, err := c.Map(name)
+				if err != nil {
+					return err
+				}
+				if e.json {
+					return e.printJSON(m)
+				}
+				e.out.Map(m)
+				return nil
 			}
 			st, err := c.Status(name)
 			if err != nil {

@@ -38,6 +38,7 @@ type Control interface {
 	Inspect(disks []string) (*InspectReply, error)
 	Vet(VetRequest) ([]Vetting, error)
 	Rescue(RescueRequest) (*RescueReply, error)
+	Map(name string) (*MapReply, error)
 	TestAlerts() ([]AlertResult, error)
 	Acknowledge(array string) error
 	Close() error

@@ -71,18 +71,8 @@ func whatIf(r *running, wanted map[string]bool) (WhatIfReply, bool) {
 			out.Fatal = append(out.Fatal, name)
 		}
 	}
-	if geo.Groups > 1 && geo.Redundant() {
-		what := "form one parity group"
-		if geo.Data == 1 {
-			what = "hold the same data"
-		}
-		for g := range geo.Groups {
-			var names []string
-			for i := g * geo.Width(); i < (g+1)*geo.Width(); i++ {
-				names = append(names, shortName(members[i].Disk))
-			}
-			out.Notes = append(out.Notes, fmt.Sprintf("%s %s: of them %d may be lost", join2(names), what, geo.Parity))
-		}
+	if geo.Groups > 1 {
+		out.Notes = append(out.Notes, partners(geo, members)...)
 	}
 	touched := len(out.Lost) > 0
 	return out, touched

@@ -1,0 +1,104 @@
+package service
+
+import (
+	"fmt"
+
+	"nidalo/core/layout"
+	"nidalo/core/plan"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+)
+
+const (
+	mapParts = 64
+	mapRows  = 6 // of strips that are drawn
+)
+
+// Map tells where the data of an array lives, over its members and bays.
+func (s *Service) Map(name string) (*MapReply, error) {
+	r, err := s.find(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Failure(); err != nil {
+		return nil, &Error{What: fmt.Sprintf("array %q cannot be asked: %v", name, err), Hints: []string{"nidalo rescue " + name + "   says what can be read of it"}}
+	}
+	geo, members := r.Geometry(), r.MemberStates()
+	certain, _ := r.Margin()
+	out := &MapReply{Array: r.Name(), Level: string(geo.Level), Condition: string(r.Condition()), Margin: max(certain, 0), Strip: geo.Strip,
+		Check: r.CheckCursor(), Partners: partners(geo, members)}
+	for i, m := range r.Map(mapParts) {
+		share := func(row int64) float64 {
+			if row < 0 {
+				return -1
+			}
+			return float64(row) / float64(max(m.Rows, 1))
+		}
+		mm := MemberMap{Slot: i, Disk: members[i].Disk, Condition: members[i].Condition.String(), Data: m.Rows * geo.Strip,
+			Written: m.Written, Cursor: share(m.Cursor), Copied: share(m.Copied), Bad: make([]int, mapParts)}
+		for row := range int64(mapRows) {
+			mm.Strips = append(mm.Strips, plan.Cell(geo, i, row))
+		}
+		out.Members = append(out.Members, mm)
+	}
+	for _, t := range r.TaskStates() {
+		if t.Check == nil {
+			continue
+		}
+		for i := range out.Members { // of the last check only
+			clear(out.Members[i].Bad)
+		}
+		if t.Check.Repaired == t.Check.Mismatches {
+			continue
+		}
+		for _, p := range t.Check.Places {
+			part := p.Block * array.Block * mapParts / max(out.Members[p.Slot].Data, 1)
+			out.Members[p.Slot].Bad[min(max(part, 0), mapParts-1)]++
+		}
+	}
+	return out, nil
+}
+
+// partners says in words which members hold the same data, or belong together, in nested and mirrored levels.
+func partners(geo *layout.Geometry, members []array.MemberState) (out []string) {
+	if geo.Groups < 2 && geo.Data > 1 || !geo.Redundant() {
+		return nil
+	}
+	what := "form one parity group"
+	if geo.Data == 1 {
+		what = "hold the same data"
+	}
+	for g := range geo.Groups {
+		var names []string
+		for i := g * geo.Width(); i < (g+1)*geo.Width(); i++ {
+			names = append(names, shortName(members[i].Disk))
+		}
+		out = append(out, fmt.Sprintf("%s %s: of them %d may be lost", join2(names), what, geo.Parity))
+	}
+	return out
+}
+
+// MapReply is where the data of an array lives.
+type MapReply struct {
+	Array     string      `json:"array"`
+	Level     string      `json:"level"`
+	Condition string      `json:"condition"`
+	Margin    int         `json:"margin"`
+	Strip     int64       `json:"strip_bytes"`
+	Check     float64     `json:"check"` // how far a check under way is, as a share of the array; negative: none is
+	Members   []MemberMap `json:"members"`
+	Partners  []string    `json:"partners,omitempty"`
+}
+
+// MemberMap is one member of a map. Its data area is divided into equal parts from its first byte to its last.
+type MemberMap struct {
+	Slot      int           `json:"slot"`
+	Disk      disk.Identity `json:"disk"`
+	Condition string        `json:"condition"`
+	Data      int64         `json:"data_bytes"`
+	Written   []bool        `json:"written,omitempty"` // by part: something in it was written
+	Bad       []int         `json:"bad"`               // by part: blocks that the last check in this service's time found wrong, of those it located
+	Cursor    float64       `json:"cursor"`            // the share that is rebuilt; negative: it is not being rebuilt
+	Copied    float64       `json:"copied"`            // the share that is on the disk it is being copied onto; negative: it is not
+	Strips    []string      `json:"strips"`            // what its first strips are: a number of the array's strips, P, Q, R and a stripe, = and a strip copied
+}

@@ -1,0 +1,106 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nidalo/internal/service"
+)
+
+// Map shows where the data of an array lives.
+func (s *Screen) Map(r *service.MapReply) {
+	s.Printf("%s   level %s, %s, margin %d\n\n", s.strong(r.Array), r.Level, s.paint(r.Condition), r.Margin)
+	t := s.table(table.Row{"slot", "bay", "serial", "condition", "its data area, from the first byte to the last"}, 1)
+	parts, bad, cursor := 0, 0, false
+	for _, m := range r.Members {
+		line, n := regions(m)
+		bad += n
+		parts = max(parts, len(m.Written))
+		t.AppendRow(table.Row{m.Slot, or(m.Disk.Bay, m.Disk.Path), or(m.Disk.Serial, "-"), s.paint(m.Condition), line})
+		if m.Copied >= 0 {
+			cursor = true
+			t.AppendRow(table.Row{"", "", "", "copied", pointer(m.Copied, len(m.Written))})
+		}
+		cursor = cursor || m.Cursor >= 0
+	}
+	if r.Check >= 0 && parts > 0 {
+		cursor = true
+		t.AppendRow(table.Row{"", "", "", "check", pointer(r.Check, parts)})
+	}
+	t.Render()
+	s.Printf("\n")
+	if parts > 0 {
+		legend := fmt.Sprintf("A character is %s: # something in it was written, . nothing ever was", service.FormatSize(r.Members[0].Data/int64(parts)))
+		if bad > 0 {
+			legend += ", x the last check found blocks wrong there"
+		}
+		if cursor {
+			legend += ", > how far the task is"
+		}
+		s.Printf("%s.\n\n", wrap(legend, s.Width, ""))
+	}
+	header, right := table.Row{"row"}, []int{1}
+	for i, m := range r.Members {
+		header, right = append(header, or(m.Disk.Bay, fmt.Sprint("slot ", i))), append(right, i+2)
+	}
+	l := s.table(header, right...)
+	for row := range r.Members[0].Strips {
+		line := table.Row{row}
+		for _, m := range r.Members {
+			line = append(line, m.Strips[row])
+		}
+		l.AppendRow(line)
+	}
+	l.Render()
+	s.Printf("\n%s\n", wrap(fmt.Sprintf("The first rows: numbers are the array's strips of %s in order%s.", service.FormatSize(r.Strip), meaning(r.Members)), s.Width, ""))
+	for _, p := range r.Partners {
+		s.Printf("%s.\n", p)
+	}
+	next := []string{"nidalo plan -lose DISK " + r.Array + "   what the loss of disks would mean"}
+	if bad > 0 {
+		next = append([]string{"nidalo check -repair " + r.Array + "   rewrites what is wrong, from redundancy"}, next...)
+	}
+	s.Next(next)
+}
+
+// meaning explains what is beside plain numbers in the strips.
+func meaning(members []service.MemberMap) (out string) {
+	all := ""
+	for _, m := range members {
+		all += strings.Join(m.Strips, "")
+	}
+	if strings.Contains(all, "=") {
+		out += "; =n is a further copy of strip n"
+	}
+	if strings.Contains(all, "P") {
+		out += "; P, Q and R are parity of the stripe with that number"
+	}
+	return out
+}
+
+// regions draws the parts of a member, and counts what is bad.
+func regions(m service.MemberMap) (line string, bad int) {
+	if len(m.Written) == 0 {
+		return "cannot be asked", 0
+	}
+	out := []byte(strings.Repeat(".", len(m.Written)))
+	for i, w := range m.Written {
+		if w {
+			out[i] = '#'
+		}
+		if m.Bad[i] > 0 {
+			out[i] = 'x'
+			bad += m.Bad[i]
+		}
+	}
+	if m.Cursor >= 0 {
+		out[min(len(out)-1, int(m.Cursor*float64(len(out))))] = '>'
+	}
+	return string(out), bad
+}
+
+func pointer(share float64, parts int) string {
+	return strings.Repeat(" ", min(parts-1, int(share*float64(parts)))) + ">"
+}
