@@ -31,7 +31,7 @@ func TestPlanSaysWhatIsMade(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-sizes", "6x4TB", "-level", "6", "-json")), &one))
-	require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-sizes", "6x4TB", "-level", "6", "-replace", "0s", "-json")), &spare))
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-sizes", "6x4TB", "-level", "6", "-swap-in", "0s", "-json")), &spare))
 	require.Less(t, spare.Option.Year, one.Option.Year, "a spare is safer")
 	b.nidalo("lab", "new", "-bays", "4", "-size", "64MiB")
 	var planned, made struct {
@@ -244,4 +244,25 @@ func TestTheMapShowsWhereDataLives(t *testing.T) {
 	b.nidalo("check", "-repair", "-wait", "tides")
 	require.NotContains(t, b.nidalo("status", "-map", "tides"), "-repair")
 	b.refused(2, []string{"which array"}, "status", "-map")
+}
+
+func TestSwapsAreForetold(t *testing.T) {
+	b, _, _ := filled(t, 40*mib)
+	text := b.nidalo("plan", "-replace", "A3", "-with", "128MiB")
+	require.Contains(t, text, "margin 1 instead of 2")
+	require.Contains(t, text, "no more space")
+	var got struct {
+		Slots []int
+		Swap  struct {
+			Now  int64 `json:"capacity_now_bytes"`
+			Then int64 `json:"capacity_then_bytes"`
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-grow", "tides", "-with", "128MiB", "-json")), &got))
+	require.Len(t, got.Slots, 6)
+	require.Equal(t, b.status().Arrays[0].Capacity, got.Swap.Now)
+	require.Greater(t, got.Swap.Then, 19*got.Swap.Now/10)
+	b.refused(1, []string{"too small"}, "plan", "-replace", "A3", "-with", "32MiB")
+	b.refused(1, []string{"no member", "smaller"}, "plan", "-grow", "tides", "-with", "64MiB")
+	b.refused(2, []string{"-with"}, "plan", "-grow", "tides")
 }

@@ -82,6 +82,8 @@ type env struct {
 	old                bool
 	copy               string
 	where              bool
+	replace, grow      string
+	with               string
 	pending            int64
 	reallocated        int64
 	temperature        float64

@@ -12,7 +12,7 @@ import (
 	"nidalo/internal/service"
 )
 
-var planCommand = command{name: "plan", usage: "[-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME]", short: "compare levels for some disks; what the loss of disks would mean", most: -1,
+var planCommand = command{name: "plan", usage: "[-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE", short: "compare levels for some disks; what the loss of disks would mean", most: -1,
 	help: `
 Without -lose: works out every level that can be made of the given disks (by bay, serial or path), of disks of the given
 -sizes, or of all blank disks: usable capacity, overhead, margin, speed, the time of a rebuild, and the chance of losing data
@@ -20,13 +20,16 @@ within a year and during a rebuild. What that is computed from is printed below 
 core/plan. -want recommends a level for an aim; -level shows one in detail, with the layout drawn.
 
 With -lose: what would happen to which arrays if those disks went now, what remains, and which further losses are survived.
-Nothing is written in either case.
+With -replace: what a new disk in the place of a member takes and gives; with -grow: what larger disks in the place of all
+smaller members do. Nothing is written in any case.
 
   nidalo plan
   nidalo plan -sizes 8x12TB -want capacity
-  nidalo plan -sizes 4x12TB,2x8TB -afr 2% -replace 0s
+  nidalo plan -sizes 4x12TB,2x8TB -afr 2% -swap-in 0s
   nidalo plan -level 6 A1 A2 A3 A4 A5 A6
-  nidalo plan -lose A3,A5 tides`,
+  nidalo plan -lose A3,A5 tides
+  nidalo plan -replace A3 -with 16TB
+  nidalo plan -grow tides -with 16TB`,
 	flags: func(e *env, f *flag.FlagSet) {
 		d := plan.DefaultAssumptions
 		f.StringVar(&e.sizes, "sizes", "", "disks that need not be there, as `4x12TB,2x8TB`")
@@ -38,7 +41,10 @@ Nothing is written in either case.
 		f.StringVar(&e.ure, "ure", fmt.Sprint(d.URE), "the chance that a bit cannot be read")
 		f.StringVar(&e.rate, "rate", "150MB/s", "the `RATE` of one disk in a rebuild")
 		f.StringVar(&e.share, "share", "100%", "the part of the time a rebuild may work: about 33% at pace normal with busy clients")
-		f.StringVar(&e.replaceIn, "replace", "24h", "the `TIME` until a failed disk is replaced; 0s with a hot spare")
+		f.StringVar(&e.replaceIn, "swap-in", "24h", "the `TIME` until a failed disk is replaced; 0s with a hot spare")
+		f.StringVar(&e.replace, "replace", "", "what a new disk in the place of this `DISK` takes and gives")
+		f.StringVar(&e.grow, "grow", "", "what larger disks in the place of the members of the array `NAME` take and give")
+		f.StringVar(&e.with, "with", "", "with -replace and -grow: the `SIZE` of a new disk")
 		f.IntVar(&e.rows, "rows", 6, "with -level: how many rows of the layout to draw")
 		jsonFlag(e, f)
 	},
@@ -49,6 +55,9 @@ Nothing is written in either case.
 		a, err := e.assumptions()
 		if err != nil {
 			return usageError{err.Error()}
+		}
+		if e.replace != "" || e.grow != "" {
+			return e.planSwap(a, args)
 		}
 		sizes, err := parseSizes(e.sizes)
 		if err != nil {
@@ -109,7 +118,7 @@ func (e *env) assumptions() (a plan.Assumptions, err error) {
 	}
 	a.Rate = float64(rate)
 	if a.Replace, bad = time.ParseDuration(e.replaceIn); bad != nil || a.Replace < 0 {
-		return a, fmt.Errorf("-replace %s: such as 24h or 0s", e.replaceIn)
+		return a, fmt.Errorf("-swap-in %s: such as 24h or 0s", e.replaceIn)
 	}
 	if err == nil && a.Share == 0 {
 		err = fmt.Errorf("-share 0: a rebuild that may not work never ends")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/bits"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nidalo/core/health"
@@ -34,6 +35,7 @@ var DefaultPatience = Patience{Read: 3 * time.Second, Hung: 15 * time.Second}
 // answer cannot land in memory that is used for something else by then. What a late write leaves on the disk is not
 // known: whoever gets ErrHung from one must not trust that place.
 type Patient struct {
+	asking atomic.Bool // a question after its health is under way
 	Disk
 	patience Patience
 	spare    func() bool
@@ -239,12 +241,33 @@ func (p *Patient) Present() error {
 	return p.ReadSoon([][]byte{make([]byte, 4096)}, 0)
 }
 
-// Health is what the disk below says of itself; errors.ErrUnsupported when it does not.
+// healthPatience is how long a disk may take to say how it is.
+const healthPatience = 2 * time.Second
+
+// Health is what the disk below says of itself; errors.ErrUnsupported when it does not, ErrSlow when it takes too long.
 func (p *Patient) Health() (health.Readings, error) {
 	if d, ok := p.Disk.(interface {
 		Health() (health.Readings, error)
 	}); ok {
-		return d.Health()
+		if !p.asking.CompareAndSwap(false, true) {
+			return health.Readings{}, ErrSlow // the last question is not answered yet
+		}
+		type answer struct {
+			r   health.Readings
+			err error
+		}
+		done := make(chan answer, 1)
+		go func() {
+			r, err := d.Health()
+			p.asking.Store(false)
+			done <- answer{r, err}
+		}()
+		select {
+		case a := <-done:
+			return a.r, a.err
+		case <-time.After(healthPatience):
+			return health.Readings{}, ErrSlow
+		}
 	}
 	return health.Readings{}, errors.ErrUnsupported
 }

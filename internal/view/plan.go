@@ -46,12 +46,16 @@ func (s *Screen) Plan(options []plan.Option, a plan.Assumptions, chosen *plan.Op
 }
 
 func (s *Screen) assumptions(a plan.Assumptions) {
-	spare := fmt.Sprintf("a failed disk is replaced after %s (-replace)", Duration(a.Replace.Seconds()))
+	spare := fmt.Sprintf("a failed disk is replaced after %s (-swap-in)", Duration(a.Replace.Seconds()))
 	if a.Replace == 0 {
-		spare = "a spare takes over at once (-replace)"
+		spare = "a spare takes over at once (-swap-in)"
 	}
-	text := fmt.Sprintf("Speeds are in units of one disk, sequential; a small write is what members do for one block overwritten, the journal included. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are full, are rebuilt at %s/s (-rate) for %.0f%% of the time (-share); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
-		100*a.AFR, 1/a.URE, service.FormatSize(int64(a.Rate)), 100*a.Share, spare)
+	full := "full"
+	if a.Used < 1 {
+		full = fmt.Sprintf("%.0f%% full", 100*a.Used)
+	}
+	text := fmt.Sprintf("Speeds are in units of one disk, sequential; a small write is what members do for one block overwritten, the journal included. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (-rate) for %.0f%% of the time (-share); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
+		100*a.AFR, 1/a.URE, full, service.FormatSize(int64(a.Rate)), 100*a.Share, spare)
 	s.Printf("\n%s\n", wrap(text, s.Width, ""))
 }
 

@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"nidalo/core/layout"
+	"nidalo/core/plan"
+	"nidalo/internal/service"
+)
+
+// planSwap says what replacing one member, or all that are smaller than a size, takes and gives.
+func (e *env) planSwap(a plan.Assumptions, args []string) error {
+	if len(args) > 0 && e.replace != "" || len(args) > 1 {
+		return usageError{"-replace and -grow take one disk or one array"}
+	}
+	var size int64
+	if e.with != "" {
+		var err error
+		if size, err = service.ParseSize(e.with); err != nil {
+			return usageError{"-with: " + err.Error()}
+		}
+	}
+	if e.grow != "" && size == 0 {
+		return usageError{"-grow needs -with SIZE: how large the new disks are"}
+	}
+	return e.withControl(func(c service.Control) error {
+		st, err := c.Status("")
+		if err != nil {
+			return err
+		}
+		for _, r := range st.Arrays {
+			if r.Out || len(r.Members) == 0 {
+				continue
+			}
+			var sizes []int64
+			var slots []int
+			for _, m := range r.Members {
+				sizes = append(sizes, m.Size)
+				switch {
+				case e.replace != "" && slices.Contains([]string{m.Bay, m.Serial, m.Path}, e.replace):
+					slots = append(slots, m.Slot)
+				case e.grow == r.Name && m.Size < size:
+					slots = append(slots, m.Slot)
+				}
+			}
+			if len(slots) == 0 {
+				if e.grow == r.Name {
+					return &service.Error{What: fmt.Sprintf("no member of array %q is smaller than %s", r.Name, service.FormatSize(size))}
+				}
+				continue
+			}
+			a.Used = float64(r.Used) / float64(max(r.Capacity, 1))
+			groups := r.Groups
+			if groups == 1 {
+				groups = 0 // levels that have no groups to choose
+			}
+			s, err := plan.SwapFor(layout.Level(r.Level), r.Strip, groups, sizes, slots, cmp.Or(size, sizes[slots[0]]), a)
+			if err != nil {
+				return &service.Error{What: fmt.Sprintf("array %q: %v", r.Name, err)}
+			}
+			if e.json {
+				return e.printJSON(map[string]any{"array": r.Name, "slots": slots, "swap": s, "assumptions": a})
+			}
+			e.out.Swap(r, slots, s, a)
+			return nil
+		}
+		if e.grow != "" {
+			return &service.Error{What: fmt.Sprintf("there is no array %q in service", e.grow), Hints: []string{"nidalo status   lists the arrays"}}
+		}
+		return &service.Error{What: fmt.Sprintf("no array in service has a member %q", e.replace), Hints: []string{"nidalo status   lists the members by bay and serial"}}
+	})
+}
