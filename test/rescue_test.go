@@ -91,6 +91,11 @@ func (b *bench) disks() (sums map[string][32]byte) {
 func TestARescueCopiesOutWhatIsLeft(t *testing.T) {
 	b, in, out := filled(t, 100*mib)
 	b.refused(1, []string{"is in service"}, "rescue", "tides")
+	b.nidalo("lab", "pull", "A6") // a member that this service has never seen before it was one
+	b.nidalo("lab", "insert", "A6")
+	b.eventually("seen", func() bool { return strings.Contains(b.nidalo("next"), "nidalo replace") })
+	b.nidalo("replace", "-wait", "tides", "QRN-0228", "A6")
+	b.healthy()
 	b.refused(1, []string{"no disk carries anything"}, "rescue", "sonar")
 	for _, bay := range []string{"A1", "A2", "A3"} {
 		b.nidalo("lab", "pull", bay)
@@ -104,6 +109,9 @@ func TestARescueCopiesOutWhatIsLeft(t *testing.T) {
 	require.Positive(t, judged.Lost)
 	require.Less(t, judged.Lost, int64(100*mib))
 	require.Len(t, judged.States, 1)
+	for slot, m := range judged.States[0].Members {
+		require.Equal(t, slot > 2, m.There, "slot %d", slot)
+	}
 	got := b.rescue("-copy", out, "tides")
 	require.Equal(t, "done", got.Copy.State)
 	lost := listed(t, out+".lost")

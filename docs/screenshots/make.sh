@@ -61,7 +61,14 @@ nidalo retire -wait tides A2 B1 >/dev/null 2>&1
 shot history 2 "$type; say history -array tides; say history -tasks"
 shot plan 2 "$type; say plan -sizes 8x12TB -want capacity; say plan -level 6 -sizes 5x12TB -rows 5"
 shot inspect 2 "$type; say plan -lose A1,A3 tides; say inspect A4"
+shot map 2 "$type; say status -map tides"
+nidalo vet -quick -wait B2 >/dev/null 2>&1
+nidalo lab damage B3 -fail-writes >/dev/null
+nidalo vet -quick -wait B3 >/dev/null 2>&1 || true
+shot vet 3 "$type; say vet; say disks"
 nidalo report -html "$work/report.html" >/dev/null
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$PWD/report.png" "file://$work/report.html" >/dev/null 2>&1
+for bay in A1 B1 A4; do nidalo lab pull $bay >/dev/null; sleep 1.5; done
+shot rescue 4 "$type; say status tides; say rescue -copy $work/home/tides.img tides"
 nidalo demo >"$work/demo" 2>&1
 shot demo 2 "tail -46 $work/demo"

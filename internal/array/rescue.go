@@ -25,6 +25,7 @@ type State struct {
 	Record *record.Record
 	Use    []Part // what is read, by slot; Disk is nil where nothing is there
 	Left   []Candidate
+	Past   bool // an older state of a newer one in the list, as the disks that left it then carry it
 }
 
 // Part is what a state has in one slot.
@@ -61,10 +62,23 @@ func States(found []Candidate) (out []State) {
 			}
 		}
 		if news {
+			s.Past = len(out) > 0 && !slices.ContainsFunc(s.Use, func(p Part) bool { return p.Disk != nil && fork(out[0].Record, p.Record) })
 			out = append(out, s)
 		}
 	}
 	return out
+}
+
+// fork says whether a record tells of changes that the newest one knows nothing of: its disk went on by itself.
+func fork(newest, own *record.Record) bool {
+	if own.Epoch >= newest.Epoch {
+		return own.EpochID != newest.EpochID
+	}
+	if own.Slot >= len(newest.Roster) || newest.Roster[own.Slot].ID != own.Member {
+		return false // its place has another member since
+	}
+	e := newest.Roster[own.Slot]
+	return e.Left != 0 && own.Epoch > e.Left
 }
 
 func stateOf(v *record.Record, found []Candidate) State {

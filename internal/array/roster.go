@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -252,7 +253,7 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 	}
 	if certain, _ := a.geo.Margin(lost); certain < 0 {
 		m.state.Store(int32(to))
-		a.freeze(fmt.Errorf("%w: %s: %v; too many members are lost, nothing more is written", ErrFailed, m.name(), cause))
+		a.freeze(fmt.Errorf("%w: %s: %s; too many members are lost, nothing more is written", ErrFailed, m.name(), strings.TrimPrefix(cause.Error(), m.name()+": ")))
 		return a.alive()
 	}
 	r.unsettled.Store(true)

@@ -33,7 +33,7 @@ large, and what it holds. Nothing is written. A disk is blank when its head and 
 func diskSteps(disks []service.DiskInfo) []string {
 	var blank []string
 	for _, d := range disks {
-		if d.State == service.DiskBlank {
+		if d.State == service.DiskBlank && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
 			name := d.Bay
 			if name == "" {
 				name = d.Path

@@ -429,6 +429,7 @@ type RescueReply struct {
 
 // RescueState is a state that some members agree about.
 type RescueState struct {
+	Number  int            `json:"state"`
 	Epoch   uint64         `json:"epoch"`
 	Members []RescueMember `json:"members"`
 	Unused  []string       `json:"unused,omitempty"`

@@ -79,7 +79,7 @@ func (s *Service) stepsFor(r *running, disks []DiskInfo, used map[string]bool) (
 		out = append(out, NextStep{name, urgency, why, do, command, d})
 	}
 	if err := r.Failure(); err != nil {
-		add(Now, "it has failed: "+err.Error(), "bring the lost members back, in any bay, and start it; what was flushed is on them", "nidalo start "+name, disk.Identity{})
+		add(Now, "it has failed: "+strings.TrimPrefix(err.Error(), array.ErrFailed.Error()+": "), "bring the lost members back, in any bay, and start it; what was flushed is on them", "nidalo start "+name, disk.Identity{})
 		add(Convenient, "members may never come back", "see what can be read without them, and copy it out", "nidalo rescue "+name, disk.Identity{})
 		return out
 	}

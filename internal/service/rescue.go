@@ -56,8 +56,10 @@ func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
 	states := array.States(found)
 	at, err := chooseState(req, states)
 	out := &RescueReply{Array: states[0].Record.Name, Level: string(states[0].Record.Level), State: at + 1}
-	for _, st := range states {
-		out.States = append(out.States, describeState(st))
+	for i, st := range states {
+		if i == 0 || !st.Past || at == i {
+			out.States = append(out.States, describeState(i+1, st))
+		}
 	}
 	if err != nil {
 		release()
@@ -157,13 +159,14 @@ func (s *Service) remains(req RescueRequest) (found []array.Candidate, bad map[d
 	for _, c := range found {
 		imaged[c.Record.Member] = true
 	}
-	for _, src := range s.carriers(id.String()) {
+	for _, src := range append(s.carriers(id.String()), s.membersOf(id)...) {
 		d, err := s.peek(src)
 		if err != nil {
 			continue
 		}
-		if r, _ := disk.ReadRecord(d); r != nil && r.Array == id && !imaged[r.Member] {
-			found = append(found, array.Candidate{Disk: d, Record: r})
+		p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
+		if r, _ := disk.ReadRecord(p); r != nil && r.Array == id && !imaged[r.Member] {
+			found, imaged[r.Member] = append(found, array.Candidate{Disk: d, Record: r}), true
 		} else {
 			_ = d.Close()
 		}
@@ -172,6 +175,19 @@ func (s *Service) remains(req RescueRequest) (found []array.Candidate, bad map[d
 		return nil, bad, &Error{What: fmt.Sprintf("none of the disks of array %q can be read", req.Array), Hints: []string{"nidalo disks   shows which are there"}}
 	}
 	return found, bad, nil
+}
+
+// membersOf is where the members of an array are that is in service, or has failed there: what they carry is not surveyed.
+func (s *Service) membersOf(id uuid.UUID) (out []source) {
+	s.survey.mu.Lock()
+	order, known := s.survey.order, s.survey.known
+	s.survey.mu.Unlock()
+	for _, src := range order {
+		if r, _, ok := s.memberAt(known[src].info.Identity); ok && r.ID() == id {
+			out = append(out, src)
+		}
+	}
+	return out
 }
 
 // readRanges reads a list of what could not be read of a disk.
@@ -202,15 +218,15 @@ func chooseState(req RescueRequest, states []array.State) (int, error) {
 		return 0, &Error{What: fmt.Sprintf("there is no state %d: what is left agrees about %d", req.State, len(states))}
 	case req.State > 0:
 		return req.State - 1, nil
-	case len(states) > 1:
+	case slices.ContainsFunc(states[1:], func(s array.State) bool { return !s.Past }):
 		return 0, &Error{What: fmt.Sprintf("the disks of array %q went on without each other: there are %d states of it", states[0].Record.Name, len(states)),
 			Hints: []string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the one with the highest epoch", states[0].Record.Name)}}
 	}
 	return 0, nil
 }
 
-func describeState(st array.State) RescueState {
-	out := RescueState{Epoch: st.Record.Epoch}
+func describeState(number int, st array.State) RescueState {
+	out := RescueState{Number: number, Epoch: st.Record.Epoch}
 	for slot, e := range st.Record.Roster {
 		p := st.Use[slot]
 		m := RescueMember{Slot: slot, Disk: disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}, Use: "not there"}

@@ -74,8 +74,8 @@ func meaning(members []service.MemberMap) (out string) {
 	if strings.Contains(all, "=") {
 		out += "; =n is a further copy of strip n"
 	}
-	if strings.Contains(all, "P") {
-		out += "; P, Q and R are parity of the stripe with that number"
+	if n := strings.Count(all, "P0") + strings.Count(all, "Q0") + strings.Count(all, "R0"); n > 0 {
+		out += "; " + []string{"P is", "P and Q are", "P, Q and R are"}[min(n, 3)-1] + " the parity of the stripe with that number"
 	}
 	return out
 }

@@ -15,10 +15,10 @@ func (s *Screen) Rescue(r *service.RescueReply) {
 	for i, st := range r.States {
 		if len(r.States) > 1 {
 			mark := ""
-			if r.State == i+1 {
+			if r.State == st.Number {
 				mark = ", the one judged here"
 			}
-			s.Printf("%sState %d%s\n", blank(i > 0), i+1, mark)
+			s.Printf("%sState %d%s\n", blank(i > 0), st.Number, mark)
 		}
 		s.Printf("%s   level %s, epoch %d\n\n", r.Array, r.Level, st.Epoch)
 		t := s.table(table.Row{"slot", "bay", "model", "serial", "use"}, 1)

@@ -188,7 +188,7 @@ func (s *Screen) array(a service.ArrayStatus) {
 	}
 	s.Printf("\n")
 	if a.Reason != "" {
-		s.Printf("%s\n", capital(a.Reason))
+		s.Printf("%s\n", wrap(capital(a.Reason), s.Width, ""))
 	}
 	s.Printf("%s usable", service.FormatSize(a.Capacity))
 	if !a.Out && a.Condition != "failed" {
