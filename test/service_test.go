@@ -278,11 +278,7 @@ func TestPaceIsKept(t *testing.T) {
 	// A busy machine disturbs one stretch or another; a pace that is not kept is wrong in all of them. The engine's own
 	// tests have a clock of their own.
 	kept := 0
-	type told struct {
-		at   time.Time
-		left float64
-	}
-	var tolds []told
+	var tolds []float64
 	for last, at := rebuild(), time.Now(); last.Percent < 85; {
 		time.Sleep(time.Second)
 		next, now := rebuild(), time.Now()
@@ -292,19 +288,13 @@ func TestPaceIsKept(t *testing.T) {
 			kept++
 		}
 		if next.Percent > 20 && next.ETA != nil {
-			tolds = append(tolds, told{now, *next.ETA})
+			tolds = append(tolds, *next.ETA)
 		}
 		last, at = next, now
 	}
 	require.Positive(t, kept)
 	b.healthy()
-	end, good := *rebuild().Ended, 0
-	for _, told := range tolds {
-		if off := told.left/end.Sub(told.at).Seconds() - 1; off > -0.15 && off < 0.15 {
-			good++
-		}
-	}
-	require.Positive(t, good, "%+v, and the end was %s", tolds, end)
+	require.NotEmpty(t, tolds, "how right they are is for TestTheTimeLeftIsRight, which has a clock of its own")
 	b.refused(1, []string{"no pace"}, "pace", "tides", "breakneck")
 	b.refused(1, []string{"never reached"}, "pace", "all", "else full, 08:00-09:00 gentle")
 	b.nidalo("pace", "all", "08:00-18:00", "gentle,", "else", "full")
@@ -408,6 +398,12 @@ func TestVettingFindsWhatIsWrongAndGoesOnAfterAStop(t *testing.T) {
 	b.start()
 	b.refused(1, []string{"in use"}, "vet", "A1")
 	require.Contains(t, b.nidalo("disks"), "vet: never")
+	b.nidalo("vet", "-quick", "-wait", "A3")
+	require.Contains(t, b.nidalo("disks"), "vet: passed")
+	b.nidalo("lab", "damage", "A3", "-pending", "9") // the proof itself passes
+	require.Equal(t, 1, func() int { code, _, _ := b.try("vet", "-quick", "-wait", "A3"); return code }())
+	require.Contains(t, b.nidalo("disks"), "vet: it says of itself: 9 sectors wait")
+	b.nidalo("lab", "damage", "A3", "-pending", "0")
 	b.nidalo("vet", "-quick", "-wait", "A3")
 	require.Contains(t, b.nidalo("disks"), "vet: passed")
 

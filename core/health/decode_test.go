@@ -66,3 +66,9 @@ func FuzzWhatDisksAnswer(f *testing.F) {
 		}
 	})
 }
+
+func TestWhatGotWorseIsNamed(t *testing.T) {
+	n := func(v int64) *int64 { return &v }
+	require.Empty(t, Worse(Readings{Pending: n(3)}, Readings{Pending: n(1), Reallocated: n(2)}))
+	require.Equal(t, []string{"replaced sectors went from 1 to 4"}, Worse(Readings{Reallocated: n(1), Pending: n(2)}, Readings{Reallocated: n(4), Pending: n(2)}))
+}

@@ -51,6 +51,20 @@ type Rules struct {
 // DefaultRules are those used unless somebody knows better.
 var DefaultRules = Rules{Reallocated: 100, Grown: 10, Pending: 8, Uncorrectable: 1, Wear: 0.95, Hot: 60, LinkErrors: 50}
 
+// Worse tells in words what grew from one set of readings to a later one that had better not grow.
+func Worse(before, now Readings) (out []string) {
+	for _, x := range []struct {
+		what          string
+		before, after *int64
+	}{{"replaced sectors", before.Reallocated, now.Reallocated}, {"sectors waiting to be replaced", before.Pending, now.Pending},
+		{"sectors that cannot be read", before.Uncorrectable, now.Uncorrectable}, {"transfers with wrong checksums", before.LinkErrors, now.LinkErrors}} {
+		if x.before != nil && x.after != nil && *x.after > *x.before {
+			out = append(out, fmt.Sprintf("%s went from %d to %d", x.what, *x.before, *x.after))
+		}
+	}
+	return out
+}
+
 // Judge grades a disk by its readings now, and before where there are any.
 func Judge(now, before Readings, r Rules) Verdict {
 	v := Verdict{Grade: Fine}

@@ -371,7 +371,7 @@ func TestARetirementGoesOnAfterAStop(t *testing.T) {
 	b.WaitTasks()
 	states := b.TaskStates()
 	require.Equal(t, array.TaskDone, states[0].State, "%v", states[0].Err)
-	require.Less(t, states[0].Done, int64(7*mib), "it did not begin again from the start")
+	require.Less(t, states[0].Moved, int64(7*mib), "it did not begin again from the start")
 	require.Equal(t, filepath.Join(f.path, "disk4"), b.MemberStates()[1].Disk.Path)
 	require.NoError(t, b.Fail(0, false))
 	got := make([]byte, len(want))

@@ -11,7 +11,7 @@ import (
 var vetCommand = command{name: "vet", usage: "[-quick] [-again] [-stop] [-wait] [-json] [DISK]", short: "prove a blank disk before it is trusted", most: 1,
 	help: `
 Writes a pattern over the whole disk, reads it back, and writes zeros, so that the disk is blank again. Pieces that cannot be
-written or read, or that come back different, are located, and those that take far longer than most are counted. -quick
+written or read, or that come back different, are located, and those that take far longer than most are counted. What the disk says of itself is compared before and after. -quick
 looks at samples and both ends. It goes on after a stop or a crash where it was; -stop holds it, -again begins anew. Disks
 that hold anything are refused. Without a disk all proofs are listed.
 
@@ -44,7 +44,7 @@ Exit status 1 when something was found wrong.
 				}
 			}
 			for _, v := range all {
-				if v.Errors > 0 || v.State == "failed" {
+				if v.Errors > 0 || len(v.Failing) > 0 || v.State == "failed" {
 					e.status = Could
 				}
 			}

@@ -293,6 +293,8 @@ func (s *Service) present(f found) DiskInfo {
 			info.Vetting = fmt.Sprintf("%s at %.0f%%", v.State, v.Percent)
 		case v.Errors > 0:
 			info.Vetting = fmt.Sprintf("found %d pieces wrong", v.Errors)
+		case len(v.Failing) > 0:
+			info.Vetting = "it says of itself: " + strings.Join(v.Failing, "; ")
 		default:
 			info.Vetting, info.Vetted = "passed "+v.Ended.Local().Format("2006-01-02"), true
 		}

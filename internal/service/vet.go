@@ -1,13 +1,16 @@
 package service
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
+	"nidalo/core/health"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
@@ -18,21 +21,25 @@ const TaskVet = "vet"
 
 // Vetting is the proof of one disk, as it is remembered from one start to the next.
 type Vetting struct {
-	Disk    string    `json:"disk"` // serial or path
-	Name    string    `json:"name"` // for people
-	Size    int64     `json:"size_bytes"`
-	Quick   bool      `json:"quick"` // samples instead of the whole disk
-	State   string    `json:"state"` // as of tasks
-	Pass    int       `json:"pass"`  // 0 a pattern is written, 1 it is read back, 2 zeros are written
-	Cursor  int64     `json:"cursor_bytes"`
-	Percent float64   `json:"percent"`
-	Rate    float64   `json:"bytes_per_second"`
-	Errors  int64     `json:"errors"`           // pieces of 1 MiB that could not be written, read, or came back different
-	Places  []string  `json:"places,omitempty"` // the first of them
-	Slow    int64     `json:"slow"`             // pieces that took far longer than most
-	Started time.Time `json:"started"`
-	Ended   time.Time `json:"ended"`
-	Result  string    `json:"result,omitempty"`
+	Disk    string           `json:"disk"` // serial or path
+	Name    string           `json:"name"` // for people
+	Size    int64            `json:"size_bytes"`
+	Quick   bool             `json:"quick"` // samples instead of the whole disk
+	State   string           `json:"state"` // as of tasks
+	Pass    int              `json:"pass"`  // 0 a pattern is written, 1 it is read back, 2 zeros are written
+	Cursor  int64            `json:"cursor_bytes"`
+	Percent float64          `json:"percent"`
+	Rate    float64          `json:"bytes_per_second"`
+	Errors  int64            `json:"errors"`                    // pieces of 1 MiB that could not be written, read, or came back different
+	Places  []string         `json:"places,omitempty"`          // the first of them
+	Worse   []string         `json:"worse,omitempty"`           // what the disk says of itself that grew from the beginning to the end
+	Failing []string         `json:"failing,omitempty"`         // why it will fail, by what it says of itself at the end
+	Slow    int64            `json:"slow"`                      // pieces that took far longer than most
+	Before  *health.Readings `json:"readings_before,omitempty"` // what it said of itself; nil when it says nothing
+	After   *health.Readings `json:"readings_after,omitempty"`
+	Started time.Time        `json:"started"`
+	Ended   time.Time        `json:"ended"`
+	Result  string           `json:"result,omitempty"`
 }
 
 const (
@@ -188,8 +195,11 @@ func (s *Service) vetting(id string) (Vetting, bool) {
 // vetted says whether a disk passed.
 func (s *Service) vetted(id disk.Identity) bool {
 	v, ok := s.vetting(key(DiskInfo{Identity: id}))
-	return ok && !v.Ended.IsZero() && v.Errors == 0
+	return ok && v.passed()
 }
+
+// passed says that a proof came to its end and nothing was wrong.
+func (v Vetting) passed() bool { return !v.Ended.IsZero() && v.Errors == 0 && len(v.Failing) == 0 }
 
 // noteVet remembers how far a proof is.
 func (s *Service) noteVet(v Vetting) {
@@ -203,7 +213,7 @@ func (s *Service) noteVet(v Vetting) {
 
 func (s *Service) tellVet(v Vetting) {
 	severity := Info
-	if v.Errors > 0 {
+	if !v.passed() {
 		severity = Warning
 	}
 	s.event(Event{Kind: "vet-" + v.State, Severity: severity, Disk: v.Name, Detail: v.Result})
@@ -241,6 +251,9 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *vetRun) Vetting {
 	}
 	defer s.turns.leave(t)
 	v.State = array.TaskRunning
+	if r, err := p.Health(); err == nil && v.Before == nil {
+		v.Before = &r
+	}
 	began, moved := time.Now(), int64(0)
 	saved, noted := began, int64(0)
 	var times []time.Duration
@@ -315,6 +328,20 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *vetRun) Vetting {
 		what = "samples"
 	}
 	v.Result = fmt.Sprintf("%s written and read back, %d pieces wrong, %d slow", what, v.Errors, v.Slow)
+	if r, err := p.Health(); err == nil {
+		v.After = &r
+		if v.Before != nil {
+			v.Worse = health.Worse(*v.Before, r)
+		}
+		verdict := health.Judge(r, *cmp.Or(v.Before, &r), health.DefaultRules)
+		if len(v.Worse) > 0 {
+			v.Result += "; " + strings.Join(v.Worse, ", ")
+		}
+		if verdict.Grade != health.Fine {
+			v.Failing = verdict.Reasons
+			v.Result += "; it says of itself: " + strings.Join(verdict.Reasons, "; ")
+		}
+	}
 	return v
 }
 
