@@ -18,7 +18,7 @@ import (
 // eventually waits for a condition of the array, and for its tasks to have ended.
 func (b *bench) eventually(what string, f func() bool) {
 	b.t.Helper()
-	require.Eventually(b.t, f, 60*time.Second, 50*time.Millisecond, "%s\n%s\n%s", what, b.nidalo("status"), b.log)
+	require.Eventually(b.t, f, 2*time.Minute, 50*time.Millisecond, "%s\n%s\n%s", what, b.nidalo("status"), b.log)
 }
 
 func (b *bench) healthy() {
