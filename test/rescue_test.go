@@ -124,6 +124,13 @@ func TestARescueCopiesOutWhatIsLeft(t *testing.T) {
 	require.Equal(t, judged.Places, lost[:len(judged.Places)])
 	sameBut(t, in, out, 100*mib, lost)
 	b.refused(1, []string{"is there already"}, "rescue", "-copy", out, "tides")
+	b.refused(1, []string{".lost is there already"}, func() []string {
+		require.NoError(t, os.Remove(out))
+		return []string{"rescue", "-copy", out, "tides"}
+	}()...)
+	_, err := os.Stat(out)
+	require.ErrorIs(t, err, os.ErrNotExist, "what was begun is taken back")
+	require.NoError(t, os.Remove(out+".lost"))
 	require.Equal(t, before, b.disks(), "the members are not touched")
 
 	// The disk lost last, as an image of which a part could not be copied.
@@ -140,7 +147,6 @@ func TestARescueCopiesOutWhatIsLeft(t *testing.T) {
 	judged = b.rescue("-image", image+"="+list, "tides")
 	require.LessOrEqual(t, judged.Lost, int64(4*mib), "one of three lost is more than level 6 needs, but for a part")
 	require.Positive(t, judged.Lost)
-	require.NoError(t, os.Remove(out))
 	b.stop(syscall.SIGTERM) // the command does it by itself as well
 	got = b.rescue("-image", image+"="+list, "-copy", out, "tides")
 	require.Equal(t, judged.Lost, got.Copy.Lost)
@@ -194,4 +200,17 @@ func TestDisksThatWentOnWithoutEachOtherAreToldApart(t *testing.T) {
 	}
 	require.Equal(t, map[byte]bool{1: true, 2: true}, seen)
 	b.refused(1, []string{"no state 3"}, "rescue", "-state", "3", "charts")
+}
+
+// TestACopyThatWasNotFinishedIsNoMember: of an array nothing is left but the disk a member was being copied onto.
+func TestACopyThatWasNotFinishedIsNoMember(t *testing.T) {
+	b, _, _ := filled(t, 100*mib)
+	b.nidalo("lab", "damage", "A7", "-rate", "2MiB/s")
+	b.nidalo("retire", "tides", "A4", "A7")
+	b.stop(syscall.SIGTERM)
+	for _, bay := range []string{"A1", "A2", "A3", "A4", "A5", "A6"} {
+		b.nidalo("lab", "pull", bay)
+	}
+	b.start()
+	b.refused(1, []string{"a copy that was not finished"}, "rescue", "tides")
 }

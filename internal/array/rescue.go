@@ -1,6 +1,7 @@
 package array
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -35,7 +36,7 @@ type Part struct {
 }
 
 // States lists the states that disks of one array agree about, newest first. There is more than one only when members
-// went on without each other.
+// went on without each other, and none when nothing of what was found is a member by itself: a copy that was not finished.
 func States(found []Candidate) (out []State) {
 	views := map[uuid.UUID]*record.Record{}
 	for _, c := range found {
@@ -48,10 +49,7 @@ func States(found []Candidate) (out []State) {
 		newest = append(newest, v)
 	}
 	slices.SortFunc(newest, func(x, y *record.Record) int {
-		if x.Epoch != y.Epoch {
-			return int(min(1, max(-1, int64(y.Epoch-x.Epoch))))
-		}
-		return slices.Compare(x.EpochID[:], y.EpochID[:])
+		return cmp.Or(cmp.Compare(y.Epoch, x.Epoch), slices.Compare(x.EpochID[:], y.EpochID[:]))
 	})
 	used := map[disk.Disk]bool{}
 	for _, v := range newest {

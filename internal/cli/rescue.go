@@ -62,7 +62,7 @@ Exit status 1 when anything is lost.
 				if !e.json {
 					e.out.Rescue(r)
 				}
-				if r.Copy, err = waitRescue(e, c, args[0]); err != nil {
+				if r.Copy, err = waitRescue(e, c, r.Array); err != nil {
 					return err
 				}
 			}

@@ -6,13 +6,23 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
+
+	"nidalo/core/health"
 )
 
 // File is a disk behind a path: a plain file or a block device.
 type File struct {
+	told struct { // of its health
+		sync.Mutex
+		at       time.Time
+		readings health.Readings
+		err      error
+	}
 	f        *os.File
 	raw      syscall.RawConn // holds the descriptor for as long as a call needs it, whoever closes meanwhile
 	size     int64

@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"strings"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -51,11 +52,19 @@ const (
 	sgIO         = 0x2285     // SG_IO
 	sgFromDevice = -3         // SG_DXFER_FROM_DEV
 	healthWait   = 5000       // ms
+	healthEvery  = time.Minute
 )
 
 // Health asks a whole disk how it is, by the pass-through commands of the kernel. Partitions, files and disks behind
 // controllers that do not pass commands on have nothing to say, which is an error.
+// They are asked once a minute at most, since some disks pause their work to answer.
 func (f *File) Health() (r health.Readings, err error) {
+	f.told.Lock()
+	defer f.told.Unlock()
+	if time.Since(f.told.at) < healthEvery {
+		return f.told.readings, f.told.err
+	}
+	defer func() { f.told.at, f.told.readings, f.told.err = time.Now(), r, err }()
 	gone := f.raw.Control(func(fd uintptr) { r, err = healthOf(fd) })
 	if gone != nil {
 		return r, os.ErrClosed

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 	"unsafe"
 
 	"github.com/stretchr/testify/require"
@@ -20,6 +21,7 @@ func TestHealthIsAskedInTheKernelsWords(t *testing.T) {
 	_, err = f.Health()
 	require.ErrorContains(t, err, "not a device")
 	require.NoError(t, f.Close())
+	f.told.at = time.Time{} // or it would be the answer of a moment ago
 	_, err = f.Health()
 	require.ErrorIs(t, err, os.ErrClosed)
 	blocks, err := filepath.Glob("/sys/block/*")
@@ -34,4 +36,32 @@ func TestHealthIsAskedInTheKernelsWords(t *testing.T) {
 		}
 		require.NoError(t, d.Close())
 	}
+}
+
+// TestAShadowKeepsWhatIsWrittenAndRefusesWhatIsBad holds a shadow with many ranges against a plain list of them.
+func TestAShadowKeepsWhatIsWrittenAndRefusesWhatIsBad(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "disk")
+	require.NoError(t, os.WriteFile(path, make([]byte, 1<<20), 0o600))
+	f, err := OpenReadOnly(path)
+	require.NoError(t, err)
+	defer f.Close()
+	ranges := []Range{{50_000, 10}, {8192, 4096}, {12288, 1}, {9000, 100}, {200_000, 50_000}, {0, 1}}
+	s := NewShadow(f, ranges)
+	p := make([]byte, 4096)
+	for off := int64(0); off < 1<<20; off += 4096 {
+		bad := false
+		for _, r := range ranges {
+			bad = bad || r.Offset < off+4096 && off < r.Offset+r.Length
+		}
+		require.Equal(t, bad, s.Bad(off), "%d", off)
+		require.Equal(t, bad, s.ReadAt(p, off) != nil, "%d", off)
+	}
+	p[7] = 9
+	require.NoError(t, s.WriteAt(p, 8192))
+	require.False(t, s.Bad(8192), "it was written over")
+	got := make([]byte, 4096)
+	require.NoError(t, s.ReadAt(got, 8192))
+	require.Equal(t, p, got)
+	require.NoError(t, f.ReadAt(got, 8192))
+	require.Zero(t, got[7], "nothing reaches the disk")
 }

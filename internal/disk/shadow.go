@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sync"
@@ -13,7 +14,7 @@ type Range struct{ Offset, Length int64 }
 // Ranges can be declared unreadable, for images of disks that could not be copied whole.
 type Shadow struct {
 	Disk
-	bad []Range // ascending
+	bad []Range // ascending, none touching the next
 
 	mu     sync.RWMutex
 	blocks map[int64][]byte // by number
@@ -24,8 +25,16 @@ const shadowBlock = 4096
 // NewShadow puts a shadow before a disk. Nothing reaches the disk but reads.
 func NewShadow(d Disk, bad []Range) *Shadow {
 	bad = slices.Clone(bad)
-	slices.SortFunc(bad, func(x, y Range) int { return int(min(1, max(-1, x.Offset-y.Offset))) })
-	return &Shadow{Disk: d, bad: bad, blocks: map[int64][]byte{}}
+	slices.SortFunc(bad, func(x, y Range) int { return cmp.Compare(x.Offset, y.Offset) })
+	apart := bad[:0]
+	for _, r := range bad {
+		if l := len(apart) - 1; l >= 0 && r.Offset <= apart[l].Offset+apart[l].Length {
+			apart[l].Length = max(apart[l].Length, r.Offset+r.Length-apart[l].Offset)
+		} else {
+			apart = append(apart, r)
+		}
+	}
+	return &Shadow{Disk: d, bad: apart, blocks: map[int64][]byte{}}
 }
 
 // Bad says whether a block was declared unreadable, wholly or in part, and nothing was written over it.
@@ -36,7 +45,8 @@ func (s *Shadow) Bad(off int64) bool {
 }
 
 func (s *Shadow) declared(off, length int64) bool {
-	return slices.ContainsFunc(s.bad, func(r Range) bool { return r.Offset < off+length && off < r.Offset+r.Length })
+	i, _ := slices.BinarySearchFunc(s.bad, off, func(r Range, off int64) int { return cmp.Compare(r.Offset+r.Length, off+1) })
+	return i < len(s.bad) && s.bad[i].Offset < off+length
 }
 
 func (s *Shadow) ReadAt(p []byte, off int64) error { return s.ReadVec([][]byte{p}, off) }

@@ -100,6 +100,9 @@ func (s *Service) carriers(id string) (out []source) {
 func (s *Service) Start(req StartRequest) (*ArrayStatus, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
+	if err := s.copiedOut(req.Array); err != nil {
+		return nil, err
+	}
 	if r, err := s.named(req.Array); err == nil {
 		if r.Failure() == nil {
 			return nil, &Error{What: fmt.Sprintf("array %q is in service already", req.Array)}

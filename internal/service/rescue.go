@@ -54,6 +54,11 @@ func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
 		return nil, err
 	}
 	states := array.States(found)
+	if len(states) == 0 {
+		release()
+		return nil, &Error{What: fmt.Sprintf("what is left of array %q is no member by itself, such as a copy that was not finished", req.Array),
+			Hints: []string{"nidalo disks   shows what the disks hold"}}
+	}
 	at, err := chooseState(req, states)
 	out := &RescueReply{Array: states[0].Record.Name, Level: string(states[0].Record.Level), State: at + 1}
 	for i, st := range states {
@@ -278,12 +283,13 @@ func (s *Service) startSalvage(a *array.Array, name, path string) (*RescueCopy, 
 	if run := s.salvages[name]; run != nil && run.state.Ended.IsZero() {
 		return nil, &Error{What: fmt.Sprintf("%q is being copied out already, to %s", name, run.state.Path), Hints: []string{"nidalo rescue -stop " + name}}
 	}
-	out, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if errors.Is(err, os.ErrExist) {
-		return nil, &Error{What: fmt.Sprintf("%s is there already, and is not overwritten", path), Hints: []string{"name a file that is not there, on a file system with room for what was written"}}
-	}
+	out, err := newFile(path)
 	if err != nil {
-		return nil, &Error{What: err.Error()}
+		return nil, err
+	}
+	lost, err := newFile(path + ".lost")
+	if err != nil {
+		return nil, errors.Join(err, out.Close(), os.Remove(path))
 	}
 	run := &salvage{stop: make(chan struct{}), state: RescueCopy{State: array.TaskRunning, Path: path, Total: a.Used(), Started: time.Now()}}
 	if s.salvages == nil {
@@ -293,7 +299,7 @@ func (s *Service) startSalvage(a *array.Array, name, path string) (*RescueCopy, 
 	state := run.state
 	s.event(Event{Kind: "rescue-started", Severity: Info, Array: name, Detail: "copied out to " + path})
 	s.wait.Go(func() {
-		err := s.copyOut(a, run, out)
+		err := s.copyOut(a, run, out, lost)
 		a.Abandon()
 		s.mu.Lock()
 		run.state.Ended = time.Now()
@@ -317,15 +323,36 @@ func (s *Service) startSalvage(a *array.Array, name, path string) (*RescueCopy, 
 	return &state, nil
 }
 
+// newFile makes a file that must not be there yet.
+func newFile(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	switch {
+	case errors.Is(err, os.ErrExist):
+		return nil, &Error{What: path + " is there already, and is not overwritten", Hints: []string{"name a file that is not there, on a file system with room for what was written"}}
+	case err != nil:
+		return nil, &Error{What: err.Error()}
+	}
+	return f, nil
+}
+
+// copiedOut refuses what would change an array that is being copied out.
+func (s *Service) copiedOut(name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if run := s.salvages[name]; run != nil && run.state.Ended.IsZero() {
+		return &Error{What: fmt.Sprintf("array %q is being copied out to %s", name, run.state.Path), Hints: []string{"nidalo rescue -stop " + name + "   ends that"}}
+	}
+	return nil
+}
+
 var errSalvageStopped = errors.New("stopped")
 
 // copyOut writes all that is known to be written, leaves holes elsewhere, and lists what could not be read beside it.
-func (s *Service) copyOut(a *array.Array, run *salvage, out *os.File) (err error) {
-	list, err := os.OpenFile(out.Name()+".lost", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return errors.Join(err, out.Close())
-	}
-	defer func() { err = errors.Join(err, list.Sync(), list.Close(), out.Sync(), out.Close()) }()
+func (s *Service) copyOut(a *array.Array, run *salvage, out, lost *os.File) (err error) {
+	list := bufio.NewWriter(lost)
+	defer func() {
+		err = errors.Join(err, list.Flush(), lost.Sync(), lost.Close(), out.Sync(), out.Close())
+	}()
 	fmt.Fprintf(list, "# What of %s could not be read and is zeros in %s: where it begins and how long it is, in bytes.\n", a.Name(), out.Name())
 	if err := out.Truncate(a.Capacity()); err != nil {
 		return err
@@ -356,7 +383,7 @@ func (s *Service) copyOut(a *array.Array, run *salvage, out *os.File) (err error
 			default:
 			}
 			buf = buf[:min(rescuePiece, end-at)]
-			lost, err := a.ReadKnown(buf, at)
+			gaps, err := a.ReadKnown(buf, at)
 			if err != nil {
 				return err
 			}
@@ -364,7 +391,7 @@ func (s *Service) copyOut(a *array.Array, run *salvage, out *os.File) (err error
 				return err
 			}
 			var bytes int64
-			for _, l := range lost {
+			for _, l := range gaps {
 				bytes += l.Length
 				if open.Offset+open.Length == l.Offset {
 					open.Length += l.Length
@@ -377,7 +404,7 @@ func (s *Service) copyOut(a *array.Array, run *salvage, out *os.File) (err error
 			c := &run.state
 			c.Done += int64(len(buf))
 			c.Lost += bytes
-			for _, l := range lost {
+			for _, l := range gaps {
 				if len(c.Places) < rescuePlaces {
 					c.Places = append(c.Places, l)
 				}
