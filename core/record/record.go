@@ -158,8 +158,9 @@ type Record struct {
 	Generation uint64    // raised with every write of the record
 	Clean      bool      // stopped in order: the journal is empty
 
-	Roster []Entry
-	Task   Task
+	Roster  []Entry
+	Task    Task
+	Changes Changes
 }
 
 const (
@@ -207,6 +208,10 @@ func (r *Record) Encode() ([]byte, error) {
 	}
 	w.time(r.Task.Started)
 	w.time(r.Task.Ended)
+	w.u64(r.Changes.Since)
+	for _, v := range r.Changes.Parts {
+		w.u64(v)
+	}
 	if w.at > headSize {
 		panic("record: head is larger than its room")
 	}
@@ -284,6 +289,10 @@ func Decode(buf []byte) (*Record, error) {
 	}
 	r.Task.Started = d.time()
 	r.Task.Ended = d.time()
+	r.Changes.Since = d.u64()
+	for i := range r.Changes.Parts {
+		r.Changes.Parts[i] = d.u64()
+	}
 	if members < 1 || members > layout.MaxMembers || headSize+members*entrySize > len(buf) || r.Slot < 0 || r.Slot >= members {
 		return nil, fmt.Errorf("member record: slot %d of %d members: %w", r.Slot, members, ErrFormat)
 	}

@@ -191,6 +191,9 @@ func (c *columns) unknown(col int) []int {
 
 func (c *columns) recoverRun(from, to int, unknown []int) {
 	if len(unknown) > c.a.geo.Parity {
+		for col := from; col < to; col++ {
+			c.recoverEmpty(col, unknown)
+		}
 		return
 	}
 	strips := make([][]byte, len(c.bufs))
@@ -211,6 +214,21 @@ func (c *columns) recoverRun(from, to int, unknown []int) {
 		for _, role := range unknown {
 			c.known[role][col] = good
 		}
+	}
+}
+
+// recoverEmpty: whatever was written to a column made every parity block of it that was there written as well, so one that
+// is not tells that all of the column is zeros, however much of it is unknown.
+func (c *columns) recoverEmpty(col int, unknown []int) {
+	for role := c.a.geo.Data; role < len(c.known); role++ {
+		if s := c.sums[role]; s == nil || s[col] != record.SumNever || !c.known[role][col] {
+			continue
+		}
+		for _, u := range unknown {
+			clear(c.bufs[u][col*Block:][:Block])
+			c.known[u][col] = true
+		}
+		return
 	}
 }
 

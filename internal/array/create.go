@@ -273,11 +273,7 @@ func Open(s Set, cfg Config) (*Array, error) {
 	if err = a.roster.update(a, func(r *record.Record) { r.Clean = false }); err == nil && len(gone) > 0 {
 		err = a.roster.raise(a, func(r *record.Record) {
 			for _, slot := range gone {
-				e := &r.Roster[slot]
-				if e.Left, e.LeftID = 0, 0; e.Condition != record.Rebuilding {
-					e.Left, e.LeftID = r.Epoch, record.Short(r.EpochID)
-				}
-				e.Condition, e.Cursor, e.Since = record.Missing, 0, a.now()
+				leaves(r, slot, record.Missing, a.now())
 			}
 		})
 	}

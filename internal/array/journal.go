@@ -177,11 +177,19 @@ func (j *journal) writeBatch(group []*change) error {
 	}
 	// A batch that leaves a member out must not be on the others before the roster that says so: a start would take the
 	// member for current. One that drops out from here on is named in the batch, and known to lack it.
+	// And what it changes is marked by then, for those that are away.
 	parts, sure := []part(nil), false
 	for !sure {
 		j.a.roster.settle(j.a)
 		parts = gather(group)
-		sure = !j.a.roster.unsettled.Load() || j.a.alive() != nil
+		if j.a.roster.unsettled.Load() && j.a.alive() == nil {
+			continue
+		}
+		wrote, err := j.a.mark(j.stripes(group))
+		if err != nil {
+			return err
+		}
+		sure = !wrote
 	}
 	if len(parts) == 0 {
 		return nil
@@ -233,7 +241,28 @@ func (j *journal) writeBatch(group []*change) error {
 			_ = j.a.writeProblem(parts[i].m, err)
 		}
 	}
+	if slices.ContainsFunc(parts, func(p part) bool { return !p.m.live() }) {
+		// One that just left may lack the batch, and nobody else may know of it but those that leave next.
+		j.a.roster.settle(j.a)
+		if _, err := j.a.mark(j.stripes(group)); err != nil {
+			j.a.freeze(fmt.Errorf("%w: the roster could not be written: %w", ErrFailed, err))
+		}
+	}
 	return j.a.alive()
+}
+
+// stripes are those that some changes touch, each once or more.
+func (j *journal) stripes(group []*change) func(yield func(int64) bool) {
+	geo := j.a.geo
+	return func(yield func(int64) bool) {
+		for _, c := range group {
+			for _, w := range c.writes {
+				if !yield(geo.At(geo.GroupOf(w.m.slot), w.block/int64(geo.StripBlocks())).Number) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // writeEntry writes a member's share of a batch. It counts once it is synced, which is the caller's to do.

@@ -54,6 +54,7 @@ func (a *Array) replay() error {
 	superseded := inPlaceRuns(scans)
 	var heal []touched
 	var mirrored []int64 // stripes of members that are being copied
+	var stripes []int64
 	for _, n := range numbers {
 		batch := a.assemble(scans, n)
 		if a.rescue != nil && (n != last || len(batch.lacking) == 0) {
@@ -89,7 +90,15 @@ func (a *Array) replay() error {
 				mirrored = append(mirrored, t.stripe)
 			}
 		}
+		for m, e := range batch.entries {
+			for _, r := range e.Runs {
+				stripes = append(stripes, a.geo.At(a.geo.GroupOf(m.slot), r.Start/int64(a.geo.StripBlocks())).Number)
+			}
+		}
 		a.stats.Replayed.Add(1)
+	}
+	if _, err := a.mark(slices.Values(stripes)); err != nil {
+		return err
 	}
 	if err := a.syncAll(); err != nil {
 		return err

@@ -106,6 +106,7 @@ func stateOf(v *record.Record, found []Candidate) State {
 
 // rescue is what is different about an array that is being rescued.
 type rescue struct {
+	state State
 	old   bool // take what a member that left earlier holds, unless it is proven to have changed
 	notes []string
 }
@@ -121,7 +122,7 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 		return nil, nil, err
 	}
 	a = newArray(cfg, geo, rec)
-	a.rescue = &rescue{old: old}
+	a.rescue = &rescue{state: s, old: old}
 	a.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot := range rec.Roster {
 		e, p := &rec.Roster[slot], s.Use[slot]
@@ -173,10 +174,14 @@ func (a *Array) reads(st layout.Stripe, role int, m *member) bool {
 	return m.usable(st.Row) && (!m.stale || a.trusts(st, role, m))
 }
 
-// trusts says whether what a member that left earlier holds of a stripe is still right. A change of its data is a change of
-// every parity as well, so one parity that has been there all the while and did not change is proof; one that changed is
-// proof of nothing, but makes it too likely. Parity of a stale member proves nothing about data that is not there.
+// trusts says whether what a member that left earlier holds of a stripe is still right. Where the change map has no mark it
+// is. Otherwise, a change of its data is a change of every parity as well, so one parity that has been there all the while
+// and did not change is proof; one that changed is proof of nothing, but makes it too likely. Parity of a stale member
+// proves nothing about data that is not there.
 func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
+	if a.roster.shown.Load().Changes.Unchanged(record.ChangePart(st.Number, a.geo.Stripes()), m.left) {
+		return true
+	}
 	if role >= a.geo.Data && a.geo.Data > 1 {
 		return false
 	}
@@ -207,57 +212,126 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
 type Span struct {
 	Offset int64 `json:"offset"`
 	Length int64 `json:"length"`
+	// Unsure: nobody who is left knows whether anything was ever written there.
+	Unsure bool `json:"unsure,omitempty"`
 }
 
-// Losses foretells what cannot be read of the regions that any member knows to be written, without reading the data:
-// lost is called with spans in ascending order; so far, now and then, with how far it is. Whatever turns out to be
-// unreadable or wrong on a member that is not known to be comes on top.
+// Losses foretells what cannot be read of the regions that may ever have been written, without reading the data: lost is
+// called with spans in ascending order; sofar, now and then, with how far it is. Whatever turns out to be unreadable or
+// wrong on a member that is not known to be comes on top.
 func (a *Array) Losses(lost func(Span), sofar func(off int64) error) error {
-	n := a.geo.StripBlocks()
-	sums := make([]uint32, n)
-	unknown := make([][]bool, a.geo.Width())
-	for role := range unknown {
-		unknown[role] = make([]bool, n)
-	}
-	count := make([]int, n)
 	var open Span
+	flush := func() {
+		if open.Length > 0 {
+			lost(open)
+		}
+	}
+	add := func(at, length int64, unsure bool) {
+		if open.Offset+open.Length == at && open.Unsure == unsure && open.Length > 0 {
+			open.Length += length
+			return
+		}
+		flush()
+		open = Span{at, length, unsure}
+	}
+	n := a.geo.StripBlocks()
+	look := columnsKnown{sums: make([]uint32, n), unknown: make([][]bool, a.geo.Width()), count: make([]int, n), empty: make([]bool, n)}
+	for role := range look.unknown {
+		look.unknown[role] = make([]bool, n)
+	}
 	for number := a.nextWritten(0); number < a.geo.Stripes(); number = a.nextWritten(number + 1) {
-		if err := sofar(number * a.geo.StripeSize()); err != nil {
+		at := number * a.geo.StripeSize()
+		if err := sofar(at); err != nil {
 			return err
 		}
 		st := a.geo.Locate(number)
-		clear(count)
-		for role := range unknown {
-			m := a.members[a.geo.Slot(st, role)].Load()
-			there := a.reads(st, role, m) && a.tables.sums(m, st.Row*int64(n), sums) == nil
-			for col := range n {
-				u := !there || sums[col] == record.SumLost || sums[col] != record.SumNever && a.badAt(m, st.Row*int64(n)+int64(col))
-				if unknown[role][col] = u; u {
-					count[col]++
+		if a.unsure(st) {
+			for role := range a.geo.Data {
+				if !a.reads(st, role, a.members[a.geo.Slot(st, role)].Load()) {
+					add(at+int64(role)*a.geo.Strip, a.geo.Strip, true)
 				}
 			}
+			continue
 		}
+		look.fill(a, st)
 		for role := range a.geo.Data {
 			for col := range n {
-				if !unknown[role][col] || count[col] <= a.geo.Parity {
-					continue
+				if look.unknown[role][col] && !look.empty[col] && look.count[col] > a.geo.Parity {
+					add(at+int64(role)*a.geo.Strip+int64(col)*Block, Block, false)
 				}
-				at := number*a.geo.StripeSize() + int64(role)*a.geo.Strip + int64(col)*Block
-				if open.Offset+open.Length != at && open.Length > 0 {
-					lost(open)
-					open = Span{}
-				}
-				if open.Length == 0 {
-					open.Offset = at
-				}
-				open.Length += Block
 			}
 		}
 	}
-	if open.Length > 0 {
-		lost(open)
-	}
+	flush()
 	return nil
+}
+
+// unsure says whether nobody who is left could tell that something was written to a stripe: whatever is written there
+// is written to a data block and to every parity block, but none of those that were is there.
+func (a *Array) unsure(st layout.Stripe) bool {
+	missing, parities := 0, 0
+	per := int64(a.geo.StripBlocks())
+	for role := range a.geo.Width() {
+		m := a.members[a.geo.Slot(st, role)].Load()
+		if !a.reads(st, role, m) {
+			missing++
+			continue
+		}
+		if role >= a.geo.Data || a.geo.Data == 1 {
+			parities++
+		}
+		for number := st.Row * per / record.SumsPerPage; number <= ((st.Row+1)*per-1)/record.SumsPerPage; number++ {
+			if written, _, err := a.tables.changed(m, number); err != nil || written {
+				return false
+			}
+		}
+	}
+	return missing > a.geo.Parity && parities == 0
+}
+
+// nextUnsureRow is the first unsure row of a group from row on; end when there is none before it.
+func (a *Array) nextUnsureRow(group int, row, end int64) int64 {
+	missing := 0
+	for i := range a.geo.Width() {
+		if m := a.members[group*a.geo.Width()+i].Load(); m.stale || m.condition() != record.Active && m.condition() != record.Failing {
+			missing++
+		}
+	}
+	if missing <= a.geo.Parity {
+		return end
+	}
+	for ; row < end; row++ {
+		if a.unsure(a.geo.At(group, row)) {
+			return row
+		}
+	}
+	return end
+}
+
+// columnsKnown is what the tables tell of the columns of a stripe.
+type columnsKnown struct {
+	sums    []uint32
+	unknown [][]bool // by role and column
+	count   []int    // by column: how many are unknown
+	empty   []bool   // by column: a parity block tells that it was never written, see recoverEmpty
+}
+
+func (k *columnsKnown) fill(a *Array, st layout.Stripe) {
+	clear(k.count)
+	clear(k.empty)
+	n := len(k.sums)
+	for role := range k.unknown {
+		m := a.members[a.geo.Slot(st, role)].Load()
+		there := a.reads(st, role, m) && a.tables.sums(m, st.Row*int64(n), k.sums) == nil
+		for col := range n {
+			u := !there || k.sums[col] == record.SumLost || k.sums[col] != record.SumNever && a.badAt(m, st.Row*int64(n)+int64(col))
+			if k.unknown[role][col] = u; u {
+				k.count[col]++
+			} else if role >= a.geo.Data && k.sums[col] == record.SumNever {
+				k.empty[col] = true
+			}
+		}
+	}
 }
 
 func (a *Array) badAt(m *member, block int64) bool {
@@ -280,7 +354,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []Span, err error) {
 		if l := len(lost) - 1; l >= 0 && lost[l].Offset+lost[l].Length == at {
 			lost[l].Length += Block
 		} else {
-			lost = append(lost, Span{at, Block})
+			lost = append(lost, Span{Offset: at, Length: Block})
 		}
 	}
 	err = a.pieces(p, off, func(pc piece) error {
@@ -305,7 +379,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []Span, err error) {
 	return lost, err
 }
 
-// NextWritten is the first byte at or after off, at the start of a stripe, that any member knows to be written, and
+// NextWritten is the first byte at or after off, at the start of a stripe, that may ever have been written, and
 // where that stripe ends; the capacity twice when there is none.
 func (a *Array) NextWritten(off int64) (from, to int64) {
 	number := a.nextWritten(off / a.geo.StripeSize())

@@ -97,7 +97,8 @@ type roster struct {
 	shown atomic.Pointer[record.Record] // rec as it was last written or is being written, never changed
 	// unsettled: a member was dropped, and the roster that says so is not on all others yet.
 	unsettled atomic.Bool
-	epoch     atomic.Uint64 // of shown
+	epoch     atomic.Uint64                  // of shown
+	changes   atomic.Pointer[record.Changes] // as they are on the members
 }
 
 // Name is the array's name.
@@ -166,6 +167,9 @@ again:
 			live = append(live, m)
 		}
 	}
+	if whole(r.rec) {
+		r.rec.Changes = record.Changes{}
+	}
 	r.shown.Store(r.rec.Clone())
 	r.epoch.Store(r.rec.Epoch)
 	errs := make([]error, len(live))
@@ -192,8 +196,53 @@ again:
 		r.rec.EpochID = uuid.New()
 		goto again
 	}
+	changes := r.rec.Changes
+	r.changes.Store(&changes)
 	r.unsettled.Store(false)
 	return nil
+}
+
+// whole says whether nobody is away.
+func whole(rec *record.Record) bool {
+	return !slices.ContainsFunc(rec.Roster, func(e record.Entry) bool {
+		return e.Condition != record.Active && e.Condition != record.Failing
+	})
+}
+
+// leaves notes in a record that a member is out. The first to leave begins the change map. Until the epoch is raised the
+// record speaks of the last one the member took part in.
+func leaves(rec *record.Record, slot int, to record.Condition, now time.Time) {
+	if whole(rec) {
+		rec.Changes = record.Changes{Since: rec.Epoch}
+	}
+	e := &rec.Roster[slot]
+	if e.Left, e.LeftID = 0, 0; e.Condition != record.Rebuilding {
+		e.Left, e.LeftID = rec.Epoch, record.Short(rec.EpochID)
+	}
+	e.Condition, e.Cursor, e.Since = to, 0, now
+}
+
+// mark notes which parts of the array some stripes lie in, on all members, when somebody is away: before what changes
+// there counts. It says whether that had to be written.
+func (a *Array) mark(stripes func(yield func(number int64) bool)) (wrote bool, err error) {
+	on := a.roster.changes.Load()
+	if on == nil || on.Since == 0 {
+		return false, nil
+	}
+	marked := *on
+	for number := range stripes {
+		marked.Mark(record.ChangePart(number, a.geo.Stripes()))
+	}
+	if marked == *on {
+		return false, nil
+	}
+	return true, a.roster.update(a, func(r *record.Record) {
+		if r.Changes.Since != 0 {
+			for i, v := range marked.Parts {
+				r.Changes.Parts[i] |= v
+			}
+		}
+	})
 }
 
 // settle waits until the roster on the members says of everybody who is out that he is. When it could not be written the
@@ -257,16 +306,11 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 		return a.alive()
 	}
 	r.unsettled.Store(true)
-	whole := m.condition() != record.Rebuilding
 	m.state.Store(int32(to))
 	why := cause.Error()
 	m.reason.Store(&why)
 	a.tables.forget(m)
-	e := &r.rec.Roster[m.slot]
-	e.Condition, e.Cursor, e.Since = to, 0, a.now()
-	if e.Left, e.LeftID = 0, 0; whole {
-		e.Left, e.LeftID = r.rec.Epoch, record.Short(r.rec.EpochID)
-	}
+	leaves(r.rec, m.slot, to, a.now())
 	a.event("member-"+to.String(), m.name(), "%v", cause)
 	return nil
 }

@@ -432,6 +432,9 @@ func (a *Array) nextWrittenRow(group int, row int64) int64 {
 			best = min(best, max(row, number*record.SumsPerPage/per))
 		}
 	}
+	if a.rescue != nil {
+		return a.nextUnsureRow(group, row, best)
+	}
 	return best
 }
 

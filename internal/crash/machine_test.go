@@ -115,6 +115,9 @@ func (c *machine) play() error {
 			return err
 		}
 	}
+	if c.geo.Redundant() && c.r.IntN(3) == 0 {
+		return c.disaster()
+	}
 	return nil
 }
 

@@ -1,0 +1,28 @@
+package record
+
+// ChangeParts is into how many parts of equal length an array is cut for its change map.
+const ChangeParts = 256
+
+// Changes is the change map: which parts of an array were changed since it lost a member. A part is marked, durably on all
+// members, before the first change in it counts, so that whoever left since can prove that what it holds of the other parts
+// is current, whatever happens to those that stayed.
+type Changes struct {
+	Since uint64 // changes of later epochs are marked; 0: they are not, because nobody is away or nobody began to
+	Parts [ChangeParts / 64]uint64
+}
+
+// ChangePart is the part that a stripe of an array lies in.
+func ChangePart(stripe, stripes int64) int {
+	return int(min(max(stripe, 0)*ChangeParts/max(stripes, 1), ChangeParts-1))
+}
+
+// Has says whether a part is marked.
+func (c Changes) Has(part int) bool { return c.Parts[part/64]>>(part%64)&1 == 1 }
+
+// Mark marks a part.
+func (c *Changes) Mark(part int) { c.Parts[part/64] |= 1 << (part % 64) }
+
+// Unchanged says whether a part was not changed in any epoch after the given one, for certain.
+func (c Changes) Unchanged(part int, epoch uint64) bool {
+	return c.Since != 0 && epoch >= c.Since && !c.Has(part)
+}

@@ -1,0 +1,215 @@
+package array
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+)
+
+// Members that had left before an array failed can be brought back in place: what of theirs is not proven to be current is
+// given up, durably, and the rest counts again. What a rescue of the same state reads is what the array then has.
+//
+//	1  in their own tables, what they lack is marked lost      a crash here leaves a member that is away, as before
+//	2  what the others have in their journals gets in place    a crash here leaves the same, as any replay does
+//	3  one by one, the roster is raised with them in it,       a crash here leaves the one admitted current, and the
+//	   on the disk that comes back first                       others one epoch behind it, which is current as well
+
+// ErrNoReadmission is wrapped by the reasons why members cannot be brought back.
+var ErrNoReadmission = errors.New("the array cannot be brought back in place")
+
+// Readmits lists the slots whose members would be brought back in place, or says why that is not possible.
+func (s State) Readmits() (slots []int, err error) {
+	geo, err := s.Record.Geometry()
+	if err != nil {
+		return nil, err
+	}
+	lost := func(slot int) bool {
+		return s.Use[slot].Disk == nil || s.Record.Roster[slot].Condition == record.Rebuilding
+	}
+	for slot, p := range s.Use {
+		if p.Stale {
+			slots = append(slots, slot)
+		}
+	}
+	switch certain, _ := geo.Margin(lost); {
+	case certain < 0:
+		return nil, fmt.Errorf("%w: too few of its members are there", ErrNoReadmission)
+	case len(slots) == 0:
+		return nil, fmt.Errorf("%w: nobody is away that could be", ErrNoReadmission)
+	}
+	if certain, _ := geo.Margin(func(slot int) bool { return lost(slot) || s.Use[slot].Stale }); certain >= 0 {
+		return nil, fmt.Errorf("%w: there is no need to, since the members that never left are enough to start it", ErrNoReadmission)
+	}
+	for _, c := range s.Left {
+		if own := c.Record; own.Epoch >= s.Record.Epoch && own.EpochID != s.Record.EpochID {
+			return nil, fmt.Errorf("%w: %s went on without the others; take it out first", ErrNoReadmission, c.Disk.Identity())
+		}
+	}
+	return slots, nil
+}
+
+// Readmit writes to the disks that a rescue only reads, so that the array can be started with the members that had left.
+// The rescue must not be used for anything but Abandon afterwards. sofar is told how much of the array is done with, in
+// bytes, and may stop it by an error; it can be begun again.
+func (a *Array) Readmit(sofar func(off int64) error) error {
+	s := a.rescue.state
+	slots, err := s.Readmits()
+	if err != nil {
+		return err
+	}
+	back := make([]*member, len(slots))
+	for i, slot := range slots {
+		m := a.members[slot].Load()
+		if m.condition() != record.Active {
+			return fmt.Errorf("%w: %s cannot be made use of", ErrNoReadmission, m.name())
+		}
+		if back[i], err = a.giveUp(m, s.Use[slot], sofar); err != nil {
+			return fmt.Errorf("%s: %w", m.name(), err)
+		}
+	}
+	b, err := settled(s, a.cfg)
+	if err != nil {
+		return err
+	}
+	for _, m := range back {
+		if err := b.admit(m); err != nil {
+			return fmt.Errorf("%s: %w", m.name(), err)
+		}
+	}
+	return nil
+}
+
+// giveUp marks as lost, on the disk of a member of a rescue, what of it is not proven to be current.
+func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member, error) {
+	m := a.bareMember(stale.slot, p.Disk)
+	m.adopt(p.Record.Place, p.Record.Member)
+	m.left = p.Record.Epoch
+	_, runs, err := a.unsettledRuns(m)
+	if err != nil {
+		return nil, err
+	}
+	epoch := a.rescue.state.Record.Epoch + 1
+	if err := m.loseRuns(runs, epoch); err != nil {
+		return nil, err
+	}
+	const most = 1 << 16 // blocks of which the tables are changed at a time
+	runs, blocks := nil, 0
+	group, per := a.geo.GroupOf(m.slot), int64(a.geo.StripBlocks())
+	for row := a.nextWrittenRow(group, 0); row < a.geo.Rows[group]; row = a.nextWrittenRow(group, row+1) {
+		st := a.geo.At(group, row)
+		if err := sofar(st.Number * a.geo.StripeSize()); err != nil {
+			return nil, err
+		}
+		if a.trusts(st, a.geo.Role(st, m.slot), stale) {
+			continue
+		}
+		if l := len(runs) - 1; l >= 0 && runs[l].Start+int64(runs[l].Count) == row*per {
+			runs[l].Count += int(per)
+		} else {
+			runs = append(runs, record.Run{Start: row * per, Count: int(per)})
+		}
+		if blocks += int(per); blocks >= most {
+			if err := m.loseRuns(runs, epoch); err != nil {
+				return nil, err
+			}
+			runs, blocks = nil, 0
+		}
+	}
+	return m, m.loseRuns(runs, epoch)
+}
+
+// settled is an array of the members that never left, with everything they have in their journals in place. It is there
+// to change their records; it is not started, and shares its disks with the rescue.
+func settled(s State, cfg Config) (*Array, error) {
+	rec := s.Record.Clone()
+	geo, err := rec.Geometry()
+	if err != nil {
+		return nil, err
+	}
+	b := newArray(cfg, geo, rec)
+	b.rescue = &rescue{state: s}
+	b.roster.ids = make([]uuid.UUID, len(rec.Roster))
+	for slot, p := range s.Use {
+		var d disk.Disk
+		if !p.Stale {
+			d = p.Disk
+		}
+		m := b.newMember(slot, d, rec)
+		b.roster.ids[slot] = rec.Roster[slot].ID
+		if d != nil {
+			m.adopt(p.Record.Place, p.Record.Member)
+		} else {
+			m.state.Store(int32(record.Missing))
+		}
+		b.members[slot].Store(m)
+		rec.Roster[slot].Onto = uuid.Nil
+	}
+	if err := b.roster.update(b, func(r *record.Record) { r.Clean = false }); err != nil {
+		return nil, err
+	}
+	return b, b.replay()
+}
+
+// admit makes a member active, and those that are not there missing, for good: what they hold cannot be told any more from
+// what is given up here.
+func (a *Array) admit(m *member) error {
+	for range record.JournalHeads {
+		m.ring.sequence++
+		h := record.JournalHead{Sequence: m.ring.sequence, Batch: a.journal.batch + 1}
+		if err := m.disk.WriteAt(h.Encode(m.tag), m.place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
+			return err
+		}
+	}
+	if err := m.disk.Sync(); err != nil {
+		return err
+	}
+	if err := a.allThere(); err != nil {
+		return err
+	}
+	r := &a.roster
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for slot := range a.members {
+		e := &r.rec.Roster[slot]
+		if a.members[slot].Load().live() {
+			continue
+		}
+		if e.Condition != record.Failed && e.Condition != record.Missing {
+			leaves(r.rec, slot, record.Missing, a.now())
+			e.Left, e.LeftID = 0, 0
+		}
+	}
+	old := a.members[m.slot].Load()
+	m.errs.read.Store(old.errs.read.Load())
+	m.errs.write.Store(old.errs.write.Load())
+	m.errs.checksum.Store(old.errs.checksum.Load())
+	e := &r.rec.Roster[m.slot]
+	e.Condition, e.Cursor, e.Since, e.Left, e.LeftID = record.Active, 0, a.now(), 0, 0
+	r.rec.Epoch++
+	r.rec.EpochID = uuid.New()
+	r.rec.Generation++
+	if err := r.writeOne(m); err != nil {
+		return err
+	}
+	m.state.Store(int32(record.Active))
+	a.members[m.slot].Store(m)
+	if err := r.write(a); err != nil {
+		return err
+	}
+	return a.allThere()
+}
+
+// allThere says whether no member failed of those that a rescue found current.
+func (a *Array) allThere() error {
+	for slot, p := range a.rescue.state.Use {
+		if m := a.members[slot].Load(); p.Disk != nil && !p.Stale && !m.live() {
+			return fmt.Errorf("%s failed meanwhile", m.name())
+		}
+	}
+	return nil
+}
+
