@@ -51,6 +51,9 @@ var (
 	ErrFailed = errors.New("the array has failed")
 	// ErrUnreadable is wrapped by reads of blocks that redundancy could not restore.
 	ErrUnreadable = errors.New("unreadable beyond redundancy")
+	// ErrUnkept is returned by flushes when something written before has no place: its member is away, and what its parity
+	// would be follows from blocks that are lost.
+	ErrUnkept = errors.New("what was written to a lost part of the array could not be kept")
 	// ErrStopped is returned after Close.
 	ErrStopped = errors.New("the array is stopped")
 )
@@ -392,10 +395,7 @@ func (a *Array) Flush() error {
 	if err := a.alive(); err != nil {
 		return err
 	}
-	if err := a.late.Swap(nil); err != nil {
-		return *err
-	}
-	return a.destageAll(a.cache.dirtyStripes())
+	return a.settleStripes(a.cache.dirtyStripes())
 }
 
 // FlushRange makes the given range durable (forced unit access).
@@ -413,18 +413,31 @@ func (a *Array) FlushRange(off, length int64) error {
 			numbers = append(numbers, n)
 		}
 	}
-	return a.destageAll(numbers)
+	return a.settleStripes(numbers)
 }
 
-func (a *Array) destageAll(numbers []int64) error {
+// settleStripes destages for somebody who waits, and tells him of what went wrong in the background as well: what he wrote
+// may have been destaged there.
+func (a *Array) settleStripes(numbers []int64) error {
+	err := a.destageAll(numbers)
+	if late := a.late.Swap(nil); late != nil && err == nil {
+		err = *late
+	}
+	return err
+}
+
+func (a *Array) destageAll(numbers []int64) (err error) {
 	for len(numbers) > 0 {
 		n := a.batchLength(numbers)
-		if err := a.destage(numbers[:n]); err != nil {
-			return err
+		switch now := a.destage(numbers[:n]); {
+		case errors.Is(now, ErrUnkept):
+			err = now
+		case now != nil:
+			return now
 		}
 		numbers = numbers[n:]
 	}
-	return nil
+	return err
 }
 
 // Zero makes the range read as zeros and gives its blocks back to never-written where they are covered whole.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crypto/subtle"
 	"errors"
+	"fmt"
 	"math/bits"
 	"slices"
 
@@ -88,6 +89,7 @@ func (a *Array) destage(numbers []int64) error {
 		d.giveUp()
 	} else {
 		d.finish()
+		err = d.unkept()
 	}
 	end()
 	return err
@@ -115,6 +117,17 @@ func (d *destaging) finish() {
 		d.a.cache.done(st.Number)
 	}
 	d.a.cache.wake()
+}
+
+// unkept says whether something was destaged into nothing. It is given up: kept in memory, it would fail every flush.
+func (d *destaging) unkept() error {
+	for _, p := range d.plans {
+		if p != nil && p.unkept > 0 {
+			d.a.event("write-lost", "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", p.unkept, p.st.Number)
+			return fmt.Errorf("stripe %d: %w", p.st.Number, ErrUnkept)
+		}
+	}
+	return nil
 }
 
 // plan makes one change of all stripes.
@@ -258,6 +271,7 @@ type plan struct {
 	roles   []*member // by role; nil when its contents at this row are not current
 	writes  []write
 	scratch [][]byte
+	unkept  int // blocks that have no place, see ErrUnkept
 }
 
 func (a *Array) newPlan(st layout.Stripe, l *layer) *plan {
@@ -514,7 +528,13 @@ func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums []
 	}
 	for role := 0; role < k; role++ {
 		switch m := p.roles[role]; {
-		case m == nil || dirty>>role&1 == 0:
+		case dirty>>role&1 == 0:
+		case m == nil:
+			for _, u := range unknown {
+				if u {
+					p.unkept++
+				}
+			}
 		case zero>>role&1 == 1:
 			p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(col), n: n})
 		default:

@@ -13,10 +13,11 @@ import (
 // Members that had left before an array failed can be brought back in place: what of theirs is not proven to be current is
 // given up, durably, and the rest counts again. What a rescue of the same state reads is what the array then has.
 //
-//	1  in their own tables, what they lack is marked lost      a crash here leaves a member that is away, as before
+//	1  in their own tables, what they lack is marked lost      a crash here leaves members that are away, as before
 //	2  what the others have in their journals gets in place    a crash here leaves the same, as any replay does
-//	3  one by one, the roster is raised with them in it,       a crash here leaves the one admitted current, and the
-//	   on the disk that comes back first                       others one epoch behind it, which is current as well
+//	3  they get the roster there is, in which they are out     a crash here leaves members that are away
+//	4  the roster is raised with all of them in it, on them    a crash here leaves all of them back: whoever does not have
+//	   first                                                   the new roster is one epoch behind it, which is current
 
 // ErrNoReadmission is wrapped by the reasons why members cannot be brought back.
 var ErrNoReadmission = errors.New("the array cannot be brought back in place")
@@ -71,33 +72,29 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 			return fmt.Errorf("%s: %w", m.name(), err)
 		}
 	}
-	b, err := settled(s, a.cfg)
+	b, err := a.settled()
 	if err != nil {
 		return err
 	}
-	for _, m := range back {
-		if err := b.admit(m); err != nil {
-			return fmt.Errorf("%s: %w", m.name(), err)
-		}
-	}
-	return nil
+	return b.admit(back)
 }
 
 // giveUp marks as lost, on the disk of a member of a rescue, what of it is not proven to be current.
 func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member, error) {
 	m := a.bareMember(stale.slot, p.Disk)
 	m.adopt(p.Record.Place, p.Record.Member)
-	m.left = p.Record.Epoch
-	_, runs, err := a.unsettledRuns(m)
+	m.left = p.Left
+	own, err := a.unsettledOf(m)
 	if err != nil {
 		return nil, err
 	}
 	epoch := a.rescue.state.Record.Epoch + 1
-	if err := m.loseRuns(runs, epoch); err != nil {
+	if err := m.loseRuns(own.runs, epoch); err != nil {
 		return nil, err
 	}
 	const most = 1 << 16 // blocks of which the tables are changed at a time
-	runs, blocks := nil, 0
+	var runs []record.Run
+	blocks := 0
 	group, per := a.geo.GroupOf(m.slot), int64(a.geo.StripBlocks())
 	for row := a.nextWrittenRow(group, 0); row < a.geo.Rows[group]; row = a.nextWrittenRow(group, row+1) {
 		st := a.geo.At(group, row)
@@ -124,14 +121,15 @@ func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member,
 
 // settled is an array of the members that never left, with everything they have in their journals in place. It is there
 // to change their records; it is not started, and shares its disks with the rescue.
-func settled(s State, cfg Config) (*Array, error) {
+func (a *Array) settled() (*Array, error) {
+	s := a.rescue.state
 	rec := s.Record.Clone()
 	geo, err := rec.Geometry()
 	if err != nil {
 		return nil, err
 	}
-	b := newArray(cfg, geo, rec)
-	b.rescue = &rescue{state: s}
+	b := newArray(a.cfg, geo, rec)
+	b.rescue = &rescue{state: s, batches: a.rescue.batches}
 	b.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot, p := range s.Use {
 		var d disk.Disk
@@ -154,49 +152,52 @@ func settled(s State, cfg Config) (*Array, error) {
 	return b, b.replay()
 }
 
-// admit makes a member active, and those that are not there missing, for good: what they hold cannot be told any more from
+// admit makes members active, and those that are not there missing, for good: what they hold cannot be told any more from
 // what is given up here.
-func (a *Array) admit(m *member) error {
-	for range record.JournalHeads {
-		m.ring.sequence++
-		h := record.JournalHead{Sequence: m.ring.sequence, Batch: a.journal.batch + 1}
-		if err := m.disk.WriteAt(h.Encode(m.tag), m.place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
-			return err
-		}
-	}
-	if err := m.disk.Sync(); err != nil {
-		return err
-	}
+func (a *Array) admit(back []*member) error {
 	if err := a.allThere(); err != nil {
 		return err
 	}
 	r := &a.roster
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	for _, m := range back {
+		for range record.JournalHeads {
+			m.ring.sequence++
+			h := record.JournalHead{Sequence: m.ring.sequence, Batch: a.journal.batch + 1}
+			if err := m.disk.WriteAt(h.Encode(m.tag), m.place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
+				return fmt.Errorf("%s: %w", m.name(), err)
+			}
+		}
+		if err := r.writeOne(m); err != nil {
+			return fmt.Errorf("%s: %w", m.name(), err)
+		}
+	}
 	for slot := range a.members {
 		e := &r.rec.Roster[slot]
-		if a.members[slot].Load().live() {
-			continue
-		}
-		if e.Condition != record.Failed && e.Condition != record.Missing {
+		if !a.members[slot].Load().live() && e.Condition != record.Failed && e.Condition != record.Missing {
 			leaves(r.rec, slot, record.Missing, a.now())
 			e.Left, e.LeftID = 0, 0
 		}
 	}
-	old := a.members[m.slot].Load()
-	m.errs.read.Store(old.errs.read.Load())
-	m.errs.write.Store(old.errs.write.Load())
-	m.errs.checksum.Store(old.errs.checksum.Load())
-	e := &r.rec.Roster[m.slot]
-	e.Condition, e.Cursor, e.Since, e.Left, e.LeftID = record.Active, 0, a.now(), 0, 0
+	for _, m := range back {
+		old := a.members[m.slot].Load()
+		m.errs.read.Store(old.errs.read.Load())
+		m.errs.write.Store(old.errs.write.Load())
+		m.errs.checksum.Store(old.errs.checksum.Load())
+		e := &r.rec.Roster[m.slot]
+		e.Condition, e.Cursor, e.Since, e.Left, e.LeftID = record.Active, 0, a.now(), 0, 0
+	}
 	r.rec.Epoch++
 	r.rec.EpochID = uuid.New()
 	r.rec.Generation++
-	if err := r.writeOne(m); err != nil {
-		return err
+	for _, m := range back {
+		if err := r.writeOne(m); err != nil {
+			return fmt.Errorf("%s: %w", m.name(), err)
+		}
+		m.state.Store(int32(record.Active))
+		a.members[m.slot].Store(m)
 	}
-	m.state.Store(int32(record.Active))
-	a.members[m.slot].Store(m)
 	if err := r.write(a); err != nil {
 		return err
 	}

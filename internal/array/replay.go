@@ -90,11 +90,7 @@ func (a *Array) replay() error {
 				mirrored = append(mirrored, t.stripe)
 			}
 		}
-		for m, e := range batch.entries {
-			for _, r := range e.Runs {
-				stripes = append(stripes, a.geo.At(a.geo.GroupOf(m.slot), r.Start/int64(a.geo.StripBlocks())).Number)
-			}
-		}
+		stripes = append(stripes, batch.unmarked(a)...)
 		a.stats.Replayed.Add(1)
 	}
 	if _, err := a.mark(slices.Values(stripes)); err != nil {
@@ -388,6 +384,34 @@ func (a *Array) assemble(scans []*scan, number uint64) batch {
 type touched struct {
 	stripe int64
 	col, n int
+}
+
+// unmarked lists the stripes of a batch that somebody who is away may lack without their being marked: he was to take part
+// in it, and left meanwhile. A batch that was to be without him was marked before.
+func (b batch) unmarked(a *Array) (stripes []int64) {
+	var involved uint64
+	for _, e := range b.entries {
+		involved = e.Involved
+	}
+	lacks := false
+	for slot := range a.members {
+		if involved>>slot&1 == 0 {
+			continue
+		}
+		if a.rescue == nil {
+			lacks = lacks || !a.members[slot].Load().live()
+		} else if own, away := a.rescue.batches[slot]; away {
+			lacks = lacks || !own[b.number]
+		}
+	}
+	for m, e := range b.entries {
+		for _, r := range e.Runs {
+			if lacks {
+				stripes = append(stripes, a.geo.At(a.geo.GroupOf(m.slot), r.Start/int64(a.geo.StripBlocks())).Number)
+			}
+		}
+	}
+	return stripes
 }
 
 // columns lists the columns of stripes that the batch touches in the groups of the given members.

@@ -32,7 +32,8 @@ type State struct {
 // Part is what a state has in one slot.
 type Part struct {
 	Candidate
-	Stale bool // it left the array earlier: only what was not changed since counts
+	Stale bool   // it left the array earlier: only what was not changed since counts
+	Left  uint64 // when stale: the last epoch it took part in
 }
 
 // States lists the states that disks of one array agree about, newest first. There is more than one only when members
@@ -90,13 +91,14 @@ func stateOf(v *record.Record, found []Candidate) State {
 		e := v.Roster[own.Slot]
 		in := e.Condition == record.Active || e.Condition == record.Failing || e.Condition == record.Rebuilding
 		current := in && (own.EpochID == v.EpochID || own.Epoch+1 == v.Epoch)
-		stale := !in && e.Left != 0 && e.Left == own.Epoch && e.LeftID == record.Short(own.EpochID)
+		// One that carries the very state was about to be brought back, see Readmit.
+		stale := !in && e.Left != 0 && (e.Left == own.Epoch && e.LeftID == record.Short(own.EpochID) || own.EpochID == v.EpochID)
 		was := s.Use[own.Slot]
 		if (current || stale) && (was.Disk == nil || was.Stale && current) {
 			if was.Disk != nil {
 				s.Left = append(s.Left, was.Candidate)
 			}
-			s.Use[own.Slot] = Part{c, stale}
+			s.Use[own.Slot] = Part{c, stale, e.Left}
 		} else {
 			s.Left = append(s.Left, c)
 		}
@@ -109,6 +111,10 @@ type rescue struct {
 	state State
 	old   bool // take what a member that left earlier holds, unless it is proven to have changed
 	notes []string
+	// batches are those that members which had left have their part of, by slot.
+	batches map[int]map[uint64]bool
+	// settled: the journals are in place. Before, the tables do not tell of all that changed, and nobody who left is trusted.
+	settled bool
 }
 
 // Rescue opens a state read-only: nothing is written to its disks. With old, what a member that left earlier holds is
@@ -122,7 +128,7 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 		return nil, nil, err
 	}
 	a = newArray(cfg, geo, rec)
-	a.rescue = &rescue{state: s, old: old}
+	a.rescue = &rescue{state: s, old: old, batches: map[int]map[uint64]bool{}}
 	a.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot := range rec.Roster {
 		e, p := &rec.Roster[slot], s.Use[slot]
@@ -143,16 +149,17 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 		if !p.Stale {
 			continue
 		}
-		m.stale, m.left = true, p.Record.Epoch
-		_, runs, err := a.unsettledRuns(m)
+		m.stale, m.left = true, p.Left
+		own, err := a.unsettledOf(m)
 		if err == nil {
-			err = m.loseRuns(runs, m.left)
+			err = m.loseRuns(own.runs, m.left)
 		}
 		if err != nil {
 			a.note("%s is not made use of: %v", m.name(), err)
 			m.state.Store(int32(record.Missing))
 			continue
 		}
+		a.rescue.batches[slot] = own.batches
 		m.state.Store(int32(record.Active))
 	}
 	if err = a.roster.raise(a, func(*record.Record) {}); err == nil {
@@ -162,6 +169,7 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 		a.freeze(err)
 		return nil, a.rescue.notes, err
 	}
+	a.rescue.settled = true
 	return a, a.rescue.notes, nil
 }
 
@@ -179,6 +187,9 @@ func (a *Array) reads(st layout.Stripe, role int, m *member) bool {
 // and did not change is proof; one that changed is proof of nothing, but makes it too likely. Parity of a stale member
 // proves nothing about data that is not there.
 func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
+	if !a.rescue.settled {
+		return false
+	}
 	if a.roster.shown.Load().Changes.Unchanged(record.ChangePart(st.Number, a.geo.Stripes()), m.left) {
 		return true
 	}
@@ -187,7 +198,7 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
 	}
 	per := int64(a.geo.StripBlocks())
 	first := st.Row * per
-	proven := false
+	changed := false
 	for witness := range a.geo.Width() {
 		if witness == role || witness < a.geo.Data && a.geo.Data > 1 {
 			continue
@@ -196,16 +207,20 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
 		if o.stale || !o.usable(st.Row) {
 			continue
 		}
+		same := true
 		for number := first / record.SumsPerPage; number <= (first+per-1)/record.SumsPerPage; number++ {
 			written, epoch, err := a.tables.changed(o, number)
 			mine, _, errMine := a.tables.changed(m, number)
 			if err != nil || errMine != nil || written && epoch > m.left || mine && !written {
-				return false
+				same = false
 			}
 		}
-		proven = true
+		if same {
+			return true
+		}
+		changed = true
 	}
-	return proven || a.rescue.old
+	return !changed && a.rescue.old
 }
 
 // Span is a stretch of an array, in bytes.

@@ -60,11 +60,11 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	m.errs.read.Store(old.errs.read.Load())
 	m.errs.write.Store(old.errs.write.Load())
 	m.errs.checksum.Store(old.errs.checksum.Load())
-	sequence, runs, err := a.unsettledRuns(m)
+	unsettled, err := a.unsettledOf(m)
 	if err != nil {
 		return err
 	}
-	if err := m.loseRuns(runs, own.Epoch); err != nil {
+	if err := m.loseRuns(unsettled.runs, own.Epoch); err != nil {
 		return err
 	}
 	// Everything the others have in their journals gets into place, so that the rings need not agree.
@@ -73,7 +73,7 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	}
 	a.journal.leading.Lock()
 	defer a.journal.leading.Unlock()
-	m.ring.sequence = sequence
+	m.ring.sequence = unsettled.sequence
 	for range record.JournalHeads {
 		m.ring.sequence++
 		h := record.JournalHead{Sequence: m.ring.sequence, Batch: a.journal.batch + 1}
@@ -98,27 +98,36 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	return err
 }
 
-// unsettledRuns lists the blocks named by whatever is live in the member's own journal: of those it is not known whether
-// the batch ever counted, nor whether its sums reached the table.
-func (a *Array) unsettledRuns(m *member) (sequence uint64, runs []record.Run, err error) {
+// unsettled is what is live in the journal of a member that left.
+type unsettled struct {
+	sequence uint64          // of its head
+	batches  map[uint64]bool // of which it has its part
+	runs     []record.Run    // ascending
+}
+
+// unsettledOf reads a member's own journal. Of the blocks it names it is not known whether the batch ever counted, nor
+// whether its sums reached the table.
+func (a *Array) unsettledOf(m *member) (u unsettled, err error) {
 	s := &scan{m: m, entries: map[uint64]*found{}}
 	m.state.Store(int32(record.Rebuilding)) // reading entries asks for a live member; nobody else knows this one yet
 	defer m.state.Store(int32(record.Missing))
 	s.readHeads(a)
 	if !s.headOK {
-		return 0, nil, fmt.Errorf("%w: the heads of its journal cannot be read", ErrStale)
+		return u, fmt.Errorf("%w: the heads of its journal cannot be read", ErrStale)
 	}
 	s.walk(a)
 	walked := len(s.entries)
 	s.search(a)
 	if len(s.entries) != walked {
-		return 0, nil, fmt.Errorf("%w: its journal is damaged", ErrStale)
+		return u, fmt.Errorf("%w: its journal is damaged", ErrStale)
 	}
-	for _, e := range s.entries {
-		runs = append(runs, e.Runs...)
+	u.sequence, u.batches = s.head.Sequence, map[uint64]bool{}
+	for number, e := range s.entries {
+		u.batches[number] = true
+		u.runs = append(u.runs, e.Runs...)
 	}
-	slices.SortFunc(runs, func(x, y record.Run) int { return int(x.Start - y.Start) })
-	return s.head.Sequence, runs, nil
+	slices.SortFunc(u.runs, func(x, y record.Run) int { return int(x.Start - y.Start) })
+	return u, nil
 }
 
 // loseRuns marks the blocks of some runs, ascending, as lost in the member's own tables, on the member.

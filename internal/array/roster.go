@@ -353,6 +353,12 @@ func (a *Array) Fail(slot int, force bool) error {
 	if !force && a.WouldFail(slot) {
 		return ErrMargin
 	}
+	if m.condition() == record.Active {
+		// What is in its journal gets into place, so that nothing of what it holds is in doubt if it comes back.
+		if err := a.checkpoint(); err != nil && a.alive() != nil {
+			return err
+		}
+	}
 	a.failMember(m, record.Failed, errors.New("declared failed by the administrator"))
 	return nil
 }

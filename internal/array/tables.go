@@ -237,21 +237,26 @@ func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32)
 		if err != nil {
 			return
 		}
-		before := p.nonzero
+		before, epoch := p.nonzero, t.a.roster.epoch.Load()
+		// A change may leave a sum as it was, as when all data of a stripe changes by the same: it is a change all the same.
+		again := record.PageEpoch(p.buf) != epoch && (sums != nil || value != record.SumNever)
 		for i := 0; i < step; i++ {
 			v := value
 			if sums != nil {
 				v = sums[i]
 			}
-			if old := record.PageSum(p.buf, at+i); old != v {
-				if old == record.SumNever {
+			if old := record.PageSum(p.buf, at+i); old != v || again {
+				switch {
+				case old == v:
+				case old == record.SumNever:
 					p.nonzero++
-				} else if v == record.SumNever {
+				case v == record.SumNever:
 					p.nonzero--
 				}
 				record.SetPageSum(p.buf, at+i, v)
-				record.SetPageEpoch(p.buf, t.a.roster.epoch.Load())
+				record.SetPageEpoch(p.buf, epoch)
 				t.setDirty(p)
+				again = false
 			}
 		}
 		if (before == 0) != (p.nonzero == 0) {

@@ -79,7 +79,8 @@ type env struct {
 	quick, again, hold bool
 	images             []service.Image
 	state              int
-	old                bool
+	old, serve         bool
+	inPlace            bool
 	copy               string
 	where              bool
 	replace, grow      string

@@ -10,19 +10,25 @@ import (
 	"nidalo/internal/view"
 )
 
-var rescueCommand = command{name: "rescue", usage: "[-image FILE[=LIST]]… [-state N] [-old] [-copy FILE] [-stop] [-json] NAME",
-	short: "read what is left after too many failures", least: 1, most: 1,
+var rescueCommand = command{name: "rescue", usage: "[-image FILE[=LIST]]… [-state N] [-old] [-copy FILE | -serve | -in-place] [-stop] [-yes] [-json] NAME",
+	short: "read what is left after too many failures, or bring it back", least: 1, most: 1,
 	help: `
-Reads the records of all members of an array that is not in service, says what of it would be whole and what is lost, and
-copies it to a file with -copy: what cannot be read is zeros there, and FILE.lost lists it, a line each: where it begins and
-how long it is, in bytes. Nothing is written to the members. Every block is proven by its checksum, or restored from
-redundancy; what cannot be proven is not given out.
+Reads the records of all members of an array that is not in service, and says what of it would be whole and what is lost.
+Nothing is written to the members, except with -in-place. Every block is proven by its checksum, or restored from redundancy;
+what cannot be proven is not given out.
+
+-copy FILE copies it out: what cannot be read is zeros in the file, and FILE.lost lists it, a line each: where it begins and
+how long it is, in bytes. -serve lets clients of the block protocol read it, as rescue/NAME, until -stop: what is lost is an
+I/O error there.
+
+A member that left the array before the others failed, such as one that was failed by mistake, counts where it is proven that
+nothing changed since. -old also takes what is not proven to have changed: such places may be as they were when it left.
+-in-place writes down on the members that this is how it is from now on, and starts the array: it shows what is lost and asks
+first. What is lost then is lost for good, until it is written again. When disks only vanished together for a moment, put them
+back and start the array instead: nothing is lost then.
 
 A disk that was copied elsewhere takes part as an image, with a list of what could not be read of it, in the same form as
 FILE.lost. It goes before the disk itself.
-
-A member that left the array before the others failed counts where it is proven that nothing changed since. -old also takes
-what is not proven to have changed: such places may be as they were when it left.
 
 When disks went on without each other there are several states; -state chooses one.
 
@@ -31,6 +37,8 @@ Exit status 1 when anything is lost.
   nidalo rescue tides
   nidalo rescue -copy /mnt/big/tides.img tides
   nidalo rescue -image /mnt/a3.img=/mnt/a3.bad tides
+  nidalo rescue -serve tides
+  nidalo rescue -in-place tides
   nidalo rescue -stop tides`,
 	flags: func(e *env, f *flag.FlagSet) {
 		f.Func("image", "an image of a member, and after = a list of what is bad in it; may be given again", func(v string) error {
@@ -45,41 +53,64 @@ Exit status 1 when anything is lost.
 		f.IntVar(&e.state, "state", 0, "which state, when there are several")
 		f.BoolVar(&e.old, "old", false, "take what may be older than the rest as well")
 		f.StringVar(&e.copy, "copy", "", "a file to copy it to, which must not be there yet")
-		f.BoolVar(&e.hold, "stop", false, "end the copying")
+		f.BoolVar(&e.serve, "serve", false, "let clients read it, through the service")
+		f.BoolVar(&e.inPlace, "in-place", false, "bring members that had left back, and start the array")
+		f.BoolVar(&e.hold, "stop", false, "end the judging, copying or serving")
+		yesFlag(e, f)
 		jsonFlag(e, f)
 	},
-	run: func(e *env, args []string) error {
-		return e.withControl(func(c service.Control) error {
-			req := service.RescueRequest{Array: args[0], Images: e.images, State: e.state, Old: e.old, Stop: e.hold}
-			if e.copy != "" {
-				req.Copy = absolute(e.copy)
+	run: rescue,
+}
+
+func rescue(e *env, args []string) error {
+	ways := 0
+	for _, on := range []bool{e.copy != "", e.serve, e.inPlace, e.hold} {
+		if on {
+			ways++
+		}
+	}
+	if ways > 1 {
+		return usageError{"one of -copy, -serve, -in-place and -stop"}
+	}
+	return e.withControl(func(c service.Control) error {
+		req := service.RescueRequest{Array: args[0], Images: e.images, State: e.state, Old: e.old, Stop: e.hold, Serve: e.serve}
+		if e.copy != "" {
+			req.Copy = absolute(e.copy)
+		}
+		r, err := followRescue(e, c, req)
+		if err != nil {
+			return err
+		}
+		if e.inPlace {
+			if r, err = bringBack(e, c, req, r); err != nil {
+				return err
 			}
-			r, err := c.Rescue(req)
+		}
+		if r.Lost > 0 || r.Doubt != "" || r.Stage == service.RescueFailed || r.Copy != nil && r.Copy.Lost > 0 {
+			e.status = Could
+		}
+		switch {
+		case e.json:
+			return e.printJSON(r)
+		case e.hold:
+			e.out.RescueEnded(r)
+		case r.Copy != nil:
+			e.out.RescueCopied(r)
+		case e.inPlace && r.Stage == service.RescueDone:
+			e.status = Done
+			st, err := c.Status(r.Array)
 			if err != nil {
 				return err
 			}
-			if r.Copy != nil && !e.hold {
-				if !e.json {
-					e.out.Rescue(r)
-				}
-				if r.Copy, err = waitRescue(e, c, r.Array); err != nil {
-					return err
-				}
-			}
-			if r.Lost > 0 || r.Doubt != "" || r.Copy != nil && (r.Copy.Lost > 0 || r.Copy.State == "failed") {
-				e.status = Could
-			}
-			switch {
-			case e.json:
-				return e.printJSON(r)
-			case r.Copy != nil:
-				e.out.RescueCopied(r)
-			default:
-				e.out.Rescue(r)
-			}
-			return nil
-		})
-	},
+			e.out.RescueBack(r)
+			e.out.Status(st)
+		case r.Stage == service.RescueFailed:
+			return &service.Error{What: r.Error, Hints: []string{"nidalo rescue " + r.Array + "   judges it again"}}
+		default:
+			e.out.Rescue(r)
+		}
+		return nil
+	})
 }
 
 func absolute(path string) string {
@@ -89,19 +120,46 @@ func absolute(path string) string {
 	return path
 }
 
-// waitRescue waits for the end of the copying, and says how far it is when somebody looks.
-func waitRescue(e *env, c service.Control, name string) (*service.RescueCopy, error) {
-	for told := time.Now(); ; time.Sleep(100 * time.Millisecond) {
-		r, err := c.Rescue(service.RescueRequest{Array: name, Watch: true})
-		if err != nil {
-			return nil, err
-		}
-		if !r.Copy.Ended.IsZero() {
-			return r.Copy, nil
+// followRescue asks for a rescue and waits for what is to be waited for, saying how far it is when somebody looks.
+func followRescue(e *env, c service.Control, req service.RescueRequest) (*service.RescueReply, error) {
+	r, err := c.Rescue(req)
+	if err != nil || req.Stop {
+		return r, err
+	}
+	if r.Stage == service.RescueCopying && !e.json {
+		e.out.Rescue(r)
+	}
+	began := time.Now()
+	for told := began; ; time.Sleep(100 * time.Millisecond) {
+		switch r.Stage {
+		case service.RescueJudging, service.RescueBringing, service.RescueCopying:
+		default:
+			return r, nil
 		}
 		if time.Since(told) > 2*time.Second {
 			told = time.Now()
-			e.err.Printf("%s\n", view.RescueProgress(r.Copy))
+			e.err.Printf("%s\n", view.RescueProgress(r, time.Since(began)))
+		}
+		if r, err = c.Rescue(service.RescueRequest{Array: r.Array, Watch: true}); err != nil {
+			return nil, err
 		}
 	}
+}
+
+// bringBack says what bringing back in place means, asks, and has it done.
+func bringBack(e *env, c service.Control, req service.RescueRequest, r *service.RescueReply) (*service.RescueReply, error) {
+	if r.Stage != service.RescueDone || r.Doubt != "" {
+		return r, nil
+	}
+	req.InPlace, req.Accept = true, r.Lost
+	if len(r.Back) > 0 && !e.json {
+		e.err.Rescue(r)
+		e.err.RescueMeans(r)
+	}
+	if len(r.Back) > 0 {
+		if err := e.confirm("bring " + r.Array + " back in place?"); err != nil {
+			return nil, err
+		}
+	}
+	return followRescue(e, c, req)
 }

@@ -197,11 +197,11 @@ func (c *machine) broughtBack(promised map[int64]bool) error {
 	// What was given up can be written again, and then all is as it should be.
 	c.a = a
 	c.m.write(0, c.m.blocks, false)
-	if err := a.WriteAt(c.m.contents(0, c.m.blocks), 0); err != nil {
-		return err
-	}
-	if err := a.Flush(); err != nil {
-		return err
+	per := c.geo.StripeSize() / block // at once, since a part of a lost stripe cannot be kept
+	for first := int64(0); first < c.m.blocks; first += per {
+		if err := errors.Join(a.WriteAt(c.m.contents(first, min(per, c.m.blocks-first)), first*block), a.Flush()); err != nil {
+			return err
+		}
 	}
 	result, err := a.CheckNow(true)
 	for _, p := range result.Places {

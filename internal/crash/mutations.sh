@@ -41,4 +41,11 @@ mutation "copies not mended after a crash" replay.go 's/if err := a\.remirror\(s
 mutation "batch numbers begin again" replay.go 's/last \+ 16/first - 1/'
 mutation "parity of overwrites not journalled" destage.go 's/p\.add\(m, kind, col\+c, row/p.add(m, record.RunInPlace, col+c, row/'
 mutation "failed member not written down" roster.go 's/if err := a\.roster\.write\(a\); err != nil \{\n\t\ta\.freeze/a.roster.unsettled.Store(false)\n\tif err := error(nil); err != nil {\n\t\ta.freeze/'
+mutation "only new sums stamped with their epoch" tables.go 's/again := .*/again := false/'
+mutation "what changes while a member is away not marked" roster.go 's/marked\.Mark\(record\.ChangePart\(number, a\.geo\.Stripes\(\)\)\)/_ = number/'
+mutation "batches that lose a member not marked" journal.go 's/if slices\.ContainsFunc\(parts, func\(p part\) bool \{ return !p\.m\.live\(\) \}\) \{/if false {/'
+mutation "replayed batches not marked" replay.go 's/a\.mark\(slices\.Values\(stripes\)\)/a.mark(slices.Values([]int64(nil)))/'
+mutation "brought back without giving anything up" readmit.go 's/if a\.trusts\(st, a\.geo\.Role\(st, m\.slot\), stale\) \{/if true {/'
+mutation "brought back with its journal" readmit.go 's/if err := m\.loseRuns\(runs, epoch\); err != nil \{\n\t\treturn nil, err\n\t\}\n\tconst/_ = runs\n\tconst/'
+mutation "brought back without the others having settled" readmit.go 's/return b, b\.replay\(\)/return b, nil/'
 exit $missed

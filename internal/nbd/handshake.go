@@ -126,11 +126,15 @@ func (c *conn) reply(option, kind uint32, body []byte) error {
 
 const txFlags = txHasFlags | txFlush | txFUA | txTrim | txWriteZeroes | txMultiConn
 
-func (c *conn) flags() uint16 {
-	if c.structured {
-		return txFlags | txDF
+func (c *conn) flags(x Export) uint16 {
+	flags := uint16(txFlags)
+	if readOnly(x) {
+		flags = txHasFlags | txReadOnly | txMultiConn
 	}
-	return txFlags
+	if c.structured {
+		flags |= txDF
+	}
+	return flags
 }
 
 func (c *conn) exportName(name string) error {
@@ -142,7 +146,7 @@ func (c *conn) exportName(name string) error {
 		return err // the protocol has no way to say so here
 	}
 	buf := be.AppendUint64(nil, uint64(export.Size()))
-	buf = be.AppendUint16(buf, c.flags())
+	buf = be.AppendUint16(buf, c.flags(export))
 	if !c.noZeroes {
 		buf = append(buf, make([]byte, 124)...)
 	}
@@ -188,7 +192,7 @@ func (c *conn) info(option uint32, body []byte) (done bool, err error) {
 	}()
 	buf := be.AppendUint16(nil, infoExport)
 	buf = be.AppendUint64(buf, uint64(export.Size()))
-	buf = be.AppendUint16(buf, c.flags())
+	buf = be.AppendUint16(buf, c.flags(export))
 	if err := c.reply(option, repInfo, buf); err != nil {
 		return false, err
 	}

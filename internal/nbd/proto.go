@@ -51,6 +51,7 @@ const (
 	magicStructured = 0x668e33ef
 
 	txHasFlags    = 1 << 0
+	txReadOnly    = 1 << 1
 	txFlush       = 1 << 2
 	txFUA         = 1 << 3
 	txTrim        = 1 << 5
@@ -81,6 +82,7 @@ const (
 	stateHole = 1
 	stateZero = 2
 
+	errPerm     = 1
 	errIO       = 5
 	errInvalid  = 22
 	errNoSpace  = 28

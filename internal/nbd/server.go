@@ -32,6 +32,14 @@ type Export interface {
 	Extents(off, length int64, limit int) ([]Extent, error)
 }
 
+// ReadOnly is an Export to which nothing can be written: its Write, Flush, FlushRange and Zero are never called.
+type ReadOnly interface{ ReadOnly() }
+
+func readOnly(x Export) bool {
+	_, yes := x.(ReadOnly)
+	return yes
+}
+
 // Receiver is an Export that can take the data of a write straight from the connection.
 type Receiver interface {
 	// Receive calls fill with buffers to be filled in order, length bytes altogether, or returns ErrNotTaken without

@@ -208,6 +208,9 @@ func (c *conn) refuse(r request) uint32 {
 	default:
 		return errInvalid
 	}
+	if readOnly(c.export) && r.kind != cmdRead && r.kind != cmdBlockStatus {
+		return errPerm
+	}
 	size := uint64(c.export.Size())
 	switch {
 	case r.flags&^allowed != 0:

@@ -393,38 +393,49 @@ type VetRequest struct {
 	Stop  bool // hold it
 }
 
-// RescueRequest judges what can be read of an array that is not in service, and copies it out with Copy.
+// RescueRequest judges what can be read of an array that is not in service, and then copies it out, serves it, or brings
+// it back in place.
 type RescueRequest struct {
-	Array  string  `json:"array"` // its name or identity
-	Images []Image `json:"images,omitempty"`
-	State  int     `json:"state,omitempty"` // which of several states, from 1 on; 0 when there is only one
-	Old    bool    `json:"old,omitempty"`   // take what a member that left earlier holds, unless it is proven to have changed
-	Copy   string  `json:"copy,omitempty"`  // a file that is not there yet, by its absolute path
-	Watch  bool    `json:"watch,omitempty"` // only ask how far the copying is
-	Stop   bool    `json:"stop,omitempty"`  // end the copying
+	Array   string  `json:"array"` // its name or identity
+	Images  []Image `json:"images,omitempty"`
+	State   int     `json:"state,omitempty"`             // which of several states, from 1 on; 0 when there is only one
+	Old     bool    `json:"old,omitempty"`               // take what a member that left earlier holds, unless it is proven to have changed
+	Copy    string  `json:"copy,omitempty"`              // a file that is not there yet, by its absolute path
+	Serve   bool    `json:"serve,omitempty"`             // read-only, until it is stopped
+	InPlace bool    `json:"in_place,omitempty"`          // make members that had left count again, and start it
+	Accept  int64   `json:"accept_lost_bytes,omitempty"` // with InPlace: what may be given up for that
+	Watch   bool    `json:"watch,omitempty"`             // only ask how far it is
+	Stop    bool    `json:"stop,omitempty"`              // end it
 }
 
-// Image is a file that a failing disk was copied to, and a file that lists what could not be read of it.
+// Image is a copy of a member, and a list of what is bad in it.
 type Image struct {
 	Path string `json:"path"`
-	Bad  string `json:"bad,omitempty"`
+	Bad  string `json:"bad,omitempty"` // a file with a range a line, first byte and length
 }
 
-// RescueReply is what can be read of an array, as far as its members know.
+// RescueReply is what can be read of an array, as far as its members know, and how far the rescue is.
 type RescueReply struct {
-	Array    string        `json:"array"`
-	Level    string        `json:"level,omitempty"`
-	States   []RescueState `json:"states,omitempty"` // newest first
-	State    int           `json:"state"`            // the one judged; 0 when one has to be chosen
-	Doubt    string        `json:"doubt,omitempty"`
-	Old      bool          `json:"old"`
-	Capacity int64         `json:"capacity_bytes"`
-	Written  int64         `json:"written_bytes"` // at most
-	Lost     int64         `json:"lost_bytes"`    // of what was written
-	Spans    int           `json:"lost_spans"`
-	Places   []array.Span  `json:"lost,omitempty"` // the first of them
-	Notes    []string      `json:"notes,omitempty"`
-	Copy     *RescueCopy   `json:"copy,omitempty"`
+	Array    string          `json:"array"`
+	Level    string          `json:"level,omitempty"`
+	Stage    string          `json:"stage"`
+	Percent  float64         `json:"percent"`          // of judging and of bringing back
+	States   []RescueState   `json:"states,omitempty"` // newest first
+	State    int             `json:"state"`            // the one judged; 0 when one has to be chosen
+	Doubt    string          `json:"doubt,omitempty"`
+	Old      bool            `json:"old"`
+	Capacity int64           `json:"capacity_bytes"`
+	Written  int64           `json:"written_bytes"` // at most
+	Lost     int64           `json:"lost_bytes"`    // of what was written
+	Unsure   int64           `json:"unsure_bytes"`  // of these: nobody left knows whether they were ever written
+	Spans    int             `json:"lost_spans"`
+	Places   []array.Span    `json:"lost,omitempty"` // the first of them
+	Notes    []string        `json:"notes,omitempty"`
+	Back     []disk.Identity `json:"can_be_brought_back,omitempty"` // members that would count again in place
+	Copy     *RescueCopy     `json:"copy,omitempty"`
+	Export   string          `json:"export,omitempty"` // while it is served
+	Clients  int             `json:"clients"`
+	Error    string          `json:"error,omitempty"`
 }
 
 // RescueState is a state that some members agree about.

@@ -69,7 +69,7 @@ func (s *Service) once(kind, of, state string, e Event) {
 // severity of what the engine tells.
 func severity(e array.Event) string {
 	switch {
-	case e.Kind == "array-failed":
+	case e.Kind == "array-failed", e.Kind == "write-lost":
 		return Critical
 	case e.Kind == "member-returned", e.Kind == "member-retired":
 		return Info

@@ -100,19 +100,31 @@ func (s *Service) carriers(id string) (out []source) {
 func (s *Service) Start(req StartRequest) (*ArrayStatus, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	if err := s.copiedOut(req.Array); err != nil {
+	if err := s.rescueBusy(req.Array); err != nil {
 		return nil, err
 	}
-	if r, err := s.named(req.Array); err == nil {
-		if r.Failure() == nil {
-			return nil, &Error{What: fmt.Sprintf("array %q is in service already", req.Array)}
-		}
-		s.mu.Lock()
-		delete(s.arrays, req.Array)
-		s.idle = append(s.idle, idle{array.Set{Newest: r.Record()}, r.Failure()})
-		s.mu.Unlock()
-		r.Abandon()
+	return s.start(req)
+}
+
+// letGoFailed takes an array that has failed out of service, so that its disks can be opened anew.
+func (s *Service) letGoFailed(name string) {
+	r, err := s.named(name)
+	if err != nil || r.Failure() == nil {
+		return
 	}
+	s.mu.Lock()
+	delete(s.arrays, name)
+	s.idle = append(s.idle, idle{array.Set{Newest: r.Record()}, r.Failure()})
+	s.mu.Unlock()
+	r.Abandon()
+}
+
+// start is Start for who holds s.admin.
+func (s *Service) start(req StartRequest) (*ArrayStatus, error) {
+	if r, err := s.named(req.Array); err == nil && r.Failure() == nil {
+		return nil, &Error{What: fmt.Sprintf("array %q is in service already", req.Array)}
+	}
+	s.letGoFailed(req.Array)
 	s.mu.Lock()
 	at := slices.IndexFunc(s.idle, func(i idle) bool { return i.set.Newest.Name == req.Array || i.set.Newest.Array.String() == req.Array })
 	var was idle

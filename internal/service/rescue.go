@@ -2,7 +2,6 @@ package service
 
 import (
 	"bufio"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -18,20 +17,8 @@ import (
 	"nidalo/internal/disk"
 )
 
-const (
-	rescuePlaces = 50      // spans of what is lost that a reply lists
-	rescuePiece  = 4 << 20 // of the array, read at once while copying out
-)
-
-// salvage is one rescue that copies out.
-type salvage struct {
-	stop     chan struct{}
-	stopping bool // under Service.mu, as is
-	state    RescueCopy
-}
-
-// Rescue judges what can still be read of an array that is not in service, and copies it out when asked. Nothing is
-// written to its disks.
+// Rescue judges what can still be read of an array that is not in service, and then copies it out, serves it, or brings
+// it back in place, when asked. But for the last nothing is written to its disks. A long judging goes on when Rescue returns.
 func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
 	if req.Watch || req.Stop {
 		return s.watchRescue(req)
@@ -40,50 +27,106 @@ func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
 		return nil, &Error{What: fmt.Sprintf("array %q is in service: all that it has can be read there", r.Name()),
 			Hints: []string{"nidalo status " + r.Name()}}
 	}
+	if err := s.rescueBusy(req.Array); err != nil {
+		if req.Copy == "" && !req.Serve && !req.InPlace {
+			return s.watchRescue(req)
+		}
+		return nil, err
+	}
+	if err := s.mayRescue(req); err != nil {
+		return nil, err
+	}
 	if err := s.lookAnew(); err != nil {
 		return nil, err
 	}
-	found, bad, err := s.remains(req)
-	release := func() {
+	run, err := s.prepareRescue(req, s.peek)
+	if err != nil {
+		return nil, err
+	}
+	if run.array == nil { // a state has to be chosen first
+		return &run.reply, nil
+	}
+	if err := s.beginRescue(run); err != nil {
+		run.array.Abandon()
+		return nil, err
+	}
+	select {
+	case <-run.judged:
+	case <-time.After(rescuePatience):
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if run.err != nil {
+		return nil, run.err
+	}
+	return run.snapshot(), nil
+}
+
+// mayRescue refuses what cannot be asked for together, or not here.
+func (s *Service) mayRescue(req RescueRequest) error {
+	switch {
+	case req.Serve && !s.opt.Stays:
+		return &Error{What: "nobody can be served by a command that ends: no service runs in this home", Hints: []string{"nidalo serve   runs one; then say this again"}}
+	case req.InPlace && len(req.Images) > 0:
+		return &Error{What: "an image cannot be brought back in place", Hints: []string{"copy it onto a disk of at least the same size first; the disk then counts like the one it was made of"}}
+	case req.Copy != "" && !filepath.IsAbs(req.Copy):
+		return &Error{What: fmt.Sprintf("%q is not an absolute path", req.Copy)}
+	}
+	return nil
+}
+
+// prepareRescue opens what is left of an array. The array of what is returned is nil when a state has to be chosen.
+func (s *Service) prepareRescue(req RescueRequest, open func(source) (disk.Disk, error)) (run *salvage, err error) {
+	found, bad, err := s.remains(req, open)
+	release := func(but map[disk.Disk]bool) {
 		for _, c := range found {
-			_ = c.Disk.Close()
+			if !but[c.Disk] {
+				_ = c.Disk.Close()
+			}
 		}
 	}
 	if err != nil {
-		release()
+		release(nil)
 		return nil, err
 	}
 	states := array.States(found)
 	if len(states) == 0 {
-		release()
+		release(nil)
 		return nil, &Error{What: fmt.Sprintf("what is left of array %q is no member by itself, such as a copy that was not finished", req.Array),
 			Hints: []string{"nidalo disks   shows what the disks hold"}}
 	}
 	at, err := chooseState(req, states)
-	out := &RescueReply{Array: states[0].Record.Name, Level: string(states[0].Record.Level), State: at + 1}
+	out := RescueReply{Array: states[0].Record.Name, Level: string(states[0].Record.Level), State: at + 1, Stage: RescueJudging, Old: req.Old}
 	for i, st := range states {
 		if i == 0 || !st.Past || at == i {
 			out.States = append(out.States, describeState(i+1, st))
 		}
 	}
 	if err != nil {
-		release()
-		if req.Copy != "" || req.State > 0 {
+		release(nil)
+		if req.Copy != "" || req.Serve || req.InPlace || req.State > 0 {
 			return nil, err
 		}
-		out.Doubt, out.State = err.Error(), 0
-		return out, nil
+		out.Doubt, out.State, out.Stage = err.Error(), 0, RescueDone
+		return &salvage{reply: out}, nil
 	}
 	chosen := states[at]
+	slots, err := chosen.Readmits()
+	if len(req.Images) > 0 {
+		slots = nil
+	}
+	if err != nil && req.InPlace {
+		release(nil)
+		return nil, &Error{What: fmt.Sprintf("array %q: %v", out.Array, err), Hints: []string{"nidalo rescue " + out.Array + "   says what can be copied out"}}
+	}
+	for _, slot := range slots {
+		out.Back = append(out.Back, chosen.Use[slot].Disk.Identity())
+	}
 	held := map[disk.Disk]bool{}
 	for _, p := range chosen.Use {
 		held[p.Disk] = true
 	}
-	for _, c := range found {
-		if !held[c.Disk] {
-			_ = c.Disk.Close()
-		}
-	}
+	release(held)
 	a, notes, err := array.Rescue(chosen, bad, req.Old, array.Config{Limits: s.config().Limits.engine()})
 	if err != nil {
 		for d := range held {
@@ -93,34 +136,13 @@ func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
 		}
 		return nil, &Error{What: fmt.Sprintf("array %q: nothing can be made of what is left: %v", out.Array, err)}
 	}
-	out.Capacity, out.Written, out.Notes, out.Old = a.Capacity(), a.Used(), notes, req.Old
-	err = a.Losses(func(l array.Span) {
-		out.Lost += l.Length
-		if out.Spans++; len(out.Places) < rescuePlaces {
-			out.Places = append(out.Places, l)
-		}
-	}, func(int64) error {
-		select {
-		case <-s.done:
-			return errors.New("the service stops")
-		default:
-			return nil
-		}
-	})
-	if err == nil && req.Copy != "" {
-		out.Copy, err = s.startSalvage(a, out.Array, req.Copy)
-	}
-	if err != nil || req.Copy == "" {
-		a.Abandon()
-	}
-	if err != nil {
-		return nil, err
-	}
-	return out, nil
+	out.Capacity, out.Written, out.Notes = a.Capacity(), a.Used(), notes
+	return &salvage{req: req, reply: out, array: a, id: chosen.Record.Array, epoch: chosen.Record.EpochID,
+		stop: make(chan struct{}), judged: make(chan struct{}), over: make(chan struct{})}, nil
 }
 
 // remains opens all that carries a record of the array: disks found, and images with lists of what is bad in them.
-func (s *Service) remains(req RescueRequest) (found []array.Candidate, bad map[disk.Disk][]disk.Range, err error) {
+func (s *Service) remains(req RescueRequest, open func(source) (disk.Disk, error)) (found []array.Candidate, bad map[disk.Disk][]disk.Range, err error) {
 	bad = map[disk.Disk][]disk.Range{}
 	var id uuid.UUID
 	for _, i := range s.idleArrays() {
@@ -165,7 +187,7 @@ func (s *Service) remains(req RescueRequest) (found []array.Candidate, bad map[d
 		imaged[c.Record.Member] = true
 	}
 	for _, src := range append(s.carriers(id.String()), s.membersOf(id)...) {
-		d, err := s.peek(src)
+		d, err := open(src)
 		if err != nil {
 			continue
 		}
@@ -255,180 +277,4 @@ func describeState(number int, st array.State) RescueState {
 		out.Unused = append(out.Unused, fmt.Sprintf("%s has epoch %d, and is of no use for this state", c.Disk.Identity(), c.Record.Epoch))
 	}
 	return out
-}
-
-func (s *Service) watchRescue(req RescueRequest) (*RescueReply, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	run := s.salvages[req.Array]
-	if run == nil {
-		return nil, &Error{What: fmt.Sprintf("nothing is being copied out of %q", req.Array), Hints: []string{"nidalo rescue " + req.Array + "   judges what can be"}}
-	}
-	if req.Stop && run.state.Ended.IsZero() && !run.stopping {
-		run.stopping = true
-		close(run.stop)
-	}
-	state := run.state
-	state.Places = slices.Clone(state.Places)
-	return &RescueReply{Array: req.Array, Copy: &state}, nil
-}
-
-// startSalvage begins to copy an array out. The array belongs to it when nil is returned.
-func (s *Service) startSalvage(a *array.Array, name, path string) (*RescueCopy, error) {
-	if !filepath.IsAbs(path) {
-		return nil, &Error{What: fmt.Sprintf("%q is not an absolute path", path)}
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if run := s.salvages[name]; run != nil && run.state.Ended.IsZero() {
-		return nil, &Error{What: fmt.Sprintf("%q is being copied out already, to %s", name, run.state.Path), Hints: []string{"nidalo rescue -stop " + name}}
-	}
-	out, err := newFile(path)
-	if err != nil {
-		return nil, err
-	}
-	lost, err := newFile(path + ".lost")
-	if err != nil {
-		return nil, errors.Join(err, out.Close(), os.Remove(path))
-	}
-	run := &salvage{stop: make(chan struct{}), state: RescueCopy{State: array.TaskRunning, Path: path, Total: a.Used(), Started: time.Now()}}
-	if s.salvages == nil {
-		s.salvages = map[string]*salvage{}
-	}
-	s.salvages[name] = run
-	state := run.state
-	s.event(Event{Kind: "rescue-started", Severity: Info, Array: name, Detail: "copied out to " + path})
-	s.wait.Go(func() {
-		err := s.copyOut(a, run, out, lost)
-		a.Abandon()
-		s.mu.Lock()
-		run.state.Ended = time.Now()
-		switch {
-		case errors.Is(err, errSalvageStopped):
-			run.state.State = array.TaskStopped
-		case err != nil:
-			run.state.State, run.state.Error = array.TaskFailed, err.Error()
-		default:
-			run.state.State, run.state.Total = array.TaskDone, run.state.Done
-		}
-		c := run.state
-		s.mu.Unlock()
-		severity := Info
-		if c.Lost > 0 || c.Error != "" {
-			severity = Warning
-		}
-		s.event(Event{Kind: "rescue-" + c.State, Severity: severity, Array: name,
-			Detail: strings.TrimSpace(fmt.Sprintf("%s copied to %s, %s of it could not be read %s", FormatSize(c.Done), path, FormatSize(c.Lost), c.Error))})
-	})
-	return &state, nil
-}
-
-// newFile makes a file that must not be there yet.
-func newFile(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	switch {
-	case errors.Is(err, os.ErrExist):
-		return nil, &Error{What: path + " is there already, and is not overwritten", Hints: []string{"name a file that is not there, on a file system with room for what was written"}}
-	case err != nil:
-		return nil, &Error{What: err.Error()}
-	}
-	return f, nil
-}
-
-// copiedOut refuses what would change an array that is being copied out.
-func (s *Service) copiedOut(name string) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if run := s.salvages[name]; run != nil && run.state.Ended.IsZero() {
-		return &Error{What: fmt.Sprintf("array %q is being copied out to %s", name, run.state.Path), Hints: []string{"nidalo rescue -stop " + name + "   ends that"}}
-	}
-	return nil
-}
-
-var errSalvageStopped = errors.New("stopped")
-
-// copyOut writes all that is known to be written, leaves holes elsewhere, and lists what could not be read beside it.
-func (s *Service) copyOut(a *array.Array, run *salvage, out, lost *os.File) (err error) {
-	list := bufio.NewWriter(lost)
-	defer func() {
-		err = errors.Join(err, list.Flush(), lost.Sync(), lost.Close(), out.Sync(), out.Close())
-	}()
-	fmt.Fprintf(list, "# What of %s could not be read and is zeros in %s: where it begins and how long it is, in bytes.\n", a.Name(), out.Name())
-	if err := out.Truncate(a.Capacity()); err != nil {
-		return err
-	}
-	var open array.Span
-	put := func() {
-		if open.Length > 0 {
-			fmt.Fprintf(list, "%d %d\n", open.Offset, open.Length)
-		}
-	}
-	buf := make([]byte, rescuePiece)
-	for at, end := a.NextWritten(0); at < a.Capacity(); at, end = a.NextWritten(end) {
-		for end-at < rescuePiece {
-			from, to := a.NextWritten(end)
-			if from != end || to-at > rescuePiece || from >= a.Capacity() {
-				break
-			}
-			end = to
-		}
-		for ; at < end; at += int64(len(buf)) {
-			select {
-			case <-run.stop:
-				put()
-				return errSalvageStopped
-			case <-s.done:
-				put()
-				return errSalvageStopped
-			default:
-			}
-			buf = buf[:min(rescuePiece, end-at)]
-			gaps, err := a.ReadKnown(buf, at)
-			if err != nil {
-				return err
-			}
-			if err := writeSparse(out, buf, at); err != nil {
-				return err
-			}
-			var bytes int64
-			for _, l := range gaps {
-				bytes += l.Length
-				if open.Offset+open.Length == l.Offset {
-					open.Length += l.Length
-					continue
-				}
-				put()
-				open = l
-			}
-			s.mu.Lock()
-			c := &run.state
-			c.Done += int64(len(buf))
-			c.Lost += bytes
-			for _, l := range gaps {
-				if len(c.Places) < rescuePlaces {
-					c.Places = append(c.Places, l)
-				}
-			}
-			c.Total = max(c.Total, c.Done)
-			c.Rate = float64(c.Done) / max(time.Since(c.Started).Seconds(), 1e-3)
-			s.mu.Unlock()
-		}
-	}
-	put()
-	return nil
-}
-
-// writeSparse leaves holes where there are only zeros.
-func writeSparse(f *os.File, p []byte, off int64) error {
-	const step = 64 << 10
-	for i := 0; i < len(p); i += step {
-		part := p[i:min(len(p), i+step)]
-		if !slices.ContainsFunc(part, func(b byte) bool { return b != 0 }) {
-			continue
-		}
-		if _, err := f.WriteAt(part, off+int64(i)); err != nil {
-			return err
-		}
-	}
-	return nil
 }

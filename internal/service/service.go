@@ -42,22 +42,21 @@ type Service struct {
 	wait    sync.WaitGroup
 	closing sync.Once
 
-	survey  survey
-	chron   chronicle
-	turns   *turns
-	moves   map[string]move     // of tasks; used by lookLoop only
-	looked  atomic.Int64        // when lookLoop began its last round, in ns
-	poke    chan struct{}       // lookLoop is to look at once
-	asked   time.Time           // when disks were asked how they are; used by lookLoop only, as is
-	healths map[string]watched  // by serial or path
-	admin   sync.Mutex          // one change by an administrator at a time
-	mu      sync.Mutex          // guards what is below; nobody touches a disk while holding it
-	arrays  map[string]*running // by name
-	idle    []idle              // found but not in service
-	mem     memory
-	vets    map[string]*vetRun // under way, by serial or path
-	// salvages is what was copied out since the service began, by array.
-	salvages map[string]*salvage
+	survey   survey
+	chron    chronicle
+	turns    *turns
+	moves    map[string]move     // of tasks; used by lookLoop only
+	looked   atomic.Int64        // when lookLoop began its last round, in ns
+	poke     chan struct{}       // lookLoop is to look at once
+	asked    time.Time           // when disks were asked how they are; used by lookLoop only, as is
+	healths  map[string]watched  // by serial or path
+	admin    sync.Mutex          // one change by an administrator at a time
+	mu       sync.Mutex          // guards what is below; nobody touches a disk while holding it
+	arrays   map[string]*running // by name
+	idle     []idle              // found but not in service
+	mem      memory
+	vets     map[string]*vetRun  // under way, by serial or path
+	salvages map[string]*salvage // rescues, under way or the last of an array, by its name
 }
 
 // running is an array in service.
@@ -350,13 +349,28 @@ func (s *Service) named(name string) (*running, error) {
 func (s *Service) Names() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.names()
+	out := s.names()
+	for name, run := range s.salvages {
+		if run.reply.Stage == RescueServed {
+			out = append(out, rescuePrefix+name)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
-// Open gives a client the array by its name.
+// exportURI is where a client finds an export.
+func (s *Service) exportURI(name string) string {
+	return "nbd+unix:///" + name + "?socket=" + filepath.Join(s.opt.Home, "nbd.sock")
+}
+
+// Open gives a client the array by its name, or what is rescued of it.
 func (s *Service) Open(name string) (nbd.Export, func(), error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if of, yes := strings.CutPrefix(name, rescuePrefix); yes {
+		return s.openRescue(of)
+	}
 	r := s.arrays[name]
 	if r == nil {
 		return nil, nil, nbd.ErrNoExport
@@ -492,7 +506,7 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 		out.Used = min(r.Used(), out.Capacity)
 	}
 	if s.opt.Stays {
-		out.Export = "nbd+unix:///" + rec.Name + "?socket=" + filepath.Join(s.opt.Home, "nbd.sock")
+		out.Export = s.exportURI(rec.Name)
 	}
 	for _, m := range r.MemberStates() {
 		ms := memberStatus(m)

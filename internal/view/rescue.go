@@ -2,11 +2,13 @@ package view
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"nidalo/internal/array"
+	"nidalo/internal/disk"
 	"nidalo/internal/service"
 )
 
@@ -37,11 +39,16 @@ func (s *Screen) Rescue(r *service.RescueReply) {
 	}
 	s.Printf("\n%s of %s were written, at most.\n", service.FormatSize(r.Written), service.FormatSize(r.Capacity))
 	switch {
+	case r.Stage == service.RescueJudging:
+		s.Printf("How much of it can be read is still being looked at.\n")
 	case r.Lost == 0:
 		s.Printf("All of it can be read, as far as the members know.\n")
 	default:
-		s.Printf("%s of that is lost (%.1f%%), in %d places:\n", service.FormatSize(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), r.Spans)
+		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", service.FormatSize(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), count(int64(r.Spans), "place", "places"))
 		s.spans(r.Places, r.Spans)
+		if r.Unsure > 0 {
+			s.Printf("Of %s of these nobody who is left knows whether anything was ever written there.\n", service.FormatSize(r.Unsure))
+		}
 	}
 	if r.Old {
 		s.Printf("What a member held that left earlier is taken unless it is proven to have changed: some of it may be old.\n")
@@ -50,12 +57,76 @@ func (s *Screen) Rescue(r *service.RescueReply) {
 		s.Printf("Note: %s.\n", n)
 	}
 	s.Printf("What the members do not know to be unreadable or rotten comes on top. Nothing was written to them.\n")
-	if r.Copy == nil {
-		hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s", r.Array, service.FormatSize(r.Written))}
-		if r.Lost > 0 {
-			hints = append(hints, "a missing disk that can be brought back, or copied to an image (-image), adds what it holds")
+	switch {
+	case r.Export != "":
+		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, count(int64(r.Clients), "client", "clients"))
+		s.Next([]string{fmt.Sprintf("nbdcopy '%s' FILE   for example; what is lost is an I/O error", r.Export), "nidalo rescue -stop " + r.Array + "   ends it"})
+	case r.Copy == nil:
+		s.Next(rescueHints(r))
+	}
+}
+
+func rescueHints(r *service.RescueReply) []string {
+	hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s", r.Array, service.FormatSize(r.Written)),
+		fmt.Sprintf("nidalo rescue -serve %s   lets clients read it", r.Array)}
+	if r.Lost > 0 {
+		hints = append(hints, "a missing disk that can be brought back, or copied to an image (-image), adds what it holds")
+	}
+	if len(r.Back) > 0 {
+		hints = append(hints, fmt.Sprintf("nidalo rescue -in-place %s   starts it with %s back in, and without what cannot be read", r.Array, names(r.Back)))
+	}
+	return hints
+}
+
+func names(ids []disk.Identity) string {
+	var out []string
+	for _, id := range ids {
+		out = append(out, or(or(id.Bay, id.Serial), id.Path))
+	}
+	return strings.Join(out, " and ")
+}
+
+// RescueMeans says what bringing members back in place will do.
+func (s *Screen) RescueMeans(r *service.RescueReply) {
+	s.Printf("\n%s\n", s.strong("Bringing it back in place"))
+	s.Printf("  %s, which had left, will be a member again, with what is proven to be as it was written last.\n", names(r.Back))
+	if r.Lost > 0 {
+		s.Printf("  The %s that cannot be read are given up for good: they are I/O errors until they are written again.\n", service.FormatSize(r.Lost))
+	} else {
+		s.Printf("  Nothing is lost by that, as far as the members know.\n")
+	}
+	if r.Old {
+		s.Printf("  What is not proven is taken as it was when it left. Have file systems checked before they are used.\n")
+	}
+	for _, st := range r.States {
+		for _, m := range st.Members {
+			if st.Number == r.State && !m.There {
+				s.Printf("  The disk of slot %d, %s, is out for good: when it comes back it has to be erased first.\n", m.Slot, or(or(m.Disk.Serial, m.Disk.Bay), m.Disk.Path))
+			}
 		}
-		s.Next(hints)
+	}
+	s.Printf("  Copying out first (-copy) is the safer way, when there is room.\n\n")
+}
+
+// RescueBack says that members were brought back in place.
+func (s *Screen) RescueBack(r *service.RescueReply) {
+	s.Printf("%s is back in %s. ", names(r.Back), r.Array)
+	if r.Lost > 0 {
+		s.Printf("%s were given up, in %s.\n\n", service.FormatSize(r.Lost), count(int64(r.Spans), "place", "places"))
+	} else {
+		s.Printf("Nothing was given up.\n\n")
+	}
+}
+
+// RescueEnded says what a rescue was at when it was ended.
+func (s *Screen) RescueEnded(r *service.RescueReply) {
+	switch {
+	case r.Copy != nil:
+		s.RescueCopied(r)
+	case r.Stage == service.RescueStopped || r.Stage == service.RescueDone:
+		s.Printf("The rescue of %s is ended.\n", r.Array)
+	default:
+		s.Printf("The rescue of %s ends as soon as what is under way is done.\n", r.Array)
 	}
 }
 
@@ -76,8 +147,16 @@ func (s *Screen) spans(spans []array.Span, all int) {
 	}
 }
 
-// RescueProgress is one line on how far the copying out is.
-func RescueProgress(c *service.RescueCopy) string {
+// RescueProgress is one line on how far a rescue is, after some time of it.
+func RescueProgress(r *service.RescueReply, after time.Duration) string {
+	c := r.Copy
+	if r.Stage != service.RescueCopying || c == nil {
+		left := "time left not known yet"
+		if r.Percent >= 1 {
+			left = fmt.Sprintf("about %s left", time.Duration(float64(after)*(100-r.Percent)/r.Percent).Round(time.Second))
+		}
+		return fmt.Sprintf("%s: %.1f%%, %s", r.Stage, r.Percent, left)
+	}
 	left := "time left not known yet"
 	if c.Rate > 0 {
 		left = fmt.Sprintf("about %s left", time.Duration(float64(c.Total-c.Done)/c.Rate*float64(time.Second)).Round(time.Second))
