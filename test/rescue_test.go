@@ -1,11 +1,14 @@
 package test
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,6 +20,9 @@ import (
 type span struct{ Offset, Length int64 }
 
 type rescued struct {
+	Stage  string
+	Export string
+	Back   []struct{ Bay string } `json:"can_be_brought_back"`
 	State  int
 	States []struct {
 		Epoch   uint64
@@ -213,4 +219,118 @@ func TestACopyThatWasNotFinishedIsNoMember(t *testing.T) {
 	}
 	b.start()
 	b.refused(1, []string{"a copy that was not finished"}, "rescue", "tides")
+}
+
+// TestARescueIsServedReadOnly: what clients read is what was written, and what is lost is an error, where it was foretold.
+func TestARescueIsServedReadOnly(t *testing.T) {
+	b, in, _ := filled(t, 60*mib)
+	uri := strings.Replace(b.uri("tides"), "/tides", "/rescue/tides", 1)
+	for _, bay := range []string{"A1", "A2", "A3"} {
+		b.nidalo("lab", "pull", bay)
+		b.eventually("gone", func() bool { return strings.Contains(b.nidalo("disks"), bay+"    -") })
+	}
+	before := b.disks()
+	served := b.rescue("-serve", "tides")
+	require.Equal(t, "served", served.Stage)
+	require.Equal(t, uri, served.Export)
+	require.Contains(t, b.tool("nbdinfo", "--list", strings.Replace(uri, "/rescue/tides", "/", 1)), `export="rescue/tides"`)
+	require.Contains(t, b.tool("nbdinfo", uri), "is_read_only: true")
+	want, err := os.ReadFile(in)
+	require.NoError(t, err)
+	lost := func(off, n int64) bool {
+		for _, l := range served.Places {
+			if l.Offset < off+n && off < l.Offset+l.Length {
+				return true
+			}
+		}
+		return false
+	}
+	const step = 64 << 10
+	last := served.Places[len(served.Places)-1]
+	for off, met := int64(0), 0; off < last.Offset+last.Length && met < 40; off += step {
+		out := filepath.Join(b.home, "piece")
+		c := exec.Command("qemu-img", "dd", "-f", "raw", "-O", "raw", "bs=64k", fmt.Sprintf("skip=%d", off/step), fmt.Sprintf("count=%d", off/step+1), "if="+uri, "of="+out)
+		said, err := c.CombinedOutput()
+		met++
+		if lost(off, step) {
+			require.Error(t, err, "byte %d", off)
+			require.Contains(t, string(said), "Input/output error")
+			continue
+		}
+		require.NoError(t, err, "byte %d: %s", off, said)
+		got, err := os.ReadFile(out)
+		require.NoError(t, err)
+		require.Equal(t, sha256.Sum256(want[off:off+step]), sha256.Sum256(got), "byte %d", off)
+	}
+	_, err = exec.Command("qemu-io", "-f", "raw", uri, "-c", "write 0 4k").CombinedOutput()
+	require.Error(t, err)
+	b.refused(1, []string{"is being served"}, "start", "tides")
+	b.refused(1, []string{"is being served"}, "rescue", "-copy", filepath.Join(b.home, "x"), "tides")
+	require.Equal(t, "served", b.rescue("tides").Stage, "asked again it tells that it is served")
+	require.Contains(t, b.nidalo("rescue", "-stop", "tides"), "is ended")
+	require.Error(t, exec.Command("nbdinfo", uri).Run())
+	require.Equal(t, before, b.disks(), "the members are not touched")
+	b.stop(syscall.SIGTERM)
+	b.refused(1, []string{"nidalo serve"}, "rescue", "-serve", "tides")
+	b.refused(2, []string{"one of"}, "rescue", "-serve", "-in-place", "tides")
+}
+
+// TestAMemberFailedByMistakeIsBroughtBack: of an array that failed after that, what was not written meanwhile is whole again,
+// the rest is an error and nothing is old.
+func TestAMemberFailedByMistakeIsBroughtBack(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "6", "-size", "64MiB")
+	b.nidalo("create", "-name", "sonar", "-level", "5", "A1", "A2", "A3", "A4")
+	b.start()
+	in, out := filepath.Join(b.home, "in"), filepath.Join(b.home, "out")
+	pattern(t, in, 60*mib)
+	b.tool("nbdcopy", "--flush", in, b.uri("sonar"))
+	b.refused(1, []string{"is in service"}, "rescue", "-in-place", "-yes", "sonar")
+	b.nidalo("fail", "-yes", "sonar", "A2")
+	b.tool("qemu-io", "-f", "raw", b.uri("sonar"), "-c", "write -P 9 20M 1M", "-c", "flush")
+	b.nidalo("lab", "pull", "A3")
+	b.eventually("failed", func() bool { return b.condition() == "failed" })
+
+	judged := b.rescue("sonar")
+	require.Positive(t, judged.Lost)
+	require.Less(t, judged.Lost, int64(4*mib), "no more than around what was written meanwhile")
+	require.Len(t, judged.Back, 1)
+	code, said, why := b.try("rescue", "-in-place", "sonar")
+	require.Equal(t, 1, code)
+	require.Contains(t, said, "given up for good")
+	require.Contains(t, why, "needs to be confirmed")
+	require.Equal(t, "failed", b.condition(), "nothing is done unasked")
+	require.Contains(t, b.nidalo("rescue", "-in-place", "-yes", "sonar"), "A2 is back in sonar")
+	require.Equal(t, "exposed", b.condition())
+	require.Contains(t, b.history().kinds(), "members-readmitted")
+
+	// It was pulled after A2 had left, so nothing it holds may count beside what was given up.
+	b.nidalo("lab", "insert", "A3", "-disk", "QRN-0207")
+	b.eventually("told", func() bool { return slices.Contains(b.history().kinds(), "member-stale") })
+	require.NotContains(t, b.nidalo("next"), "catches up")
+	b.nidalo("replace", "-wait", "sonar", "A3", "A5")
+	b.healthy()
+	want, err := os.ReadFile(in)
+	require.NoError(t, err)
+	copy(want[20*mib:], bytes.Repeat([]byte{9}, mib))
+	const step = 64 << 10
+	var bad int64
+	for off := int64(16 * mib); off < 24*mib; off += step {
+		_ = os.Remove(out)
+		if err := exec.Command("qemu-img", "dd", "-f", "raw", "-O", "raw", "bs=64k", fmt.Sprintf("skip=%d", off/step), fmt.Sprintf("count=%d", off/step+1), "if="+b.uri("sonar"), "of="+out).Run(); err != nil {
+			bad += step
+			continue
+		}
+		got, err := os.ReadFile(out)
+		require.NoError(t, err)
+		require.Equal(t, sha256.Sum256(want[off:off+step]), sha256.Sum256(got), "byte %d", off)
+	}
+	require.Equal(t, judged.Lost, bad, "what was given up is what cannot be read")
+	b.tool("qemu-io", "-f", "raw", b.uri("sonar"), "-c", "write -P 3 16M 8M", "-c", "flush")
+	copy(want[16*mib:], bytes.Repeat([]byte{3}, 8*mib))
+	b.tool("nbdcopy", b.uri("sonar"), out)
+	got, err := os.ReadFile(out)
+	require.NoError(t, err)
+	require.Equal(t, sha256.Sum256(want), sha256.Sum256(got[:60*mib]), "written again, it is whole")
+	b.nidalo("check", "-wait", "sonar")
 }

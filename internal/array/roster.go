@@ -32,6 +32,7 @@ type member struct {
 	stale    bool // in a rescue: it left the array earlier, at the epoch left
 	ring     ring
 	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
+	lost     atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
 }
 
 var memberKeys atomic.Uint32
@@ -302,6 +303,7 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 	}
 	if certain, _ := a.geo.Margin(lost); certain < 0 {
 		m.state.Store(int32(to))
+		m.lost.Store(a.now().UnixNano())
 		a.freeze(fmt.Errorf("%w: %s: %s; too many members are lost, nothing more is written", ErrFailed, m.name(), strings.TrimPrefix(cause.Error(), m.name()+": ")))
 		return a.alive()
 	}
@@ -382,6 +384,7 @@ type MemberState struct {
 	Errors    record.Errors
 	Since     time.Time
 	Reason    string // why it is failing, failed or missing; empty when this process did not see it
+	CatchesUp bool   // it is away, and what it holds still counts when it comes back
 }
 
 // MemberStates lists the members by slot.
@@ -392,12 +395,15 @@ func (a *Array) MemberStates() []MemberState {
 		m := a.members[slot].Load()
 		e := rec.Roster[slot]
 		out[slot] = MemberState{
-			Slot: slot, Condition: m.condition(), Cursor: m.cursor.Load(), Size: e.Size, Since: e.Since,
+			Slot: slot, Condition: m.condition(), Cursor: m.cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.condition() == record.Missing && (e.Left != 0 || m.lost.Load() != 0),
 			Disk:   disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial},
 			Errors: record.Errors{Read: m.errs.read.Load(), Write: m.errs.write.Load(), Checksum: m.errs.checksum.Load()},
 		}
 		if m.disk != nil {
 			out[slot].Disk = m.disk.Identity()
+		}
+		if at := m.lost.Load(); at != 0 {
+			out[slot].Since = time.Unix(0, at)
 		}
 		if why := m.reason.Load(); why != nil {
 			out[slot].Reason = *why

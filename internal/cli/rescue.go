@@ -86,14 +86,16 @@ func rescue(e *env, args []string) error {
 				return err
 			}
 		}
-		if r.Lost > 0 || r.Doubt != "" || r.Stage == service.RescueFailed || r.Copy != nil && r.Copy.Lost > 0 {
+		if e.hold && !e.json {
+			e.out.RescueEnded(r)
+			return nil
+		}
+		if !e.hold && (r.Lost > 0 || r.Doubt != "" || r.Stage == service.RescueFailed || r.Copy != nil && r.Copy.Lost > 0) {
 			e.status = Could
 		}
 		switch {
 		case e.json:
 			return e.printJSON(r)
-		case e.hold:
-			e.out.RescueEnded(r)
 		case r.Copy != nil:
 			e.out.RescueCopied(r)
 		case e.inPlace && r.Stage == service.RescueDone:
@@ -153,8 +155,8 @@ func bringBack(e *env, c service.Control, req service.RescueRequest, r *service.
 	}
 	req.InPlace, req.Accept = true, r.Lost
 	if len(r.Back) > 0 && !e.json {
-		e.err.Rescue(r)
-		e.err.RescueMeans(r)
+		e.out.Rescue(r)
+		e.out.RescueMeans(r)
 	}
 	if len(r.Back) > 0 {
 		if err := e.confirm("bring " + r.Array + " back in place?"); err != nil {

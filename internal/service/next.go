@@ -185,7 +185,7 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 	}
 	if fit := pick(disks, need, m.Disk.Bay, used); fit != nil {
 		do := "put the blank disk " + fit.Identity.String() + " in its place; the rebuild begins at once"
-		if m.Condition == record.Missing {
+		if m.CatchesUp {
 			do = "if it was taken out by mistake, put it back, in any bay: it catches up; otherwise " + do
 		}
 		add(urgency, why, do, fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), shortName(fit.Identity)), m.Disk)
@@ -200,7 +200,7 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 		add(urgency, "nothing is lost by that", "take it out", "nidalo may-pull "+word(m, disks), m.Disk)
 	} else if m.Disk.Bay != "" && here != nil && here.State == DiskEmpty {
 		place = "bay " + m.Disk.Bay
-		if m.Condition == record.Missing {
+		if m.CatchesUp {
 			add(urgency, why, fmt.Sprintf("if it was taken out by mistake, put it back: it catches up what it missed; otherwise insert a blank disk of at least %s into %s", FormatSize(need), place),
 				fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), m.Disk.Bay), m.Disk)
 			return

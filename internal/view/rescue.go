@@ -60,7 +60,7 @@ func (s *Screen) Rescue(r *service.RescueReply) {
 	switch {
 	case r.Export != "":
 		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, count(int64(r.Clients), "client", "clients"))
-		s.Next([]string{fmt.Sprintf("nbdcopy '%s' FILE   for example; what is lost is an I/O error", r.Export), "nidalo rescue -stop " + r.Array + "   ends it"})
+		s.Next([]string{"connect any client of the block protocol to it: a file system on it can be mounted read-only; what is lost is an I/O error", "nidalo rescue -stop " + r.Array + "   ends it"})
 	case r.Copy == nil:
 		s.Next(rescueHints(r))
 	}
