@@ -213,4 +213,3 @@ func (a *Array) allThere() error {
 	}
 	return nil
 }
-
