@@ -18,9 +18,9 @@ test: tools lint cross build unit race crash fuzz
 
 # What the tests drive beside Go: clients of the block protocol, a file system.
 tools:
-	@if ! (which nbdinfo nbdcopy nbdfuse qemu-img qemu-io fio mkfs.ext4 e2fsck losetup fusermount3 gcc tmux promtool chromium >/dev/null 2>&1); then \
+	@if ! (which nbdinfo nbdcopy nbdfuse qemu-img qemu-io fio mkfs.ext4 e2fsck losetup fusermount3 gcc tmux promtool chromium tidy >/dev/null 2>&1); then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
-	    libnbd-bin qemu-utils fio e2fsprogs fuse3 util-linux tmux prometheus chromium gcc libc6-dev >/dev/null; fi
+	    libnbd-bin qemu-utils fio e2fsprogs fuse3 util-linux tmux prometheus chromium tidy gcc libc6-dev >/dev/null; fi
 
 lint:
 	@out=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$out" ]; then echo "not gofmt-ed: $$out"; exit 1; fi

@@ -155,6 +155,7 @@ func TestReportsForMonitoring(t *testing.T) {
 // TestTheReportPageInABrowser: it opens, shows what there is, and asks nobody for anything.
 func TestTheReportPageInABrowser(t *testing.T) {
 	b, _, _ := filled(t, 20*mib)
+	b.nidalo("check", "-wait", "tides")
 	for range 2 {
 		b.nidalo("fail", "tides", "A2")
 		b.nidalo("replace", "-wait", "tides", "A2", "A7")
@@ -165,6 +166,7 @@ func TestTheReportPageInABrowser(t *testing.T) {
 	}
 	b.nidalo("lab", "pull", "A3")
 	b.eventually("degraded", func() bool { return b.condition() == "degraded" })
+	b.eventually("asked how they are", func() bool { return strings.Count(b.nidalo("report", "-json"), `"grade": "fine"`) == 5 })
 	page := filepath.Join(b.home, "report.html")
 	b.nidalo("report", "-html", page)
 	text, err := os.ReadFile(page)
@@ -182,15 +184,43 @@ func TestTheReportPageInABrowser(t *testing.T) {
 	require.Contains(t, dom.String(), `class="bay missing"`)
 	require.Contains(t, dom.String(), "nidalo replace tides A3 A7")
 	require.Contains(t, dom.String(), "Rate of rebuilds")
-	require.Contains(t, dom.String(), "<svg")
+	require.Contains(t, dom.String(), "Temperature of disks", "the first readings are taken at once")
+	require.Contains(t, dom.String(), "What the disks say of themselves")
+	require.Contains(t, dom.String(), "Consistency checks")
+	require.Equal(t, 2, strings.Count(dom.String(), "<figure>"), "rates and temperatures; no disk had an error")
+	require.Contains(t, dom.String(), "✕ missing", "conditions can be told without colours")
+	said, err := exec.Command("tidy", "-e", "-q", page).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	require.Empty(t, string(said), "it is valid HTML")
 	var r struct {
 		Level, Summary string
 		Risk           map[string]struct {
 			Year float64 `json:"loss_in_a_year"`
 		}
 	}
-	require.NoError(t, json.Unmarshal([]byte(b.nidalo("report", "-json")), &r))
+	whole := []byte(b.nidalo("report", "-json"))
+	require.NoError(t, json.Unmarshal(whole, &r))
 	require.Equal(t, "warning", r.Level)
+	var keys map[string]json.RawMessage
+	require.NoError(t, json.Unmarshal(whole, &keys))
+	described, err := os.ReadFile("../docs/report.md")
+	require.NoError(t, err)
+	for key := range keys {
+		require.Contains(t, string(described), "`"+key+"`", "docs/report.md describes every key")
+	}
+	var says struct {
+		Health []struct {
+			Serial   string
+			Verdict  struct{ Grade string }
+			Readings struct{ Temperature float64 }
+		}
+	}
+	require.NoError(t, json.Unmarshal(whole, &says))
+	require.Len(t, says.Health, 5, "the one that is away says nothing")
+	for _, h := range says.Health {
+		require.Equal(t, "fine", h.Verdict.Grade)
+		require.Positive(t, h.Readings.Temperature)
+	}
 	require.Positive(t, r.Risk["tides"].Year)
 	require.Contains(t, b.nidalo("report"), "What to do")
 }

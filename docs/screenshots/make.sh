@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures of this folder anew, from the demo scenario, in a terminal window under Xvfb.
-# Needs Debian's xvfb, xterm, imagemagick, chromium and fonts-dejavu-core; run it as: make screenshots
+# Needs Debian's xvfb, xterm, imagemagick, chromium, sqlite3 and fonts-dejavu-core; run it as: make screenshots
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 nidalo=$(realpath ../../nidalo)
@@ -66,6 +66,15 @@ nidalo vet -quick -wait B2 >/dev/null 2>&1
 nidalo lab damage B3 -fail-writes >/dev/null
 nidalo vet -quick -wait B3 >/dev/null 2>&1 || true
 shot vet 3 "$type; say vet; say disks"
+# A month of made-up readings: the demo itself lasts minutes.
+sqlite3 "$NIDALO_HOME/history.db" <<'SQL'
+WITH RECURSIVE hour(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM hour WHERE n < 720),
+disk(serial, base, up) AS (VALUES ('TMK-0193',30,0),('QRN-0249',32,0),('TMK-0214',33,0),('ORR-0221',34,4),('QRN-0228',29,0),('TMK-0235',36,9))
+INSERT INTO readings SELECT (strftime('%s','now') - n*3600)*1000000000, serial, 'temperature',
+  round(base - up*n/720.0 + 2*sin((strftime('%s','now')/3600 - n)*0.2618) + (n*7919 % 13)/13.0, 1) FROM hour, disk;
+SQL
+nidalo lab damage A7 -pending 12 -temperature 36 >/dev/null
+sleep 7
 nidalo report -html "$work/report.html" >/dev/null
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$PWD/report.png" "file://$work/report.html" >/dev/null 2>&1
 for bay in A1 B1 A4; do nidalo lab pull $bay >/dev/null; sleep 1.5; done

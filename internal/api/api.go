@@ -51,6 +51,7 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "locate", c.Locate)
 	handle(mux, log, "history", c.History)
 	handle(mux, log, "readings", c.Readings)
+	handle(mux, log, "health", func(struct{}) ([]service.DiskHealth, error) { return c.Health() })
 	handle(mux, log, "what-if", c.WhatIf)
 	handle(mux, log, "inspect", c.Inspect)
 	handle(mux, log, "vet", c.Vet)
@@ -247,6 +248,9 @@ func (c *Client) Inspect(disks []string) (*service.InspectReply, error) {
 }
 func (c *Client) Readings(q service.ReadingsRequest) ([]history.Reading, error) {
 	return call[[]history.Reading](c, "readings", q)
+}
+func (c *Client) Health() ([]service.DiskHealth, error) {
+	return call[[]service.DiskHealth](c, "health", struct{}{})
 }
 func (c *Client) Rescue(q service.RescueRequest) (*service.RescueReply, error) {
 	return call[*service.RescueReply](c, "rescue", q)

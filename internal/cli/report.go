@@ -5,10 +5,11 @@ import (
 	"flag"
 	"os"
 	"path/filepath"
-	"time"
 
 	"nidalo/core/layout"
 	"nidalo/core/plan"
+	"nidalo/internal/array"
+	"nidalo/internal/history"
 	"nidalo/internal/service"
 	"nidalo/internal/view"
 )
@@ -97,26 +98,50 @@ func makeReport(c service.Control) (*view.Report, error) {
 	}
 	host, _ := os.Hostname()
 	r := &view.Report{Time: st.Time, Host: host, Version: Version, Arrays: st.Arrays, Disks: disks, Steps: next.Steps, Events: []service.Event{},
-		Risk: map[string]view.ReportRisk{}, Grown: map[string][]view.TimePoint{}}
-	if h, err := c.History(service.HistoryRequest{Limit: 300}); err == nil {
+		Tasks: []history.Task{}, Checks: []history.Task{}, Risk: map[string]view.ReportRisk{}, Errors: map[string][]view.TimePoint{}, Temperatures: map[string][]view.TimePoint{}}
+	if r.Health, err = c.Health(); err != nil {
+		return nil, err
+	}
+	temperature := map[string]float64{}
+	for _, h := range r.Health {
+		if t := h.Readings.Temperature; t != nil {
+			temperature[cmp.Or(h.Serial, h.Path)] = *t
+		}
+	}
+	if h, err := c.History(service.HistoryRequest{Limit: 1000}); err == nil {
 		for _, ev := range h.Events {
 			if ev.Severity != service.Info {
 				r.Events = append(r.Events, ev)
 			}
 		}
-		r.Events = r.Events[max(0, len(r.Events)-30):]
-		r.Tasks = h.Tasks[max(0, len(h.Tasks)-30):]
+		for _, t := range h.Tasks {
+			if t.Kind == array.TaskCheck {
+				r.Checks = append(r.Checks, t)
+			}
+		}
+		r.Events, r.Checks, r.Tasks = newest(r.Events, reportLines), newest(r.Checks, reportLines), newest(h.Tasks, reportLines)
 	}
-	since := time.Now().AddDate(0, 0, -90)
+	since := st.Time.AddDate(0, 0, -reportDays)
+	over := func(of, name string) (out []view.TimePoint) {
+		points, err := c.Readings(service.ReadingsRequest{Of: of, Name: name, Since: since, Most: reportPoints})
+		if err != nil {
+			return nil // without a history there are none
+		}
+		for _, p := range points {
+			out = append(out, view.TimePoint{Time: p.Time, Value: p.Value})
+		}
+		return out
+	}
 	for _, a := range st.Arrays {
 		var sizes []int64
 		for _, m := range a.Members {
 			sizes = append(sizes, m.Size)
 			of := cmp.Or(m.Serial, m.Path)
-			if points, err := c.Readings(service.ReadingsRequest{Of: of, Name: "errors", Since: since}); err == nil {
-				for _, p := range points {
-					r.Grown[of] = append(r.Grown[of], view.TimePoint{Time: p.Time, Value: p.Value})
-				}
+			if points := over(of, "errors"); len(points) > 0 {
+				r.Errors[of] = append(points, view.TimePoint{Time: st.Time, Value: float64(m.Errors)})
+			}
+			if now, told := temperature[of]; told {
+				r.Temperatures[of] = append(over(of, "temperature"), view.TimePoint{Time: st.Time, Value: now})
 			}
 		}
 		groups := a.Groups
@@ -130,5 +155,13 @@ func makeReport(c service.Control) (*view.Report, error) {
 	r.Judge()
 	return r, nil
 }
+
+const (
+	reportLines  = 30  // of tasks, checks and warnings
+	reportDays   = 90  // of readings
+	reportPoints = 300 // of each
+)
+
+func newest[T any](all []T, most int) []T { return all[max(0, len(all)-most):] }
 
 func nested(level string) bool { return level == "10" || level == "50" || level == "60" }

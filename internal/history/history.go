@@ -199,9 +199,14 @@ func (s *Store) Tasks(f Filter) ([]Task, error) {
 	return out, rows.Err()
 }
 
-// Readings lists readings of one thing by name, oldest first.
-func (s *Store) Readings(of, name string, since time.Time) ([]Reading, error) {
-	rows, err := s.db.Query("SELECT time, value FROM readings WHERE of = ? AND name = ? AND time >= ? ORDER BY time", of, name, since.UnixNano())
+// Readings lists readings of one thing by name, oldest first. With most above 0 at most about so many: the highest of each
+// of as many stretches of time.
+func (s *Store) Readings(of, name string, since time.Time, most int) ([]Reading, error) {
+	step := int64(1)
+	if most > 0 {
+		step = max(1, int64(time.Since(since))/int64(most))
+	}
+	rows, err := s.db.Query("SELECT max(time), max(value) FROM readings WHERE of = ? AND name = ? AND time >= ? GROUP BY time / ? ORDER BY 1", of, name, since.UnixNano(), step)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"time"
 
+	"nidalo/core/health"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
@@ -34,6 +35,7 @@ type Control interface {
 	Locate(LocateRequest) (*LocateReply, error)
 	History(HistoryRequest) (*HistoryReply, error)
 	Readings(ReadingsRequest) ([]history.Reading, error)
+	Health() ([]DiskHealth, error)
 	WhatIf(WhatIfRequest) ([]WhatIfReply, error)
 	Inspect(disks []string) (*InspectReply, error)
 	Vet(VetRequest) ([]Vetting, error)
@@ -319,6 +321,17 @@ type HistoryRequest struct {
 type ReadingsRequest struct {
 	Of, Name string
 	Since    time.Time
+	Most     int // about so many, the highest of stretches of time; 0: all
+}
+
+// DiskHealth is what the disk of a member says of itself, and how that is judged.
+type DiskHealth struct {
+	disk.Identity
+	Array    string          `json:"array"`
+	Slot     int             `json:"slot"`
+	Time     time.Time       `json:"time"` // when it was asked
+	Verdict  health.Verdict  `json:"verdict"`
+	Readings health.Readings `json:"readings"`
 }
 
 // HistoryReply is part of the history, oldest first.

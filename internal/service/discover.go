@@ -377,7 +377,7 @@ func (s *Service) wake() {
 func (s *Service) lookLoop() {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	minute, day := time.Now(), time.Time{}
+	minute, day := time.Time{}, time.Time{}
 	s.takeBackAll()
 	for {
 		select {

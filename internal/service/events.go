@@ -290,7 +290,7 @@ func (s *Service) Readings(req ReadingsRequest) ([]history.Reading, error) {
 	if h == nil {
 		return []history.Reading{}, nil
 	}
-	return h.Readings(req.Of, req.Name, req.Since)
+	return h.Readings(req.Of, req.Name, req.Since, req.Most)
 }
 
 // TestAlerts sends a test message through every channel, once, and says how each went.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nidalo/core/health"
+	"nidalo/core/record"
 	"nidalo/internal/disk"
 )
 
@@ -20,16 +21,44 @@ const trendOver = 24 * time.Hour
 type watched struct {
 	first   health.Readings
 	since   time.Time
+	now     health.Readings
+	asked   time.Time
 	verdict health.Verdict
 }
 
-// health asks members how they are, declares failing what will fail, and tells of heat and bad links. Only lookLoop calls
-// it.
+// Health is what the members' disks said of themselves when they were last asked. A service that does not stay asks now.
+func (s *Service) Health() ([]DiskHealth, error) {
+	if !s.opt.Stays {
+		s.askHealth()
+	}
+	out := []DiskHealth{}
+	for _, r := range s.running() {
+		for _, m := range r.MemberStates() {
+			if m.Condition == record.Failed || m.Condition == record.Missing {
+				continue // what it said when it was there is no news
+			}
+			s.mu.Lock()
+			w, known := s.healths[cmp.Or(m.Disk.Serial, m.Disk.Path)]
+			s.mu.Unlock()
+			if known {
+				out = append(out, DiskHealth{Identity: m.Disk, Array: r.Name(), Slot: m.Slot, Time: w.asked, Verdict: w.verdict, Readings: w.now})
+			}
+		}
+	}
+	return out, nil
+}
+
+// health asks members how they are, now and then. Only lookLoop calls it.
 func (s *Service) health() {
 	if time.Since(s.asked) < healthEvery {
 		return
 	}
 	s.asked = time.Now()
+	s.askHealth()
+}
+
+// askHealth asks members how they are, declares failing what will fail, and tells of heat and bad links.
+func (s *Service) askHealth() {
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			now, err := r.Health(m.Slot)
@@ -37,12 +66,17 @@ func (s *Service) health() {
 				continue
 			}
 			of := cmp.Or(m.Disk.Serial, m.Disk.Path)
+			s.mu.Lock()
 			w, known := s.healths[of]
+			s.mu.Unlock()
 			if !known || time.Since(w.since) > trendOver {
 				w.first, w.since = now, time.Now()
 			}
 			w.verdict = health.Judge(now, w.first, health.DefaultRules)
+			w.now, w.asked = now, time.Now()
+			s.mu.Lock()
 			s.healths[of] = w
+			s.mu.Unlock()
 			if w.verdict.Grade != health.Fine {
 				r.Foretell(m.Slot, "it says of itself: "+strings.Join(w.verdict.Reasons, "; "))
 			}

@@ -48,13 +48,13 @@ type Service struct {
 	moves    map[string]move     // of tasks; used by lookLoop only
 	looked   atomic.Int64        // when lookLoop began its last round, in ns
 	poke     chan struct{}       // lookLoop is to look at once
-	asked    time.Time           // when disks were asked how they are; used by lookLoop only, as is
-	healths  map[string]watched  // by serial or path
+	asked    time.Time           // when disks were asked how they are; used by lookLoop only
 	admin    sync.Mutex          // one change by an administrator at a time
 	mu       sync.Mutex          // guards what is below; nobody touches a disk while holding it
 	arrays   map[string]*running // by name
 	idle     []idle              // found but not in service
 	mem      memory
+	healths  map[string]watched  // by serial or path
 	vets     map[string]*vetRun  // under way, by serial or path
 	salvages map[string]*salvage // rescues, under way or the last of an array, by its name
 }

@@ -1,0 +1,49 @@
+package view
+
+import (
+	"embed"
+	"fmt"
+	"html/template"
+	"io"
+	"time"
+
+	"nidalo/internal/history"
+	"nidalo/internal/service"
+)
+
+//go:embed report.html
+var files embed.FS
+
+var page = template.Must(template.New("report.html").Funcs(template.FuncMap{
+	"size":     service.FormatSize,
+	"duration": func(t history.Task) string { return Duration(t.Ended.Sub(t.Started).Seconds()) },
+	"when":     func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
+	"margin":   Margin,
+	"capital":  capital,
+	"chance":   Chance,
+	"rate":     func(v float64) string { return service.FormatSize(int64(v)) + "/s" },
+	"place":    func(m service.MemberStatus) string { return or(or(m.Bay, m.Serial), m.Path) },
+	"percent":  func(v float64) string { return fmt.Sprintf("%.1f%%", v) },
+	"check":    func(c *service.CheckStatus) string { return CheckSummary(*c) },
+	"says":     healthRow,
+	"sign":     func(condition string) string { return signs[condition] },
+	"share": func(a service.ArrayStatus) string {
+		return fmt.Sprintf("%.1f%%", 100*float64(a.Used)/float64(max(a.Capacity, 1)))
+	},
+}).ParseFS(files, "report.html"))
+
+// signs tell conditions apart where colours cannot be told.
+var signs = map[string]string{"healthy": "✓", "fine": "✓", "active": "✓", "done": "✓", "degraded": "!", "warning": "!", "failing": "!", "rebuilding": "…",
+	"exposed": "‼", "critical": "‼", "failed": "✕", "missing": "✕"}
+
+// HTML writes the report as one page that needs nothing else.
+func (r *Report) HTML(w io.Writer) error {
+	charts, err := r.charts()
+	if err != nil {
+		return err
+	}
+	return page.Execute(w, struct {
+		*Report
+		Charts []drawn
+	}{r, charts})
+}
