@@ -361,19 +361,31 @@ func (a *Array) badAt(m *member, block int64) bool {
 // ReadKnown fills p from byte offset off, both in whole blocks, with what can be read, and with zeros where nothing can:
 // those spans it returns, ascending.
 func (a *Array) ReadKnown(p []byte, off int64) (lost []Span, err error) {
-	_, err = a.ReadSparse(p, off)
-	if err == nil || !errors.Is(err, ErrUnreadable) {
-		return nil, err
+	unsure := false // then there is no use in trying the quick way
+	_ = a.pieces(p, off, func(pc piece) error {
+		unsure = unsure || a.unsure(pc.stripe)
+		return nil
+	})
+	if !unsure {
+		if _, err = a.ReadSparse(p, off); err == nil || !errors.Is(err, ErrUnreadable) {
+			return nil, err
+		}
 	}
-	lose := func(at int64) {
+	lose := func(at, length int64) {
 		if l := len(lost) - 1; l >= 0 && lost[l].Offset+lost[l].Length == at {
-			lost[l].Length += Block
+			lost[l].Length += length
 		} else {
-			lost = append(lost, Span{Offset: at, Length: Block})
+			lost = append(lost, Span{Offset: at, Length: length})
 		}
 	}
 	err = a.pieces(p, off, func(pc piece) error {
 		first, n := int(pc.from/Block), len(pc.buf)/Block
+		start := pc.stripe.Number*a.geo.StripeSize() + int64(pc.role)*a.geo.Strip + pc.from
+		if a.unsure(pc.stripe) && !a.reads(pc.stripe, pc.role, a.members[a.geo.Slot(pc.stripe, pc.role)].Load()) {
+			clear(pc.buf)
+			lose(start, int64(len(pc.buf)))
+			return nil
+		}
 		defer a.lockStripes([]int64{pc.stripe.Number}, false)()
 		c, err := a.loadColumns(pc.stripe, first, n, nil)
 		if err != nil {
@@ -387,7 +399,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []Span, err error) {
 				continue
 			}
 			clear(pc.buf[col*Block:][:Block])
-			lose(pc.stripe.Number*a.geo.StripeSize() + int64(pc.role)*a.geo.Strip + pc.from + int64(col)*Block)
+			lose(start+int64(col)*Block, Block)
 		}
 		return nil
 	})

@@ -399,27 +399,43 @@ func (a *Array) nextWritten(number int64) int64 {
 		return best
 	}
 	here := a.geo.Locate(number)
-	for group := range a.geo.Groups {
-		row := here.Row
-		switch {
-		case a.geo.Level == layout.Concat && group < here.Group:
-			continue
-		case a.geo.Level == layout.Concat && group > here.Group:
-			row = 0
-		case group < here.Group:
-			row++
+	if a.geo.Level == layout.Concat {
+		for group, row := here.Group, here.Row; group < a.geo.Groups; group, row = group+1, 0 {
+			if next := a.nextWrittenRow(group, row); next < a.geo.Rows[group] {
+				return a.geo.At(group, next).Number
+			}
 		}
-		if next := a.nextWrittenRow(group, row); next < a.geo.Rows[group] {
-			best = min(best, a.geo.At(group, next).Number)
+		return best
+	}
+	// Groups take turns, so what is found in one bounds where the others need be looked at: all are looked at for a stretch
+	// before any is for a longer one.
+	for from, step := here.Row, int64(64); ; from, step = from+step, step*8 {
+		more := false
+		for group := range a.geo.Groups {
+			row, end := from, min(from+step, a.geo.Rows[group])
+			if group < here.Group {
+				row = max(row, here.Row+1)
+			}
+			more = more || end < a.geo.Rows[group]
+			if next := a.nextWrittenRowBefore(group, row, end); next < end {
+				best = min(best, a.geo.At(group, next).Number)
+			}
+		}
+		if best < a.geo.Stripes() || !more {
+			return best
 		}
 	}
-	return best
 }
 
 // nextWrittenRow is the first row of a group at or after row that may hold anything; the number of rows when none.
 func (a *Array) nextWrittenRow(group int, row int64) int64 {
+	return a.nextWrittenRowBefore(group, row, a.geo.Rows[group])
+}
+
+// nextWrittenRowBefore is nextWrittenRow among the rows below end; end when there is none.
+func (a *Array) nextWrittenRowBefore(group int, row, end int64) int64 {
 	per := int64(a.geo.StripBlocks())
-	best := a.geo.Rows[group]
+	best := end
 	for i := range a.geo.Width() {
 		m := a.members[group*a.geo.Width()+i].Load()
 		if row >= best {
@@ -428,7 +444,7 @@ func (a *Array) nextWrittenRow(group int, row int64) int64 {
 		if !m.usable(row) {
 			continue
 		}
-		last := (a.geo.Rows[group]*per - 1) / record.SumsPerPage
+		last := (best*per - 1) / record.SumsPerPage
 		number, ok := a.tables.nextBit(m, row*per/record.SumsPerPage, last)
 		if !ok {
 			return row // the member is on its way out: be careful and look at every row

@@ -138,7 +138,7 @@ func followRescue(e *env, c service.Control, req service.RescueRequest) (*servic
 		default:
 			return r, nil
 		}
-		if time.Since(told) > 2*time.Second {
+		if time.Since(told) > max(2*time.Second, time.Since(began)/20) {
 			told = time.Now()
 			e.err.Printf("%s\n", view.RescueProgress(r, time.Since(began)))
 		}

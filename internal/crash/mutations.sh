@@ -35,7 +35,7 @@ mutation "lacking members trusted" replay.go 's/a\.tables\.set\(m, st\.Row\*int6
 mutation "older payload over newer contents" replay.go 's/if runs\[i\]\.batch > batch && block < runs\[i\]\.end/if false/'
 mutation "columns fresh on too little evidence" columns.go 's/return unknown <= c\.a\.geo\.Parity/return true/'
 mutation "a returned member's own journal forgotten" return.go 's/if err := m\.loseRuns\(runs, own\.Epoch\); err != nil \{\n\t\treturn err\n\t\}/_ = runs/'
-mutation "changes not stamped with their epoch" tables.go 's/record\.SetPageEpoch\(p\.buf, t\.a\.roster\.epoch\.Load\(\)\)/_ = 0/'
+mutation "changes not stamped with their epoch" tables.go 's/record\.SetPageEpoch\(p\.buf, epoch\)/_ = epoch/'
 mutation "writes not mirrored onto a copy" destage.go 's/if err := a\.mirror\(c\.writes\); err != nil \{\n\t\treturn err\n\t\}//'
 mutation "copies not mended after a crash" replay.go 's/if err := a\.remirror\(slices\.Compact\(mirrored\)\); err != nil \{\n\t\treturn err\n\t\}/_ = mirrored/'
 mutation "batch numbers begin again" replay.go 's/last \+ 16/first - 1/'
@@ -46,6 +46,6 @@ mutation "what changes while a member is away not marked" roster.go 's/marked\.M
 mutation "batches that lose a member not marked" journal.go 's/if slices\.ContainsFunc\(parts, func\(p part\) bool \{ return !p\.m\.live\(\) \}\) \{/if false {/'
 mutation "replayed batches not marked" replay.go 's/a\.mark\(slices\.Values\(stripes\)\)/a.mark(slices.Values([]int64(nil)))/'
 mutation "brought back without giving anything up" readmit.go 's/if a\.trusts\(st, a\.geo\.Role\(st, m\.slot\), stale\) \{/if true {/'
-mutation "brought back with its journal" readmit.go 's/if err := m\.loseRuns\(runs, epoch\); err != nil \{\n\t\treturn nil, err\n\t\}\n\tconst/_ = runs\n\tconst/'
+mutation "brought back with its journal" readmit.go 's/if err := m\.loseRuns\(own\.runs, epoch\)/if err := m.loseRuns(nil, epoch)/'
 mutation "brought back without the others having settled" readmit.go 's/return b, b\.replay\(\)/return b, nil/'
 exit $missed

@@ -2,10 +2,10 @@ package service
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"time"
 
 	"nidalo/internal/array"
@@ -90,12 +90,13 @@ func (s *Service) copyOut(run *salvage) (err error) {
 	return nil
 }
 
+var zeros [64 << 10]byte
+
 // writeSparse leaves holes where there are only zeros.
 func writeSparse(f *os.File, p []byte, off int64) error {
-	const step = 64 << 10
-	for i := 0; i < len(p); i += step {
-		part := p[i:min(len(p), i+step)]
-		if !slices.ContainsFunc(part, func(b byte) bool { return b != 0 }) {
+	for i := 0; i < len(p); i += len(zeros) {
+		part := p[i:min(len(p), i+len(zeros))]
+		if bytes.Equal(part, zeros[:len(part)]) {
 			continue
 		}
 		if _, err := f.WriteAt(part, off+int64(i)); err != nil {

@@ -251,27 +251,31 @@ func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
 	if works && !req.Force {
 		return nil, &Error{Fatal: true, What: fmt.Sprintf("%s still works: replacing it lowers the margin until the rebuild is done", m.Disk), Hints: []string{"-yes does it"}}
 	}
-	disks, err := s.takeBlank([]string{req.New})
+	return s.putIn(req.New, m, r.NeedSize(slot), func(d disk.Disk) error { return r.Replace(slot, d) })
+}
+
+// putIn takes a blank disk, or a spare, for the place of a member, and has it put there.
+func (s *Service) putIn(name string, m array.MemberState, need int64, put func(disk.Disk) error) (*ReplaceReply, error) {
+	disks, err := s.takeBlank([]string{name})
 	if err != nil {
 		return nil, err
 	}
-	d := disks[0]
-	if need := r.NeedSize(slot); d.Size() < need {
+	d, id := disks[0], disks[0].Identity()
+	switch {
+	case d.Size() < need:
+		err = &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", id, FormatSize(d.Size()), d.Size(), m.Disk, FormatSize(need), need)}
+	case id.Bay == "":
+		err = s.remember(id.Path)
+	}
+	if err == nil {
+		err = person(put(d))
+	}
+	if err != nil {
 		_ = d.Close()
-		return nil, tooSmall(d, need, m.Disk)
+		return nil, err
 	}
-	if id := d.Identity(); id.Bay == "" {
-		if err := s.remember(id.Path); err != nil {
-			_ = d.Close()
-			return nil, err
-		}
-	}
-	if err := r.Replace(slot, d); err != nil {
-		_ = d.Close()
-		return nil, person(err)
-	}
-	s.noSpare(d.Identity())
-	return &ReplaceReply{Slot: slot, Disk: DiskInfo{Identity: d.Identity(), Size: d.Size(), Vetted: s.vetted(d.Identity())}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
+	s.noSpare(id)
+	return &ReplaceReply{Slot: m.Slot, Disk: DiskInfo{Identity: id, Size: d.Size(), Vetted: s.vetted(id)}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
 }
 
 // Check starts a consistency check.

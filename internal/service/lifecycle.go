@@ -253,31 +253,7 @@ func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
 		}
 		req.Onto = key(*best)
 	}
-	disks, err := s.takeBlank([]string{req.Onto})
-	if err != nil {
-		return nil, err
-	}
-	d := disks[0]
-	if d.Size() < need {
-		_ = d.Close()
-		return nil, tooSmall(d, need, m.Disk)
-	}
-	if id := d.Identity(); id.Bay == "" {
-		if err := s.remember(id.Path); err != nil {
-			_ = d.Close()
-			return nil, err
-		}
-	}
-	if err := r.Retire(slot, d); err != nil {
-		_ = d.Close()
-		return nil, person(err)
-	}
-	s.noSpare(d.Identity())
-	return &ReplaceReply{Slot: slot, Disk: DiskInfo{Identity: d.Identity(), Size: d.Size(), Vetted: s.vetted(d.Identity())}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
-}
-
-func tooSmall(d disk.Disk, need int64, place disk.Identity) error {
-	return &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", d.Identity(), FormatSize(d.Size()), d.Size(), place, FormatSize(need), need)}
+	return s.putIn(req.Onto, m, need, func(d disk.Disk) error { return r.Retire(slot, d) })
 }
 
 // noSpare notes that a disk is in use now and waits for nothing any more.

@@ -67,7 +67,7 @@ func (s *Screen) Rescue(r *service.RescueReply) {
 }
 
 func rescueHints(r *service.RescueReply) []string {
-	hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s", r.Array, service.FormatSize(r.Written)),
+	hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s at most", r.Array, service.FormatSize(max(0, r.Written-r.Lost))),
 		fmt.Sprintf("nidalo rescue -serve %s   lets clients read it", r.Array)}
 	if r.Lost > 0 {
 		hints = append(hints, "a missing disk that can be brought back, or copied to an image (-image), adds what it holds")

@@ -89,8 +89,25 @@ func (s *Screen) Next(steps []string) {
 		if i == 0 {
 			head = s.strong("Next: ")
 		}
-		s.Printf("%s%s\n", head, step)
+		s.Printf("%s%s\n", head, s.folded(step))
 	}
+}
+
+// folded is a step on as many lines as a terminal needs: the command stays whole, what it does goes below it.
+func (s *Screen) folded(step string) string {
+	room := s.Width - 9
+	if !s.Terminal || room < 30 || text.StringWidthWithoutEscSequences(step) <= room+3 {
+		return step
+	}
+	command, does, ok := strings.Cut(step, "   ")
+	if !ok {
+		command, does, _ = strings.Cut(text.WrapSoft(step, room+3), "\n")
+		does = strings.ReplaceAll(does, "\n", " ")
+	}
+	for _, line := range strings.Split(text.WrapSoft(does, room), "\n") {
+		command += "\n         " + strings.TrimRight(line, " ")
+	}
+	return command
 }
 
 func or(s, otherwise string) string {

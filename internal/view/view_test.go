@@ -36,6 +36,22 @@ func TestStepsAreNumberedAndFitTheScreen(t *testing.T) {
 	require.Equal(t, "Nothing to do. Look again when an alert comes, or on Mon Dec 28 for a consistency check.\n", b.String())
 }
 
+func TestNextStepsFitATerminal(t *testing.T) {
+	s, b := screen()
+	long := "nidalo replace tides A3 A7   " + strings.Repeat("put it in its place ", 8)
+	s.Next([]string{long})
+	require.Equal(t, "Next: "+long+"\n", b.String(), "a pipe gets one line a step")
+	s, b = screen()
+	s.Terminal = true
+	s.Next([]string{long, "nidalo status"})
+	text := strings.Split(strings.TrimSuffix(b.String(), "\n"), "\n")
+	require.Contains(t, text[0], "nidalo replace tides A3 A7", "the command stays whole")
+	for _, line := range text {
+		require.LessOrEqual(t, len(line), 80, line)
+	}
+	require.Equal(t, "      nidalo status", text[len(text)-1])
+}
+
 func TestATaskInOneLineSaysWhatIsKnown(t *testing.T) {
 	s, _ := screen()
 	slot, left := 2, 90.0
