@@ -38,7 +38,7 @@ unit:
 # The race detector needs cgo and a C compiler; the product does not.
 race:
 	CGO_ENABLED=1 $(GO) test -race -run 'Rebuild|Race|Parallel|Hostile' ./internal/array ./internal/nbd
-	NIDALO_RACE=1 $(GO) test -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring' ./test
+	NIDALO_RACE=1 $(GO) test -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack' ./test
 
 crash:
 	NIDALO_SEEDS=$(SEEDS) $(GO) test -timeout 30m ./internal/crash

@@ -133,6 +133,10 @@ func TestReportsForMonitoring(t *testing.T) {
 	promtool(get())
 	require.Contains(t, get(), `nidalo_array_margin{array="tides"} 2`)
 	require.Contains(t, b.nidalo("report", "-metrics"), "# EOF")
+	b.eventually("asked", func() bool {
+		return strings.Contains(get(), `nidalo_disk_grade{array="tides",grade="fine",serial="TMK-0193",slot="0"} 1`)
+	})
+	require.Regexp(t, `nidalo_disk_temperature_celsius\{array="tides",serial="TMK-0193",slot="0"\} \d+`, get())
 	b.nidalo("lab", "pull", "A1")
 	b.eventually("degraded", func() bool { return b.condition() == "degraded" })
 	code, line, _ = b.try("report", "-monitor")

@@ -19,6 +19,9 @@
 //	tasks.go      long work: its turn, its state, its progress
 //	pace.go       how hard it pushes
 //	judge.go      errors, time-outs and slowness of members, and what follows
+//	rescue.go     reading what is left of an array that cannot be started
+//	readmit.go    bringing members that had left back in place, and starting it all the same
+//	map.go        where data lives; inspect.go: what a disk carries
 //
 // # Order of locks
 //

@@ -37,7 +37,7 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
 	run: func(e *env, _ []string) error {
 		err := e.withControl(func(c service.Control) error {
 			if e.metrics {
-				return view.WriteMetrics(e.out.Out, view.Metrics{Look: func() (*service.Status, error) { return c.Status("") }})
+				return view.WriteMetrics(e.out.Out, view.Metrics{Look: func() (*service.Status, error) { return c.Status("") }, Health: c.Health})
 			}
 			r, err := makeReport(c)
 			if err != nil {

@@ -171,7 +171,7 @@ func serve(e *env, _ []string) error {
 // gatherer collects the state of a service, at each time it is asked.
 func gatherer(s *service.Service) prometheus.Gatherer {
 	r := prometheus.NewRegistry()
-	r.MustRegister(view.Metrics{Look: func() (*service.Status, error) { return s.Status("") }})
+	r.MustRegister(view.Metrics{Look: func() (*service.Status, error) { return s.Status("") }, Health: s.Health})
 	return r
 }
 

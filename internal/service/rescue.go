@@ -50,8 +50,12 @@ func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
 		run.array.Abandon()
 		return nil, err
 	}
+	wait := run.judged
+	if req.Copy == "" && !req.Serve && !req.InPlace {
+		wait = run.over
+	}
 	select {
-	case <-run.judged:
+	case <-wait:
 	case <-time.After(rescuePatience):
 	}
 	s.mu.Lock()

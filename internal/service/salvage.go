@@ -57,14 +57,13 @@ type salvage struct {
 
 func (run *salvage) name() string { return run.reply.Array }
 
-// underWay says whether it is not over yet.
+// underWay says whether it is not over yet. Service.mu is held.
 func (run *salvage) underWay() bool {
-	select {
-	case <-run.over:
+	switch run.reply.Stage {
+	case RescueDone, RescueStopped, RescueFailed:
 		return false
-	default:
-		return true
 	}
+	return true
 }
 
 var errSalvageStopped = errors.New("stopped")
@@ -181,7 +180,7 @@ func (s *Service) beginRescue(run *salvage) (err error) {
 // salvage does the work of a rescue to its end.
 func (s *Service) salvage(run *salvage) {
 	err := s.judgeRescue(run)
-	next := RescueDone
+	next := RescueJudging // until its disks are let go
 	switch {
 	case run.req.Copy != "":
 		next = RescueCopying

@@ -6,6 +6,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/common/expfmt"
 
+	"nidalo/core/health"
 	"nidalo/internal/service"
 )
 
@@ -13,6 +14,8 @@ import (
 type Metrics struct {
 	// Look asks for the state; it is called at every collection, so nothing that is told is older than that.
 	Look func() (*service.Status, error)
+	// Health asks for what the disks said of themselves last; nil: it is not told.
+	Health func() ([]service.DiskHealth, error)
 }
 
 var (
@@ -23,6 +26,8 @@ var (
 	metricUsed      = desc("array_used_bytes", "At most so much of the capacity was ever written.", "array")
 	metricMember    = desc("member_condition", "1 for the condition a member has.", "array", "slot", "bay", "model", "serial", "condition")
 	metricErrors    = desc("member_errors_total", "Errors of a member since it joined, by kind.", "array", "slot", "serial", "kind")
+	metricHeat      = desc("disk_temperature_celsius", "What the disk of a member says of its temperature.", "array", "slot", "serial")
+	metricGrade     = desc("disk_grade", "1 for how the disk of a member is judged by what it says of itself.", "array", "slot", "serial", "grade")
 	metricBytes     = desc("array_bytes_total", "Bytes since the array was started: of clients, and written to members.", "array", "what")
 	metricBlocks    = desc("array_blocks_total", "Blocks of 4 KiB since the array was started.", "array", "what")
 	metricTask      = desc("task_progress_ratio", "How far a task is.", "array", "task", "slot", "state")
@@ -53,6 +58,21 @@ func (m Metrics) Collect(out chan<- prometheus.Metric) {
 		return
 	}
 	gauge(metricUp, 1)
+	if m.Health != nil {
+		told, err := m.Health()
+		if err != nil {
+			told = nil // the state could be had all the same
+		}
+		for _, h := range told {
+			slot := itoa(h.Slot)
+			if t := h.Readings.Temperature; t != nil {
+				gauge(metricHeat, *t, h.Array, slot, h.Serial)
+			}
+			for _, g := range []health.Grade{health.Fine, health.Failing, health.Failed} {
+				gauge(metricGrade, truth(h.Verdict.Grade == g), h.Array, slot, h.Serial, string(g))
+			}
+		}
+	}
 	for _, a := range st.Arrays {
 		for _, c := range []string{"healthy", "degraded", "exposed", "failed"} {
 			gauge(metricCondition, truth(a.Condition == c), a.Name, a.Level, c)
