@@ -35,6 +35,7 @@ type rescued struct {
 	Doubt   string
 	Written int64  `json:"written_bytes"`
 	Lost    int64  `json:"lost_bytes"`
+	Spans   int    `json:"lost_spans"`
 	Places  []span `json:"lost"`
 	Copy    struct {
 		State string
@@ -230,7 +231,11 @@ func TestARescueIsServedReadOnly(t *testing.T) {
 		b.eventually("gone", func() bool { return strings.Contains(b.nidalo("disks"), bay+"    -") })
 	}
 	before := b.disks()
-	served := b.rescue("-serve", "tides")
+	list := filepath.Join(b.home, "lost")
+	served := b.rescue("-serve", "-list", list, "tides")
+	all := listed(t, list)
+	require.Len(t, all, served.Spans)
+	require.Equal(t, served.Places, all[:len(served.Places)])
 	require.Equal(t, "served", served.Stage)
 	require.Equal(t, uri, served.Export)
 	require.Contains(t, b.tool("nbdinfo", "--list", strings.Replace(uri, "/rescue/tides", "/", 1)), `export="rescue/tides"`)
@@ -265,6 +270,11 @@ func TestARescueIsServedReadOnly(t *testing.T) {
 	_, err = exec.Command("qemu-io", "-f", "raw", uri, "-c", "write 0 4k").CombinedOutput()
 	require.Error(t, err)
 	b.refused(1, []string{"is being served"}, "start", "tides")
+	b.refused(1, []string{"is there already"}, func() []string {
+		b.nidalo("rescue", "-stop", "tides")
+		return []string{"rescue", "-serve", "-list", list, "tides"}
+	}()...)
+	b.rescue("-serve", "tides")
 	b.refused(1, []string{"is being served"}, "rescue", "-copy", filepath.Join(b.home, "x"), "tides")
 	require.Equal(t, "served", b.rescue("tides").Stage, "asked again it tells that it is served")
 	require.Contains(t, b.nidalo("rescue", "-stop", "tides"), "is ended")

@@ -81,7 +81,7 @@ type env struct {
 	state              int
 	old, serve         bool
 	inPlace            bool
-	copy               string
+	copy, list         string
 	where              bool
 	replace, grow      string
 	with               string

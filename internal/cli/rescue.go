@@ -10,7 +10,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var rescueCommand = command{name: "rescue", usage: "[-image FILE[=LIST]]… [-state N] [-old] [-copy FILE | -serve | -in-place] [-stop] [-yes] [-json] NAME",
+var rescueCommand = command{name: "rescue", usage: "[-image FILE[=LIST]]… [-state N] [-old] [-copy FILE | -serve | -in-place] [-list FILE] [-stop] [-yes] [-json] NAME",
 	short: "read what is left after too many failures, or bring it back", least: 1, most: 1,
 	help: `
 Reads the records of all members of an array that is not in service, and says what of it would be whole and what is lost.
@@ -19,7 +19,7 @@ what cannot be proven is not given out.
 
 -copy FILE copies it out: what cannot be read is zeros in the file, and FILE.lost lists it, a line each: where it begins and
 how long it is, in bytes. -serve lets clients of the block protocol read it, as rescue/NAME, until -stop: what is lost is an
-I/O error there.
+I/O error there. -list FILE writes down what is lost before, in the form of FILE.lost.
 
 A member that left the array before the others failed, such as one that was failed by mistake, counts where it is proven that
 nothing changed since. -old also takes what is not proven to have changed: such places may be as they were when it left.
@@ -52,7 +52,8 @@ Exit status 1 when anything is lost.
 		})
 		f.IntVar(&e.state, "state", 0, "which state, when there are several")
 		f.BoolVar(&e.old, "old", false, "take what may be older than the rest as well")
-		f.StringVar(&e.copy, "copy", "", "a file to copy it to, which must not be there yet")
+		f.StringVar(&e.copy, "copy", "", "a `FILE` to copy it to, which must not be there yet")
+		f.StringVar(&e.list, "list", "", "a `FILE` for all places that are lost, which must not be there yet")
 		f.BoolVar(&e.serve, "serve", false, "let clients read it, through the service")
 		f.BoolVar(&e.inPlace, "in-place", false, "bring members that had left back, and start the array")
 		f.BoolVar(&e.hold, "stop", false, "end the judging, copying or serving")
@@ -76,6 +77,9 @@ func rescue(e *env, args []string) error {
 		req := service.RescueRequest{Array: args[0], Images: e.images, State: e.state, Old: e.old, Stop: e.hold, Serve: e.serve}
 		if e.copy != "" {
 			req.Copy = absolute(e.copy)
+		}
+		if e.list != "" {
+			req.List = absolute(e.list)
 		}
 		r, err := followRescue(e, c, req)
 		if err != nil {
@@ -153,7 +157,7 @@ func bringBack(e *env, c service.Control, req service.RescueRequest, r *service.
 	if r.Stage != service.RescueDone || r.Doubt != "" {
 		return r, nil
 	}
-	req.InPlace, req.Accept = true, r.Lost
+	req.InPlace, req.Accept, req.List = true, r.Lost, ""
 	if len(r.Back) > 0 && !e.json {
 		e.out.Rescue(r)
 		e.out.RescueMeans(r)

@@ -414,6 +414,7 @@ type RescueRequest struct {
 	State   int     `json:"state,omitempty"`             // which of several states, from 1 on; 0 when there is only one
 	Old     bool    `json:"old,omitempty"`               // take what a member that left earlier holds, unless it is proven to have changed
 	Copy    string  `json:"copy,omitempty"`              // a file that is not there yet, by its absolute path
+	List    string  `json:"list,omitempty"`              // a file that is not there yet, for all places that are lost
 	Serve   bool    `json:"serve,omitempty"`             // read-only, until it is stopped
 	InPlace bool    `json:"in_place,omitempty"`          // make members that had left count again, and start it
 	Accept  int64   `json:"accept_lost_bytes,omitempty"` // with InPlace: what may be given up for that

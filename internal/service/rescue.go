@@ -73,8 +73,11 @@ func (s *Service) mayRescue(req RescueRequest) error {
 		return &Error{What: "nobody can be served by a command that ends: no service runs in this home", Hints: []string{"nidalo serve   runs one; then say this again"}}
 	case req.InPlace && len(req.Images) > 0:
 		return &Error{What: "an image cannot be brought back in place", Hints: []string{"copy it onto a disk of at least the same size first; the disk then counts like the one it was made of"}}
-	case req.Copy != "" && !filepath.IsAbs(req.Copy):
-		return &Error{What: fmt.Sprintf("%q is not an absolute path", req.Copy)}
+	}
+	for _, path := range []string{req.Copy, req.List} {
+		if path != "" && !filepath.IsAbs(path) {
+			return &Error{What: fmt.Sprintf("%q is not an absolute path", path)}
+		}
 	}
 	return nil
 }

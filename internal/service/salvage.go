@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"os"
@@ -41,6 +42,7 @@ type salvage struct {
 	id        uuid.UUID // of the array
 	epoch     uuid.UUID // of the state that is judged
 	out, lost *os.File  // when it is copied out
+	list      *os.File  // of what is foretold to be lost, when that is wanted
 	stop      chan struct{}
 	judged    chan struct{}
 	over      chan struct{}
@@ -158,12 +160,20 @@ func (s *Service) beginRescue(run *salvage) (err error) {
 			return err
 		}
 		if run.lost, err = newFile(path + ".lost"); err != nil {
-			return errors.Join(err, run.out.Close(), os.Remove(path))
+			return errors.Join(err, run.discard())
+		}
+	}
+	if run.req.List != "" {
+		if run.list, err = newFile(run.req.List); err != nil {
+			return errors.Join(err, run.discard())
 		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if old := s.rescueOf(run.id.String()); old != nil {
+		if old.underWay() {
+			return errors.Join(&Error{What: fmt.Sprintf("another rescue of %q has just begun", old.name())}, run.discard())
+		}
 		delete(s.salvages, old.name())
 	}
 	if s.salvages == nil {
@@ -230,8 +240,27 @@ func (s *Service) salvage(run *salvage) {
 	}
 }
 
-func (s *Service) judgeRescue(run *salvage) error {
+// discard takes back the files that were made for it.
+func (run *salvage) discard() (err error) {
+	for _, f := range []*os.File{run.out, run.lost, run.list} {
+		if f != nil {
+			err = errors.Join(err, f.Close(), os.Remove(f.Name()))
+		}
+	}
+	return err
+}
+
+func (s *Service) judgeRescue(run *salvage) (err error) {
+	var list *bufio.Writer
+	if run.list != nil {
+		list = bufio.NewWriter(run.list)
+		fmt.Fprintf(list, "# What of %s cannot be read, as far as its members know: where it begins and how long it is, in bytes.\n", run.name())
+		defer func() { err = errors.Join(err, list.Flush(), run.list.Sync(), run.list.Close()) }()
+	}
 	return run.array.Losses(func(l array.Span) {
+		if list != nil {
+			fmt.Fprintf(list, "%d %d\n", l.Offset, l.Length)
+		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		r := &run.reply

@@ -143,7 +143,7 @@ func (s *Screen) spans(spans []array.Span, all int) {
 		s.Printf("   from byte %d, %s\n", l.Offset, service.FormatSize(l.Length))
 	}
 	if all > most {
-		s.Printf("   and %d more: -json lists the first %d, and copying out all of them\n", all-most, 50)
+		s.Printf("   and %d more: -list FILE writes down all of them\n", all-most)
 	}
 }
 
