@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures of this folder anew, from the demo scenario, in a terminal window under Xvfb.
-# Needs Debian's xvfb, xterm, imagemagick, chromium, sqlite3 and fonts-dejavu-core; run it as: make screenshots
+# Needs Debian's qemu-utils, libnbd-bin, xvfb, xterm, imagemagick, chromium, sqlite3 and fonts-dejavu-core; run it as: make screenshots
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 nidalo=$(realpath ../../nidalo)
@@ -77,7 +77,9 @@ nidalo lab damage A7 -pending 12 -temperature 36 >/dev/null
 sleep 7
 nidalo report -html "$work/report.html" >/dev/null
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$PWD/report.png" "file://$work/report.html" >/dev/null 2>&1
-for bay in A1 B1 A4; do nidalo lab pull $bay >/dev/null; sleep 1.5; done
-shot rescue 4 "$type; say status tides; say rescue -copy $work/home/tides.img tides"
+nidalo fail -yes tides A5 >/dev/null
+qemu-io -f raw "nbd+unix:///tides?socket=$NIDALO_HOME/nbd.sock" -c "write -P 7 20M 1M" -c flush >/dev/null
+for bay in A1 B1; do nidalo lab pull $bay >/dev/null; sleep 1.5; done
+shot rescue 4 "$type; say status tides; say rescue -in-place tides"
 nidalo demo >"$work/demo" 2>&1
 shot demo 2 "tail -46 $work/demo"

@@ -159,7 +159,6 @@ func bringBack(e *env, c service.Control, req service.RescueRequest, r *service.
 	}
 	req.InPlace, req.Accept, req.List = true, r.Lost, ""
 	if len(r.Back) > 0 && !e.json {
-		e.out.Rescue(r)
 		e.out.RescueMeans(r)
 	}
 	if len(r.Back) > 0 {

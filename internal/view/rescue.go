@@ -12,8 +12,22 @@ import (
 	"nidalo/internal/service"
 )
 
-// Rescue shows what can be read of an array.
+// Rescue shows what can be read of an array, and what can be done.
 func (s *Screen) Rescue(r *service.RescueReply) {
+	s.judged(r)
+	switch {
+	case r.Doubt != "":
+		s.Next([]string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the first", r.Array)})
+	case r.Export != "":
+		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, count(int64(r.Clients), "client", "clients"))
+		s.Next([]string{"connect any client of the block protocol to it: a file system on it can be mounted read-only; what is lost is an I/O error",
+			"nidalo rescue -stop " + r.Array + "   ends it"})
+	case r.Copy == nil:
+		s.Next(rescueHints(r))
+	}
+}
+
+func (s *Screen) judged(r *service.RescueReply) {
 	for i, st := range r.States {
 		if len(r.States) > 1 {
 			mark := ""
@@ -34,7 +48,6 @@ func (s *Screen) Rescue(r *service.RescueReply) {
 	}
 	if r.Doubt != "" {
 		s.Printf("\n%s.\n", capital(r.Doubt))
-		s.Next([]string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the first", r.Array)})
 		return
 	}
 	s.Printf("\n%s of %s were written, at most.\n", service.FormatSize(r.Written), service.FormatSize(r.Capacity))
@@ -57,13 +70,6 @@ func (s *Screen) Rescue(r *service.RescueReply) {
 		s.Printf("Note: %s.\n", n)
 	}
 	s.Printf("What the members do not know to be unreadable or rotten comes on top. Nothing was written to them.\n")
-	switch {
-	case r.Export != "":
-		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, count(int64(r.Clients), "client", "clients"))
-		s.Next([]string{"connect any client of the block protocol to it: a file system on it can be mounted read-only; what is lost is an I/O error", "nidalo rescue -stop " + r.Array + "   ends it"})
-	case r.Copy == nil:
-		s.Next(rescueHints(r))
-	}
 }
 
 func rescueHints(r *service.RescueReply) []string {
@@ -86,8 +92,9 @@ func names(ids []disk.Identity) string {
 	return strings.Join(out, " and ")
 }
 
-// RescueMeans says what bringing members back in place will do.
+// RescueMeans shows what can be read, and says what bringing members back in place will do.
 func (s *Screen) RescueMeans(r *service.RescueReply) {
+	s.judged(r)
 	s.Printf("\n%s\n", s.strong("Bringing it back in place"))
 	s.Printf("  %s, which had left, will be a member again, with what is proven to be as it was written last.\n", names(r.Back))
 	if r.Lost > 0 {
