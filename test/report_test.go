@@ -10,8 +10,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -299,4 +301,40 @@ func TestSwapsAreForetold(t *testing.T) {
 	b.refused(1, []string{"too small"}, "plan", "-replace", "A3", "-with", "32MiB")
 	b.refused(1, []string{"no member", "smaller"}, "plan", "-grow", "tides", "-with", "64MiB")
 	b.refused(2, []string{"-with"}, "plan", "-grow", "tides")
+	b.refused(1, []string{"no rebuild that ended here"}, "plan", "-rate", "measured")
+	for _, swap := range [][]string{{"A3", "A7"}, {"A4", "A8"}} {
+		b.nidalo("replace", "-yes", "-wait", "tides", swap[0], swap[1])
+	}
+	var measured struct {
+		Assumptions struct {
+			Rate     float64
+			Measured int
+		}
+		Options []struct {
+			Level   string
+			Rebuild int64 `json:"rebuild_ns"`
+			Paced   int64 `json:"rebuild_paced_ns"`
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("plan", "-rate", "measured", "-sizes", "6x4TB", "-json")), &measured))
+	require.Equal(t, 2, measured.Assumptions.Measured)
+	rates := []float64{}
+	var h struct {
+		Tasks []struct {
+			Kind           string
+			Started, Ended time.Time
+			Moved          int64 `json:"moved_bytes"`
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("history", "-tasks", "-json")), &h))
+	for _, x := range h.Tasks {
+		if x.Kind == "rebuild" {
+			rates = append(rates, float64(x.Moved)/x.Ended.Sub(x.Started).Seconds())
+		}
+	}
+	require.InEpsilon(t, slices.Max(rates), measured.Assumptions.Rate, 1e-6)
+	for _, o := range measured.Options {
+		require.InEpsilon(t, 3*o.Rebuild+1, o.Paced+1, 1e-6, o.Level)
+	}
+	require.Contains(t, b.nidalo("plan", "-rate", "measured", "-sizes", "6x4TB"), "the median of 2 rebuilds here")
 }

@@ -24,10 +24,11 @@ type Option struct {
 	Overhead float64       `json:"overhead_percent"` // of the raw capacity: redundancy, tables, unequal sizes
 	Margin   int           `json:"margin"`
 	Best     int           `json:"margin_best"`
-	Read     float64       `json:"read_speed"`  // sequential, in units of one disk
-	Write    float64       `json:"write_speed"` // sequential into fresh space, in units of one disk
-	Small    int           `json:"small_write"` // operations on members for one block written anew: reads and writes
-	Rebuild  time.Duration `json:"rebuild_ns"`  // of one member, as assumed
+	Read     float64       `json:"read_speed"`       // sequential, in units of one disk
+	Write    float64       `json:"write_speed"`      // sequential into fresh space, in units of one disk
+	Small    int           `json:"small_write"`      // operations on members for one block written anew: reads and writes
+	Rebuild  time.Duration `json:"rebuild_ns"`       // of one member, as assumed
+	Paced    time.Duration `json:"rebuild_paced_ns"` // the same in the part of that time that pace normal takes from busy clients
 	LossYear float64       `json:"loss_in_a_year"`
 	LossOnce float64       `json:"loss_in_a_rebuild"`
 }
@@ -76,9 +77,12 @@ func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptio
 		size = smallest
 	}
 	o.Rebuild = a.RebuildTime(size)
+	paced := a
+	paced.Share *= NormalShare
+	o.Paced = paced.RebuildTime(size)
 	if level == layout.Concat || g.Parity == 0 {
 		o.LossYear, o.LossOnce = a.LossWithin(1, len(sizes), 0, size, year), 1
-		o.Rebuild = 0
+		o.Rebuild, o.Paced = 0, 0
 	} else {
 		o.LossYear = a.LossWithin(g.Groups, g.Width(), g.Parity, size, year)
 		o.LossOnce = a.LossInRebuild(g.Width(), g.Parity, size)

@@ -13,6 +13,8 @@ type Assumptions struct {
 	URE float64
 	// Rate is how fast a disk is read and written in a rebuild, bytes a second.
 	Rate float64
+	// Measured is of how many rebuilds Rate is the median; 0: it was given.
+	Measured int
 	// Share is the part of the time a rebuild may work: 1 at full pace, a third at normal pace with busy clients.
 	Share float64
 	// Replace is the time from a failure until a new disk is in place; 0 with a hot spare.
@@ -23,6 +25,9 @@ type Assumptions struct {
 
 // DefaultAssumptions are cautious ones for large disks, without a spare.
 var DefaultAssumptions = Assumptions{AFR: 0.015, URE: 1e-15, Rate: 150e6, Share: 1, Replace: 24 * time.Hour, Used: 1}
+
+// NormalShare is the part of the time a rebuild works at pace normal while clients are at work.
+const NormalShare = 1.0 / 3
 
 const year = 365.25 * 24 * time.Hour
 

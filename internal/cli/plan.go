@@ -3,12 +3,14 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"nidalo/core/layout"
 	"nidalo/core/plan"
+	"nidalo/internal/array"
 	"nidalo/internal/service"
 )
 
@@ -26,6 +28,7 @@ smaller members do. Nothing is written in any case.
   nidalo plan
   nidalo plan -sizes 8x12TB -want capacity
   nidalo plan -sizes 4x12TB,2x8TB -afr 2% -swap-in 0s
+  nidalo plan -rate measured
   nidalo plan -level 6 A1 A2 A3 A4 A5 A6
   nidalo plan -lose A3,A5 tides
   nidalo plan -replace A3 -with 16TB
@@ -39,7 +42,7 @@ smaller members do. Nothing is written in any case.
 		f.StringVar(&e.lose, "lose", "", "what the loss of these `DISKS` would mean, separated by commas")
 		f.StringVar(&e.afr, "afr", fmt.Sprintf("%g%%", 100*d.AFR), "the share of disks that fail within a year")
 		f.StringVar(&e.ure, "ure", fmt.Sprint(d.URE), "the chance that a bit cannot be read")
-		f.StringVar(&e.rate, "rate", "150MB/s", "the `RATE` of one disk in a rebuild")
+		f.StringVar(&e.rate, "rate", "150MB/s", "the `RATE` of one disk in a rebuild, or measured: the median of those that ended here")
 		f.StringVar(&e.share, "share", "100%", "the part of the time a rebuild may work: about 33% at pace normal with busy clients")
 		f.StringVar(&e.replaceIn, "swap-in", "24h", "the `TIME` until a failed disk is replaced; 0s with a hot spare")
 		f.StringVar(&e.replace, "replace", "", "what a new disk in the place of this `DISK` takes and gives")
@@ -55,6 +58,9 @@ smaller members do. Nothing is written in any case.
 		a, err := e.assumptions()
 		if err != nil {
 			return usageError{err.Error()}
+		}
+		if err := e.measure(&a); err != nil {
+			return err
 		}
 		if e.replace != "" || e.grow != "" {
 			return e.planSwap(a, args)
@@ -112,11 +118,14 @@ func (e *env) assumptions() (a plan.Assumptions, err error) {
 	}
 	a.Used = 1
 	a.AFR, a.Share, a.URE = share("afr", e.afr, 0.999), share("share", e.share, 1), share("ure", e.ure, 0.1)
-	rate, bad := service.ParseSize(strings.TrimSuffix(e.rate, "/s"))
-	if bad != nil || rate < 1 {
-		return a, fmt.Errorf("-rate %s: such as 150MB/s", e.rate)
+	if e.rate != rateMeasured {
+		rate, bad := service.ParseSize(strings.TrimSuffix(e.rate, "/s"))
+		if bad != nil || rate < 1 {
+			return a, fmt.Errorf("-rate %s: such as 150MB/s, or %s", e.rate, rateMeasured)
+		}
+		a.Rate = float64(rate)
 	}
-	a.Rate = float64(rate)
+	var bad error
 	if a.Replace, bad = time.ParseDuration(e.replaceIn); bad != nil || a.Replace < 0 {
 		return a, fmt.Errorf("-swap-in %s: such as 24h or 0s", e.replaceIn)
 	}
@@ -124,6 +133,33 @@ func (e *env) assumptions() (a plan.Assumptions, err error) {
 		err = fmt.Errorf("-share 0: a rebuild that may not work never ends")
 	}
 	return a, err
+}
+
+const rateMeasured = "measured"
+
+// measure fills in the rate that rebuilds had here, when that was asked for.
+func (e *env) measure(a *plan.Assumptions) error {
+	if e.rate != rateMeasured {
+		return nil
+	}
+	return e.withControl(func(c service.Control) error {
+		h, err := c.History(service.HistoryRequest{Kind: "rebuild", Limit: 1000})
+		if err != nil {
+			return err
+		}
+		var rates []float64
+		for _, t := range h.Tasks {
+			if took := t.Ended.Sub(t.Started).Seconds(); t.Kind == array.TaskRebuild && t.State == array.TaskDone && took > 0 && t.Moved > 0 {
+				rates = append(rates, float64(t.Moved)/took)
+			}
+		}
+		if len(rates) == 0 {
+			return &service.Error{What: "no rebuild that ended here is known: there is no rate to plan with", Hints: []string{"nidalo plan -rate 150MB/s   assumes one"}}
+		}
+		slices.Sort(rates)
+		a.Rate, a.Measured = rates[len(rates)/2], len(rates)
+		return nil
+	})
 }
 
 // parseSizes reads 4x12TB,2x8TB.

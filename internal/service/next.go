@@ -64,7 +64,7 @@ func idleSteps(i idle) []NextStep {
 		return []NextStep{{Array: name, Urgency: Convenient, Why: "its disks come from another host or home", Do: "start it here, if nobody uses it there", Command: "nidalo start " + name}}
 	default:
 		return []NextStep{{Array: name, Urgency: Now, Why: reason.Error(), Do: "bring its missing disks back, in any bay, and start it", Command: "nidalo start " + name},
-			{Array: name, Urgency: Convenient, Why: "members may never come back", Do: "see what can be read without them, and copy it out", Command: "nidalo rescue " + name}}
+			{Array: name, Urgency: Convenient, Why: "members may never come back", Do: "see what can be read without them, copy it out, or bring back those that left before", Command: "nidalo rescue " + name}}
 	}
 }
 
@@ -80,7 +80,7 @@ func (s *Service) stepsFor(r *running, disks []DiskInfo, used map[string]bool) (
 	}
 	if err := r.Failure(); err != nil {
 		add(Now, "it has failed: "+strings.TrimPrefix(err.Error(), array.ErrFailed.Error()+": "), "bring the lost members back, in any bay, and start it; what was flushed is on them", "nidalo start "+name, disk.Identity{})
-		add(Convenient, "members may never come back", "see what can be read without them, and copy it out", "nidalo rescue "+name, disk.Identity{})
+		add(Convenient, "members may never come back", "see what can be read without them, copy it out, or bring back those that left before", "nidalo rescue "+name, disk.Identity{})
 		return out
 	}
 	tasks := r.TaskStates()

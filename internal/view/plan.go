@@ -14,7 +14,7 @@ import (
 
 // Plan prints the levels side by side.
 func (s *Screen) Plan(options []plan.Option, a plan.Assumptions, chosen *plan.Option, why string, names []string) {
-	t := s.table(table.Row{"level", "usable", "overhead", "margin", "read", "write", "small write", "rebuild", "loss in a year", "loss in a rebuild"}, 2, 3, 5, 6, 7, 8, 9, 10)
+	t := s.table(table.Row{"level", "usable", "overhead", "margin", "read", "write", "small write", "rebuild", "paced", "loss in a year", "loss in a rebuild"}, 2, 3, 5, 6, 7, 8, 9, 10, 11)
 	for _, o := range options {
 		level := string(o.Level)
 		if o.Groups > 1 && o.Level != layout.Concat {
@@ -23,12 +23,12 @@ func (s *Screen) Plan(options []plan.Option, a plan.Assumptions, chosen *plan.Op
 		if chosen != nil && o.Level == chosen.Level {
 			level = s.strong(level)
 		}
-		rebuild, once := "-", "-"
+		rebuild, paced, once := "-", "-", "-"
 		if o.Margin > 0 {
-			rebuild, once = Duration(o.Rebuild.Seconds()), Chance(o.LossOnce)
+			rebuild, paced, once = Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossOnce)
 		}
 		t.AppendRow(table.Row{level, service.FormatSize(o.Capacity), fmt.Sprintf("%.0f%%", o.Overhead), Margin(o.Margin, o.Best),
-			fmt.Sprintf("%.0f×", o.Read), fmt.Sprintf("%.0f×", o.Write), fmt.Sprintf("%d ops", o.Small), rebuild, Chance(o.LossYear), once})
+			fmt.Sprintf("%.0f×", o.Read), fmt.Sprintf("%.0f×", o.Write), fmt.Sprintf("%d ops", o.Small), rebuild, paced, Chance(o.LossYear), once})
 	}
 	t.Render()
 	if u := options[0].Unequal; u > 0 {
@@ -50,12 +50,15 @@ func (s *Screen) assumptions(a plan.Assumptions) {
 	if a.Replace == 0 {
 		spare = "a spare takes over at once (-swap-in)"
 	}
-	full := "full"
+	full, from := "full", "-rate"
+	if a.Measured > 0 {
+		from = "measured: the median of " + count(int64(a.Measured), "rebuild", "rebuilds") + " here"
+	}
 	if a.Used < 1 {
 		full = fmt.Sprintf("%.0f%% full", 100*a.Used)
 	}
-	text := fmt.Sprintf("Speeds are in units of one disk, sequential; a small write is what members do for one block overwritten, the journal included. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (-rate) for %.0f%% of the time (-share); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
-		100*a.AFR, 1/a.URE, full, service.FormatSize(int64(a.Rate)), 100*a.Share, spare)
+	text := fmt.Sprintf("Speeds are in units of one disk, sequential; a small write is what members do for one block overwritten, the journal included. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (%s) for %.0f%% of the time (-share), or a third of that when paced (pace normal, clients at work); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
+		100*a.AFR, 1/a.URE, full, service.FormatSize(int64(a.Rate)), from, 100*a.Share, spare)
 	s.Printf("\n%s\n", wrap(text, s.Width, ""))
 }
 
@@ -97,7 +100,7 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Geometry, names []string, rows
 		s.Printf("%s are lost to unequal sizes.\n", service.FormatSize(o.Unequal))
 	}
 	if o.Margin > 0 {
-		s.Printf("A rebuild takes %s; the chance of losing data is %s in a year, and %s while one disk is out.\n", Duration(o.Rebuild.Seconds()), Chance(o.LossYear), Chance(o.LossOnce))
+		s.Printf("A rebuild takes %s, and %s paced; the chance of losing data is %s in a year, and %s while one disk is out.\n", Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossYear), Chance(o.LossOnce))
 	} else {
 		s.Printf("Any disk lost is all data lost: the chance of that is %s in a year.\n", Chance(o.LossYear))
 	}
