@@ -108,21 +108,28 @@ const (
 	WantSpeed    = "speed"    // the fewest operations for small writes, then the fastest writes, that survive a loss
 )
 
+// mostOnce is the chance of losing data while one disk is out that a level is still recommended with.
+const mostOnce = 0.05
+
 // Recommend chooses the option for an aim, and says why. Levels that survive nothing are never recommended; with many or
 // large disks neither are those whose single rebuild is a gamble.
 func Recommend(options []Option, want string) (Option, string, error) {
-	var fit []Option
+	var survive, fit []Option
 	for _, o := range options {
-		if o.Margin > 0 && o.LossOnce < 0.05 {
-			fit = append(fit, o)
-		}
-	}
-	if len(fit) == 0 {
-		for _, o := range options {
-			if o.Margin > 0 {
+		if o.Margin > 0 {
+			survive = append(survive, o)
+			if o.LossOnce < mostOnce {
 				fit = append(fit, o)
 			}
 		}
+	}
+	among := "of the levels that survive a loss"
+	switch {
+	case len(fit) == 0:
+		fit = survive
+		among += fmt.Sprintf("; every one of them loses data in more than %.0f%% of rebuilds", 100*mostOnce)
+	case len(fit) < len(survive):
+		among = fmt.Sprintf("of the levels that lose data in less than %.0f%% of rebuilds", 100*mostOnce)
 	}
 	if len(fit) == 0 {
 		return Option{}, "", fmt.Errorf("no level of these disks survives the loss of one")
@@ -133,7 +140,7 @@ func Recommend(options []Option, want string) (Option, string, error) {
 		slices.SortStableFunc(fit, func(x, y Option) int {
 			return cmp.Or(cmp.Compare(y.Capacity, x.Capacity), cmp.Compare(x.LossYear, y.LossYear))
 		})
-		why = "the most space that survives a loss"
+		why = "the most space " + among
 	case WantSafety:
 		slices.SortStableFunc(fit, func(x, y Option) int {
 			return cmp.Or(cmp.Compare(y.Margin, x.Margin), cmp.Compare(magnitude(x.LossYear), magnitude(y.LossYear)), cmp.Compare(y.Capacity, x.Capacity))
@@ -142,12 +149,12 @@ func Recommend(options []Option, want string) (Option, string, error) {
 		if len(fit) > 1 && fit[0].Level == layout.Mirror && fit[0].Members > 3 {
 			fit = fit[1:]
 		}
-		why = "survives the most losses for certain"
+		why = "it survives the most losses for certain, " + among
 	case WantSpeed:
 		slices.SortStableFunc(fit, func(x, y Option) int {
 			return cmp.Or(cmp.Compare(x.Small, y.Small), cmp.Compare(y.Write, x.Write))
 		})
-		why = "the least work for a small write"
+		why = "the least work for a small write, " + among
 	default:
 		return Option{}, "", fmt.Errorf("%q: capacity, safety or speed", want)
 	}

@@ -154,6 +154,10 @@ func TestRecommendations(t *testing.T) {
 	o, _, err := Recommend(all, WantSpeed)
 	require.NoError(t, err)
 	require.NotEqual(t, layout.Mirrors, o.Level, "copying 12 TB without a second copy meets an unreadable sector one time in eleven")
+	o, why, err := Recommend(all, WantCapacity)
+	require.NoError(t, err)
+	require.Equal(t, layout.Parity2, o.Level)
+	require.Contains(t, why, "less than 5% of rebuilds", "or level 5 would have been the one")
 	all = All(layout.DefaultStrip, sizes(8, 2*tb), DefaultAssumptions)
 	for want, level := range map[string]layout.Level{WantCapacity: layout.Parity2, WantSafety: layout.Parity3, WantSpeed: layout.Mirrors} {
 		o, why, err := Recommend(all, want)
