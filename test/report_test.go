@@ -94,6 +94,7 @@ func TestInspectTellsWhatDisksCarryAndWhoDisagrees(t *testing.T) {
 	out = b.nidalo("inspect", "A1", "A2")
 	require.Contains(t, out, "A1 carries the newest record")
 	require.Contains(t, out, "the newest says missing")
+	require.Regexp(t, `changed +0 of 256 parts since epoch \d+, when the first member left`, out)
 	f, err := os.OpenFile(filepath.Join(b.home, "lab", "A2", "disk.img"), os.O_RDWR, 0)
 	require.NoError(t, err)
 	_, err = f.WriteAt(bytes.Repeat([]byte{0xff}, 4096), 4096/2)

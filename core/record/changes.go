@@ -1,5 +1,7 @@
 package record
 
+import "math/bits"
+
 // ChangeParts is into how many parts of equal length an array is cut for its change map.
 const ChangeParts = 256
 
@@ -21,6 +23,14 @@ func (c Changes) Has(part int) bool { return c.Parts[part/64]>>(part%64)&1 == 1 
 
 // Mark marks a part.
 func (c *Changes) Mark(part int) { c.Parts[part/64] |= 1 << (part % 64) }
+
+// Marked is how many parts are.
+func (c Changes) Marked() (n int) {
+	for _, v := range c.Parts {
+		n += bits.OnesCount64(v)
+	}
+	return n
+}
 
 // Unchanged says whether a part was not changed in any epoch after the given one, for certain.
 func (c Changes) Unchanged(part int, epoch uint64) bool {

@@ -26,7 +26,31 @@ func sample(members int) *Record {
 	}
 	r.Roster[0].Condition, r.Roster[0].Cursor = Rebuilding, 3
 	r.Roster[0].Since = time.Time{}
+	r.Changes.Since = 4
+	r.Changes.Mark(0)
+	r.Changes.Mark(ChangeParts - 1)
 	return r
+}
+
+func TestAChangeMapProvesOnlyWhatItWasThereFor(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		stripes := rapid.Int64Range(1, 1<<50).Draw(t, "stripes")
+		stripe := rapid.Int64Range(0, stripes-1).Draw(t, "stripe")
+		later := rapid.Int64Range(stripe, stripes-1).Draw(t, "later")
+		part := ChangePart(stripe, stripes)
+		require.True(t, part >= 0 && part < ChangeParts)
+		require.LessOrEqual(t, part, ChangePart(later, stripes), "parts are in order")
+		var c Changes
+		require.False(t, c.Unchanged(part, 9), "without a map nothing is proven")
+		c.Since = 5
+		require.True(t, c.Unchanged(part, 5))
+		require.False(t, c.Unchanged(part, 4), "nor for those that left before it began")
+		c.Mark(part)
+		require.False(t, c.Unchanged(part, 9))
+		require.Equal(t, 1, c.Marked())
+	})
+	require.Equal(t, ChangeParts-1, ChangePart(1<<40, 7), "places beyond the end do no harm")
+	require.Zero(t, ChangePart(-3, 0))
 }
 
 func TestARecordReadsBackAsItWasWritten(t *testing.T) {

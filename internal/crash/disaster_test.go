@@ -25,8 +25,11 @@ func (c *machine) disaster() error {
 		c.power.left = 1 + c.r.IntN(1<<(4+c.r.IntN(8)))
 	}
 	for range 1 + c.r.IntN(2) {
+		if err := c.steps(c.r.IntN(6)); err != nil {
+			return err
+		}
 		slot := c.r.IntN(len(c.disks))
-		if c.disks[slot].gone || c.a.MemberStates()[slot].Condition != record.Active || !c.canLose(slot) {
+		if c.power.off || c.disks[slot].gone || c.a.MemberStates()[slot].Condition != record.Active || !c.canLose(slot) {
 			continue
 		}
 		if c.r.IntN(2) == 0 {
@@ -35,13 +38,8 @@ func (c *machine) disaster() error {
 		} else if c.note("  failed slot %d", slot); c.a.Fail(slot, false) != nil {
 			continue
 		}
-		for range c.r.IntN(8) {
-			if err := c.step(); err != nil {
-				if c.power.off {
-					break
-				}
-				return err
-			}
+		if err := c.steps(c.r.IntN(8)); err != nil {
+			return err
 		}
 	}
 	c.power.off = true
@@ -73,6 +71,19 @@ func (c *machine) disaster() error {
 		return err
 	}
 	return c.broughtBack(promised)
+}
+
+// steps does random things until the power goes.
+func (c *machine) steps(n int) error {
+	for range n {
+		if err := c.step(); err != nil {
+			if c.power.off {
+				return nil
+			}
+			return err
+		}
+	}
+	return nil
 }
 
 // left is the state that the disks agree about.

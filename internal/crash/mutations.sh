@@ -46,6 +46,6 @@ mutation "what changes while a member is away not marked" roster.go 's/marked\.M
 mutation "batches that lose a member not marked" journal.go 's/if slices\.ContainsFunc\(parts, func\(p part\) bool \{ return !p\.m\.live\(\) \}\) \{/if false {/'
 mutation "replayed batches not marked" replay.go 's/a\.mark\(slices\.Values\(stripes\)\)/a.mark(slices.Values([]int64(nil)))/'
 mutation "brought back without giving anything up" readmit.go 's/if a\.trusts\(st, a\.geo\.Role\(st, m\.slot\), stale\) \{/if true {/'
-mutation "brought back with its journal" readmit.go 's/if err := m\.loseRuns\(own\.runs, epoch\)/if err := m.loseRuns(nil, epoch)/'
+mutation "brought back with its journal" readmit.go 's/if err := m\.loseRuns\(own\.runs, epoch\)/if err := m.loseRuns(own.runs[:0], epoch)/'
 mutation "brought back without the others having settled" readmit.go 's/return b, b\.replay\(\)/return b, nil/'
 exit $missed

@@ -394,6 +394,7 @@ type Inspected struct {
 	Clean      bool          `json:"clean"`
 	Written    int64         `json:"written_bytes_at_most"`
 	Roster     []string      `json:"roster,omitempty"`
+	Changed    string        `json:"changed,omitempty"` // what its change map tells, in words; empty when nobody is away
 	Journal    string        `json:"journal,omitempty"`
 	Damaged    []string      `json:"damaged,omitempty"`
 }

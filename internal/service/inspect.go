@@ -103,6 +103,9 @@ func (i *Inspected) describe(f array.Finding) {
 		}
 		i.Roster = append(i.Roster, line)
 	}
+	if c := r.Changes; c.Since != 0 {
+		i.Changed = fmt.Sprintf("%d of %d parts since epoch %d, when the first member left", c.Marked(), record.ChangeParts, c.Since)
+	}
 	switch {
 	case f.Head == nil:
 		i.Journal = "its heads cannot be read"

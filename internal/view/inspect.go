@@ -39,6 +39,9 @@ func (s *Screen) Inspected(r *service.InspectReply) {
 		line("copies", "first "+d.Copies[0]+", second "+d.Copies[1])
 		line("journal", d.Journal)
 		line("written", "at most "+service.FormatSize(d.Written))
+		if d.Changed != "" {
+			line("changed", d.Changed)
+		}
 		for _, x := range d.Damaged {
 			line("damaged", x)
 		}
