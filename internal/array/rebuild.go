@@ -151,7 +151,8 @@ func (a *Array) rebuild(t *task, m *member) error {
 	if m.left != 0 {
 		per *= 16 // most of it is only looked at
 	}
-	per = max(1, min(per, t.grain()/a.geo.Strip))
+	// All that is under way is a grain at most, and what is begun beyond what was saved two, see saves.
+	per = max(1, min(per, t.grain()/windows/a.geo.Strip))
 
 	for next < rows && failed() == nil {
 		if t.pacer.yields(a) {
