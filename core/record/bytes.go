@@ -3,7 +3,10 @@ package record
 import (
 	"bytes"
 	"encoding/binary"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
 
 // writer and reader walk a fixed-size buffer that was made large enough by the caller.
@@ -24,10 +27,26 @@ func (w *writer) bool(v bool) {
 	w.at++
 }
 
-// text writes at most room bytes, padded with zeros.
+// text writes at most room bytes, whole characters of them, padded with zeros.
 func (w *writer) text(s string, room int) {
+	s = Printable(s)
+	for len(s) > room {
+		_, n := utf8.DecodeLastRuneInString(s)
+		s = s[:len(s)-n]
+	}
 	copy(w.buf[w.at:w.at+room], s)
 	w.at += room
+}
+
+// Printable is a text from outside as it may be shown: what is not UTF-8, or not printable, is replaced by U+FFFD. It is
+// applied where such a text comes in, so that nothing behind has to ask where it is from.
+func Printable(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsPrint(r) {
+			return r
+		}
+		return utf8.RuneError
+	}, s)
 }
 
 // time is nanoseconds since 1970, 0 for the zero time.
@@ -56,7 +75,7 @@ func (r *reader) text(room int) string {
 	if i := bytes.IndexByte(b, 0); i >= 0 {
 		b = b[:i]
 	}
-	return string(b)
+	return Printable(string(b))
 }
 
 func (r *reader) time() time.Time {

@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+
+	"nidalo/core/layout"
 )
 
 // The journal of a member holds what is about to change on that member, and nothing about the others: a batch is one
@@ -18,6 +20,7 @@ const JournalHeads = 2
 const (
 	MaxRuns        = 64 << 10
 	MaxEntryBlocks = 16 << 10
+	MaxRun         = layout.MaxStrip / Block // blocks: a run lies in one strip
 	entryHead      = 64
 	runSize        = 16
 )
@@ -58,6 +61,9 @@ func DecodeJournalHead(buf []byte, tag uint64, ring int64) (JournalHead, error) 
 		return h, fmt.Errorf("journal head: belongs elsewhere: %w", ErrFormat)
 	}
 	h.Sequence, h.Batch, h.Position = r.u64(), r.u64(), int64(r.u64())
+	if h.Sequence > maxEpoch || h.Batch > maxEpoch {
+		return h, fmt.Errorf("journal head: sequence %d, batch %d: %w", h.Sequence, h.Batch, ErrFormat)
+	}
 	if h.Position < 0 || h.Position >= ring {
 		return h, fmt.Errorf("journal head: position %d of %d: %w", h.Position, ring, ErrFormat)
 	}
@@ -173,7 +179,7 @@ func DecodeEntry(buf []byte, tag uint64, blocks int64) (*JournalEntry, error) {
 	e.Slot = int(r.u32())
 	r.at += 8
 	runs := int(r.u32())
-	if e.Slot < 0 || e.Slot >= 64 || e.Involved>>e.Slot&1 == 0 || runs > MaxRuns || entryHead+runs*runSize > len(buf) {
+	if e.Batch > maxEpoch || e.Slot < 0 || e.Slot >= 64 || e.Involved>>e.Slot&1 == 0 || runs > MaxRuns || entryHead+runs*runSize > len(buf) {
 		return nil, fmt.Errorf("journal entry: out of bounds: %w", ErrFormat)
 	}
 	e.Runs = make([]Run, runs)
@@ -183,7 +189,7 @@ func DecodeEntry(buf []byte, tag uint64, blocks int64) (*JournalEntry, error) {
 		start := r.u64()
 		run := Run{Kind: RunKind(start & 0xff), Start: int64(start >> 8), Count: int(r.u32())}
 		sums := int(r.u32())
-		wrong := run.Kind < RunPayload || run.Kind > RunLost || run.Count < 1 || run.Start > blocks || int64(run.Count) > blocks-run.Start
+		wrong := run.Kind < RunPayload || run.Kind > RunLost || run.Count < 1 || run.Count > MaxRun || run.Start > blocks || int64(run.Count) > blocks-run.Start
 		if run.Kind >= RunNever {
 			wrong = wrong || sums != 0
 		} else {

@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -31,7 +32,7 @@ const Block = layout.Block
 const Size = 64 << 10
 
 // Version is the format version written by this program.
-const Version = 2
+const Version = 3
 
 var (
 	// ErrFormat is wrapped by every decoding error.
@@ -104,11 +105,14 @@ type Entry struct {
 	Bay, Model, Serial string // as last seen; for people, never for identification
 	Path               string
 	Since              time.Time // when the condition was entered
-	// Left is the last epoch the member took part in, when it is missing or failed and when it catches up after that: all
-	// it may lack was changed in a later one. 0 when everything must be rebuilt. LeftID is the start of that epoch's
-	// identity.
-	Left   uint64
-	LeftID uint64
+	// Left is the epoch that a member which is missing or failed has in its own record, and LeftID the start of that
+	// epoch's identity: a disk that carries another state went on by itself. The member may have left while the next record
+	// was being written to it; Tried and TriedID are what that one says. All are 0 when that is not known.
+	Left, LeftID   uint64
+	Tried, TriedID uint64
+	// Base is the epoch up to which the member has everything, when it is away and while it catches up: all it may lack was
+	// changed in a later one. 0: nothing it holds counts.
+	Base uint64
 	// Onto is the identity of the disk the member is being copied onto, and Cursor how many of its rows are. uuid.Nil: it
 	// is not.
 	Onto uuid.UUID
@@ -155,6 +159,7 @@ type Record struct {
 
 	Epoch      uint64
 	EpochID    uuid.UUID // drawn anew with every epoch: two arrays that parted and both went on differ here
+	Before     uint64    // the start of the identity of the epoch before: what a crash in a change of the roster leaves on some
 	Generation uint64    // raised with every write of the record
 	Clean      bool      // stopped in order: the journal is empty
 
@@ -169,10 +174,14 @@ const (
 	maxName   = 64
 )
 
-// Encode writes the record into as many whole blocks as it takes, at most Size bytes.
+// Encode writes the record into as many whole blocks as it takes, at most Size bytes. What Decode would refuse is refused
+// here: a record that cannot be read back must never replace one that can.
 func (r *Record) Encode() ([]byte, error) {
-	if len(r.Roster) == 0 || len(r.Roster) > layout.MaxMembers {
-		return nil, fmt.Errorf("roster of %d members: %w", len(r.Roster), ErrFormat)
+	if len(r.Roster) == 0 || len(r.Roster) > layout.MaxMembers || r.Slot < 0 || r.Slot >= len(r.Roster) {
+		return nil, fmt.Errorf("slot %d in a roster of %d members: %w", r.Slot, len(r.Roster), ErrFormat)
+	}
+	if err := r.check(); err != nil {
+		return nil, err
 	}
 	buf := make([]byte, (headSize+len(r.Roster)*entrySize+Block-1)&^(Block-1))
 	w := writer{buf: buf}
@@ -212,6 +221,7 @@ func (r *Record) Encode() ([]byte, error) {
 	for _, v := range r.Changes.Parts {
 		w.u64(v)
 	}
+	w.u64(r.Before)
 	if w.at > headSize {
 		panic("record: head is larger than its room")
 	}
@@ -230,7 +240,11 @@ func (r *Record) Encode() ([]byte, error) {
 		w.text(e.Bay, 32)
 		w.text(e.Model, 64)
 		w.text(e.Serial, 64)
-		w.text(e.Path, 232)
+		w.text(e.Path, 200)
+		w.u64(e.Tried)
+		w.u64(e.TriedID)
+		w.u64(e.Base)
+		w.at += 8
 		w.bytes(e.Onto[:])
 		w.at += 8
 		w.u64(e.Left)
@@ -293,6 +307,7 @@ func Decode(buf []byte) (*Record, error) {
 	for i := range r.Changes.Parts {
 		r.Changes.Parts[i] = d.u64()
 	}
+	r.Before = d.u64()
 	if members < 1 || members > layout.MaxMembers || headSize+members*entrySize > len(buf) || r.Slot < 0 || r.Slot >= members {
 		return nil, fmt.Errorf("member record: slot %d of %d members: %w", r.Slot, members, ErrFormat)
 	}
@@ -313,27 +328,63 @@ func Decode(buf []byte) (*Record, error) {
 		e.Bay = d.text(32)
 		e.Model = d.text(64)
 		e.Serial = d.text(64)
-		e.Path = d.text(232)
+		e.Path = d.text(200)
+		e.Tried, e.TriedID, e.Base = d.u64(), d.u64(), d.u64()
+		d.at += 8
 		d.bytes(e.Onto[:])
 		d.at += 8
 		e.Left, e.LeftID = d.u64(), d.u64()
-		if e.Condition < Active || e.Condition > Missing || e.Cursor < 0 || e.DataSize < 0 {
-			return nil, fmt.Errorf("member record: roster entry %d is out of bounds: %w", i, ErrFormat)
-		}
 	}
-	return r, r.check()
+	if err := r.check(); err != nil {
+		return nil, err
+	}
+	return r, nil
 }
 
-// check holds what every user of a record relies on: the geometry can be computed and the places are in order.
+// CheckName says what is wrong with an array name: it is also the name of the export, and part of commands.
+func CheckName(name string) error {
+	if name == "" || len(name) > maxName {
+		return fmt.Errorf("the name must have 1 to %d characters", maxName)
+	}
+	for _, r := range name {
+		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_.", r)) {
+			return fmt.Errorf("the name %q has a %q: letters, digits, dots, dashes and underscores are allowed", name, r)
+		}
+	}
+	if name[0] == '-' || name[0] == '.' {
+		return fmt.Errorf("the name %q must start with a letter or a digit", name)
+	}
+	return nil
+}
+
+// maxEpoch bounds epochs, generations and batch numbers: no array gets there, and a number below it can always be raised.
+const maxEpoch = 1 << 62
+
+// MaxDisk is the largest disk a record may speak of, in bytes: what is beyond is a forgery or damage.
+const MaxDisk = 1 << 56
+
+// check holds what every user of a record relies on: the name is one, the geometry can be computed, and the places and
+// counters are within their bounds.
 func (r *Record) check() error {
+	if err := CheckName(r.Name); err != nil {
+		return fmt.Errorf("member record: %w: %w", err, ErrFormat)
+	}
+	if r.Epoch > maxEpoch || r.Generation > maxEpoch {
+		return fmt.Errorf("member record: epoch %d, generation %d: %w", r.Epoch, r.Generation, ErrFormat)
+	}
+	for i, e := range r.Roster {
+		if e.Condition < Active || e.Condition > Missing || e.Cursor < 0 || e.DataSize < 0 || e.DataSize > MaxDisk || e.Size < 0 || e.Size > MaxDisk ||
+			e.Left > r.Epoch || e.Base > r.Epoch || e.Tried > r.Epoch {
+			return fmt.Errorf("member record: roster entry %d is out of bounds: %w", i, ErrFormat)
+		}
+	}
 	g, err := r.Geometry()
 	if err != nil {
 		return fmt.Errorf("member record: %w: %w", err, ErrFormat)
 	}
 	p := r.Place
-	const most = 1 << 60
 	for _, v := range []int64{p.Size, p.JournalStart, p.JournalSize, p.MapStart, p.MapPages, p.SumStart, p.SumPages, p.DataStart, p.DataSize} {
-		if v < 0 || v > most {
+		if v < 0 || v > MaxDisk {
 			return fmt.Errorf("member record: a place is out of bounds: %w", ErrFormat)
 		}
 	}

@@ -36,6 +36,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -143,8 +144,11 @@ type Array struct {
 	journal *journal
 
 	frozen atomic.Pointer[error] // why nothing may be written any more
-	late   atomic.Pointer[error] // what went wrong in the background since the last flush
+	stuck  atomic.Pointer[error] // why the background cannot write out at the moment; nothing is lost by that
 
+	anybody Client // who writes through the Array itself
+
+	joins    sync.Mutex   // one disk at a time becomes a member; never taken by who holds another lock
 	suspects chan *member // whose errors crossed a limit
 	answer   atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
 	tasks    tasks
@@ -315,6 +319,7 @@ type piece struct {
 	role   int
 	from   int64 // bytes into the strip
 	buf    []byte
+	by     *Client // who writes it
 }
 
 // pieces cuts the range [off, off+len(p)) into strips and calls f for each in order.
@@ -325,7 +330,7 @@ func (a *Array) pieces(p []byte, off int64, f func(piece) error) error {
 		in := off % size
 		role, from := int(in/a.geo.Strip), in%a.geo.Strip
 		n := min(int64(len(p)), a.geo.Strip-from)
-		if err := f(piece{st, role, from, p[:n]}); err != nil {
+		if err := f(piece{stripe: st, role: role, from: from, buf: p[:n]}); err != nil {
 			return err
 		}
 		p, off = p[n:], off+n
@@ -333,15 +338,31 @@ func (a *Array) pieces(p []byte, off int64, f func(piece) error) error {
 	return nil
 }
 
-// WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
-func (a *Array) WriteAt(p []byte, off int64) error {
+// WriteAt, Receive, Zero, Flush and FlushRange are those of a client that is told everything that goes wrong.
+func (a *Array) WriteAt(p []byte, off int64) error { return a.anybody.WriteAt(p, off) }
+
+// Receive is Client.Receive.
+func (a *Array) Receive(off, length int64, fill func([]byte) error) error {
+	return a.anybody.Receive(off, length, fill)
+}
+
+// Zero is Client.Zero.
+func (a *Array) Zero(off, length int64) error { return a.anybody.Zero(off, length) }
+
+// Flush is Client.Flush.
+func (a *Array) Flush() error { return a.anybody.Flush() }
+
+// FlushRange is Client.FlushRange.
+func (a *Array) FlushRange(off, length int64) error { return a.anybody.FlushRange(off, length) }
+
+func (a *Array) write(by *Client, p []byte, off int64) error {
 	if err := a.geo.Check(off, int64(len(p))); err != nil {
 		return err
 	}
 	a.stats.BytesWritten.Add(int64(len(p)))
 	return a.pieces(p, off, func(pc piece) error {
-		head := pc.from % Block
-		if n := int64(len(pc.buf)); head != 0 || n%Block != 0 {
+		pc.by = by
+		if n := int64(len(pc.buf)); pc.from%Block != 0 || n%Block != 0 {
 			return a.writePartBlocks(pc)
 		}
 		return a.cache.put(pc)
@@ -351,9 +372,7 @@ func (a *Array) WriteAt(p []byte, off int64) error {
 // ErrNotTaken is returned by Receive when it has not called fill, and the data must come by WriteAt.
 var ErrNotTaken = errors.New("not taken")
 
-// Receive is WriteAt for data that is still on its way: fill is called with buffers to be filled in order, length bytes
-// altogether, unless ErrNotTaken is returned at once. An error of fill is returned; what was filled before is written.
-func (a *Array) Receive(off, length int64, fill func([]byte) error) error {
+func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) error {
 	if off%Block != 0 || length%Block != 0 || a.geo.Check(off, length) != nil || !a.cache.roomNow(length) {
 		return ErrNotTaken
 	}
@@ -363,7 +382,7 @@ func (a *Array) Receive(off, length int64, fill func([]byte) error) error {
 		in := off % size
 		role, from := int(in/a.geo.Strip), in%a.geo.Strip
 		n := min(length, a.geo.Strip-from)
-		pc := piece{a.geo.Locate(off / size), role, from, nil}
+		pc := piece{stripe: a.geo.Locate(off / size), role: role, from: from, by: by}
 		if err := a.cache.putFrom(pc, int(n), fill); err != nil {
 			return err
 		}
@@ -373,7 +392,7 @@ func (a *Array) Receive(off, length int64, fill func([]byte) error) error {
 }
 
 // writePartBlocks writes a piece whose ends are not on block boundaries: the blocks at the ends are read first. The
-// stripe is held so that nobody destages them in between.
+// stripe is held, so that what was read stays what the members hold until it is in the cache.
 func (a *Array) writePartBlocks(pc piece) error {
 	if err := a.cache.room(int64(len(pc.buf)) + 2*Block); err != nil {
 		return err
@@ -381,28 +400,24 @@ func (a *Array) writePartBlocks(pc piece) error {
 	defer a.lockStripes([]int64{pc.stripe.Number}, true)()
 	start := pc.from &^ (Block - 1)
 	end := (pc.from + int64(len(pc.buf)) + Block - 1) &^ (Block - 1)
-	whole := make([]byte, end-start)
-	err := a.readLocked(piece{pc.stripe, pc.role, start, whole[:Block]})
-	if last := int64(len(whole)) - Block; err == nil && last > 0 {
-		err = a.readLocked(piece{pc.stripe, pc.role, start + last, whole[last:]})
+	whole := piece{pc.stripe, pc.role, start, make([]byte, end-start), pc.by}
+	err := a.readLocked(whole.part(0, Block))
+	if last := int64(len(whole.buf)) - Block; err == nil && last > 0 {
+		err = a.readLocked(whole.part(last, Block))
 	}
 	if err != nil {
 		return err
 	}
-	copy(whole[pc.from-start:], pc.buf)
-	return a.cache.putNow(piece{pc.stripe, pc.role, start, whole})
+	a.cache.merge(whole, pc.buf, pc.from-start)
+	return nil
 }
 
-// Flush returns when everything written before it was called is durable.
-func (a *Array) Flush() error {
-	if err := a.alive(); err != nil {
-		return err
-	}
-	return a.settleStripes(a.cache.dirtyStripes())
+// part is n bytes of a piece from byte off on.
+func (pc piece) part(off, n int64) piece {
+	return piece{pc.stripe, pc.role, pc.from + off, pc.buf[off : off+n], pc.by}
 }
 
-// FlushRange makes the given range durable (forced unit access).
-func (a *Array) FlushRange(off, length int64) error {
+func (a *Array) flushRange(by *Client, off, length int64) error {
 	if err := a.alive(); err != nil {
 		return err
 	}
@@ -416,71 +431,68 @@ func (a *Array) FlushRange(off, length int64) error {
 			numbers = append(numbers, n)
 		}
 	}
-	return a.settleStripes(numbers)
+	return a.flush(by, numbers)
 }
 
-// settleStripes destages for somebody who waits, and tells him of what went wrong in the background as well: what he wrote
-// may have been destaged there.
-func (a *Array) settleStripes(numbers []int64) error {
-	err := a.destageAll(numbers)
-	if late := a.late.Swap(nil); late != nil && err == nil {
-		err = *late
-	}
-	return err
-}
-
-func (a *Array) destageAll(numbers []int64) (err error) {
-	for len(numbers) > 0 {
-		n := a.batchLength(numbers)
-		switch now := a.destage(numbers[:n]); {
-		case errors.Is(now, ErrUnkept):
-			err = now
-		case now != nil:
-			return now
-		}
-		numbers = numbers[n:]
-	}
-	return err
-}
-
-// Zero makes the range read as zeros and gives its blocks back to never-written where they are covered whole.
-func (a *Array) Zero(off, length int64) error {
+func (a *Array) zero(by *Client, off, length int64) error {
 	if err := a.geo.Check(off, length); err != nil {
 		return err
 	}
 	zeros := make([]byte, Block)
 	if head := off % Block; head != 0 && length > 0 {
 		n := min(Block-head, length)
-		if err := a.WriteAt(zeros[:n], off); err != nil {
+		if err := a.write(by, zeros[:n], off); err != nil {
 			return err
 		}
 		off, length = off+n, length-n
 	}
 	if tail := length % Block; tail != 0 {
 		length -= tail
-		if err := a.WriteAt(zeros[:tail], off+length); err != nil {
+		if err := a.write(by, zeros[:tail], off+length); err != nil {
 			return err
 		}
 	}
 	size := a.geo.StripeSize()
+	dirty := a.holdings()
 	for length > 0 {
 		number := off / size
 		n := min(length, size-off%size)
-		if n == size && !a.cache.holds(number) {
+		if n == size {
 			// Skip what was never written, so that trimming a large array costs what it holds.
-			next := a.nextWritten(number)
-			if next = a.cache.nextDirty(number, next); next > number {
+			if next := dirty.next(number); next > number {
 				n = min(length, (next-number)*size)
 				off, length = off+n, length-n
 				continue
 			}
 		}
-		if err := a.cache.zero(a.geo.Locate(number), off%size, n); err != nil {
+		if err := a.cache.zero(by, a.geo.Locate(number), off%size, n); err != nil {
 			return err
 		}
 		off, length = off+n, length-n
 	}
 	return nil
+}
+
+// holdings tells which stripes may hold anything. What is acknowledged is in the cache or in the tables, and goes from the
+// one to the other at any moment, entering the tables before it leaves the cache: so the cache must be looked at first.
+type holdings struct {
+	a     *Array
+	dirty []int64 // ascending: what the cache held
+}
+
+func (a *Array) holdings() *holdings { return &holdings{a, a.cache.dirtyStripes()} }
+
+// next is the first stripe at or after number that may hold anything; the number of stripes when there is none.
+func (h *holdings) next(number int64) int64 {
+	i, _ := slices.BinarySearch(h.dirty, number)
+	if h.dirty = h.dirty[i:]; len(h.dirty) > 0 && h.dirty[0] == number {
+		return number
+	}
+	next := h.a.nextWritten(number)
+	if len(h.dirty) > 0 {
+		next = min(next, h.dirty[0])
+	}
+	return next
 }
 
 // Extent is a stretch of the array that was written, or never.
@@ -508,9 +520,10 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 		return true
 	}
 	size := a.geo.StripeSize()
+	held := a.holdings()
 	for length > 0 {
 		number := off / size
-		if next := a.cache.nextDirty(number, a.nextWritten(number)); next > number {
+		if next := held.next(number); next > number {
 			n := min(length, next*size-off)
 			if !add(n, false) {
 				return out, nil
@@ -535,6 +548,21 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 	return out, nil
 }
 
+// destageAll destages some stripes for nobody in particular. What was given up is told to its writers.
+func (a *Array) destageAll(numbers []int64) (err error) {
+	for len(numbers) > 0 {
+		n := a.batchLength(numbers)
+		switch _, now := a.destage(numbers[:n]); {
+		case errors.Is(now, ErrUnkept):
+			err = now
+		case now != nil:
+			return now
+		}
+		numbers = numbers[n:]
+	}
+	return err
+}
+
 // Close flushes, empties the journal and lets the members go. The array is unusable afterwards, also on error.
 func (a *Array) Close() error {
 	err := ErrStopped
@@ -549,15 +577,7 @@ func (a *Array) Close() error {
 		if err == nil {
 			err = a.roster.update(a, func(r *record.Record) { r.Clean = true })
 		}
-		a.freeze(ErrStopped)
-		for i := range a.members {
-			if m := a.members[i].Load(); m.disk != nil {
-				_ = m.disk.Close()
-			}
-		}
-		for _, m := range a.copies() {
-			_ = m.disk.Close()
-		}
+		a.letGo()
 	})
 	return err
 }
@@ -569,15 +589,23 @@ func (a *Array) Abandon() {
 		a.tasks.stopAll()
 		close(a.stop)
 		a.workers.Wait()
-		for i := range a.members {
-			if m := a.members[i].Load(); m.disk != nil {
-				_ = m.disk.Close()
-			}
-		}
-		for _, m := range a.copies() {
-			_ = m.disk.Close()
-		}
+		a.letGo()
 	})
+}
+
+// letGo closes all disks, and returns when they are, but for those that hang.
+func (a *Array) letGo() {
+	a.freeze(ErrStopped)
+	all := a.copies()
+	for i := range a.members {
+		all = append(all, a.members[i].Load())
+	}
+	for _, m := range all {
+		m.release()
+	}
+	for _, m := range all {
+		m.released()
+	}
 }
 
 // start runs the background workers.
@@ -609,10 +637,12 @@ func (a *Array) destageLoop() {
 			if len(numbers) == 0 {
 				break
 			}
-			if err := a.destageAll(numbers); err != nil {
-				a.late.Store(&err)
+			if err := a.destageAll(numbers); err != nil && !errors.Is(err, ErrUnkept) {
+				a.stuck.Store(&err)
+				a.cache.wake()
 				break
 			}
+			a.stuck.Store(nil)
 		}
 	}
 }

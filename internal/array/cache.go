@@ -27,6 +27,7 @@ type cache struct {
 	}
 	queue struct {
 		sync.Mutex
+		most  int // entries of both at which they are looked through
 		full  []int64
 		order []queued // by age; entries whose stripe is clean by now are passed over
 	}
@@ -50,6 +51,7 @@ type stripe struct {
 
 // layer is a set of dirty blocks of one stripe, by role and column.
 type layer struct {
+	by     []*Client   // that wrote any of them
 	charge int64       // bytes it counts for
 	bufs   [][]byte    // strip buffer by role, nil where nothing but zeros is dirty
 	dirty  [][4]uint64 // by role: columns that are dirty
@@ -64,6 +66,7 @@ func newCache(a *Array, limit int64) *cache {
 	c.free = &freeList{}
 	c.free.init(a.geo.Strip, c.limit)
 	c.space.L = &c.space.Mutex
+	c.queue.most = leastQueue
 	for i := range c.shards {
 		c.shards[i].stripes = map[int64]*stripe{}
 	}
@@ -130,8 +133,8 @@ func (c *cache) room(need int64) error {
 	c.space.Lock()
 	defer c.space.Unlock()
 	for c.used.Load()+need > c.limit && c.a.alive() == nil {
-		if late := c.a.late.Load(); late != nil {
-			return *late
+		if stuck := c.a.stuck.Load(); stuck != nil {
+			return *stuck
 		}
 		c.signal()
 		c.space.Wait()
@@ -154,6 +157,22 @@ func (c *cache) putNow(pc piece) error {
 	return nil
 }
 
+// merge puts data into whole blocks of which old has what the members hold of the first and the last, and takes them. What
+// others wrote to those two blocks meanwhile is in the cache, and is what the data goes into then. The caller holds the
+// stripe exclusively, so nothing leaves the cache.
+func (c *cache) merge(pc piece, data []byte, at int64) {
+	sh := c.shard(pc.stripe.Number)
+	sh.Lock()
+	if s := sh.stripes[pc.stripe.Number]; s != nil {
+		last := int64(len(pc.buf)) - Block
+		for _, off := range []int64{0, last} {
+			s.cur.read(pc.role, int((pc.from+off)/Block), pc.buf[off:][:Block])
+		}
+	}
+	copy(pc.buf[at:], data)
+	c.putHeld(sh, pc) // unlocks
+}
+
 // putHeld enters a piece and unlocks its shard. The piece's buffer may be the very place it goes to.
 func (c *cache) putHeld(sh *shard, pc piece) {
 	cur, _ := c.current(sh, pc.stripe.Number)
@@ -161,6 +180,7 @@ func (c *cache) putHeld(sh *shard, pc piece) {
 	if cur.bufs[pc.role] == nil {
 		cur.bufs[pc.role] = c.free.get()
 	}
+	cur.wrote(pc.by)
 	if to := cur.bufs[pc.role][pc.from:]; &to[0] != &pc.buf[0] {
 		copy(to, pc.buf)
 	}
@@ -171,14 +191,22 @@ func (c *cache) putHeld(sh *shard, pc piece) {
 	c.enqueue(pc.stripe.Number, fresh, full)
 }
 
+// wrote notes that a client wrote some of the layer.
+func (l *layer) wrote(by *Client) {
+	if !slices.Contains(l.by, by) {
+		l.by = append(l.by, by)
+	}
+}
+
 // zero marks whole blocks of a stripe to become never-written; from and length are bytes of the stripe's data.
-func (c *cache) zero(st layout.Stripe, from, length int64) error {
+func (c *cache) zero(by *Client, st layout.Stripe, from, length int64) error {
 	if err := c.room(layerCost); err != nil {
 		return err
 	}
 	sh := c.shard(st.Number)
 	sh.Lock()
 	cur, fresh := c.current(sh, st.Number)
+	cur.wrote(by)
 	before := cur.count
 	for length > 0 {
 		role, in := int(from/c.a.geo.Strip), from%c.a.geo.Strip
@@ -212,6 +240,7 @@ func (c *cache) enqueue(number int64, fresh, full bool) {
 	c.queue.Lock()
 	if fresh {
 		c.queue.order = append(c.queue.order, queued{number, c.a.now()})
+		c.thin()
 	}
 	signal := false
 	if full {
@@ -223,6 +252,29 @@ func (c *cache) enqueue(number int64, fresh, full bool) {
 		c.signal()
 	}
 }
+
+// thin drops entries of the queues whose stripes are clean by now, or are listed again, before they outgrow what the cache
+// can hold: a client that rewrites and flushes a few stripes leaves one at every turn. queue is locked.
+func (c *cache) thin() {
+	if len(c.queue.order)+len(c.queue.full) < c.queue.most {
+		return
+	}
+	seen := map[int64]bool{}
+	stays := func(n int64) bool {
+		if seen[n] || !c.holds(n) {
+			return false
+		}
+		seen[n] = true
+		return true
+	}
+	c.queue.full = slices.DeleteFunc(c.queue.full, func(n int64) bool { return !stays(n) })
+	clear(seen)
+	c.queue.order = slices.DeleteFunc(c.queue.order, func(q queued) bool { return !stays(q.stripe) })
+	c.queue.most = max(leastQueue, 2*(len(c.queue.order)+len(c.queue.full)))
+}
+
+// leastQueue is how many entries of the queues are not worth looking through.
+const leastQueue = 1024
 
 // destageBytes is how much the background worker likes to write at a time: large enough that a sync of the journals is
 // spread over many stripes.
@@ -321,6 +373,9 @@ func (c *cache) putBack(number int64) {
 		c.enqueue(number, true, false)
 		return
 	}
+	for _, by := range out.by {
+		s.cur.wrote(by)
+	}
 	for role := range out.dirty {
 		for col := 0; col < c.a.geo.StripBlocks(); col++ {
 			if !has(&out.dirty[role], col) || has(&s.cur.dirty[role], col) {
@@ -415,30 +470,6 @@ func (c *cache) dirtyStripes() []int64 {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// nextDirty is the first stripe at or after from, and before limit, that the cache holds; limit when there is none.
-func (c *cache) nextDirty(from, limit int64) int64 {
-	if limit-from <= 64 {
-		for n := from; n < limit; n++ {
-			if c.holds(n) {
-				return n
-			}
-		}
-		return limit
-	}
-	next := limit
-	for i := range c.shards {
-		sh := &c.shards[i]
-		sh.Lock()
-		for n := range sh.stripes {
-			if n >= from && n < next {
-				next = n
-			}
-		}
-		sh.Unlock()
-	}
-	return next
 }
 
 func (l *layer) read(role, col int, dst []byte) bool {

@@ -44,22 +44,25 @@ func (a *Array) countCheck(t *task, cursor int64) {
 
 func (a *Array) check(t *task, repair, resume bool) error {
 	cursor := int64(0)
-	t.check.Repair = repair
+	saw := CheckResult{Repair: repair}
 	if saved := a.roster.view().Task; resume {
 		cursor = saved.Cursor
-		t.check.Mismatches, t.check.Repaired, t.check.Unrepairable = saved.Mismatches, saved.Repaired, saved.Unrepairable
-		t.started = saved.Started
-	} else if err := a.Flush(); err != nil {
-		return err
+		saw.Mismatches, saw.Repaired, saw.Unrepairable = saved.Mismatches, saved.Repaired, saved.Unrepairable
+		t.resumed(saved.Started, saw)
+	} else {
+		t.resumed(t.started, saw)
+		if err := a.Flush(); err != nil {
+			return err
+		}
 	}
 	a.countCheck(t, cursor)
 	save := func(ended bool) error {
 		t.mu.Lock()
-		c := t.check
+		c, started := t.check, t.started
 		t.mu.Unlock()
 		return a.roster.update(a, func(r *record.Record) {
 			r.Task = record.Task{Kind: record.Check, Repair: repair, Cursor: cursor, Mismatches: c.Mismatches,
-				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: t.started}
+				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: started}
 			if ended {
 				r.Task.Ended = a.now()
 			}
@@ -125,16 +128,48 @@ func (a *Array) usedFrom(number int64) int64 {
 	return total
 }
 
+// checkTries is how often a check asks a member that does not answer in time, and checkRest how long it leaves it alone in
+// between: what it holds cannot be checked any other way.
+const (
+	checkTries = 5
+	checkRest  = time.Second
+)
+
+// checkStripe checks one stripe, which it holds only while it looks: a member that is late is left alone with the stripe
+// free for clients.
 func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
+	for try := 1; ; try++ {
+		late, err := a.checkHeld(t, st, repair)
+		if err != nil || late == nil {
+			return err
+		}
+		if try == checkTries {
+			return fmt.Errorf("%s did not answer in time", late.name())
+		}
+		select {
+		case <-t.cancel:
+			return errTaskStopped
+		case <-time.After(checkRest):
+		}
+	}
+}
+
+// checkHeld is one attempt at it; late is a member that did not answer, and nothing was decided then.
+func (a *Array) checkHeld(t *task, st layout.Stripe, repair bool) (late *member, err error) {
 	defer a.lockStripes([]int64{st.Number}, true)()
 	if a.untouched(st, nil) {
-		return a.alive()
+		return nil, a.alive()
 	}
-	c, err := a.loadAll(st)
+	c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer c.free()
+	for role, w := range c.wrong {
+		if slices.Contains(w, silent) {
+			return c.roles[role], nil
+		}
+	}
 	var result CheckResult
 	note := func(role, col int, what string) {
 		result.Mismatches++
@@ -166,7 +201,7 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
 	}
 	if repair {
 		if err := c.repair(&result, contradictions); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	t.mu.Lock()
@@ -177,7 +212,7 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
 	if room := placesKept - len(t.check.Places); room > 0 {
 		t.check.Places = append(t.check.Places, result.Places[:min(room, len(result.Places))]...)
 	}
-	return a.alive()
+	return nil, a.alive()
 }
 
 // refresh makes the rows of some stripes be read from the media, not from what the system keeps in memory: a check is to
@@ -198,26 +233,6 @@ func (a *Array) refresh(from, n int64) {
 				m.patient.Refresh(m.place.DataStart+row*a.geo.Strip, (last[group]-row+1)*a.geo.Strip)
 			}
 		}
-	}
-}
-
-// loadAll loads a stripe. A member that is late gets a few more chances, because what it holds cannot be checked any other
-// way.
-func (a *Array) loadAll(st layout.Stripe) (*columns, error) {
-	for try := 1; ; try++ {
-		c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
-		if err != nil {
-			return nil, err
-		}
-		quiet := slices.IndexFunc(c.wrong, func(w []cause) bool { return slices.Contains(w, silent) })
-		if quiet < 0 {
-			return c, nil
-		}
-		c.free()
-		if try == 5 {
-			return nil, fmt.Errorf("%s did not answer in time", c.roles[quiet].name())
-		}
-		time.Sleep(time.Second)
 	}
 }
 

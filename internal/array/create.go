@@ -1,10 +1,8 @@
 package array
 
 import (
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync/atomic"
 
 	"github.com/google/uuid"
@@ -23,25 +21,9 @@ type Plan struct {
 	Disks  []disk.Disk // in slot order
 }
 
-// CheckName says what is wrong with an array name: it is also the name of the export, and part of commands.
-func CheckName(name string) error {
-	if name == "" || len(name) > 64 {
-		return errors.New("the name must have 1 to 64 characters")
-	}
-	for _, r := range name {
-		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_.", r)) {
-			return fmt.Errorf("the name %q has a %q: letters, digits, dots, dashes and underscores are allowed", name, r)
-		}
-	}
-	if strings.HasPrefix(name, "-") || strings.HasPrefix(name, ".") {
-		return fmt.Errorf("the name %q must start with a letter or a digit", name)
-	}
-	return nil
-}
-
 // Layout works out the geometry of the plan and each member's place without touching a disk.
 func (p Plan) Layout() (*layout.Geometry, []record.Place, error) {
-	if err := CheckName(p.Name); err != nil {
+	if err := record.CheckName(p.Name); err != nil {
 		return nil, nil, err
 	}
 	sizes := make([]int64, len(p.Disks))
@@ -93,7 +75,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 		a.members[i].Store(m)
 	}
 	// Records last: a disk whose preparation was cut short is not a member of anything.
-	if err := a.parallel(len(p.Disks), func(i int) error { return a.prepare(a.members[i].Load(), 1) }); err != nil {
+	if err := a.parallel(len(p.Disks), func(i int) error { return a.prepare(a.members[i].Load()) }); err != nil {
 		return nil, err
 	}
 	if err := a.roster.update(a, func(*record.Record) {}); err != nil {
@@ -110,9 +92,11 @@ func (m *member) adopt(place record.Place, id uuid.UUID) {
 	m.ring = ringOf(place)
 }
 
-// prepare makes a disk an empty member but for its record: nothing written, nothing in the journal. batch is the number
-// of the next batch.
-func (a *Array) prepare(m *member, batch uint64) error {
+// prepare makes a disk an empty member but for its record: nothing written, nothing in the journal.
+func (a *Array) prepare(m *member) error {
+	if err := m.reserve(m.place.JournalStart, m.place.JournalSize); err != nil {
+		return err
+	}
 	const chunk = 256
 	for first := int64(0); first < m.place.MapPages; first += chunk {
 		n := min(chunk, m.place.MapPages-first)
@@ -124,6 +108,14 @@ func (a *Array) prepare(m *member, batch uint64) error {
 			return err
 		}
 	}
+	return a.emptyJournal(m)
+}
+
+// emptyJournal writes both heads of a disk that is about to be a member, so that nothing in its ring counts. They claim only
+// what a finished checkpoint covers: batches that were committed since are in the journals of the others and nowhere else,
+// and a start believes the highest head there is.
+func (a *Array) emptyJournal(m *member) error {
+	batch := a.journal.settled.Load() + 1
 	for range record.JournalHeads {
 		m.ring.sequence++
 		h := record.JournalHead{Sequence: m.ring.sequence, Batch: batch}
@@ -131,7 +123,8 @@ func (a *Array) prepare(m *member, batch uint64) error {
 			return err
 		}
 	}
-	return m.disk.Sync()
+	m.ring.head, m.ring.live = 0, 0
+	return m.sync()
 }
 
 func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
@@ -143,6 +136,7 @@ func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
 	}
 	cfg.Limits = cfg.Limits.orDefault()
 	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{}), suspects: make(chan *member, 64)}
+	a.anybody.a = a
 	a.name.Store(&rec.Name)
 	a.roster.rec = rec
 	a.roster.shown.Store(rec.Clone())
@@ -153,80 +147,6 @@ func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
 	a.tables = newTables(a, cfg.Tables)
 	a.journal = newJournal(a)
 	return a
-}
-
-// Candidate is a disk that carries a member record.
-type Candidate struct {
-	Disk   disk.Disk
-	Record *record.Record
-}
-
-// Set is the disks found of one array, judged.
-type Set struct {
-	Newest  *record.Record
-	Current []Candidate // by slot; Disk is nil where none is current
-	Onto    []Candidate // by slot; Disk is nil where no copy of the member is under way
-	Stale   []Candidate // carry an older state, or were taken out of the roster
-	Doubt   error       // why the array must not be started without a decision
-}
-
-// ErrDoubt is wrapped by the reasons not to start an array.
-var ErrDoubt = errors.New("it is not certain which state is the right one")
-
-// Judge sorts the candidates, which all name the same array: the highest epoch has the word, and a member is current
-// when that roster names it and its own record is at most the one epoch behind that a crash in a roster change leaves.
-func Judge(candidates []Candidate) Set {
-	var s Set
-	for _, c := range candidates {
-		if n := s.Newest; n == nil || c.Record.Epoch > n.Epoch || c.Record.Epoch == n.Epoch && c.Record.Generation > n.Generation {
-			s.Newest = c.Record
-		}
-	}
-	s.Current = make([]Candidate, len(s.Newest.Roster))
-	s.Onto = make([]Candidate, len(s.Newest.Roster))
-	for _, c := range candidates {
-		r := c.Record
-		if r.Epoch == s.Newest.Epoch && r.EpochID != s.Newest.EpochID {
-			s.Doubt = fmt.Errorf("%w: %s and other members each went on without the other (epoch %d)", ErrDoubt, c.Disk.Identity(), r.Epoch)
-		}
-		if r.Slot >= len(s.Newest.Roster) {
-			s.Stale = append(s.Stale, c)
-			continue
-		}
-		e := s.Newest.Roster[r.Slot]
-		in := e.Condition == record.Active || e.Condition == record.Failing || e.Condition == record.Rebuilding
-		switch {
-		case e.Onto != uuid.Nil && e.Onto == r.Member:
-			s.Onto[r.Slot] = c
-		case !in || e.ID != r.Member || r.Epoch+1 < s.Newest.Epoch:
-			s.Stale = append(s.Stale, c)
-		case s.Current[r.Slot].Disk != nil:
-			s.Doubt = fmt.Errorf("%w: %s and %s both carry member %d", ErrDoubt, s.Current[r.Slot].Disk.Identity(), c.Disk.Identity(), r.Slot)
-		default:
-			s.Current[r.Slot] = c
-		}
-	}
-	return s
-}
-
-// Holds says whether an array opened from the set keeps the disk.
-func (s Set) Holds(d disk.Disk) bool {
-	has := func(c Candidate) bool { return c.Disk == d }
-	return slices.ContainsFunc(s.Current, has) || slices.ContainsFunc(s.Onto, func(c Candidate) bool {
-		return has(c) && s.Current[c.Record.Slot].Disk != nil
-	})
-}
-
-// Margin is how many further losses the set survives for certain; negative when it cannot be started.
-func (s Set) Margin() int {
-	geo, err := s.Newest.Geometry()
-	if err != nil {
-		return -1
-	}
-	certain, _ := geo.Margin(func(slot int) bool {
-		return s.Current[slot].Disk == nil || s.Newest.Roster[slot].Condition == record.Rebuilding
-	})
-	return certain
 }
 
 // Open starts an array from its current members: whoever is missing is marked so on the others, the journals are
@@ -259,6 +179,8 @@ func Open(s Set, cfg Config) (*Array, error) {
 		a.roster.ids[slot] = e.ID
 		if c.Disk != nil {
 			m.adopt(c.Record.Place, c.Record.Member)
+			m.has = stateOfRecord(c.Record)
+			m.tried = m.has
 		}
 		a.members[slot].Store(m)
 		if e.Onto != uuid.Nil {
@@ -273,7 +195,14 @@ func Open(s Set, cfg Config) (*Array, error) {
 	if err = a.roster.update(a, func(r *record.Record) { r.Clean = false }); err == nil && len(gone) > 0 {
 		err = a.roster.raise(a, func(r *record.Record) {
 			for _, slot := range gone {
-				leaves(r, slot, record.Missing, a.now())
+				// Its own record may be the one before: nothing was written in an epoch that not all live members had.
+				e, has, base := r.Roster[slot], state{r.Epoch - 1, r.Before}, r.Epoch
+				if e.Condition == record.Rebuilding {
+					if base = e.Base; e.Left != 0 && e.Cursor == 0 {
+						has = state{e.Left, e.LeftID}
+					}
+				}
+				leaves(r, slot, record.Missing, a.now(), has, stateOfRecord(r), base)
 			}
 		})
 	}
@@ -290,18 +219,4 @@ func Open(s Set, cfg Config) (*Array, error) {
 	a.start()
 	a.resumeTasks()
 	return a, nil
-}
-
-// Shortage says in words which members a set lacks.
-func (s Set) Shortage() string {
-	var names []string
-	for slot, e := range s.Newest.Roster {
-		if s.Current[slot].Disk == nil {
-			names = append(names, fmt.Sprintf("slot %d, %s", slot, disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}))
-		}
-	}
-	if len(names) == 0 {
-		return "a member is not rebuilt yet, and another is lost"
-	}
-	return "more members are missing than the level survives: " + strings.Join(names, "; ")
 }

@@ -39,7 +39,7 @@ func (a *Array) batchLength(numbers []int64) int {
 }
 
 // destage brings what is dirty of the given stripes (ascending) to the members. When it returns nil, what was dirty when
-// it was called is durable.
+// it was called is durable. With an error it names the clients that wrote what is not.
 //
 //	1  take the stripes' locks and their dirty blocks
 //	2  plan: read what parity needs, compute it
@@ -47,7 +47,7 @@ func (a *Array) batchLength(numbers []int64) int {
 //	4  commit to the journals, one sync             a crash here leaves the old contents; after it, the new ones
 //	5  write the rest in place                      a crash here is repeated from the journals
 //	6  enter the checksums
-func (a *Array) destage(numbers []int64) error {
+func (a *Array) destage(numbers []int64) (writers, error) {
 	d := &destaging{a: a, unlock: a.lockStripes(numbers, true)}
 	for _, n := range numbers {
 		if l := a.cache.take(n); l != nil {
@@ -57,16 +57,17 @@ func (a *Array) destage(numbers []int64) error {
 	}
 	if len(d.stripes) == 0 {
 		d.unlock()
-		return a.alive()
+		return nil, a.alive()
 	}
 	need := a.journalNeed(d.stripes, d.layers)
 	if err := a.journal.reserve(need); err != nil {
+		by := d.writers()
 		d.giveUp()
 		d.unlock()
-		return err
+		return by, err
 	}
 	a.journal.barrier.RLock()
-	end := func() {
+	defer func() {
 		a.journal.barrier.RUnlock()
 		a.journal.unreserve(need)
 		for _, p := range d.plans {
@@ -75,24 +76,22 @@ func (a *Array) destage(numbers []int64) error {
 			}
 		}
 		d.unlock()
-	}
+	}()
 	c, err := d.plan()
 	if err == nil {
 		err = a.commit(c)
 	}
+	if err == nil {
+		err = a.place(c)
+	}
 	if err != nil {
+		by := d.writers()
 		d.giveUp()
-		end()
-		return err
+		return by, err
 	}
-	if err = a.place(c); err != nil {
-		d.giveUp()
-	} else {
-		d.finish()
-		err = d.unkept()
-	}
-	end()
-	return err
+	err = d.unkept()
+	d.finish()
+	return nil, err
 }
 
 // destaging is the stripes of one destage.
@@ -119,15 +118,35 @@ func (d *destaging) finish() {
 	d.a.cache.wake()
 }
 
-// unkept says whether something was destaged into nothing. It is given up: kept in memory, it would fail every flush.
-func (d *destaging) unkept() error {
-	for _, p := range d.plans {
-		if p != nil && p.unkept > 0 {
-			d.a.event("write-lost", "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", p.unkept, p.st.Number)
-			return fmt.Errorf("stripe %d: %w", p.st.Number, ErrUnkept)
+// writers are the clients that wrote any of it.
+func (d *destaging) writers() (out writers) {
+	for _, l := range d.layers {
+		for _, by := range l.by {
+			if !out.has(by) {
+				out = append(out, by)
+			}
 		}
 	}
-	return nil
+	return out
+}
+
+// unkept says whether something was destaged into nothing, and tells its writers. It is given up: kept in memory, it would
+// fail every flush.
+func (d *destaging) unkept() (first error) {
+	for i, p := range d.plans {
+		if p == nil || p.unkept == 0 {
+			continue
+		}
+		d.a.event("write-lost", "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", p.unkept, p.st.Number)
+		err := fmt.Errorf("stripe %d: %w", p.st.Number, ErrUnkept)
+		for _, by := range d.layers[i].by {
+			by.fail(err)
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	return first
 }
 
 // plan makes one change of all stripes.
@@ -150,6 +169,9 @@ func (d *destaging) plan() (*change, error) {
 // commit is steps 3 and 4, place is 5 and 6. The caller holds the locks of the stripes, room in the journals and the
 // barrier, through both.
 func (a *Array) commit(c *change) error {
+	if err := a.reserve(c.writes); err != nil {
+		return err
+	}
 	touched, err := a.writeInPlace(c.writes, record.RunInPlace)
 	if err != nil {
 		return err
@@ -158,6 +180,22 @@ func (a *Array) commit(c *change) error {
 		return err
 	}
 	return a.journal.commit(c)
+}
+
+// reserve makes sure that what is committed finds room in its place: a file system that is full is an error of the write
+// before the commit, when everything can still be taken back, and would stop the array after it.
+func (a *Array) reserve(writes []write) error {
+	for _, w := range writes {
+		if w.kind != record.RunPayload || !w.hole || !w.m.live() {
+			continue
+		}
+		if err := w.m.reserve(w.m.offset(w.block), int64(w.n)*Block); err != nil {
+			if err := a.writeProblem(w.m, err); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (a *Array) place(c *change) error {
@@ -256,7 +294,7 @@ func (a *Array) syncMembers(members []*member) error {
 		if !members[i].live() {
 			return nil
 		}
-		if err := members[i].disk.Sync(); err != nil {
+		if err := members[i].sync(); err != nil {
 			return a.writeProblem(members[i], err)
 		}
 		return nil
@@ -538,7 +576,7 @@ func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums []
 		case zero>>role&1 == 1:
 			p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(col), n: n})
 		default:
-			p.add(m, kind, col, data[role])
+			p.add(m, kind, col, data[role], sums[role])
 		}
 	}
 	if rows == nil {
@@ -560,7 +598,7 @@ func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums []
 			case empty:
 				p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(col + c), n: e - c})
 			default:
-				p.add(m, kind, col+c, row[c*Block:e*Block])
+				p.add(m, kind, col+c, row[c*Block:e*Block], sums[k+j][c:e])
 			}
 		}
 		c = e
@@ -580,9 +618,10 @@ func (p *plan) empty(c int, dirty, zero uint64, sums [][]uint32) bool {
 	return true
 }
 
-func (p *plan) add(m *member, kind record.RunKind, col int, buf []byte) {
+// add adds the write of a run; old is what the sums there were.
+func (p *plan) add(m *member, kind record.RunKind, col int, buf []byte, old []uint32) {
 	n := len(buf) / Block
-	p.writes = append(p.writes, write{m: m, kind: kind, block: p.block(col), n: n, buf: buf, sums: sumsOf(buf)})
+	p.writes = append(p.writes, write{m: m, kind: kind, block: p.block(col), n: n, buf: buf, sums: sumsOf(buf), hole: slices.Contains(old, record.SumNever)})
 }
 
 func (p *plan) alloc(n int) []byte {

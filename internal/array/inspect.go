@@ -48,7 +48,7 @@ func Inspect(d disk.Disk) (Finding, error) {
 	m := &member{slot: f.Record.Slot, disk: d}
 	m.adopt(f.Record.Place, f.Record.Member)
 	m.state.Store(int32(record.Active))
-	s := &scan{m: m, entries: map[uint64]*found{}}
+	s := newScan(m)
 	for i := range int64(record.JournalHeads) {
 		block := make([]byte, Block)
 		if err := d.ReadAt(block, m.place.JournalStart+i*Block); err != nil {

@@ -27,9 +27,11 @@ type journal struct {
 	queue   []*change
 	batch   uint64 // the last batch written
 	ckpt    sync.Mutex
-	passes  atomic.Uint64 // checkpoints begun
-	passed  uint64        // the last one begun that was done without error; guarded by ckpt
-	full    chan struct{} // some ring is half full
+	passes  atomic.Uint64         // checkpoints begun
+	passed  uint64                // the last one begun that was done without error; guarded by ckpt
+	settled atomic.Uint64         // the last batch that a finished checkpoint covers: what the head of a disk that joins may claim
+	trouble atomic.Pointer[error] // why the last checkpoint failed, or nil
+	full    chan struct{}         // some ring is half full
 }
 
 // ring is the journal of one member. Positions are in blocks. Guarded by journal.mu.
@@ -54,6 +56,7 @@ type write struct {
 	n     int
 	buf   []byte   // new contents, for RunPayload and RunInPlace
 	sums  []uint32 // of buf
+	hole  bool     // some of the blocks were never written: a file may have no room for them yet
 }
 
 // change is what one destage commits.
@@ -222,19 +225,19 @@ func (j *journal) writeBatch(group []*change) error {
 		}
 		for i := range parts {
 			if errs[i] == nil {
-				errs[i] = parts[i].m.disk.Sync()
+				errs[i] = parts[i].m.sync()
 			}
 		}
 	} else {
 		_ = j.a.fanOut(len(parts), bytes, func(i int) error {
 			if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil {
-				errs[i] = parts[i].m.disk.Sync()
+				errs[i] = parts[i].m.sync()
 			}
 			return nil
 		})
 	}
 	for i, err := range errs {
-		if errors.Is(err, disk.ErrFull) {
+		if errors.Is(err, disk.ErrFull) && !errors.Is(err, errUnsynced) {
 			// Some members may hold this batch and others not; going on with a next one would tear it for good.
 			j.a.freeze(fmt.Errorf("%w: the journal of %w; make space there and start the array again", ErrFailed, err))
 		} else if err != nil {
@@ -330,9 +333,43 @@ func (a *Array) checkpointSince(pass uint64) error {
 	}
 	this := j.passes.Add(1)
 	a.stats.Checkpoints.Add(1)
+	err := a.settlePages()
+	switch was := j.trouble.Load(); {
+	case err == nil:
+		j.passed = this
+		if was != nil {
+			j.trouble.Store(nil)
+			a.event("checkpoint-recovered", "", "the journals are emptied again")
+		}
+	case a.alive() == nil:
+		j.trouble.Store(&err)
+		if was == nil {
+			a.event("checkpoint-failed", "", "%v; nothing is lost: what was flushed stays in the journals until there is room", err)
+		}
+	}
+	return err
+}
 
-	// With the barrier held nothing is between its commit and its place: the dirty pages and the writes issued so far
-	// stand for exactly the batches up to j.batch.
+// Trouble is why the journals cannot be emptied at the moment, or nil. Nothing that was flushed is lost by it.
+func (a *Array) Trouble() error {
+	if err := a.journal.trouble.Load(); err != nil {
+		return *err
+	}
+	return nil
+}
+
+// settlePages is a checkpoint, step by step. A page is clean only when it was written and synced, and a head is written
+// only after everything it relies on is durable. After an error the pages stay dirty and the heads where they were, and the
+// next checkpoint does all of it again.
+//
+//	1  note the dirty pages, the last batch and the rings, with the barrier held: nothing is between commit and place then,
+//	   so the pages and the writes issued so far stand for exactly the batches up to that one
+//	2  write the checksum pages, sync       a crash leaves newer sums than the heads say; replay enters the same again
+//	3  write the map pages, sync            after the pages they speak of: a start never reads a page that was not written
+//	4  write the heads, sync                any one head is enough to say that everything is in place
+//	5  use the space in the rings again     only now that no start goes back to it
+func (a *Array) settlePages() error {
+	j := a.journal
 	type mark struct {
 		m          *member
 		head, live int64
@@ -349,28 +386,19 @@ func (a *Array) checkpointSince(pass uint64) error {
 	}
 	j.mu.Unlock()
 	j.barrier.Unlock()
+	defer a.tables.release(sums, maps)
 
-	if err := a.writePages(sums); err != nil {
-		return err
-	}
-	// Checksum pages before the map that says they are there: a crash in between must not make a start look at a page
-	// that was never written.
-	if err := a.syncAll(); err != nil {
-		return err
-	}
-	if len(maps) > 0 {
-		for _, c := range maps {
-			if c.m.live() {
-				if err := a.tables.write(c.m, record.MapPage, c.number, c.buf, c.m.place.MapStart); err != nil {
-					return err
-				}
-			}
-		}
-		if err := a.syncAll(); err != nil {
+	for i, pages := range [][]*dirtyPage{sums, maps} {
+		if err := a.writePages(pages); err != nil {
 			return err
 		}
+		if i == 0 || len(pages) > 0 {
+			if err := a.syncAll(); err != nil {
+				return err
+			}
+		}
+		a.tables.clean(pages)
 	}
-	// Everything is in place. Any one head is enough to say so; the space is used again only when all are durable.
 	err := a.parallel(len(marks), func(i int) error {
 		m := marks[i].m
 		if !m.live() {
@@ -390,7 +418,7 @@ func (a *Array) checkpointSince(pass uint64) error {
 	}
 	j.freed.Broadcast()
 	j.mu.Unlock()
-	j.passed = this
+	j.settled.Store(batch)
 	return nil
 }
 
@@ -422,35 +450,31 @@ func (a *Array) checkpointLoop() {
 			if batch == settled || !quiet && time.Since(last) < settleLatest {
 				continue
 			}
-			settled, last = batch, time.Now()
-			if err := a.checkpoint(); err != nil && a.alive() == nil {
-				a.late.Store(&err)
+			if last = time.Now(); a.checkpoint() == nil {
+				settled = batch
 			}
 		case <-a.journal.full:
-			if err := a.checkpoint(); err != nil && a.alive() == nil {
-				a.late.Store(&err)
-			}
+			_ = a.checkpoint() // it says itself what is wrong
 		}
 	}
 }
 
-// writePages writes checksum pages, each member's in order, members at the same time.
-func (a *Array) writePages(sums []*page) error {
+// writePages writes pages, each member's in order, members at the same time.
+func (a *Array) writePages(pages []*dirtyPage) error {
 	var bounds []int
-	for i := range sums {
-		if i == 0 || sums[i].m != sums[i-1].m {
+	for i := range pages {
+		if i == 0 || pages[i].p.m != pages[i-1].p.m {
 			bounds = append(bounds, i)
 		}
 	}
-	bounds = append(bounds, len(sums))
+	bounds = append(bounds, len(pages))
 	return a.parallel(len(bounds)-1, func(i int) error {
-		var first error
-		for _, p := range sums[bounds[i]:bounds[i+1]] {
-			if err := a.tables.writeSums(p); err != nil && first == nil {
-				first = err // go on: every page of the snapshot is to be let go
+		for _, d := range pages[bounds[i]:bounds[i+1]] {
+			if err := a.tables.write(d); err != nil {
+				return err
 			}
 		}
-		return first
+		return nil
 	})
 }
 
@@ -476,7 +500,7 @@ func (a *Array) syncAll() error {
 		if !m.live() {
 			return nil
 		}
-		if err := m.disk.Sync(); err != nil {
+		if err := m.sync(); err != nil {
 			return a.writeProblem(m, err)
 		}
 		return nil

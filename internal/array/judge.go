@@ -118,11 +118,12 @@ func (a *Array) declareFailing(m *member, why string) {
 
 // writeProblem: a disk that cannot be written cannot be kept in step, so it is failed; then the write as a whole is as
 // good as done, since the roster says that this member is behind. Only a full file system below a member file is no
-// fault of the disk, and is returned.
+// fault of the disk, and is returned; but a sync that failed for that reason has lost what was written before, like any
+// other. A copy under way is given up for any error: the array can do without it.
 func (a *Array) writeProblem(m *member, err error) error {
 	m.errs.write.Add(1)
 	switch {
-	case errors.Is(err, disk.ErrFull):
+	case errors.Is(err, disk.ErrFull) && !errors.Is(err, errUnsynced) && a.onto[m.slot].Load() != m:
 		return err
 	case errors.Is(err, disk.ErrGone):
 		a.failMember(m, record.Missing, err)

@@ -62,7 +62,7 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 		missing = a.cache.overlay(pc, missing[:0])
 		for _, run := range missing {
 			first := int(pc.from / Block)
-			part := piece{pc.stripe, pc.role, int64(run.first) * Block, pc.buf[(run.first-first)*Block:][:run.n*Block]}
+			part := pc.part(int64(run.first-first)*Block, int64(run.n)*Block)
 			m := a.source(pc.stripe, pc.role)
 			if m == nil {
 				slow = append(slow, part)

@@ -162,12 +162,8 @@ func (a *Array) admit(back []*member) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, m := range back {
-		for range record.JournalHeads {
-			m.ring.sequence++
-			h := record.JournalHead{Sequence: m.ring.sequence, Batch: a.journal.batch + 1}
-			if err := m.disk.WriteAt(h.Encode(m.tag), m.place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
-				return fmt.Errorf("%s: %w", m.name(), err)
-			}
+		if err := a.emptyJournal(m); err != nil {
+			return fmt.Errorf("%s: %w", m.name(), err)
 		}
 		if err := r.writeOne(m); err != nil {
 			return fmt.Errorf("%s: %w", m.name(), err)
@@ -176,8 +172,7 @@ func (a *Array) admit(back []*member) error {
 	for slot := range a.members {
 		e := &r.rec.Roster[slot]
 		if !a.members[slot].Load().live() && e.Condition != record.Failed && e.Condition != record.Missing {
-			leaves(r.rec, slot, record.Missing, a.now())
-			e.Left, e.LeftID = 0, 0
+			leaves(r.rec, slot, record.Missing, a.now(), state{}, state{}, 0)
 		}
 	}
 	for _, m := range back {
@@ -186,10 +181,10 @@ func (a *Array) admit(back []*member) error {
 		m.errs.write.Store(old.errs.write.Load())
 		m.errs.checksum.Store(old.errs.checksum.Load())
 		e := &r.rec.Roster[m.slot]
-		e.Condition, e.Cursor, e.Since, e.Left, e.LeftID = record.Active, 0, a.now(), 0, 0
+		e.Condition, e.Cursor, e.Since = record.Active, 0, a.now()
+		e.Left, e.LeftID, e.Tried, e.TriedID, e.Base = 0, 0, 0, 0, 0
 	}
-	r.rec.Epoch++
-	r.rec.EpochID = uuid.New()
+	r.next()
 	r.rec.Generation++
 	for _, m := range back {
 		if err := r.writeOne(m); err != nil {

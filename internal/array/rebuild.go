@@ -1,12 +1,14 @@
 package array
 
 import (
+	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
+	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 )
@@ -46,18 +48,42 @@ func (a *Array) NeedSize(slot int) int64 {
 // Replace puts a disk in the place of the member in slot, whatever the disk holds, and starts to rebuild onto it. A
 // member that still works is failed first. The disk belongs to the array when nil is returned.
 func (a *Array) Replace(slot int, d disk.Disk) error {
+	a.joins.Lock()
+	defer a.joins.Unlock()
+	return a.replace(slot, d)
+}
+
+// ErrTaken is wrapped by StandIn when there is a member that works.
+var ErrTaken = errors.New("its place is taken")
+
+// StandIn is Replace for a member that is lost: it does nothing to one that works, or is being rebuilt.
+func (a *Array) StandIn(slot int, d disk.Disk) error {
+	a.joins.Lock()
+	defer a.joins.Unlock()
+	if slot < 0 || slot >= len(a.members) || a.members[slot].Load().live() {
+		return fmt.Errorf("slot %d: %w", slot, ErrTaken)
+	}
+	return a.replace(slot, d)
+}
+
+// replace is Replace for a caller that holds joins. Everything that can be refused is refused before the disk is a member:
+// from there on only the disk itself can still fail.
+func (a *Array) replace(slot int, d disk.Disk) error {
 	if slot < 0 || slot >= len(a.members) {
 		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
 	}
 	if !a.geo.Redundant() {
 		return fmt.Errorf("level %s has no redundancy to rebuild a member from", a.geo.Level)
 	}
-	data := a.roster.view().Roster[slot].DataSize
-	place, err := record.PlaceFor(d.Size(), data)
-	if err != nil || place.DataSize < data {
-		return fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, a.NeedSize(slot))
+	place, err := a.placeFor(slot, d)
+	if err != nil {
+		return err
 	}
 	old := a.members[slot].Load()
+	if a.WouldFail(slot) {
+		return ErrMargin
+	}
+	a.clearSlot(slot)
 	if old.live() {
 		if err := a.Fail(slot, false); err != nil {
 			return err
@@ -74,27 +100,44 @@ func (a *Array) Replace(slot int, d disk.Disk) error {
 	if err := disk.Wipe(d); err != nil {
 		return err
 	}
-	a.journal.leading.Lock()
-	err = a.prepare(m, a.journal.batch+1)
-	if err == nil {
-		err = a.attach(m, id, place)
-	}
-	a.journal.leading.Unlock()
-	if err != nil {
+	if err := a.prepare(m); err != nil {
 		return err
 	}
-	if old.disk != nil {
-		_ = old.disk.Close()
+	if err := a.attach(m, id, place); err != nil {
+		return err
 	}
-	if a.cfg.Serial {
-		return nil
-	}
-	_, err = a.startRebuild(slot)
-	return err
+	old.release()
+	a.resumeRebuild(slot)
+	return nil
 }
 
-// attach makes a prepared disk the member of its slot, with nothing rebuilt yet. journal.leading is held, so no batch
-// passes between the number in the member's journal head and the roster that names it.
+// placeFor lays out a disk that is to take the place of the member in slot.
+func (a *Array) placeFor(slot int, d disk.Disk) (record.Place, error) {
+	data := a.roster.view().Roster[slot].DataSize
+	place, err := record.PlaceFor(d.Size(), data)
+	if err != nil || place.DataSize < data {
+		return place, fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, a.NeedSize(slot))
+	}
+	return place, nil
+}
+
+// clearSlot ends the tasks and the copying that are under way for a slot which is about to get another disk.
+func (a *Array) clearSlot(slot int) {
+	a.tasks.supersede(slot)
+	if m := a.onto[slot].Load(); m != nil {
+		a.abandonCopy(slot, m, true)
+	}
+}
+
+// resumeRebuild starts to rebuild onto the member in slot. That it cannot be started, because the array is being stopped, is
+// no error: the record says that it is to go on.
+func (a *Array) resumeRebuild(slot int) {
+	if !a.cfg.Serial {
+		_, _ = a.startRebuild(slot)
+	}
+}
+
+// attach makes a prepared disk the member of its slot, with nothing rebuilt yet.
 func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
 	a.roster.mu.Lock()
 	defer a.roster.mu.Unlock()
@@ -105,9 +148,12 @@ func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
 	a.members[m.slot].Store(m)
 	a.roster.ids[m.slot] = id
 	e := &a.roster.rec.Roster[m.slot]
-	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Left: m.left}
-	a.roster.rec.Epoch++
-	a.roster.rec.EpochID = uuid.New()
+	was := *e
+	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.left}
+	if was.ID == id { // until its own record says that it is back
+		e.Left, e.LeftID, e.Tried, e.TriedID = was.Left, was.LeftID, was.Tried, was.TriedID
+	}
+	a.roster.next()
 	return a.roster.write(a)
 }
 
@@ -236,14 +282,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 	if err := a.checkpoint(); err != nil {
 		return err
 	}
-	if m.condition() != record.Rebuilding {
-		return fmt.Errorf("%s is %s", m.name(), m.condition())
-	}
-	m.state.Store(int32(record.Active))
-	return a.roster.raise(a, func(r *record.Record) {
-		e := &r.Roster[m.slot]
-		e.Condition, e.Cursor, e.Since, e.Left, e.LeftID = record.Active, 0, a.now(), 0, 0
-	})
+	return a.roster.activate(a, m)
 }
 
 func (a *Array) countRebuild(t *task, m *member) {
@@ -335,12 +374,14 @@ func (a *Array) rebuildRows(t *task, m *member, group int, from, to int64) error
 	a.journal.barrier.RLock()
 	defer a.journal.barrier.RUnlock()
 	var writes []write
-	for _, c := range columns {
+	parts := make([][]write, len(columns))
+	for i, c := range columns {
 		if c == nil {
 			continue
 		}
 		c.report(c.heal())
-		writes = append(writes, c.writesFor(m)...)
+		parts[i] = c.writesFor(m)
+		writes = append(writes, parts[i]...)
 	}
 	if _, err := a.writeInPlace(writes, record.RunInPlace); err != nil {
 		return err
@@ -350,10 +391,34 @@ func (a *Array) rebuildRows(t *task, m *member, group int, from, to int64) error
 			t.moved.Add(int64(w.n) * Block)
 		}
 	}
-	for _, w := range writes {
-		a.tables.enter(m, w.kind, w.block, w.n, w.sums)
+	for i, c := range columns {
+		if c == nil {
+			continue
+		}
+		for _, w := range parts[i] {
+			a.tables.enterAs(m, a.lastChange(c.st, m), w.kind, w.block, w.n, w.sums)
+		}
 	}
 	return nil
+}
+
+// lastChange tells, for the pages of a stripe, the epoch in which the stripe was changed last, by what the members other
+// than one say.
+func (a *Array) lastChange(st layout.Stripe, but *member) epochs {
+	return func(page int64) (last uint64) {
+		for role := range a.geo.Width() {
+			o := a.members[a.geo.Slot(st, role)].Load()
+			if o == but || !o.usable(st.Row) {
+				continue
+			}
+			_, epoch, err := a.tables.changed(o, page)
+			if err != nil {
+				return a.roster.epoch.Load()
+			}
+			last = max(last, epoch)
+		}
+		return last
+	}
 }
 
 // writesFor is what the columns mean for a member that has none of them yet.

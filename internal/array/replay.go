@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"nidalo/core/record"
 )
@@ -15,12 +16,38 @@ type found struct {
 	end     int64
 }
 
+// start is the block of the ring at which the entry begins.
+func (f *found) start() int64 { return f.payload - int64(f.HeaderBlocks()) }
+
 // scan is what one member's journal holds.
 type scan struct {
 	m       *member
 	head    record.JournalHead
 	headOK  bool
+	refuted bool  // its head claims what is not so
+	budget  int64 // blocks that may still be read, see newScan
 	entries map[uint64]*found
+}
+
+// newScan begins to look at a journal. What it holds may be damaged or forged, and entries that lie in each other could be
+// read for hours: after a few times the length of the ring no more is.
+func newScan(m *member) *scan {
+	return &scan{m: m, entries: map[uint64]*found{}, budget: scanTimes*m.ring.blocks + record.MaxEntryBlocks}
+}
+
+// scanTimes is how often a ring may be read in a scan. A search after a walk reads it twice.
+const scanTimes = 4
+
+// read reads blocks of the ring.
+func (s *scan) read(a *Array, buf []byte, at int64) bool {
+	if s.budget -= int64(len(buf)) / Block; s.budget < 0 {
+		return false
+	}
+	if err := s.m.disk.ReadAt(buf, s.m.ring.start+at*Block); err != nil {
+		a.readProblem(s.m, err)
+		return false
+	}
+	return true
 }
 
 // replay finishes what a crash cut short, from the journals. Afterwards the members are consistent and the journals
@@ -64,6 +91,7 @@ func (a *Array) replay() error {
 			if n != last {
 				return fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", ErrFailed, n)
 			}
+			a.dropped(batch)
 			break
 		}
 		if n == last && len(batch.lacking) > 0 {
@@ -72,6 +100,7 @@ func (a *Array) replay() error {
 				return err
 			}
 			if !whole {
+				a.dropped(batch)
 				break
 			}
 			if batch = a.assemble(scans, n); !batch.usable || len(batch.lacking) > 0 {
@@ -111,11 +140,31 @@ func (a *Array) replay() error {
 	if err := a.remirror(slices.Compact(mirrored)); err != nil {
 		return err
 	}
-	a.journal.batch = last + 16
+	a.journal.batch = last + restartGap
 	if len(numbers) > 0 {
 		a.event("journal-replayed", "", "%d batches", len(numbers))
 	}
-	return a.checkpoint()
+	if err := a.checkpoint(); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(scans, func(s *scan) bool { return s.refuted }) {
+		return a.checkpoint() // the head that claims too much is the other one of the two
+	}
+	return nil
+}
+
+// dropped reports that the last batch of the journals is given up.
+func (a *Array) dropped(b batch) {
+	names := make([]string, len(b.lacking))
+	for i, m := range b.lacking {
+		names[i] = m.name()
+	}
+	text := fmt.Sprintf("the last batch of the journals (%d) is not on %s and cannot be completed, so it was given up. A stop in the middle of writing leaves this, and then nothing of it had been flushed; but if that part of the journal was damaged later, what was flushed last may read as it was before", b.number, strings.Join(names, ", "))
+	if a.rescue != nil {
+		a.note("%s", text)
+		return
+	}
+	a.event("batch-dropped", "", "%s", text)
 }
 
 func (a *Array) aliveOr(err error) error {
@@ -126,23 +175,17 @@ func (a *Array) aliveOr(err error) error {
 }
 
 // scanJournals reads all journals, members at the same time. first is the number of the first batch that may not be in
-// place: the highest any head says, since a head is written only after everything below it is.
+// place.
 func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 	for i := range a.members {
 		if m := a.members[i].Load(); m.live() && !m.stale {
-			scans = append(scans, &scan{m: m, entries: map[uint64]*found{}})
+			scans = append(scans, newScan(m))
 		}
 	}
 	_ = a.parallel(len(scans), func(i int) error {
 		scans[i].readHeads(a)
 		return nil
 	})
-	first = 1
-	for _, s := range scans {
-		if s.headOK {
-			first = max(first, s.head.Batch)
-		}
-	}
 	for _, s := range scans {
 		if !s.headOK && s.m.live() {
 			a.event("journal-damaged", s.m.name(), "no head of its journal can be read; all of it is searched")
@@ -152,18 +195,106 @@ func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 		scans[i].walk(a)
 		return nil
 	})
+	first = a.firstNeeded(scans)
 	if err := a.alive(); err != nil {
 		return nil, 0, err
 	}
 	// Where others say an entry should be that the walk did not reach, the chain was broken by a damaged entry: look at
 	// every block of the ring.
-	_ = a.parallel(len(scans), func(i int) error {
-		if scans[i].lacks(scans, first) {
-			scans[i].search(a)
-		}
+	short := slices.DeleteFunc(slices.Clone(scans), func(s *scan) bool { return !s.lacks(scans, first) })
+	_ = a.parallel(len(short), func(i int) error {
+		short[i].search(a)
 		return nil
 	})
+	for _, s := range scans {
+		if s.budget < 0 {
+			a.event("journal-damaged", s.m.name(), "its journal holds entries that lie in each other; the search in it was cut short")
+		}
+	}
 	return slices.DeleteFunc(scans, func(s *scan) bool { return !s.m.live() }), first, a.alive()
+}
+
+// firstNeeded is the highest batch that any head says is the first one needed: a head is written only after everything
+// below it is in place on all members. A head that others do not share is what a crash leaves in the middle of writing the
+// heads, and then nothing that they still hold was overwritten; so what it claims can be held against them. One that claims
+// too much, because it is damaged or forged, would discard what was flushed: it is not believed.
+func (a *Array) firstNeeded(scans []*scan) uint64 {
+	for {
+		first, second, newest := uint64(1), uint64(1), uint64(0)
+		for _, s := range scans {
+			for n := range s.entries {
+				newest = max(newest, n)
+			}
+			switch h := s.head.Batch; {
+			case !s.headOK || h == first:
+			case h > first:
+				first, second = h, first
+			default:
+				second = max(second, h)
+			}
+		}
+		holders := slices.DeleteFunc(slices.Clone(scans), func(s *scan) bool { return !s.headOK || s.head.Batch != first })
+		if !slices.ContainsFunc(scans, func(s *scan) bool { return s.headOK && s.head.Batch != first }) {
+			return first
+		}
+		// What the holders have of the batches in question lies before where their heads point.
+		for _, s := range holders {
+			s.searchFrom(a, second)
+			for n := range s.entries {
+				newest = max(newest, n)
+			}
+		}
+		if first <= max(newest+1, second)+restartGap && !a.contradicted(scans, second, first) {
+			return first
+		}
+		for _, s := range holders {
+			a.event("journal-damaged", s.m.name(), "the head of its journal claims that all before batch %d is in place, which is not so; all of the journal is searched", first)
+			s.headOK, s.refuted = false, true
+			s.head = record.JournalHead{}
+		}
+	}
+}
+
+// restartGap is by how much a start raises the number of the next batch, so that leftovers in the rings can never be taken
+// for new entries.
+const restartGap = 16
+
+// contradicted says whether batches from one on, below another, are not in place although a head says so: a checksum table
+// then has another sum than the last of them to change a block, or a later one, gave it.
+func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
+	for _, s := range scans {
+		numbers := batchNumbers([]*scan{s}, from)
+		may := map[int64][]uint32{}
+		for _, n := range numbers {
+			for _, r := range s.entries[n].Runs {
+				for i := range r.Count {
+					sum := record.SumNever
+					switch {
+					case r.Kind == record.RunLost:
+						sum = record.SumLost
+					case r.Kind != record.RunNever:
+						sum = r.Sums[i]
+					}
+					b := r.Start + int64(i)
+					if n < below {
+						may[b] = append(may[b][:0], sum)
+					} else if len(may[b]) > 0 {
+						may[b] = append(may[b], sum)
+					}
+				}
+			}
+		}
+		for b, sums := range may {
+			var now [1]uint32
+			if a.tables.sums(s.m, b, now[:]) != nil {
+				break // it is on its way out
+			}
+			if now[0] != record.SumLost && !slices.Contains(sums, record.SumLost) && !slices.Contains(sums, now[0]) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func (s *scan) readHeads(a *Array) {
@@ -201,10 +332,13 @@ func (s *scan) walk(a *Array) {
 	}
 }
 
-// search looks at every block of the ring.
-func (s *scan) search(a *Array) {
-	for at := int64(0); at < s.m.ring.blocks; {
-		e := s.entryAt(a, at, s.head.Batch)
+// search looks at every block of the ring for entries that its head does not exclude.
+func (s *scan) search(a *Array) { s.searchFrom(a, s.head.Batch) }
+
+// searchFrom looks for entries of batches from one on.
+func (s *scan) searchFrom(a *Array, above uint64) {
+	for at := int64(0); at < s.m.ring.blocks && s.budget >= 0; {
+		e := s.entryAt(a, at, above)
 		if e == nil {
 			at++
 			continue
@@ -220,8 +354,7 @@ func (s *scan) entryAt(a *Array, at int64, above uint64) *found {
 		return nil
 	}
 	buf := make([]byte, Block)
-	if err := s.m.disk.ReadAt(buf, s.m.ring.start+at*Block); err != nil {
-		a.readProblem(s.m, err)
+	if !s.read(a, buf, at) {
 		return nil
 	}
 	header, payload, err := record.EntrySize(buf, s.m.tag)
@@ -230,8 +363,7 @@ func (s *scan) entryAt(a *Array, at int64, above uint64) *found {
 	}
 	if header > 1 {
 		buf = make([]byte, header*Block)
-		if err := s.m.disk.ReadAt(buf, s.m.ring.start+at*Block); err != nil {
-			a.readProblem(s.m, err)
+		if !s.read(a, buf, at) {
 			return nil
 		}
 	}
@@ -250,8 +382,7 @@ func (s *scan) keep(a *Array, e *found) {
 			continue
 		}
 		buf := make([]byte, r.Count*Block)
-		if err := s.m.disk.ReadAt(buf, s.m.ring.start+at*Block); err != nil {
-			a.readProblem(s.m, err)
+		if !s.read(a, buf, at) {
 			return
 		}
 		for i, sum := range r.Sums {
@@ -291,18 +422,19 @@ func batchNumbers(scans []*scan, first uint64) []uint64 {
 // placeRings sets where the next entry of each member goes: after the last one of the batches found.
 func (a *Array) placeRings(scans []*scan, last uint64) {
 	for _, s := range scans {
-		at := s.head.Position
-		if !s.headOK {
-			at = 0
-		}
+		at, from := s.head.Position, s.head.Position
 		var newest uint64
+		oldest := last + 1
 		for n, e := range s.entries {
 			if n >= newest && n <= last {
 				newest, at = n, e.end
 			}
+			if n < oldest && !s.headOK {
+				oldest, from = n, e.start()
+			}
 		}
 		s.m.ring.head = at
-		s.m.ring.live = min(s.m.ring.blocks, max(0, (at-s.head.Position+s.m.ring.blocks)%s.m.ring.blocks))
+		s.m.ring.live = min(s.m.ring.blocks, max(0, (at-from+s.m.ring.blocks)%s.m.ring.blocks))
 	}
 }
 
@@ -421,7 +553,7 @@ func (b batch) columns(a *Array, of []*member) []touched {
 	for _, m := range of {
 		groups[a.geo.GroupOf(m.slot)] = true
 	}
-	set := map[int64]map[int]bool{}
+	set := map[int64]*[4]uint64{}
 	for m, e := range b.entries {
 		group := a.geo.GroupOf(m.slot)
 		if !groups[group] {
@@ -432,18 +564,18 @@ func (b batch) columns(a *Array, of []*member) []touched {
 				if block/per >= a.geo.Rows[group] {
 					continue
 				}
-				n := a.geo.At(group, block/per).Number
+				n, col := a.geo.At(group, block/per).Number, block%per
 				if set[n] == nil {
-					set[n] = map[int]bool{}
+					set[n] = &[4]uint64{}
 				}
-				set[n][int(block%per)] = true
+				set[n][col/64] |= 1 << (col % 64)
 			}
 		}
 	}
 	var out []touched
 	for n, cols := range set {
 		for col := 0; col < int(per); col++ {
-			if !cols[col] {
+			if !has(cols, col) {
 				continue
 			}
 			if l := len(out) - 1; l >= 0 && out[l].stripe == n && out[l].col+out[l].n == col {
@@ -582,7 +714,7 @@ func (a *Array) complete(scans []*scan, b batch) (bool, error) {
 		p.at = s.m.ring.take(size)
 		err := a.journal.writeEntry(&p)
 		if err == nil {
-			err = s.m.disk.Sync()
+			err = s.m.sync()
 		}
 		if err != nil {
 			if err := a.writeProblem(s.m, err); err != nil {

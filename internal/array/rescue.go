@@ -33,7 +33,7 @@ type State struct {
 type Part struct {
 	Candidate
 	Stale bool   // it left the array earlier: only what was not changed since counts
-	Left  uint64 // when stale: the last epoch it took part in
+	Left  uint64 // when stale: the epoch up to which it has everything
 }
 
 // States lists the states that disks of one array agree about, newest first. There is more than one only when members
@@ -77,7 +77,7 @@ func fork(newest, own *record.Record) bool {
 		return false // its place has another member since
 	}
 	e := newest.Roster[own.Slot]
-	return e.Left != 0 && own.Epoch > e.Left
+	return e.Left != 0 && !leftAs(e, own) && own.Epoch >= e.Left
 }
 
 func stateOf(v *record.Record, found []Candidate) State {
@@ -90,15 +90,15 @@ func stateOf(v *record.Record, found []Candidate) State {
 		}
 		e := v.Roster[own.Slot]
 		in := e.Condition == record.Active || e.Condition == record.Failing || e.Condition == record.Rebuilding
-		current := in && (own.EpochID == v.EpochID || own.Epoch+1 == v.Epoch)
+		current := in && (&claim{rec: v}).takes(c)
 		// One that carries the very state was about to be brought back, see Readmit.
-		stale := !in && e.Left != 0 && (e.Left == own.Epoch && e.LeftID == record.Short(own.EpochID) || own.EpochID == v.EpochID)
+		stale := !in && e.Base != 0 && (leftAs(e, own) || own.EpochID == v.EpochID)
 		was := s.Use[own.Slot]
 		if (current || stale) && (was.Disk == nil || was.Stale && current) {
 			if was.Disk != nil {
 				s.Left = append(s.Left, was.Candidate)
 			}
-			s.Use[own.Slot] = Part{c, stale, e.Left}
+			s.Use[own.Slot] = Part{c, stale, e.Base}
 		} else {
 			s.Left = append(s.Left, c)
 		}

@@ -1,6 +1,7 @@
 package array
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -29,6 +30,8 @@ const TaskRetire = "retire"
 
 // Retire starts it. The disk, whatever it holds, belongs to the array when nil is returned.
 func (a *Array) Retire(slot int, d disk.Disk) error {
+	a.joins.Lock()
+	defer a.joins.Unlock()
 	if slot < 0 || slot >= len(a.members) {
 		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
 	}
@@ -39,11 +42,11 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 	if o := a.onto[slot].Load(); o != nil {
 		return fmt.Errorf("%s is being retired already, onto %s", old.name(), o.name())
 	}
-	data := a.roster.view().Roster[slot].DataSize
-	place, err := record.PlaceFor(d.Size(), data)
-	if err != nil || place.DataSize < data {
-		return fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, a.NeedSize(slot))
+	place, err := a.placeFor(slot, d)
+	if err != nil {
+		return err
 	}
+	a.tasks.supersede(slot)
 	if err := disk.Wipe(d); err != nil {
 		return err
 	}
@@ -51,7 +54,7 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 	m := a.bareMember(slot, d)
 	m.adopt(place, id)
 	m.state.Store(int32(record.Rebuilding))
-	if err := a.prepare(m, 1); err != nil {
+	if err := a.prepare(m); err != nil {
 		return err
 	}
 	if err := a.signCopy(m); err != nil {
@@ -64,17 +67,17 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 		return err
 	}
 	a.onto[slot].Store(m)
-	if a.cfg.Serial {
-		return nil
+	if !a.cfg.Serial {
+		_, _ = a.startRetire(slot) // while the array is being stopped it goes on at the next start
 	}
-	_, err = a.startRetire(slot)
-	return err
+	return nil
 }
 
 // signCopy writes the record of the array as it is now, with the copy's own identity, onto the copy.
 func (a *Array) signCopy(m *member) error {
 	own := a.roster.view()
 	own.Slot, own.Member, own.Place = m.slot, m.identity, m.place
+	own.Roster[m.slot].Onto = m.identity
 	buf, err := own.Encode()
 	if err != nil {
 		return err
@@ -83,30 +86,59 @@ func (a *Array) signCopy(m *member) error {
 		if err := m.disk.WriteAt(buf, off); err != nil {
 			return err
 		}
-		if err := m.disk.Sync(); err != nil {
+		if err := m.sync(); err != nil {
 			return err
 		}
 	}
+	m.has = stateOfRecord(own)
+	m.tried = m.has
 	return nil
 }
 
-// startRetire begins or goes on.
+// startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
+// because whoever gives the slot another disk waits for that.
 func (a *Array) startRetire(slot int) (*task, error) {
-	m := a.onto[slot].Load()
-	return a.runTask(TaskRetire, slot, func(t *task) { a.countCopy(t, a.members[slot].Load(), m) }, func(t *task) error {
-		old := a.members[slot].Load()
+	old, m := a.members[slot].Load(), a.onto[slot].Load()
+	t, err := a.runTask(TaskRetire, slot, func(t *task) { a.countCopy(t, old, m) }, func(t *task) error {
 		err := a.retire(t, slot, m)
-		if err == nil || errors.Is(err, errTaskStopped) || a.alive() != nil {
-			return err
-		}
-		works := m.live() && !old.live() && a.geo.Redundant()
-		a.abandonCopy(slot, m, !works)
-		if works {
-			// The member failed before its copy was whole: the disk that was meant for its place is rebuilt instead.
-			return errors.Join(err, a.Replace(slot, m.patient.Disk))
+		if err != nil && !t.stopped() && a.alive() == nil && !a.standsIn(old, m) {
+			a.abandonCopy(slot, m, true)
 		}
 		return err
 	})
+	if err == nil {
+		a.workers.Go(func() {
+			<-t.ended
+			if !t.stopped() {
+				a.fallBack(old, m)
+			}
+		})
+	}
+	return t, err
+}
+
+// standsIn says whether the copy of a member may take its place although it is not whole: it is rebuilt then.
+func (a *Array) standsIn(old, m *member) bool {
+	return m.live() && a.members[m.slot].Load() == old && !old.live() && a.geo.Redundant()
+}
+
+// fallBack ends a copying that came to nothing. When the member failed before its copy was whole, the disk that was meant
+// for its place is rebuilt instead, unless another one took the place meanwhile.
+func (a *Array) fallBack(old, m *member) {
+	a.joins.Lock()
+	defer a.joins.Unlock()
+	if a.onto[m.slot].Load() != m || a.alive() != nil {
+		return // it became the member, or somebody has seen to it
+	}
+	takes := a.standsIn(old, m)
+	a.abandonCopy(m.slot, m, !takes)
+	if !takes {
+		return
+	}
+	if err := a.replace(m.slot, m.patient.Disk); err != nil {
+		m.release()
+		a.event("copy-failed", m.name(), "it could not take the place of %s, which failed: %v", old.name(), err)
+	}
 }
 
 // RetireNow retires in the caller's goroutine, for serial engines.
@@ -138,7 +170,7 @@ func (a *Array) abandonCopy(slot int, m *member, letGo bool) {
 		r.Roster[slot].Onto, r.Roster[slot].Cursor = uuid.Nil, 0
 	})
 	if letGo {
-		_ = m.disk.Close()
+		m.release()
 	}
 }
 
@@ -269,7 +301,7 @@ func (a *Array) copyRow(old, m *member, group int, row int64) (did bool, err err
 		return false, err
 	}
 	if all(sums, record.SumNever) {
-		a.tables.set(m, first, n, nil, record.SumNever)
+		a.tables.setAs(m, a.changesOf(old), first, n, nil, record.SumNever)
 		return false, nil
 	}
 	buf := a.cache.scratch(n)
@@ -282,8 +314,19 @@ func (a *Array) copyRow(old, m *member, group int, row int64) (did bool, err err
 	if err := a.writeData(m, [][]byte{buf}, first); err != nil {
 		return false, err
 	}
-	a.tables.set(m, first, n, sums, 0)
+	a.tables.setAs(m, a.changesOf(old), first, n, sums, 0)
 	return true, nil
+}
+
+// changesOf tells in which epoch the pages of a member were changed last.
+func (a *Array) changesOf(m *member) epochs {
+	return func(page int64) uint64 {
+		_, epoch, err := a.tables.changed(m, page)
+		if err != nil {
+			return a.roster.epoch.Load()
+		}
+		return epoch
+	}
 }
 
 // mirror brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
@@ -297,7 +340,7 @@ func (a *Array) mirror(writes []write) error {
 		}
 		if w.kind == record.RunPayload || w.kind == record.RunInPlace {
 			if err := a.writeData(m, [][]byte{w.buf[:w.n*Block]}, w.block); err != nil {
-				return err
+				return err // of the array: a copy that cannot be written was given up
 			}
 		}
 		if m.live() {
@@ -363,8 +406,12 @@ func (a *Array) saveCopy(slot int, m *member) error {
 	})
 }
 
-// handOver makes the new disk the member, with all stripes held.
+// handOver makes the new disk the member, with all stripes held. A checkpoint before that leaves little to do for the one
+// that is made while clients wait.
 func (a *Array) handOver(old, m *member) error {
+	if err := a.checkpoint(); err != nil {
+		return err
+	}
 	everything := make([]int64, len(a.locks))
 	for i := range everything {
 		everything[i] = int64(i)
@@ -377,23 +424,19 @@ func (a *Array) handOver(old, m *member) error {
 	if err := a.copyable(old, m); err != nil {
 		return err
 	}
-	a.journal.leading.Lock()
-	defer a.journal.leading.Unlock()
-	for range record.JournalHeads {
-		if err := a.writeJournalHead(m, a.journal.batch+1, 0); err != nil {
-			return err
-		}
+	if err := a.emptyJournal(m); err != nil {
+		return cmp.Or(a.writeProblem(m, err), a.copyable(old, m))
 	}
 	// The epoch in which it becomes a member must be the next after its own, or a crash on the way would leave it behind.
 	if err := a.signCopy(m); err != nil {
-		return err
+		return cmp.Or(a.writeProblem(m, err), a.copyable(old, m))
 	}
 	if err := a.exchange(old, m); err != nil {
 		return err
 	}
 	a.tables.forget(old)
 	a.event("member-retired", old.name(), "its place is taken by %s", m.name())
-	_ = old.disk.Close()
+	old.release()
 	return nil
 }
 
@@ -416,8 +459,7 @@ func (a *Array) exchange(old, m *member) error {
 	r.ids[m.slot] = m.identity
 	e := &r.rec.Roster[m.slot]
 	*e = record.Entry{ID: m.identity, Condition: record.Active, Size: m.place.Size, DataSize: e.DataSize, Since: a.now()}
-	r.rec.Epoch++
-	r.rec.EpochID = uuid.New()
+	r.next()
 	return r.write(a)
 }
 

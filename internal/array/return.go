@@ -25,10 +25,10 @@ func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
 	switch {
 	case e.Condition != record.Missing && (e.Condition != record.Failed || !failed):
 		return -1, fmt.Errorf("slot %d is %s", slot, e.Condition)
-	case e.Left == 0:
+	case e.Base == 0:
 		return -1, fmt.Errorf("%w: it was not rebuilt when it left", ErrStale)
-	case e.Left != own.Epoch || e.LeftID != record.Short(own.EpochID):
-		return -1, fmt.Errorf("%w: it went on by itself, or missed the last change of the roster (it has epoch %d, and left in %d)", ErrStale, own.Epoch, e.Left)
+	case !leftAs(e, own):
+		return -1, fmt.Errorf("%w: it went on by itself, or was set back (it has epoch %d, and left in %d)", ErrStale, own.Epoch, e.Left)
 	case e.DataSize > own.Place.DataSize || own.Place.Size > e.Size:
 		return -1, fmt.Errorf("%w: its places are not those of slot %d", ErrStale, slot)
 	}
@@ -37,14 +37,20 @@ func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
 
 // LetGo closes the disk of a member that no longer takes part, so that it can be opened anew.
 func (a *Array) LetGo(slot int) {
-	if m := a.members[slot].Load(); m.disk != nil && !m.live() {
-		_ = m.disk.Close()
+	if m := a.members[slot].Load(); !m.live() {
+		m.released()
 	}
 }
 
 // Return takes a member back that was away: it catches up what changed meanwhile, and what was on its way to it when it
 // went. The disk belongs to the array when nil is returned. The error wraps ErrStale when it must be rebuilt from nothing.
+//
+//	1  in its own tables, what its journal names is marked lost     a crash leaves a member that is away, as before
+//	2  its journal is emptied                                       the same: nothing in it is needed after 1
+//	3  the roster names it                                          a crash leaves it rebuilding, from the first row
 func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
+	a.joins.Lock()
+	defer a.joins.Unlock()
 	slot, err := a.Awaits(own, failed)
 	if err != nil {
 		return err
@@ -52,10 +58,11 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	if d.Size() < own.Place.Size {
 		return fmt.Errorf("%w: the disk is smaller than it was", ErrStale)
 	}
+	a.clearSlot(slot)
 	m := a.bareMember(slot, d)
 	m.adopt(own.Place, own.Member)
 	m.state.Store(int32(record.Missing))
-	m.left = own.Epoch
+	m.left = a.roster.view().Roster[slot].Base
 	old := a.members[slot].Load()
 	m.errs.read.Store(old.errs.read.Load())
 	m.errs.write.Store(old.errs.write.Load())
@@ -71,31 +78,17 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	if err := a.checkpoint(); err != nil {
 		return err
 	}
-	a.journal.leading.Lock()
-	defer a.journal.leading.Unlock()
 	m.ring.sequence = unsettled.sequence
-	for range record.JournalHeads {
-		m.ring.sequence++
-		h := record.JournalHead{Sequence: m.ring.sequence, Batch: a.journal.batch + 1}
-		if err := m.disk.WriteAt(h.Encode(m.tag), m.place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
-			return err
-		}
-	}
-	if err := m.disk.Sync(); err != nil {
+	if err := a.emptyJournal(m); err != nil {
 		return err
 	}
 	if err := a.attach(m, own.Member, own.Place); err != nil {
 		return err
 	}
-	if old.disk != nil {
-		_ = old.disk.Close()
-	}
-	a.event("member-returned", m.name(), "it catches up what it missed since epoch %d", own.Epoch)
-	if a.cfg.Serial {
-		return nil
-	}
-	_, err = a.startRebuild(slot)
-	return err
+	old.release()
+	a.event("member-returned", m.name(), "it catches up what it missed since epoch %d", m.left)
+	a.resumeRebuild(slot)
+	return nil
 }
 
 // unsettled is what is live in the journal of a member that left.
@@ -108,7 +101,7 @@ type unsettled struct {
 // unsettledOf reads a member's own journal. Of the blocks it names it is not known whether the batch ever counted, nor
 // whether its sums reached the table.
 func (a *Array) unsettledOf(m *member) (u unsettled, err error) {
-	s := &scan{m: m, entries: map[uint64]*found{}}
+	s := newScan(m)
 	m.state.Store(int32(record.Rebuilding)) // reading entries asks for a live member; nobody else knows this one yet
 	defer m.state.Store(int32(record.Missing))
 	s.readHeads(a)
@@ -118,7 +111,7 @@ func (a *Array) unsettledOf(m *member) (u unsettled, err error) {
 	s.walk(a)
 	walked := len(s.entries)
 	s.search(a)
-	if len(s.entries) != walked {
+	if len(s.entries) != walked || s.budget < 0 {
 		return u, fmt.Errorf("%w: its journal is damaged", ErrStale)
 	}
 	u.sequence, u.batches = s.head.Sequence, map[uint64]bool{}
@@ -183,7 +176,7 @@ func (m *member) loseRuns(runs []record.Run, epoch uint64) error {
 			return err
 		}
 	}
-	if err := m.disk.Sync(); err != nil {
+	if err := m.sync(); err != nil {
 		return err
 	}
 	for at, buf := range maps {
@@ -192,7 +185,7 @@ func (m *member) loseRuns(runs []record.Run, epoch uint64) error {
 			return err
 		}
 	}
-	return m.disk.Sync()
+	return m.sync()
 }
 
 // missed says whether a member that was away may lack anything of a stripe: some other member's checksums there were

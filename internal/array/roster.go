@@ -28,18 +28,73 @@ type member struct {
 	state    atomic.Int32
 	cursor   atomic.Int64 // rows below it are rebuilt
 	left     uint64       // when rebuilding: above the cursor it has all that was not changed after this epoch; 0: nothing
+	has      state        // that its own record is in, for certain; guarded by roster.mu
+	tried    state        // that was last written to it, perhaps in part; guarded by roster.mu
 	errs     struct{ read, write, checksum atomic.Uint64 }
 	stale    bool // in a rescue: it left the array earlier, at the epoch left
 	ring     ring
 	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
 	lost     atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
+	closing  sync.Once
+	closed   chan struct{} // closed when the disk is
 }
+
+// state names a state of the roster.
+type state struct{ epoch, id uint64 }
+
+func stateOfRecord(r *record.Record) state { return state{r.Epoch, record.Short(r.EpochID)} }
+
+// release closes the member's disk, so that others can open it. It does not wait: what is under way on a disk that hangs
+// holds it for as long as it hangs.
+func (m *member) release() {
+	if m.disk == nil {
+		return
+	}
+	m.closing.Do(func() {
+		if m.patient == nil {
+			_ = m.disk.Close()
+			close(m.closed)
+			return
+		}
+		go func() {
+			_ = m.disk.Close()
+			close(m.closed)
+		}()
+	})
+}
+
+// released waits until the disk is closed, but not for long.
+func (m *member) released() {
+	if m.disk == nil {
+		return
+	}
+	m.release()
+	select {
+	case <-m.closed:
+	case <-time.After(releaseWait):
+	}
+}
+
+// reserve makes room for a stretch of the member where that may be short, in a file on a file system that is nearly full.
+func (m *member) reserve(off, n int64) error {
+	d := m.disk
+	if m.patient != nil {
+		d = m.patient.Disk
+	}
+	if r, ok := d.(disk.Reserver); ok {
+		return r.Reserve(off, n)
+	}
+	return nil
+}
+
+// releaseWait is how long a command waits for the handle of a disk that left; only a disk that hangs takes longer.
+const releaseWait = 2 * time.Second
 
 var memberKeys atomic.Uint32
 
 // bareMember is a member of which nothing is known yet.
 func (a *Array) bareMember(slot int, d disk.Disk) *member {
-	m := &member{slot: slot, disk: d, key: memberKeys.Add(1)}
+	m := &member{slot: slot, disk: d, key: memberKeys.Add(1), closed: make(chan struct{})}
 	if d != nil && !a.cfg.Serial {
 		m.patient = disk.NewPatient(d, a.cfg.Limits.Patience, func() bool { return !a.WouldFail(slot) })
 		m.disk = m.patient
@@ -52,7 +107,7 @@ func (a *Array) newMember(slot int, d disk.Disk, r *record.Record) *member {
 	e := r.Roster[slot]
 	m.state.Store(int32(e.Condition))
 	m.cursor.Store(e.Cursor)
-	m.left = e.Left
+	m.left = e.Base
 	m.errs.read.Store(e.Errors.Read)
 	m.errs.write.Store(e.Errors.Write)
 	m.errs.checksum.Store(e.Errors.Checksum)
@@ -98,6 +153,7 @@ type roster struct {
 	shown atomic.Pointer[record.Record] // rec as it was last written or is being written, never changed
 	// unsettled: a member was dropped, and the roster that says so is not on all others yet.
 	unsettled atomic.Bool
+	arriving  *member                        // is about to be active: the record that is being written says so
 	epoch     atomic.Uint64                  // of shown
 	changes   atomic.Pointer[record.Changes] // as they are on the members
 }
@@ -107,7 +163,7 @@ func (a *Array) Name() string { return *a.name.Load() }
 
 // Rename gives the array another name, on all members.
 func (a *Array) Rename(name string) error {
-	if err := CheckName(name); err != nil {
+	if err := record.CheckName(name); err != nil {
 		return err
 	}
 	err := a.roster.update(a, func(r *record.Record) { r.Name = name })
@@ -144,14 +200,44 @@ func (r *roster) raise(a *Array, change func(*record.Record)) error {
 		return err
 	}
 	change(r.rec)
-	r.rec.Epoch++
-	r.rec.EpochID = uuid.New()
-	r.rec.Clean = false
+	r.next()
 	return r.write(a)
 }
 
+// next begins a new epoch in the record; r.mu is held.
+func (r *roster) next() {
+	r.rec.Before = record.Short(r.rec.EpochID)
+	r.rec.Epoch++
+	r.rec.EpochID = uuid.New()
+	r.rec.Clean = false
+}
+
+// activate makes a member that is rebuilt active: on the members first, so that nobody counts on it before a start would.
+func (r *roster) activate(a *Array, m *member) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := a.alive(); err != nil {
+		return err
+	}
+	if m.condition() != record.Rebuilding {
+		return fmt.Errorf("%s is %s", m.name(), m.condition())
+	}
+	e := &r.rec.Roster[m.slot]
+	e.Condition, e.Cursor, e.Since = record.Active, 0, a.now()
+	e.Left, e.LeftID, e.Tried, e.TriedID, e.Base = 0, 0, 0, 0, 0
+	r.next()
+	r.arriving = m
+	err := r.write(a)
+	r.arriving = nil
+	if err == nil && m.condition() == record.Rebuilding {
+		m.state.Store(int32(record.Active))
+	}
+	return err
+}
+
 // write puts the record on every live member. A member that does not take it is failed, and then the others are written
-// again. r.mu is held.
+// again. When there is no room for it the array stops: what the members say of each other is not known any more. r.mu is
+// held.
 func (r *roster) write(a *Array) error {
 again:
 	r.rec.Generation++
@@ -182,8 +268,9 @@ again:
 	for i, err := range errs {
 		switch {
 		case err == nil:
-		case errors.Is(err, disk.ErrFull):
-			return err
+		case errors.Is(err, disk.ErrFull) && !errors.Is(err, errUnsynced):
+			a.freeze(fmt.Errorf("%w: the roster could not be written: %w; make space there and start the array again", ErrFailed, err))
+			return a.alive()
 		default:
 			live[i].errs.write.Add(1)
 			if err := r.drop(a, live[i], conditionFor(err), err); err != nil {
@@ -193,8 +280,7 @@ again:
 		}
 	}
 	if failed {
-		r.rec.Epoch++
-		r.rec.EpochID = uuid.New()
+		r.next()
 		goto again
 	}
 	changes := r.rec.Changes
@@ -210,16 +296,14 @@ func whole(rec *record.Record) bool {
 	})
 }
 
-// leaves notes in a record that a member is out. The first to leave begins the change map. Until the epoch is raised the
-// record speaks of the last one the member took part in.
-func leaves(rec *record.Record, slot int, to record.Condition, now time.Time) {
+// leaves notes in a record that a member is out, which has one state in its own record and may have another, and holds
+// everything up to epoch base (0: nothing that counts). The first to leave begins the change map.
+func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, has, tried state, base uint64) {
 	if whole(rec) {
 		rec.Changes = record.Changes{Since: rec.Epoch}
 	}
 	e := &rec.Roster[slot]
-	if e.Left, e.LeftID = 0, 0; e.Condition != record.Rebuilding {
-		e.Left, e.LeftID = rec.Epoch, record.Short(rec.EpochID)
-	}
+	e.Left, e.LeftID, e.Tried, e.TriedID, e.Base = has.epoch, has.id, tried.epoch, tried.id, base
 	e.Condition, e.Cursor, e.Since = to, 0, now
 }
 
@@ -266,6 +350,17 @@ func conditionFor(err error) record.Condition {
 	return record.Failed
 }
 
+// errUnsynced marks errors of a sync: what was written before may be gone, and no further sync can tell.
+var errUnsynced = errors.New("what was written may not be durable")
+
+// sync makes what was written to the member durable.
+func (m *member) sync() error {
+	if err := m.disk.Sync(); err != nil {
+		return fmt.Errorf("%w: %w", err, errUnsynced)
+	}
+	return nil
+}
+
 // writeOne writes both copies, one after the other with a sync in between: a crash leaves at least one whole.
 func (r *roster) writeOne(m *member) error {
 	own := r.rec.Clone()
@@ -274,16 +369,17 @@ func (r *roster) writeOne(m *member) error {
 	if err != nil {
 		return err
 	}
-	if err := m.disk.WriteAt(buf, 0); err != nil {
-		return err
+	m.tried = stateOfRecord(own)
+	for _, off := range []int64{0, disk.TailRecord(m.place.Size)} {
+		if err := m.disk.WriteAt(buf, off); err != nil {
+			return err
+		}
+		if err := m.sync(); err != nil {
+			return err
+		}
 	}
-	if err := m.disk.Sync(); err != nil {
-		return err
-	}
-	if err := m.disk.WriteAt(buf, disk.TailRecord(m.place.Size)); err != nil {
-		return err
-	}
-	return m.disk.Sync()
+	m.has = m.tried
+	return nil
 }
 
 // drop takes a member out of the roster in memory; r.mu is held. When that would put data out of reach the array is
@@ -294,7 +390,7 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 	}
 	lost := func(slot int) bool {
 		other := a.members[slot].Load()
-		return other == m || other.condition() != record.Active && other.condition() != record.Failing
+		return other == m || other != r.arriving && other.condition() != record.Active && other.condition() != record.Failing
 	}
 	if a.rescue != nil {
 		m.state.Store(int32(to))
@@ -312,7 +408,12 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 	why := cause.Error()
 	m.reason.Store(&why)
 	a.tables.forget(m)
-	leaves(r.rec, m.slot, to, a.now())
+	base := m.has.epoch
+	if r.rec.Roster[m.slot].Condition == record.Rebuilding {
+		base = m.left // it had not caught up yet
+	}
+	leaves(r.rec, m.slot, to, a.now(), m.has, m.tried, base)
+	m.release()
 	a.event("member-"+to.String(), m.name(), "%v", cause)
 	return nil
 }
@@ -327,14 +428,14 @@ func (a *Array) failMember(m *member, to record.Condition, cause error) {
 	if a.onto[m.slot].Load() == m {
 		// Not a member yet: nobody but the copy misses it.
 		m.state.Store(int32(to))
+		a.tables.forget(m)
 		a.event("copy-failed", m.name(), "%v", cause)
 		return
 	}
 	if err := a.roster.drop(a, m, to, cause); err != nil {
 		return
 	}
-	a.roster.rec.Epoch++
-	a.roster.rec.EpochID = uuid.New()
+	a.roster.next()
 	if err := a.roster.write(a); err != nil {
 		a.freeze(fmt.Errorf("%w: the roster could not be written: %w", ErrFailed, err))
 	}
@@ -355,13 +456,14 @@ func (a *Array) Fail(slot int, force bool) error {
 	if !force && a.WouldFail(slot) {
 		return ErrMargin
 	}
-	if m.condition() == record.Active {
+	if m.condition() != record.Rebuilding {
 		// What is in its journal gets into place, so that nothing of what it holds is in doubt if it comes back.
 		if err := a.checkpoint(); err != nil && a.alive() != nil {
 			return err
 		}
 	}
 	a.failMember(m, record.Failed, errors.New("declared failed by the administrator"))
+	m.released()
 	return nil
 }
 
@@ -395,7 +497,7 @@ func (a *Array) MemberStates() []MemberState {
 		m := a.members[slot].Load()
 		e := rec.Roster[slot]
 		out[slot] = MemberState{
-			Slot: slot, Condition: m.condition(), Cursor: m.cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.condition() == record.Missing && (e.Left != 0 || m.lost.Load() != 0),
+			Slot: slot, Condition: m.condition(), Cursor: m.cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.condition() == record.Missing && (e.Base != 0 || m.lost.Load() != 0),
 			Disk:   disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial},
 			Errors: record.Errors{Read: m.errs.read.Load(), Write: m.errs.write.Load(), Checksum: m.errs.checksum.Load()},
 		}

@@ -40,7 +40,8 @@ type page struct {
 	m       *member
 	buf     []byte
 	loaded  bool
-	dirty   bool
+	dirty   bool   // differs from what is durable on the member
+	version uint64 // raised by every change
 	recent  atomic.Bool
 	nonzero int // checksum pages: entries that are not SumNever
 }
@@ -175,10 +176,20 @@ func (t *tables) read(p *page, buf []byte, off int64) error {
 	return nil
 }
 
+// setDirty notes a change of a page, which is locked. Pages of a member that left are never written.
 func (t *tables) setDirty(p *page) {
-	if !p.dirty {
+	p.version++
+	if !p.dirty && p.m.live() {
 		p.dirty = true
 		t.dirty.Add(1)
+	}
+}
+
+// setClean ends that; the page is locked.
+func (t *tables) setClean(p *page) {
+	if p.dirty {
+		p.dirty = false
+		t.dirty.Add(-1)
 	}
 }
 
@@ -227,19 +238,32 @@ func (t *tables) sums(m *member, block int64, out []uint32) error {
 	return nil
 }
 
-// set stores the sums of n blocks from block on: sums, or the one value for all when sums is nil. The caller holds the
-// barrier. When the member cannot be read the error has been dealt with: it is no longer live.
+// set stores the sums of n blocks from block on, which change now: sums, or the one value for all when sums is nil. The
+// caller holds the barrier. When the member cannot be read the error has been dealt with: it is no longer live.
 func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32) {
+	t.setAs(m, nil, block, n, sums, value)
+}
+
+// epochs tells in which epoch the blocks of a checksum page were changed last; nil: in the present one.
+type epochs func(page int64) uint64
+
+// setAs is set for blocks that are copied or restored, and changed last in an earlier epoch: a member that was away since
+// does not lack them.
+func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32, value uint32) {
+	now := t.a.roster.epoch.Load()
 	for n > 0 {
 		number, at := block/record.SumsPerPage, int(block%record.SumsPerPage)
-		step := min(n, record.SumsPerPage-at)
+		step, epoch := min(n, record.SumsPerPage-at), now
+		if last != nil {
+			epoch = last(number)
+		}
 		p, err := t.get(m, record.SumPage, number)
 		if err != nil {
 			return
 		}
-		before, epoch := p.nonzero, t.a.roster.epoch.Load()
+		before := p.nonzero
 		// A change may leave a sum as it was, as when all data of a stripe changes by the same: it is a change all the same.
-		again := record.PageEpoch(p.buf) != epoch && (sums != nil || value != record.SumNever)
+		again := record.PageEpoch(p.buf) < epoch && (sums != nil || value != record.SumNever)
 		for i := 0; i < step; i++ {
 			v := value
 			if sums != nil {
@@ -254,7 +278,7 @@ func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32)
 					p.nonzero--
 				}
 				record.SetPageSum(p.buf, at+i, v)
-				record.SetPageEpoch(p.buf, epoch)
+				record.SetPageEpoch(p.buf, max(epoch, record.PageEpoch(p.buf)))
 				t.setDirty(p)
 				again = false
 			}
@@ -288,31 +312,30 @@ func (t *tables) changed(m *member, number int64) (written bool, epoch uint64, e
 
 // enter stores what a run of a change or of the journal means for the sums. The caller holds the barrier.
 func (t *tables) enter(m *member, kind record.RunKind, block int64, n int, sums []uint32) {
+	t.enterAs(m, nil, kind, block, n, sums)
+}
+
+// enterAs is enter for what changed last in an earlier epoch, see setAs.
+func (t *tables) enterAs(m *member, last epochs, kind record.RunKind, block int64, n int, sums []uint32) {
 	switch kind {
 	case record.RunNever:
-		t.set(m, block, n, nil, record.SumNever)
+		t.setAs(m, last, block, n, nil, record.SumNever)
 	case record.RunLost:
-		t.set(m, block, n, nil, record.SumLost)
+		t.setAs(m, last, block, n, nil, record.SumLost)
 	default:
-		t.set(m, block, n, sums, 0)
+		t.setAs(m, last, block, n, sums, 0)
 	}
 }
 
-// forget drops all pages of a member that is no longer live.
+// forget drops all pages of a member that is no longer live. One in use is left to its user and to the next checkpoint.
 func (t *tables) forget(m *member) {
 	for i := range t.shards {
 		sh := &t.shards[i]
 		sh.Lock()
 		for i := len(sh.clock) - 1; i >= 0; i-- {
-			if p := sh.clock[i]; p.m == m {
-				// A page in use is left for its user to find useless; it is never written.
-				if p.TryLock() {
-					if p.dirty {
-						p.dirty = false
-						t.dirty.Add(-1)
-					}
-					p.Unlock()
-				}
+			if p := sh.clock[i]; p.m == m && p.pins.Load() == 0 && p.TryLock() {
+				t.setClean(p)
+				p.Unlock()
 				sh.drop(i)
 			}
 		}
@@ -320,9 +343,16 @@ func (t *tables) forget(m *member) {
 	}
 }
 
+// dirtyPage is a page that a checkpoint is to write.
+type dirtyPage struct {
+	p       *page
+	buf     []byte // map pages: as they were at the moment of the snapshot
+	version uint64 // of what was written
+}
+
 // snapshot collects what a checkpoint must write: the dirty checksum pages, and copies of the dirty map pages as they
-// are now. The caller holds the barrier exclusively.
-func (t *tables) snapshot() (sums []*page, maps []mapCopy) {
+// are now. All are pinned until release. The caller holds the barrier exclusively.
+func (t *tables) snapshot() (sums, maps []*dirtyPage) {
 	var all []*page
 	for i := range t.shards {
 		sh := &t.shards[i]
@@ -335,61 +365,70 @@ func (t *tables) snapshot() (sums []*page, maps []mapCopy) {
 	}
 	for _, p := range all {
 		p.Lock()
-		keep := false
-		if p.dirty && p.loaded {
-			if keep = p.key.kind == record.SumPage; keep {
-				sums = append(sums, p)
-			} else {
-				maps = append(maps, mapCopy{p.m, p.key.number, append([]byte(nil), p.buf...)})
-				p.dirty = false
-				t.dirty.Add(-1)
-			}
+		if !p.m.live() {
+			t.setClean(p)
+		}
+		d := &dirtyPage{p: p, version: p.version}
+		switch {
+		case !p.dirty || !p.loaded:
+			p.pins.Add(-1)
+		case p.key.kind == record.SumPage:
+			sums = append(sums, d)
+		default:
+			d.buf = slices.Clone(p.buf)
+			maps = append(maps, d)
 		}
 		p.Unlock()
-		if !keep {
-			p.pins.Add(-1)
-		}
 	}
-	slices.SortFunc(sums, func(x, y *page) int {
-		return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.key.number, y.key.number))
-	})
-	slices.SortFunc(maps, func(x, y mapCopy) int {
-		return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.number, y.number))
-	})
+	for _, list := range [][]*dirtyPage{sums, maps} {
+		slices.SortFunc(list, func(x, y *dirtyPage) int {
+			return cmp.Or(cmp.Compare(x.p.m.slot, y.p.m.slot), cmp.Compare(x.p.m.key, y.p.m.key), cmp.Compare(x.p.key.number, y.p.key.number))
+		})
+	}
 	return sums, maps
 }
 
-type mapCopy struct {
-	m      *member
-	number int64
-	buf    []byte
-}
-
-// writeSums writes one checksum page as it is now.
-func (t *tables) writeSums(p *page) error {
-	p.Lock()
-	if !p.dirty || !p.m.live() {
+// write writes a page: a checksum page as it is now, a map page as it was at the snapshot.
+func (t *tables) write(d *dirtyPage) error {
+	p, m := d.p, d.p.m
+	buf, start := d.buf, m.place.MapStart
+	if p.key.kind == record.SumPage {
+		start = m.place.SumStart
+		p.Lock()
+		buf, d.version = slices.Clone(p.buf), p.version
 		p.Unlock()
-		p.pins.Add(-1)
+	}
+	if !m.live() {
 		return nil
 	}
-	buf := append([]byte(nil), p.buf...)
-	p.dirty = false
-	t.dirty.Add(-1)
-	p.Unlock()
-	defer p.pins.Add(-1)
-	return t.write(p.m, record.SumPage, p.key.number, buf, p.m.place.SumStart)
-}
-
-func (t *tables) write(m *member, kind record.PageKind, number int64, buf []byte, start int64) error {
-	record.SealPage(buf, kind, m.tag, number)
+	record.SealPage(buf, p.key.kind, m.tag, p.key.number)
 	t.a.stats.TableBytes.Add(Block)
-	if err := m.disk.WriteAt(buf, start+number*Block); err != nil {
+	if err := m.disk.WriteAt(buf, start+p.key.number*Block); err != nil {
 		if err := t.a.writeProblem(m, err); err != nil {
 			return fmt.Errorf("tables of %s: %w", m.name(), err)
 		}
 	}
 	return nil
+}
+
+// clean notes of pages that what was written of them is durable.
+func (t *tables) clean(pages []*dirtyPage) {
+	for _, d := range pages {
+		d.p.Lock()
+		if d.p.version == d.version || !d.p.m.live() {
+			t.setClean(d.p)
+		}
+		d.p.Unlock()
+	}
+}
+
+// release ends a checkpoint's hold on its pages.
+func (t *tables) release(lists ...[]*dirtyPage) {
+	for _, pages := range lists {
+		for _, d := range pages {
+			d.p.pins.Add(-1)
+		}
+	}
 }
 
 // nextWritten is the first stripe at or after number that may hold anything; the number of stripes when there is none.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -85,6 +86,7 @@ type task struct {
 	total   atomic.Int64
 	moved   atomic.Int64  // bytes written to the member it is about
 	cancel  chan struct{} // closed to end it for now
+	halt    sync.Once     // guards the closing of cancel
 	ended   chan struct{}
 	ref     TaskRef
 	turns   Turns // or nil
@@ -326,9 +328,27 @@ func (ts *tasks) stopAll() {
 	list := append([]*task(nil), ts.list...)
 	ts.mu.Unlock()
 	for _, t := range list {
-		if t.running() && !t.stopped() {
-			close(t.cancel)
+		t.stop()
+	}
+	for _, t := range list {
+		<-t.ended
+	}
+}
+
+func (t *task) stop() { t.halt.Do(func() { close(t.cancel) }) }
+
+// supersede ends the tasks about the member in a slot, which is about to be another, and waits for them.
+func (ts *tasks) supersede(slot int) {
+	ts.mu.Lock()
+	var list []*task
+	for _, t := range ts.list {
+		if t.slot == slot && t.running() {
+			list = append(list, t)
 		}
+	}
+	ts.mu.Unlock()
+	for _, t := range list {
+		t.stop()
 	}
 	for _, t := range list {
 		<-t.ended
@@ -349,6 +369,13 @@ func (t *task) advance(now time.Time, bytes int64) {
 			t.samples = t.samples[1:]
 		}
 	}
+}
+
+// resumed notes when a check began, perhaps before this run of it, and what it has found so far.
+func (t *task) resumed(started time.Time, saw CheckResult) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.started, t.check = started, saw
 }
 
 // count sets the counters: what the whole task is, and what earlier runs of it did.
@@ -394,8 +421,10 @@ func (s *saves) keep(t *task, now time.Time, save func() error) error {
 	s.mu.Unlock()
 	err := save()
 	s.mu.Lock()
-	s.busy, s.kept = false, s.done
-	s.mu.Unlock()
+	defer s.mu.Unlock()
+	if s.busy = false; err == nil {
+		s.kept = s.done
+	}
 	return err
 }
 
@@ -441,6 +470,7 @@ func (t *task) view(now time.Time) TaskState {
 	}
 	if t.kind == TaskCheck {
 		c := t.check
+		c.Places = slices.Clone(c.Places)
 		s.Check = &c
 	}
 	return s

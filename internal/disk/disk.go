@@ -58,6 +58,12 @@ type Disk interface {
 	Close() error
 }
 
+// Reserver is implemented by disks for which room may have to be found before they can be written.
+type Reserver interface {
+	// Reserve makes sure that a stretch can be written without more room being needed. It fails with ErrFull.
+	Reserve(off, n int64) error
+}
+
 // Length is the total of the buffers in bytes.
 func Length(bufs [][]byte) int {
 	n := 0

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -28,6 +29,9 @@ type File struct {
 	size     int64
 	identity Identity
 	instant  bool // in memory: no operation ever waits for a device
+	device   bool
+	looked   atomic.Int64 // when room was last asked for, ns
+	short    atomic.Bool
 }
 
 // Open opens the file or block device at path for reading and writing and locks it against every other process that
@@ -38,10 +42,11 @@ func Open(path string) (*File, error) { return open(path, true) }
 func OpenReadOnly(path string) (*File, error) { return open(path, false) }
 
 func open(path string, write bool) (*File, error) {
-	absolute, err := filepath.Abs(path)
-	if err != nil {
-		return nil, err
+	if !filepath.IsAbs(path) {
+		// Whoever named it was in another folder than this process, perhaps.
+		return nil, fmt.Errorf("%s: not an absolute path", path)
 	}
+	absolute := filepath.Clean(path)
 	info, err := os.Stat(absolute)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, unwrapPath(err))
@@ -80,7 +85,7 @@ func open(path string, write bool) (*File, error) {
 		_ = f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return &File{f: f, raw: raw, size: size, identity: Identity{Path: absolute}, instant: !device && inMemory(raw)}, nil
+	return &File{f: f, raw: raw, size: size, identity: Identity{Path: absolute}, instant: !device && inMemory(raw), device: device}, nil
 }
 
 func unwrapPath(err error) error {
@@ -148,11 +153,25 @@ func (d *File) problem(err error) error {
 		return nil
 	}
 	err = unwrapPath(err)
+	if d.device {
+		return d.deviceProblem(err)
+	}
 	switch {
 	case errors.Is(err, syscall.ENODEV), errors.Is(err, syscall.ENXIO), errors.Is(err, os.ErrClosed):
 		return fmt.Errorf("%s: %w (%w)", d.identity.Path, ErrGone, err)
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return fmt.Errorf("%s: %w", d.identity.Path, ErrFull)
+	}
+	return fmt.Errorf("%s: %w", d.identity.Path, err)
+}
+
+// deviceProblem tells a device that is gone from one that has a bad place. In the moments after it was pulled the kernel
+// gives several errors, "no space" and short reads among them; what it says of the device itself decides. A device has no
+// file system that could be full.
+func (d *File) deviceProblem(err error) error {
+	gone := errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO) || errors.Is(err, os.ErrClosed)
+	if gone || present(d.f, d.raw) != nil {
+		return fmt.Errorf("%s: %w (%w)", d.identity.Path, ErrGone, err)
 	}
 	return fmt.Errorf("%s: %w", d.identity.Path, err)
 }
@@ -195,6 +214,31 @@ func (d *File) WriteVec(bufs [][]byte, off int64) error {
 		return err
 	}
 	return d.problem(vectored(d.raw, bufs, off, pwritev))
+}
+
+// Reserve finds room for a stretch of a file when its file system is nearly full; otherwise, and for devices, there is
+// nothing to do.
+func (d *File) Reserve(off, n int64) error {
+	if d.device || !d.tight() {
+		return nil
+	}
+	return d.problem(allocate(d.raw, off, n))
+}
+
+// tightBelow is the room on a file system below which each write makes sure of its own, and tightLook how long what was
+// seen of it counts: no disk writes that much in that time.
+const (
+	tightBelow = 2 << 30
+	tightLook  = 100 * time.Millisecond
+)
+
+// tight says whether the file system below is nearly full.
+func (d *File) tight() bool {
+	now := time.Now().UnixNano()
+	if last := d.looked.Load(); now-last > int64(tightLook) && d.looked.CompareAndSwap(last, now) {
+		d.short.Store(room(d.raw) < tightBelow)
+	}
+	return d.short.Load()
 }
 
 // Sync makes every write that returned before it durable.

@@ -2,6 +2,7 @@ package disk
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"syscall"
 
@@ -22,6 +23,35 @@ func datasync(_ *os.File, raw syscall.RawConn) error {
 			return err
 		}
 	}
+}
+
+// room is what the file system has left, in bytes.
+func room(raw syscall.RawConn) (bytes int64) {
+	_ = raw.Control(func(fd uintptr) {
+		var s unix.Statfs_t
+		if unix.Fstatfs(int(fd), &s) == nil {
+			bytes = int64(s.Bavail) * s.Bsize
+		}
+	})
+	return bytes
+}
+
+// allocate gives a stretch of a file its room; what it holds stays. Not every file system can.
+func allocate(raw syscall.RawConn, off, n int64) (err error) {
+	gone := raw.Control(func(fd uintptr) {
+		for {
+			if err = unix.Fallocate(int(fd), unix.FALLOC_FL_KEEP_SIZE, off, n); err != unix.EINTR {
+				return
+			}
+		}
+	})
+	switch {
+	case gone != nil:
+		return os.ErrClosed
+	case err == unix.EOPNOTSUPP || err == unix.ENOSYS:
+		return nil
+	}
+	return err
 }
 
 func inMemory(raw syscall.RawConn) (yes bool) {
@@ -58,6 +88,11 @@ func present(_ *os.File, raw syscall.RawConn) (err error) {
 			return
 		}
 		if _, missing := os.Stat(fmt.Sprintf("/sys/dev/block/%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))); os.IsNotExist(missing) {
+			err = unix.ENODEV
+			return
+		}
+		// Before it is gone from there its size becomes 0.
+		if size, bad := unix.Seek(int(fd), 0, io.SeekEnd); bad != nil || size == 0 {
 			err = unix.ENODEV
 		}
 	})

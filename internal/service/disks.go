@@ -92,7 +92,7 @@ func notBlank(info DiskInfo) error {
 func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	if err := array.CheckName(req.Name); err != nil {
+	if err := record.CheckName(req.Name); err != nil {
 		return nil, &Error{What: err.Error()}
 	}
 	if s.nameTaken(req.Name) {

@@ -183,7 +183,7 @@ func (s *Service) hintsFor(rec *record.Record, err error) []string {
 func (s *Service) Rename(req RenameRequest) error {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	if err := array.CheckName(req.To); err != nil {
+	if err := record.CheckName(req.To); err != nil {
 		return &Error{What: err.Error()}
 	}
 	if s.nameTaken(req.To) {
