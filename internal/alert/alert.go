@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"strings"
@@ -126,13 +127,21 @@ func (e Email) Send(ctx context.Context, m Message) error {
 type Webhook struct {
 	URL       string `toml:"url"`
 	TokenFile string `toml:"token_file"` // sent as a bearer token
+	Plain     bool   `toml:"plain"`      // http to another host is meant
 	LeastOf   string `toml:"least"`
 }
 
 func (w Webhook) String() string {
-	where, _, _ := strings.Cut(w.URL, "?") // a query may hold a secret
-	return "webhook " + where
+	// A query may hold a secret, and so may a path.
+	if u, err := url.Parse(w.URL); err == nil {
+		return "webhook " + u.Scheme + "://" + u.Host
+	}
+	return "webhook"
 }
+
+// poster sends webhooks. It follows no redirects: what the message and the token are for is the address in the
+// configuration, and no other.
+var poster = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 
 // Least is the least severity that is sent.
 func (w Webhook) Least() string { return w.LeastOf }
@@ -155,15 +164,18 @@ func (w Webhook) Send(ctx context.Context, m Message) error {
 		}
 		r.Header.Set("Authorization", "Bearer "+token)
 	}
-	reply, err := http.DefaultClient.Do(r)
+	reply, err := poster.Do(r)
 	if err != nil {
-		var u interface{ Unwrap() error }
+		var u *url.Error
 		if errors.As(err, &u) {
-			err = u.Unwrap() // the error itself names the address with its query
+			err = u.Err // the error itself names the address with its query
 		}
 		return err
 	}
 	_ = reply.Body.Close()
+	if reply.StatusCode/100 == 3 {
+		return fmt.Errorf("it answered %s: redirects are not followed", reply.Status)
+	}
 	if reply.StatusCode/100 != 2 {
 		return fmt.Errorf("it answered %s", reply.Status)
 	}
@@ -189,12 +201,25 @@ func (c Command) Send(ctx context.Context, m Message) error {
 	}
 	p := exec.CommandContext(ctx, c.Run[0], c.Run[1:]...)
 	p.Stdin = bytes.NewReader(append(body, '\n'))
+	p.Dir = "/"
+	p.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "LANG=C.UTF-8"}
 	p.WaitDelay = time.Second
-	out, err := p.CombinedOutput()
-	if err != nil && len(out) > 0 {
-		return fmt.Errorf("%w: %s", err, bytes.TrimSpace(out[:min(len(out), 200)]))
+	var out head
+	p.Stdout, p.Stderr = &out, &out
+	if err = p.Run(); err != nil && len(out.kept) > 0 {
+		return fmt.Errorf("%w: %q", err, bytes.TrimSpace(out.kept))
 	}
 	return err
+}
+
+// head keeps the beginning of what a program says.
+type head struct{ kept []byte }
+
+const headSize = 200
+
+func (h *head) Write(p []byte) (int, error) {
+	h.kept = append(h.kept, p[:min(len(p), headSize-len(h.kept))]...)
+	return len(p), nil
 }
 
 func secret(path string) (string, error) {

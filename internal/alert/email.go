@@ -6,8 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	netmail "net/mail"
+	"net/url"
 	"os"
+	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/wneessen/go-mail"
@@ -18,16 +22,19 @@ func (e Email) address() (host string, port int) {
 	if err != nil {
 		return e.Server, 587
 	}
-	port, _ = strconv.Atoi(text)
+	if port, err = strconv.Atoi(text); err != nil {
+		port = -1
+	}
 	return host, port
 }
 
 // Check says what is wrong with the settings.
 func (e Email) Check() error {
-	host, _ := e.address()
-	ip := net.ParseIP(host)
-	local := host == "localhost" || ip != nil && ip.IsLoopback()
+	host, port := e.address()
+	local := loopback(host)
 	switch {
+	case strings.ContainsAny(e.Server, " /@") || port < 1 || port > 65535:
+		return fmt.Errorf("server = %q: write HOST:PORT", e.Server)
 	case e.Server == "" || e.From == "" || len(e.To) == 0:
 		return errors.New("server, from and to are needed")
 	case e.TLS != "" && e.TLS != "starttls" && e.TLS != "implicit" && e.TLS != "none":
@@ -37,13 +44,36 @@ func (e Email) Check() error {
 	case e.User != "" && e.PasswordFile == "":
 		return errors.New("user needs password_file")
 	}
+	for _, address := range append([]string{e.From}, e.To...) {
+		if _, err := netmail.ParseAddress(address); err != nil {
+			return fmt.Errorf("%q is not a mail address", address)
+		}
+	}
+	for _, file := range []string{e.PasswordFile, e.CAFile} {
+		if file != "" && !filepath.IsAbs(file) {
+			return fmt.Errorf("%q is not an absolute path", file)
+		}
+	}
 	return checkLeast(e.LeastOf)
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // Check says what is wrong with the settings.
 func (w Webhook) Check() error {
-	if w.URL == "" {
+	u, err := url.Parse(w.URL)
+	switch {
+	case w.URL == "":
 		return errors.New("url is needed")
+	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
+		return errors.New("url: write https://HOST/PATH") // the address may hold a secret and is not shown
+	case u.User != nil:
+		return errors.New("url: a password does not belong into an address; token_file names a file that holds one")
+	case u.Scheme == "http" && !w.Plain && !loopback(u.Hostname()):
+		return errors.New("url: http is not encrypted; write https, or plain = true if that is meant")
 	}
 	return checkLeast(w.LeastOf)
 }

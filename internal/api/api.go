@@ -18,6 +18,8 @@ import (
 	"strconv"
 	"time"
 
+	"golang.org/x/net/netutil"
+
 	"nidalo/internal/history"
 	"nidalo/internal/service"
 )
@@ -138,10 +140,26 @@ func admit(socket, home, group string) error {
 	return errors.Join(os.Chown(socket, -1, id), os.Chmod(socket, 0o660), os.Chown(home, -1, id), os.Chmod(home, 0o710))
 }
 
-// Serve answers calls on a listener until it is closed.
+// Serve answers calls on a listener until it is closed. A call may take long, its request not.
 func Serve(l net.Listener, h http.Handler) error {
-	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 16 << 10}
-	err := s.Serve(l)
+	return serve(l, maxCallers, &http.Server{Handler: h, ReadTimeout: 20 * time.Second, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: time.Minute})
+}
+
+// ServeMetrics is Serve for collectors: few, on a network, and quickly answered.
+func ServeMetrics(l net.Listener, h http.Handler) error {
+	return serve(l, maxCollectors, &http.Server{Handler: h, ReadTimeout: 5 * time.Second, ReadHeaderTimeout: 5 * time.Second,
+		WriteTimeout: 20 * time.Second, IdleTimeout: 30 * time.Second})
+}
+
+// maxCallers and maxCollectors bound the connections at a time; others wait.
+const (
+	maxCallers    = 256
+	maxCollectors = 16
+)
+
+func serve(l net.Listener, most int, s *http.Server) error {
+	s.MaxHeaderBytes = 16 << 10
+	err := s.Serve(netutil.LimitListener(l, most))
 	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}

@@ -130,9 +130,10 @@ type Event struct {
 
 // Array is a running array.
 type Array struct {
-	rescue *rescue // nil unless the array is only read, as far as it can be
-	cfg    Config
-	geo    *layout.Geometry
+	looking bool    // see Look
+	rescue  *rescue // nil unless the array is only read, as far as it can be
+	cfg     Config
+	geo     *layout.Geometry
 
 	name    atomic.Pointer[string]
 	roster  roster
@@ -567,6 +568,11 @@ func (a *Array) destageAll(numbers []int64) (err error) {
 func (a *Array) Close() error {
 	err := ErrStopped
 	a.closing.Do(func() {
+		if a.looking {
+			err = nil
+			a.letGo()
+			return
+		}
 		a.tasks.stopAll()
 		err = a.Flush()
 		close(a.stop)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"sync/atomic"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -152,25 +153,89 @@ func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
 // Open starts an array from its current members: whoever is missing is marked so on the others, the journals are
 // replayed, and interrupted rebuilds go on. The disks of the set's current members belong to the array then.
 func Open(s Set, cfg Config) (*Array, error) {
+	a, gone, err := assemble(s, cfg, func(d disk.Disk) disk.Disk { return d })
+	if err != nil {
+		return nil, err
+	}
+	// First everybody gets the epoch there is, so that no member is ever more than one behind whatever crash comes next.
+	if err = a.roster.update(a, func(r *record.Record) { r.Clean = false }); err == nil && len(gone) > 0 {
+		err = a.roster.raise(a, func(r *record.Record) {
+			for _, slot := range gone {
+				notFound(r, slot, a.now())
+			}
+		})
+	}
+	if err == nil {
+		err = a.replay()
+	}
+	if err != nil {
+		a.freeze(err)
+		return nil, err
+	}
+	for _, slot := range gone {
+		a.event("member-missing", s.Newest.Roster[slot].Bay, "slot %d was not found when the array was started", slot)
+	}
+	a.start()
+	a.resumeTasks()
+	return a, nil
+}
+
+// notFound notes in a record that a member was not there at a start. Its own record may be the one before: nothing was
+// written in an epoch that not all live members had.
+func notFound(r *record.Record, slot int, now time.Time) {
+	e, has, base := r.Roster[slot], state{r.Epoch - 1, r.Before}, r.Epoch
+	if e.Condition == record.Rebuilding {
+		if base = e.Base; e.Left != 0 && e.Cursor == 0 {
+			has = state{e.Left, e.LeftID}
+		}
+	}
+	leaves(r, slot, record.Missing, now, has, stateOfRecord(r), base)
+}
+
+// Look opens an array to look at it, as its members have it now: nothing is written to them, nothing that their journals
+// hold is brought in place, and no task runs. The set's disks belong to the array when nil is returned; they need not be
+// writable. Only what tells of the array may be called, and Close.
+func Look(s Set, cfg Config) (*Array, error) {
+	cfg.Event = nil
+	a, gone, err := assemble(s, cfg, func(d disk.Disk) disk.Disk { return disk.NewShadow(d, nil) })
+	if err != nil {
+		return nil, err
+	}
+	a.looking = true
+	for _, slot := range gone {
+		notFound(a.roster.rec, slot, a.now())
+	}
+	a.roster.shown.Store(a.roster.rec.Clone())
+	return a, nil
+}
+
+// Unsettled says, of an array that is only looked at, that it was not stopped in order: what its journals hold is not in
+// place, and a start is needed for that.
+func (a *Array) Unsettled() bool { return a.looking && !a.roster.view().Clean }
+
+// assemble makes an array of the members of a set, and says which of them are not there. Nothing is written yet.
+func assemble(s Set, cfg Config, as func(disk.Disk) disk.Disk) (a *Array, gone []int, err error) {
 	if s.Doubt != nil {
-		return nil, s.Doubt
+		return nil, nil, s.Doubt
 	}
 	if s.Margin() < 0 {
-		return nil, fmt.Errorf("%w: %s", ErrFailed, s.Shortage())
+		return nil, nil, fmt.Errorf("%w: %s", ErrFailed, s.Shortage())
 	}
 	rec := s.Newest.Clone()
 	geo, err := rec.Geometry()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	a := newArray(cfg, geo, rec)
+	a = newArray(cfg, geo, rec)
 	a.roster.ids = make([]uuid.UUID, len(rec.Roster))
-	var gone []int
 	for slot := range rec.Roster {
 		e := &rec.Roster[slot]
 		c := s.Current[slot]
 		if c.Disk == nil && e.Condition != record.Failed && e.Condition != record.Missing {
 			gone = append(gone, slot)
+		}
+		if c.Disk != nil {
+			c.Disk = as(c.Disk)
 		}
 		m := a.newMember(slot, c.Disk, rec)
 		if c.Disk == nil && m.condition() != record.Failed {
@@ -185,38 +250,13 @@ func Open(s Set, cfg Config) (*Array, error) {
 		a.members[slot].Store(m)
 		if e.Onto != uuid.Nil {
 			if copied := s.Onto[slot]; copied.Disk != nil && c.Disk != nil {
+				copied.Disk = as(copied.Disk)
 				a.adoptCopy(slot, copied)
 			} else {
 				e.Onto, e.Cursor = uuid.Nil, 0 // it is not there any more, or there is nothing to copy from
 			}
 		}
 	}
-	// First everybody gets the epoch there is, so that no member is ever more than one behind whatever crash comes next.
-	if err = a.roster.update(a, func(r *record.Record) { r.Clean = false }); err == nil && len(gone) > 0 {
-		err = a.roster.raise(a, func(r *record.Record) {
-			for _, slot := range gone {
-				// Its own record may be the one before: nothing was written in an epoch that not all live members had.
-				e, has, base := r.Roster[slot], state{r.Epoch - 1, r.Before}, r.Epoch
-				if e.Condition == record.Rebuilding {
-					if base = e.Base; e.Left != 0 && e.Cursor == 0 {
-						has = state{e.Left, e.LeftID}
-					}
-				}
-				leaves(r, slot, record.Missing, a.now(), has, stateOfRecord(r), base)
-			}
-		})
-	}
-	if err == nil {
-		err = a.replay()
-	}
-	if err != nil {
-		a.freeze(err)
-		return nil, err
-	}
-	for _, slot := range gone {
-		a.event("member-missing", rec.Roster[slot].Bay, "slot %d was not found when the array was started", slot)
-	}
-	a.start()
-	a.resumeTasks()
-	return a, nil
+	a.roster.shown.Store(rec.Clone())
+	return a, gone, nil
 }

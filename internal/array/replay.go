@@ -83,7 +83,7 @@ func (a *Array) replay() error {
 	var mirrored []int64 // stripes of members that are being copied
 	var stripes []int64
 	for _, n := range numbers {
-		batch := a.assemble(scans, n)
+		batch := a.gatherBatch(scans, n)
 		if a.rescue != nil && (n != last || len(batch.lacking) == 0) {
 			batch.usable = len(batch.entries) > 0
 		}
@@ -103,7 +103,7 @@ func (a *Array) replay() error {
 				a.dropped(batch)
 				break
 			}
-			if batch = a.assemble(scans, n); !batch.usable || len(batch.lacking) > 0 {
+			if batch = a.gatherBatch(scans, n); !batch.usable || len(batch.lacking) > 0 {
 				return a.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", ErrFailed))
 			}
 		}
@@ -479,8 +479,8 @@ type batch struct {
 	usable  bool
 }
 
-// assemble judges one batch.
-func (a *Array) assemble(scans []*scan, number uint64) batch {
+// gatherBatch judges one batch.
+func (a *Array) gatherBatch(scans []*scan, number uint64) batch {
 	b := batch{number: number, entries: map[*member]*found{}, usable: true}
 	var involved uint64
 	for _, s := range scans {

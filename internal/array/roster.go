@@ -425,6 +425,10 @@ func (a *Array) failMember(m *member, to record.Condition, cause error) {
 	if !m.live() || a.alive() != nil {
 		return
 	}
+	if a.looking {
+		m.state.Store(int32(to))
+		return
+	}
 	if a.onto[m.slot].Load() == m {
 		// Not a member yet: nobody but the copy misses it.
 		m.state.Store(int32(to))
@@ -444,6 +448,9 @@ func (a *Array) failMember(m *member, to record.Condition, cause error) {
 // ErrMargin is wrapped by Fail when the array would lose data.
 var ErrMargin = errors.New("the data would be out of reach")
 
+// ByAdministrator is the reason of members that Fail declared failed: it says nothing about the disk.
+const ByAdministrator = "declared failed by the administrator"
+
 // Fail declares the member in slot failed. Unless force is set it refuses when the array would fail with it.
 func (a *Array) Fail(slot int, force bool) error {
 	if slot < 0 || slot >= len(a.members) {
@@ -462,7 +469,7 @@ func (a *Array) Fail(slot int, force bool) error {
 			return err
 		}
 	}
-	a.failMember(m, record.Failed, errors.New("declared failed by the administrator"))
+	a.failMember(m, record.Failed, errors.New(ByAdministrator))
 	m.released()
 	return nil
 }
@@ -565,19 +572,25 @@ func ConditionFor(certain, full int) Condition {
 // Failure is why the array serves nothing any more, or nil.
 func (a *Array) Failure() error { return a.alive() }
 
-// used slots of the same disk never repeat, so a slot is found by its disk.
-func (a *Array) slotOf(match func(MemberState) bool) int {
-	return slices.IndexFunc(a.MemberStates(), match)
-}
+// ErrTwoMembers and ErrNoMember are returned by FindSlot.
+var (
+	ErrTwoMembers = errors.New("that means two members")
+	ErrNoMember   = errors.New("no such member")
+)
 
-// FindSlot finds a member by its bay, serial, path or slot number.
-func (a *Array) FindSlot(name string) (int, bool) {
-	if slot := a.slotOf(func(m MemberState) bool { return m.Disk.Matches(name) }); slot >= 0 {
-		return slot, true
+// FindSlot finds a member by its bay, serial, path or slot number. A word that means two members is refused.
+func (a *Array) FindSlot(name string) (int, error) {
+	found := -1
+	for _, m := range a.MemberStates() {
+		if m.Disk.Matches(name) || fmt.Sprint(m.Slot) == name {
+			if found >= 0 {
+				return 0, ErrTwoMembers
+			}
+			found = m.Slot
+		}
 	}
-	var slot int
-	if n, err := fmt.Sscanf(name, "%d", &slot); n == 1 && err == nil && fmt.Sprint(slot) == name && slot >= 0 && slot < len(a.members) {
-		return slot, true
+	if found < 0 {
+		return 0, ErrNoMember
 	}
-	return 0, false
+	return found, nil
 }

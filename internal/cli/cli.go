@@ -38,8 +38,9 @@ type command struct {
 	help  string
 	run   func(e *env, args []string) error
 	flags func(e *env, f *flag.FlagSet)
-	least int // arguments
-	most  int // negative: any number
+	least int  // arguments
+	most  int  // negative: any number
+	looks bool // it only looks: without a service nothing is started, and nothing written
 }
 
 // env is what a command runs in.
@@ -50,6 +51,9 @@ type env struct {
 	json     bool
 	yes      bool
 	status   int // exit status of a command that did what it was asked
+	looks    bool
+
+	althoughBad bool
 
 	// options of single commands
 	name, level, strip string
@@ -141,6 +145,7 @@ func (e *env) runCommand(c command, args []string) int {
 		e.err.Printf("nidalo %s: %v\n  usage: nidalo %s %s\n  nidalo help %s   says more\n", c.name, err, c.name, c.usage, c.name)
 		return Usage
 	}
+	e.looks = c.looks
 	if e.home, err = filepath.Abs(e.home); err == nil {
 		err = c.run(e, rest)
 	}
@@ -201,7 +206,54 @@ func (e *env) control() (service.Control, error) {
 	if c, err := api.Dial(e.home); err == nil {
 		return c, nil
 	}
-	return service.Open(service.Options{Home: e.home})
+	return service.Open(service.Options{Home: e.home, Looks: e.looks})
+}
+
+// disks makes the names of disks mean the same to a service as to whoever wrote them: a path is seen from the folder the
+// command is run in. A bay or serial stays what it is, unless it is also the name of a file here.
+func (e *env) disks(c service.Control, names ...string) ([]string, error) {
+	out := slices.Clone(names)
+	var known []service.DiskInfo
+	for i, name := range names {
+		if name == "" || filepath.IsAbs(name) {
+			continue
+		}
+		path, err := filepath.Abs(name)
+		if err != nil {
+			return nil, err
+		}
+		if strings.Contains(name, "/") {
+			out[i] = path
+			continue
+		}
+		if info, err := os.Stat(path); err != nil || info.IsDir() {
+			continue
+		}
+		if known == nil {
+			if known, err = c.Disks(); err != nil {
+				return nil, err
+			}
+		}
+		if slices.ContainsFunc(known, func(d service.DiskInfo) bool { return d.Bay == name || d.Serial == name }) {
+			return nil, &service.Error{What: fmt.Sprintf("disk %q: that is the bay or serial of a disk, and a file here", name), Hints: []string{
+				"./" + service.Quote(name) + "   means the file", "name the disk by its bay, its serial or its absolute path otherwise"}}
+		}
+		out[i] = path
+	}
+	return out, nil
+}
+
+// diskName is disks for one.
+func (e *env) diskName(c service.Control, name string) (string, error) {
+	out, err := e.disks(c, name)
+	if err != nil {
+		return "", err
+	}
+	return out[0], nil
+}
+
+func althoughBadFlag(e *env, f *flag.FlagSet) {
+	f.BoolVar(&e.althoughBad, "although-bad", false, "take the new disk although it failed before, or was found bad")
 }
 
 // withControl calls f with a control and closes it.

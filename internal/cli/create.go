@@ -44,6 +44,10 @@ Levels and what they can lose:
 		}
 		req := service.CreateRequest{Name: e.name, Level: e.level, Strip: strip, Groups: e.groups, Disks: args}
 		return e.withControl(func(c service.Control) error {
+			var err error
+			if req.Disks, err = e.disks(c, args...); err != nil {
+				return err
+			}
 			req.DryRun = true
 			plan, err := c.Create(req)
 			if err != nil {

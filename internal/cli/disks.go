@@ -7,7 +7,7 @@ import (
 	"nidalo/internal/service"
 )
 
-var disksCommand = command{name: "disks", usage: "[-json]", short: "survey the disks: which are blank, which hold what", most: 0,
+var disksCommand = command{name: "disks", usage: "[-json]", short: "survey the disks: which are blank, which hold what", most: 0, looks: true,
 	help: `
 Lists every bay of the lab and every disk of the list of disks (disks.list in the home): where it is, what it is, how
 large, and what it holds. Nothing is written. A disk is blank when its head and tail are all zeros.
@@ -33,12 +33,8 @@ large, and what it holds. Nothing is written. A disk is blank when its head and 
 func diskSteps(disks []service.DiskInfo) []string {
 	var blank []string
 	for _, d := range disks {
-		if d.State == service.DiskBlank && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
-			name := d.Bay
-			if name == "" {
-				name = d.Path
-			}
-			blank = append(blank, name)
+		if d.State == service.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
+			blank = append(blank, service.Quote(or(d.Bay, d.Path)))
 		}
 	}
 	switch {
@@ -65,7 +61,11 @@ A member of an array in service is refused.
 	flags: yesFlag,
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			info, err := c.Erase(service.EraseRequest{Disk: args[0], DryRun: true})
+			name, err := e.diskName(c, args[0])
+			if err != nil {
+				return err
+			}
+			info, err := c.Erase(service.EraseRequest{Disk: name, DryRun: true})
 			if err != nil {
 				return err
 			}
@@ -77,7 +77,7 @@ A member of an array in service is refused.
 			if err := e.confirm("erasing " + what + "?"); err != nil {
 				return err
 			}
-			if info, err = c.Erase(service.EraseRequest{Disk: args[0]}); err != nil {
+			if info, err = c.Erase(service.EraseRequest{Disk: name}); err != nil {
 				return err
 			}
 			e.out.Printf("%s is blank now.\n", info.Identity)

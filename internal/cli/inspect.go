@@ -2,7 +2,7 @@ package cli
 
 import "nidalo/internal/service"
 
-var inspectCommand = command{name: "inspect", usage: "[-json] DISK…", short: "what is on a disk: record, roster, journal", least: 1, most: -1,
+var inspectCommand = command{name: "inspect", usage: "[-json] DISK…", short: "what is on a disk: record, roster, journal", least: 1, most: -1, looks: true,
 	help: `
 Reads what disks carry, members or not: both copies of the member record, the roster, what the disk believes about the
 others, and the state of its journal. Several of one array are compared: which is the newest, and who disagrees. Nothing is
@@ -14,7 +14,11 @@ written. A disk of an array in service may change while it is read.
 	flags: jsonFlag,
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			r, err := c.Inspect(args)
+			names, err := e.disks(c, args...)
+			if err != nil {
+				return err
+			}
+			r, err := c.Inspect(names)
 			if err != nil {
 				return err
 			}

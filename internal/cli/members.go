@@ -20,8 +20,12 @@ the member, -yes is needed.
 	flags: yesFlag,
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			req := service.FailRequest{Array: args[0], Disk: args[1], DryRun: true}
-			err := c.Fail(req)
+			name, err := e.diskName(c, args[1])
+			if err != nil {
+				return err
+			}
+			req := service.FailRequest{Array: args[0], Disk: name, DryRun: true}
+			err = c.Fail(req)
 			var told *service.Error
 			switch {
 			case errors.As(err, &told) && told.Fatal:
@@ -62,23 +66,28 @@ the member, -yes is needed.
 	},
 }
 
-var replaceCommand = command{name: "replace", usage: "[-yes] [-wait] NAME OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 3, most: 3,
+var replaceCommand = command{name: "replace", usage: "[-yes] [-wait] [-although-bad] NAME OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 3, most: 3,
 	help: `
 Makes the blank disk NEW a member in the place of OLD and starts to rebuild its contents. OLD is a member's bay, serial,
 path or slot number; NEW is a disk's bay, serial or path. Clients go on meanwhile. The rebuild survives restarts. With
 -wait the command follows it to the end.
 
-When OLD still works, replacing it lowers the margin until the rebuild is done, and that is asked first.
+A disk that failed before, or was found bad when it was vetted, is taken only with -although-bad. When OLD still works, replacing it lowers the margin until the rebuild is done, and that is asked first.
 
   nidalo replace tides A3 B1
   nidalo replace -wait tides TMK-0193 A3`,
 	flags: func(e *env, f *flag.FlagSet) {
 		yesFlag(e, f)
+		althoughBadFlag(e, f)
 		f.BoolVar(&e.wait, "wait", false, "follow the rebuild to its end")
 	},
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			req := service.ReplaceRequest{Array: args[0], Old: args[1], New: args[2], Force: e.yes}
+			names, err := e.disks(c, args[1], args[2])
+			if err != nil {
+				return err
+			}
+			req := service.ReplaceRequest{Array: args[0], Old: names[0], New: names[1], Force: e.yes, AlthoughBad: e.althoughBad}
 			r, err := c.Replace(req)
 			var told *service.Error
 			if errors.As(err, &told) && told.Fatal && e.interactive() {

@@ -14,7 +14,7 @@ import (
 	"nidalo/internal/service"
 )
 
-var planCommand = command{name: "plan", usage: "[-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE", short: "compare levels for some disks; what the loss of disks would mean", most: -1,
+var planCommand = command{name: "plan", usage: "[-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,
 	help: `
 Without -lose: works out every level that can be made of the given disks (by bay, serial or path), of disks of the given
 -sizes, or of all blank disks: usable capacity, overhead, margin, speed, the time of a rebuild, and the chance of losing data
@@ -191,6 +191,9 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		if err != nil {
 			return err
 		}
+		if args, err = e.disks(c, args...); err != nil {
+			return err
+		}
 		if len(args) == 0 {
 			for _, d := range disks {
 				if d.State == service.DiskBlank {
@@ -247,6 +250,10 @@ func (e *env) whatIf(args []string) error {
 		req.Array = args[0]
 	}
 	return e.withControl(func(c service.Control) error {
+		var err error
+		if req.Lose, err = e.disks(c, req.Lose...); err != nil {
+			return err
+		}
 		replies, err := c.WhatIf(req)
 		if err != nil {
 			return err

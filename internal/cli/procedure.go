@@ -8,7 +8,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var nextCommand = command{name: "next", usage: "[-json]", short: "what to do now, in order", most: 0,
+var nextCommand = command{name: "next", usage: "[-json]", short: "what to do now, in order", most: 0, looks: true,
 	help: `
 Goes through all arrays and says what the administrator should do, the most urgent first: each step with the disk by bay,
 model and serial, the exact command, and why. When there is nothing to do it says so, and when to look again.
@@ -30,7 +30,7 @@ model and serial, the exact command, and why. When there is nothing to do it say
 	},
 }
 
-var mayPullCommand = command{name: "may-pull", usage: "[-json] DISK", short: "can this disk leave its bay now without losing anything?", least: 1, most: 1,
+var mayPullCommand = command{name: "may-pull", usage: "[-json] DISK", short: "can this disk leave its bay now without losing anything?", least: 1, most: 1, looks: true,
 	help: `
 Answers yes or no, with the reasons; and when no, when it will be yes, as far as that is known. A member that works is never
 a yes, even if the data would survive: copy it onto another disk first with retire.
@@ -42,7 +42,11 @@ Exit status: 0 yes, 1 no, 2 wrong usage.
 	flags: jsonFlag,
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			r, err := c.MayPull(args[0])
+			name, err := e.diskName(c, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := c.MayPull(name)
 			if err != nil {
 				return err
 			}
@@ -58,7 +62,7 @@ Exit status: 0 yes, 1 no, 2 wrong usage.
 	},
 }
 
-var locateCommand = command{name: "locate", usage: "DISK | -others NAME | -off", short: "light a bay", most: 1,
+var locateCommand = command{name: "locate", usage: "DISK | -others NAME | -off", short: "light a bay", most: 1, looks: true,
 	help: `
 Lights the bay of a disk, and darkens all others. With -others the bays of all members of an array that are seen are lit, so
 that the dark one is the missing disk. -off darkens all. Bays of the lab have lights; on Linux those of an enclosure the
@@ -87,6 +91,10 @@ kernel knows.
 			req.Disk = args[0]
 		}
 		return e.withControl(func(c service.Control) error {
+			var err error
+			if req.Disk, err = e.diskName(c, req.Disk); err != nil {
+				return err
+			}
 			r, err := c.Locate(req)
 			if err != nil {
 				return err
@@ -117,7 +125,7 @@ kernel knows.
 	},
 }
 
-var retireCommand = command{name: "retire", usage: "[-wait] NAME DISK [ONTO]", short: "copy a member onto another disk, then let it go", least: 2, most: 3,
+var retireCommand = command{name: "retire", usage: "[-wait] [-although-bad] NAME DISK [ONTO]", short: "copy a member onto another disk, then let it go", least: 2, most: 3,
 	help: `
 Copies a member that still works onto a blank disk or a spare (without ONTO the smallest that fits), and lets the old disk
 go. Until the last moment the old disk takes part in everything, so the margin never drops; what it cannot read any more
@@ -125,12 +133,19 @@ comes from redundancy. The disk that is let go keeps its contents until it is er
 
   nidalo retire tides A3 B1
   nidalo retire -wait tides A3`,
-	flags: func(e *env, f *flag.FlagSet) { f.BoolVar(&e.wait, "wait", false, "follow the copying to its end") },
+	flags: func(e *env, f *flag.FlagSet) {
+		f.BoolVar(&e.wait, "wait", false, "follow the copying to its end")
+		althoughBadFlag(e, f)
+	},
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			req := service.RetireRequest{Array: args[0], Disk: args[1]}
-			if len(args) == 3 {
-				req.Onto = args[2]
+			names, err := e.disks(c, args[1:]...)
+			if err != nil {
+				return err
+			}
+			req := service.RetireRequest{Array: args[0], Disk: names[0], AlthoughBad: e.althoughBad}
+			if len(names) == 2 {
+				req.Onto = names[1]
 			}
 			r, err := c.Retire(req)
 			if err != nil {

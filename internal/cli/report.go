@@ -14,7 +14,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var reportCommand = command{name: "report", usage: "[-json | -html FILE | -metrics | -monitor]", short: "the state of everything, for people and machines", most: 0,
+var reportCommand = command{name: "report", usage: "[-json | -html FILE | -metrics | -monitor]", short: "the state of everything, for people and machines", most: 0, looks: true,
 	help: `
 The arrays, their members, risks, tasks, checks and what to do: as text, as JSON, as one HTML page that needs nothing else
 and prints well, as OpenMetrics text for a collector that reads files, or as one line for a monitoring system.

@@ -73,6 +73,7 @@ func rescue(e *env, args []string) error {
 	if ways > 1 {
 		return usageError{"one of -copy, -serve, -in-place and -stop"}
 	}
+	e.looks = !e.inPlace
 	return e.withControl(func(c service.Control) error {
 		req := service.RescueRequest{Array: args[0], Images: e.images, State: e.state, Old: e.old, Stop: e.hold, Serve: e.serve}
 		if e.copy != "" {

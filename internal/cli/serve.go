@@ -118,13 +118,13 @@ func serve(e *env, _ []string) error {
 	}
 	failed := make(chan error, 4)
 	go func() { failed <- api.Serve(control, api.Handler(s, log)) }()
-	go func() { failed <- blocks.Serve(data) }()
-	door.serve(blocks, failed, log)
+	go func() { failed <- blocks.Serve(data, cfg.Listen.Budget()) }()
+	door.serve(blocks, cfg.Listen.Budget(), failed, log)
 	if metrics != nil {
 		handler := promhttp.HandlerFor(gatherer(s), promhttp.HandlerOpts{EnableOpenMetrics: true})
 		mux := http.NewServeMux()
 		mux.Handle("GET /metrics", handler)
-		go func() { failed <- api.Serve(metrics, mux) }()
+		go func() { failed <- api.ServeMetrics(metrics, mux) }()
 		log.Info("metrics", "address", "http://"+metrics.Addr().String()+"/metrics")
 	}
 	log.Info("serving", "home", e.home, "arrays", len(s.Names()), "socket", filepath.Join(e.home, "nbd.sock"))
@@ -240,13 +240,13 @@ func (d *door) close() {
 	}
 }
 
-func (d *door) serve(blocks *nbd.Server, failed chan<- error, log *slog.Logger) {
+func (d *door) serve(blocks *nbd.Server, budget nbd.Budget, failed chan<- error, log *slog.Logger) {
 	if d.plain != nil {
-		go func() { failed <- blocks.Serve(d.plain) }()
+		go func() { failed <- blocks.Serve(d.plain, budget) }()
 		log.Info("listening", "address", d.plain.Addr().String())
 	}
 	if d.secure != nil {
-		go func() { failed <- blocks.ServeTLS(d.secure, d.settings) }()
+		go func() { failed <- blocks.ServeTLS(d.secure, budget, d.settings) }()
 		log.Info("listening, encrypted", "address", d.secure.Addr().String())
 	}
 }

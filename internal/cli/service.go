@@ -64,7 +64,7 @@ The name is also that of the export: clients must use the new one, so none may b
 	},
 }
 
-var spareCommand = command{name: "spare", usage: "[-release] DISK [NAME…]", short: "make a disk the hot spare of arrays, or of all", least: 1, most: -1,
+var spareCommand = command{name: "spare", usage: "[-release] [-although-bad] DISK [NAME…]", short: "make a disk the hot spare of arrays, or of all", least: 1, most: -1,
 	help: `
 A hot spare takes the place of a member as soon as that fails; of several, the smallest that is large enough. Without
 names it serves all arrays. A disk too small for an array is told now, not when it is needed.
@@ -75,10 +75,17 @@ nidalo retire NAME SPARE NEW, which frees the old spare.
   nidalo spare B2
   nidalo spare B3 tides sonar
   nidalo spare -release B2`,
-	flags: func(e *env, f *flag.FlagSet) { f.BoolVar(&e.release, "release", false, "it is no spare any more") },
+	flags: func(e *env, f *flag.FlagSet) {
+		f.BoolVar(&e.release, "release", false, "it is no spare any more")
+		althoughBadFlag(e, f)
+	},
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			r, err := c.AssignSpare(service.SpareRequest{Disk: args[0], Arrays: args[1:], Release: e.release})
+			name, err := e.diskName(c, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := c.AssignSpare(service.SpareRequest{Disk: name, Arrays: args[1:], Release: e.release, AlthoughBad: e.althoughBad})
 			if err != nil {
 				return err
 			}
@@ -114,6 +121,7 @@ what it means for the tasks that run.
   nidalo pace all 08:00-18:00 gentle, else full`,
 	flags: jsonFlag,
 	run: func(e *env, args []string) error {
+		e.looks = len(args) < 2
 		return e.withControl(func(c service.Control) error {
 			req := service.PaceRequest{}
 			if len(args) > 0 && args[0] != "all" {
@@ -185,7 +193,7 @@ var (
 	cancelCommand   = steer("cancel", "end a check or a retirement early", "cancelled", "ending", "Ends a check, or the copying of a member, before it is done. A rebuild cannot be cancelled: redundancy waits for it.")
 )
 
-var historyCommand = command{name: "history", usage: "[-array NAME] [-disk DISK] [-kind KIND] [-since TIME] [-n 30] [-tasks] [-json]", short: "what happened, and how long tasks took", most: 0,
+var historyCommand = command{name: "history", usage: "[-array NAME] [-disk DISK] [-kind KIND] [-since TIME] [-n 30] [-tasks] [-json]", short: "what happened, and how long tasks took", most: 0, looks: true,
 	help: `
 Events and tasks of this home, newest last, kept for 400 days unless nidalo.toml says otherwise (history.keep_days).
 -kind takes the beginning of a kind; -since and -until take a date, a date and time, or a time back such as 36h.

@@ -6,7 +6,7 @@ import (
 	"nidalo/internal/service"
 )
 
-var statusCommand = command{name: "status", usage: "[-map] [-json] [NAME]", short: "how the arrays are, and what to do next", most: 1,
+var statusCommand = command{name: "status", usage: "[-map] [-json] [NAME]", short: "how the arrays are, and what to do next", most: 1, looks: true,
 	help: `
 Shows each array (or the one named): its condition, its members by bay, model and serial, running tasks with rate and time
 left, and what to do next.

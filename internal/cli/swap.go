@@ -26,6 +26,10 @@ func (e *env) planSwap(a plan.Assumptions, args []string) error {
 		return usageError{"-grow needs -with SIZE: how large the new disks are"}
 	}
 	return e.withControl(func(c service.Control) error {
+		var err error
+		if e.replace, err = e.diskName(c, e.replace); err != nil {
+			return err
+		}
 		st, err := c.Status("")
 		if err != nil {
 			return err

@@ -28,10 +28,14 @@ Exit status 1 when something was found wrong.
 		jsonFlag(e, f)
 	},
 	run: func(e *env, args []string) error {
+		e.looks = len(args) == 0
 		return e.withControl(func(c service.Control) error {
 			req := service.VetRequest{Quick: e.quick, Again: e.again, Stop: e.hold}
 			if len(args) == 1 {
-				req.Disk = args[0]
+				var err error
+				if req.Disk, err = e.diskName(c, args[0]); err != nil {
+					return err
+				}
 			}
 			all, err := c.Vet(req)
 			if err != nil {

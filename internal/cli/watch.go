@@ -11,7 +11,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var watchCommand = command{name: "watch", usage: "", short: "a live view of all arrays and tasks", most: 0,
+var watchCommand = command{name: "watch", usage: "", short: "a live view of all arrays and tasks", most: 0, looks: true,
 	help: `
 Shows all arrays, their members by bay, running tasks with their rates and end times, what happened lately, and what to do
 next, twice a second. q quits. When the output is no terminal, a line is printed for whatever changes.

@@ -5,7 +5,11 @@ package history
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
+	"net/url"
+	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,18 +63,45 @@ type Store struct{ db *sql.DB }
 const schema = `
 CREATE TABLE IF NOT EXISTS events (id INTEGER PRIMARY KEY, time INTEGER NOT NULL, severity TEXT NOT NULL, kind TEXT NOT NULL,
   array TEXT NOT NULL, disk TEXT NOT NULL, detail TEXT NOT NULL);
-CREATE INDEX IF NOT EXISTS events_time ON events (time);
+CREATE INDEX IF NOT EXISTS events_newest ON events (time, id);
+CREATE INDEX IF NOT EXISTS events_array ON events (array, time, id);
 CREATE TABLE IF NOT EXISTS tasks (id INTEGER PRIMARY KEY, array TEXT NOT NULL, kind TEXT NOT NULL, disk TEXT NOT NULL,
   started INTEGER NOT NULL, ended INTEGER NOT NULL, state TEXT NOT NULL, bytes INTEGER NOT NULL, moved INTEGER NOT NULL,
   rate REAL NOT NULL, result TEXT NOT NULL);
-CREATE INDEX IF NOT EXISTS tasks_ended ON tasks (ended);
+CREATE INDEX IF NOT EXISTS tasks_newest ON tasks (ended, id);
 CREATE TABLE IF NOT EXISTS readings (time INTEGER NOT NULL, of TEXT NOT NULL, name TEXT NOT NULL, value REAL NOT NULL);
 CREATE INDEX IF NOT EXISTS readings_of ON readings (of, name, time);
+CREATE INDEX IF NOT EXISTS readings_time ON readings (time);
 PRAGMA user_version = 1;`
 
-// Open opens the history in a file, and makes it if there is none.
+// OpenReadOnly opens a history that is there to read it. os.ErrNotExist: it is not.
+func OpenReadOnly(path string) (*Store, error) {
+	if _, err := os.Stat(path); err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", uri(path)+"?mode=ro&_pragma=busy_timeout(5000)")
+	if err != nil {
+		return nil, err
+	}
+	return &Store{db}, nil
+}
+
+// uri is a path as SQLite takes one, whatever characters are in it.
+func uri(path string) string { return (&url.URL{Scheme: "file", OmitHost: true, Path: path}).String() }
+
+// Open opens the history in a file, which only its owner can read, and makes it if there is none.
 func Open(path string) (*Store, error) {
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)")
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	_ = f.Close()
+	for _, name := range []string{path, path + "-wal", path + "-shm"} {
+		if err := os.Chmod(name, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+	}
+	db, err := sql.Open("sqlite", uri(path)+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)")
 	if err != nil {
 		return nil, err
 	}
@@ -173,8 +204,9 @@ func (s *Store) Events(f Filter) ([]Event, error) {
 			return nil, err
 		}
 		e.Time = time.Unix(0, at)
-		out = append([]Event{e}, out...)
+		out = append(out, e)
 	}
+	slices.Reverse(out)
 	return out, rows.Err()
 }
 
@@ -194,8 +226,9 @@ func (s *Store) Tasks(f Filter) ([]Task, error) {
 			return nil, err
 		}
 		t.Started, t.Ended = time.Unix(0, started), time.Unix(0, ended)
-		out = append([]Task{t}, out...)
+		out = append(out, t)
 	}
+	slices.Reverse(out)
 	return out, rows.Err()
 }
 

@@ -141,7 +141,7 @@ func (c *conn) exportName(name string) error {
 	if len(name) > maxName {
 		return errors.New("export name too long")
 	}
-	export, release, err := c.exports.Open(name)
+	export, release, err := c.open(name, true)
 	if err != nil {
 		return err // the protocol has no way to say so here
 	}
@@ -156,6 +156,17 @@ func (c *conn) exportName(name string) error {
 	}
 	c.choose(name, export, release)
 	return nil
+}
+
+// open finds an export; to use it the connection needs one of the slots for clients.
+func (c *conn) open(name string, use bool) (Export, func(), error) {
+	export, release, err := c.exports.Open(name, c.peer)
+	if err == nil && use {
+		if err = c.gate.enter(c); err != nil {
+			release()
+		}
+	}
+	return export, release, err
 }
 
 func (c *conn) choose(name string, export Export, release func()) {
@@ -180,7 +191,7 @@ func (c *conn) info(option uint32, body []byte) (done bool, err error) {
 	if !ok || len(rest) < 2 || len(rest) != 2+2*int(be.Uint16(rest)) {
 		return false, c.reply(option, repErrInvalid, []byte("malformed request"))
 	}
-	export, release, err := c.exports.Open(name)
+	export, release, err := c.open(name, option == optGo)
 	if err != nil {
 		return false, c.reply(option, repErrUnknown, []byte(err.Error()))
 	}
@@ -230,7 +241,7 @@ func (c *conn) meta(option uint32, body []byte) error {
 	if !ok || len(rest) < 4 {
 		return c.reply(option, repErrInvalid, []byte("malformed request"))
 	}
-	_, release, err := c.exports.Open(name)
+	_, release, err := c.open(name, false)
 	if err != nil {
 		return c.reply(option, repErrUnknown, []byte(err.Error()))
 	}

@@ -2,13 +2,17 @@ package nbd
 
 import (
 	"bufio"
+	"context"
 	"crypto/tls"
 	"errors"
 	"io"
 	"log/slog"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/semaphore"
 )
 
 // Hole is a stretch of a read that was never written; its bytes are zeros.
@@ -62,8 +66,9 @@ var (
 // Exports finds exports by name.
 type Exports interface {
 	Names() []string
-	// Open returns an export and what to call when the client is done with it.
-	Open(name string) (Export, func(), error)
+	// Open returns an export and what to call when the client is done with it. Connections with the same peer are of one
+	// client: the protocol lets it write on one of them and flush on another.
+	Open(name, peer string) (Export, func(), error)
 }
 
 // Server serves exports on any number of listeners.
@@ -78,24 +83,20 @@ type Server struct {
 	wait      sync.WaitGroup
 }
 
-// maxConns bounds the clients of one server.
-const maxConns = 256
-
-// handshakeTime is how long a client may take to choose an export.
-const handshakeTime = 30 * time.Second
-
 // NewServer makes a server.
 func NewServer(exports Exports, log *slog.Logger) *Server {
 	return &Server{exports: exports, log: log, listeners: map[net.Listener]bool{}, conns: map[net.Conn]bool{}}
 }
 
 // Serve accepts clients until the server or the listener is closed.
-func (s *Server) Serve(l net.Listener) error { return s.serve(l, nil) }
+func (s *Server) Serve(l net.Listener, b Budget) error { return s.serve(l, b, nil) }
 
 // ServeTLS is Serve for clients that encrypt; others are refused.
-func (s *Server) ServeTLS(l net.Listener, settings *tls.Config) error { return s.serve(l, settings) }
+func (s *Server) ServeTLS(l net.Listener, b Budget, settings *tls.Config) error {
+	return s.serve(l, b, settings)
+}
 
-func (s *Server) serve(l net.Listener, settings *tls.Config) error {
+func (s *Server) serve(l net.Listener, b Budget, settings *tls.Config) error {
 	s.mu.Lock()
 	if s.closed {
 		s.mu.Unlock()
@@ -103,7 +104,8 @@ func (s *Server) serve(l net.Listener, settings *tls.Config) error {
 	}
 	s.listeners[l] = true
 	s.mu.Unlock()
-	for {
+	g := newGate(l, b)
+	for short := false; ; {
 		nc, err := l.Accept()
 		if err != nil {
 			if errors.Is(err, net.ErrClosed) {
@@ -111,13 +113,18 @@ func (s *Server) serve(l net.Listener, settings *tls.Config) error {
 			}
 			var temporary interface{ Temporary() bool }
 			if errors.As(err, &temporary) && temporary.Temporary() {
+				if !short {
+					s.log.Warn("clients cannot be accepted at the moment", "address", l.Addr().String(), "reason", err)
+				}
+				short = true
 				time.Sleep(50 * time.Millisecond)
 				continue
 			}
 			return err
 		}
+		short = false
 		s.mu.Lock()
-		if s.closed || len(s.conns) >= maxConns {
+		if s.closed {
 			s.mu.Unlock()
 			_ = nc.Close()
 			continue
@@ -125,20 +132,26 @@ func (s *Server) serve(l net.Listener, settings *tls.Config) error {
 		s.conns[nc] = true
 		s.wait.Add(1)
 		s.mu.Unlock()
-		go s.handle(nc, settings)
+		go s.handle(nc, g, settings)
 	}
 }
 
-func (s *Server) handle(nc net.Conn, settings *tls.Config) {
+func (s *Server) handle(nc net.Conn, g *gate, settings *tls.Config) {
 	defer s.wait.Done()
+	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports, tls: settings, gate: g, peer: peerOf(nc),
+		memory: semaphore.NewWeighted(clientMemory)}
+	c.ctx, c.cancel = context.WithCancel(context.Background())
+	c.written.L = &c.writing
+	c.last.Store(time.Now().UnixNano())
 	defer func() {
+		c.cancel()
 		_ = nc.Close()
+		g.leave(c)
 		s.mu.Lock()
 		delete(s.conns, nc)
 		s.mu.Unlock()
 	}()
-	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports, tls: settings}
-	c.written.L = &c.writing
+	g.greet(c)
 	enlarge(nc)
 	_ = nc.SetDeadline(time.Now().Add(handshakeTime))
 	err := c.handshake()
@@ -151,6 +164,18 @@ func (s *Server) handle(nc net.Conn, settings *tls.Config) {
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
 		s.log.Info("connection closed", "export", c.name, "reason", err)
 	}
+}
+
+// peerOf names the client at the other end, as far as it can be told: a process of this host, or another host.
+func peerOf(nc net.Conn) string {
+	if u, ok := nc.(*net.UnixConn); ok {
+		return processOf(u)
+	}
+	host, _, err := net.SplitHostPort(nc.RemoteAddr().String())
+	if err != nil {
+		return ""
+	}
+	return "host " + host
 }
 
 // socketBuffer is what we would like a connection to hold on its way: a few replies, so that client and server seldom
@@ -175,7 +200,7 @@ func (s *Server) Close() {
 		_ = l.Close()
 	}
 	for nc := range s.conns {
-		_ = nc.Close()
+		_ = nc.Close() // and with that its context, by the handler
 	}
 	s.mu.Unlock()
 	s.wait.Wait()
@@ -193,7 +218,15 @@ type conn struct {
 	nc      net.Conn
 	in      *bufio.Reader
 	exports Exports
-	tls     *tls.Config // when only encrypted clients are served
+	gate    *gate
+	peer    string
+	ctx     context.Context // until the connection is over
+	cancel  context.CancelFunc
+	memory  *semaphore.Weighted // what it may have on its way
+	busy    atomic.Int64        // requests that are being served
+	last    atomic.Int64        // when it asked for something last, ns
+	blocked atomic.Int64        // since when replies wait for the socket, ns; 0: they do not
+	tls     *tls.Config         // when only encrypted clients are served
 	secured bool
 
 	noZeroes   bool

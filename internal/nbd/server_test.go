@@ -98,7 +98,7 @@ func (m *memory) Extents(off, length int64, limit int) (out []Extent, err error)
 type one struct{ m *memory }
 
 func (o one) Names() []string { return []string{"tides"} }
-func (o one) Open(name string) (Export, func(), error) {
+func (o one) Open(name, _ string) (Export, func(), error) {
 	if name != "tides" {
 		return nil, nil, ErrNoExport
 	}
@@ -111,7 +111,7 @@ func serve(t testing.TB) (*memory, string, *Server) {
 	path := filepath.Join(t.TempDir(), "s")
 	l, err := net.Listen("unix", path)
 	require.NoError(t, err)
-	go func() { _ = s.Serve(l) }()
+	go func() { _ = s.Serve(l, Budget{}) }()
 	t.Cleanup(s.Close)
 	return m, path, s
 }
@@ -288,7 +288,7 @@ func (p pipe) Write(b []byte) (int, error)      { return len(b), nil }
 func (p pipe) Close() error                     { return nil }
 func (p pipe) SetDeadline(time.Time) error      { return nil }
 func (p pipe) LocalAddr() net.Addr              { return nil }
-func (p pipe) RemoteAddr() net.Addr             { return nil }
+func (p pipe) RemoteAddr() net.Addr             { return &net.TCPAddr{} }
 func (p pipe) SetReadDeadline(time.Time) error  { return nil }
 func (p pipe) SetWriteDeadline(time.Time) error { return nil }
 
@@ -301,6 +301,6 @@ func FuzzServer(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		s := NewServer(one{newMemory(16)}, slog.New(slog.DiscardHandler))
 		s.wait.Add(1)
-		s.handle(pipe{in: bytes.NewReader(b)}, nil)
+		s.handle(pipe{in: bytes.NewReader(b)}, newGate(nil, Budget{}), nil)
 	})
 }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"time"
 )
 
 // request is one request of a client.
@@ -16,7 +17,9 @@ type request struct {
 	off    uint64
 	length uint32
 	data   []byte // of a write
+	free   func() // gives data back, or nil
 	taken  bool   // the export has the data already
+	err    error  // of taking it
 }
 
 // receiveFrom is the length of a write from which it pays to fill the export's own buffers.
@@ -51,6 +54,9 @@ func (c *conn) transmit() error {
 		once.Do(func() {
 			first = err
 			if !errors.Is(err, errDisconnect) {
+				c.cancel() // nobody waits for memory any more
+			}
+			if !errors.Is(err, errDisconnect) {
 				_ = c.nc.Close() // wakes the worker that reads
 			}
 		})
@@ -78,7 +84,7 @@ func (c *conn) transmit() error {
 				}
 				return
 			}
-			r, buf, err := c.readRequest()
+			r, err := c.readRequest()
 			if err != nil {
 				c.over = true
 			}
@@ -96,9 +102,11 @@ func (c *conn) transmit() error {
 				end(err)
 				return
 			}
+			c.busy.Add(1)
 			err = c.serve(r)
-			if buf != nil {
-				buffers.Put(buf)
+			c.busy.Add(-1)
+			if r.free != nil {
+				r.free()
 			}
 			if err != nil {
 				end(err)
@@ -121,42 +129,77 @@ func (c *conn) transmit() error {
 
 var errDisconnect = errors.New("disconnect")
 
+// piece is how much of a request is in memory at a time, bytes. Longer ones are served piece by piece.
+const piece = 2 << 20
+
 // readRequest reads one request with its data. c.reading is held.
-func (c *conn) readRequest() (request, *[]byte, error) {
+func (c *conn) readRequest() (request, error) {
 	var head [28]byte
 	if _, err := io.ReadFull(c.in, head[:]); err != nil {
-		return request{}, nil, err
+		return request{}, err
 	}
+	c.last.Store(time.Now().UnixNano())
 	if be.Uint32(head[:]) != magicRequest {
-		return request{}, nil, errors.New("wrong request magic")
+		return request{}, errors.New("wrong request magic")
 	}
 	r := request{flags: be.Uint16(head[4:]), kind: be.Uint16(head[6:]), cookie: be.Uint64(head[8:]),
 		off: be.Uint64(head[16:]), length: be.Uint32(head[24:])}
 	switch r.kind {
 	case cmdDisconnect:
-		return r, nil, errDisconnect
+		return r, errDisconnect
 	case cmdWrite:
 		if r.length > maxRequest {
-			return r, nil, fmt.Errorf("write of %d bytes", r.length)
+			return r, fmt.Errorf("write of %d bytes", r.length)
 		}
-		if x, ok := c.export.(Receiver); ok && r.length >= receiveFrom && c.refuse(r) == 0 {
-			err := x.Receive(int64(r.off), int64(r.length), func(p []byte) error {
-				_, err := io.ReadFull(c.in, p)
-				return err
-			})
-			if !errors.Is(err, ErrNotTaken) {
-				r.taken = true
-				return r, nil, err
-			}
-		}
-		buf := getBuffer(int(r.length))
-		if _, err := io.ReadFull(c.in, *buf); err != nil {
-			return r, nil, err
-		}
-		r.data = *buf
-		return r, buf, nil
+		return r, c.readData(&r)
 	}
-	return r, nil, nil
+	return r, nil
+}
+
+// readData takes the data of a write: into the export's own memory if it has any, else into ours if it is short, else it is
+// written piece by piece as it comes.
+func (c *conn) readData(r *request) error {
+	valid := c.refuse(*r) == 0
+	if x, ok := c.export.(Receiver); ok && r.length >= receiveFrom && valid {
+		err := x.Receive(int64(r.off), int64(r.length), func(p []byte) error {
+			_, err := io.ReadFull(c.in, p)
+			return err
+		})
+		if !errors.Is(err, ErrNotTaken) {
+			r.taken = true
+			return err
+		}
+	}
+	n := min(int64(r.length), piece)
+	if err := c.take(n); err != nil {
+		return err
+	}
+	buf := getBuffer(int(n))
+	free := func() {
+		buffers.Put(buf)
+		c.give(n)
+	}
+	if int64(r.length) <= piece {
+		if _, err := io.ReadFull(c.in, *buf); err != nil {
+			free()
+			return err
+		}
+		r.data, r.free = *buf, free
+		return nil
+	}
+	defer free()
+	r.taken = true
+	for at := int64(0); at < int64(r.length); {
+		p := (*buf)[:min(piece, int64(r.length)-at)]
+		if _, err := io.ReadFull(c.in, p); err != nil {
+			return err
+		}
+		if valid && r.err == nil {
+			r.err = c.export.Write(p, int64(r.off)+at)
+		}
+		at += int64(len(p))
+	}
+	return nil
 }
 
 // serve does one request and replies. An error means the connection is of no more use.
@@ -174,7 +217,7 @@ func (c *conn) serve(r request) error {
 	var err error
 	switch r.kind {
 	case cmdWrite:
-		if !r.taken {
+		if err = r.err; !r.taken {
 			err = c.export.Write(r.data, off)
 		}
 	case cmdFlush:
@@ -273,8 +316,7 @@ func (c *conn) send(release func(), bufs ...[]byte) error {
 		broken := c.broken
 		c.writing.Unlock()
 		if broken == nil {
-			v := net.Buffers(queue)
-			_, broken = v.WriteTo(c.nc)
+			broken = c.writeOut(queue)
 		}
 		for _, f := range releases {
 			if f != nil {
@@ -292,6 +334,17 @@ func (c *conn) send(release func(), bufs ...[]byte) error {
 	c.sending = false
 	err := c.broken
 	c.writing.Unlock()
+	return err
+}
+
+// writeOut writes buffers to the socket, in bounded time.
+func (c *conn) writeOut(bufs [][]byte) error {
+	now := time.Now()
+	c.blocked.Store(now.UnixNano())
+	defer c.blocked.Store(0)
+	_ = c.nc.SetWriteDeadline(now.Add(writeTime))
+	v := net.Buffers(bufs)
+	_, err := v.WriteTo(c.nc)
 	return err
 }
 
@@ -327,8 +380,17 @@ func (c *conn) fail(r request, code uint32, why string) error {
 }
 
 func (c *conn) read(r request) error {
+	if r.length > piece {
+		return c.readLong(r)
+	}
+	if err := c.take(int64(r.length)); err != nil {
+		return err
+	}
 	buf := getBuffer(int(r.length))
-	release := func() { buffers.Put(buf) }
+	release := func() {
+		buffers.Put(buf)
+		c.give(int64(r.length))
+	}
 	p := *buf
 	holes, err := c.export.Read(p, int64(r.off))
 	if err != nil {
@@ -366,6 +428,75 @@ func (c *conn) read(r request) error {
 	data(end)
 	be.PutUint16(last[4:], chunkDone)
 	return c.send(release, bufs...)
+}
+
+// readLong answers a read of more than a piece, which is never in memory as a whole: with the socket to itself, one piece
+// after the other. After the first of them a simple reply has no way to tell of an error, so the connection ends then.
+func (c *conn) readLong(r request) error {
+	if c.structured && r.flags&cmdFlagDF != 0 {
+		return c.fail(r, errOverflow, "too long for one piece")
+	}
+	if err := c.take(piece); err != nil {
+		return err
+	}
+	defer c.give(piece)
+	buf := getBuffer(piece)
+	defer buffers.Put(buf)
+	c.writing.Lock()
+	for c.sending && c.broken == nil {
+		c.written.Wait()
+	}
+	if c.broken != nil {
+		defer c.writing.Unlock()
+		return c.broken
+	}
+	c.sending = true
+	c.writing.Unlock()
+	err := c.readPieces(r, *buf)
+	c.writing.Lock()
+	c.sending = false
+	if err != nil {
+		c.broken = err
+	}
+	c.written.Broadcast()
+	waiting := len(c.releases) > 0
+	c.writing.Unlock()
+	if err == nil && waiting {
+		return c.send(nil) // what the others queued meanwhile
+	}
+	return err
+}
+
+func (c *conn) readPieces(r request, buf []byte) error {
+	for at := uint32(0); at < r.length; {
+		p := buf[:min(piece, r.length-at)]
+		off := r.off + uint64(at)
+		_, err := c.export.Read(p, int64(off))
+		last := uint16(0)
+		if at += uint32(len(p)); at == r.length {
+			last = chunkDone
+		}
+		switch {
+		case err != nil && c.structured:
+			why := err.Error()[:min(len(err.Error()), 1000)]
+			head := be.AppendUint32(chunk(r, chunkDone, chunkError, 6+len(why)), code(err))
+			return c.writeOut([][]byte{append(be.AppendUint16(head, uint16(len(why))), why...)})
+		case err != nil && off == r.off:
+			return c.writeOut([][]byte{simple(r, code(err))})
+		case err != nil:
+			return err
+		case c.structured:
+			err = c.writeOut([][]byte{be.AppendUint64(chunk(r, last, chunkData, 8+len(p)), off), p})
+		case off == r.off:
+			err = c.writeOut([][]byte{simple(r, 0), p})
+		default:
+			err = c.writeOut([][]byte{p})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (c *conn) blockStatus(r request) error {

@@ -65,6 +65,8 @@ type DiskInfo struct {
 	Array   string   `json:"array,omitempty"`
 	Slot    *int     `json:"slot,omitempty"`
 	Member  string   `json:"member,omitempty"`  // condition, when it is a member of an array in service
+	Held    []string `json:"held,omitempty"`    // by whom, in words: mounted, swap, a device on top of it
+	Bad     string   `json:"bad,omitempty"`     // why it is not to be trusted again; empty when nothing is known against it
 	Vetting string   `json:"vetting,omitempty"` // in words; empty: it was never vetted
 	Vetted  bool     `json:"vetted"`            // to the end, with nothing wrong
 }
@@ -86,6 +88,7 @@ type ArrayStatus struct {
 	Condition  string         `json:"condition"`
 	Out        bool           `json:"out_of_service"`
 	Reason     string         `json:"reason,omitempty"`      // why it is failed or not started
+	Trouble    string         `json:"trouble,omitempty"`     // what is wrong although it serves, in words
 	Says       []string       `json:"members_say,omitempty"` // what each disk found carries, when it is out of service
 	Margin     int            `json:"margin"`
 	MarginBest int            `json:"margin_best"`
@@ -185,6 +188,7 @@ type FailRequest struct {
 type ReplaceRequest struct {
 	Array, Old, New string
 	Force           bool // although the member still works
+	AlthoughBad     bool // take New although it failed before, or was found bad
 }
 
 // ReplaceReply says what is going on now.
@@ -235,13 +239,18 @@ type StartRequest struct {
 type RenameRequest struct{ Array, To string }
 
 // RetireRequest copies a member onto another disk and lets it go. Onto may be empty: a disk that fits is chosen.
-type RetireRequest struct{ Array, Disk, Onto string }
+type RetireRequest struct {
+	Array, Disk, Onto string
+	AlthoughBad       bool // take Onto although it failed before, or was found bad
+}
 
 // SpareRequest assigns a hot spare, or releases it.
 type SpareRequest struct {
 	Disk    string
 	Arrays  []string // none: all
 	Release bool
+	// AlthoughBad takes it although it failed before, or was found bad.
+	AlthoughBad bool
 }
 
 // SpareReply says for which arrays a spare is large enough.

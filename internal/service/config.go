@@ -1,11 +1,18 @@
 package service
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"io"
+	"math"
+	"net"
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -13,6 +20,7 @@ import (
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
+	"nidalo/internal/nbd"
 )
 
 // ConfigName is the name of the configuration in a home.
@@ -20,15 +28,16 @@ const ConfigName = "nidalo.toml"
 
 // Config is what nidalo.toml says. What it does not say is as if there were no file.
 type Config struct {
-	Disks   []string `toml:"disks"`  // paths and patterns to look for disks at, besides the lab and what was used before
-	Adopt   string   `toml:"adopt"`  // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay
-	Pace    string   `toml:"pace"`   // of tasks, unless the pace command says otherwise
-	Group   string   `toml:"group"`  // whose members may use the sockets besides their owner
-	Spares  []Spare  `toml:"spares"` // hot spares, besides those of the spare command
-	Listen  Listen   `toml:"listen"`
-	Limits  Limits   `toml:"limits"`
-	Alerts  Alerts   `toml:"alerts"`
-	History Keep     `toml:"history"`
+	Disks    []string `toml:"disks"`         // paths of disks to look at, besides the lab and those that were used before
+	Patterns []string `toml:"disk_patterns"` // of paths, for the same
+	Adopt    string   `toml:"adopt"`         // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay
+	Pace     string   `toml:"pace"`          // of tasks, unless the pace command says otherwise
+	Group    string   `toml:"group"`         // whose members may use the sockets besides their owner
+	Spares   []Spare  `toml:"spares"`        // hot spares, besides those of the spare command
+	Listen   Listen   `toml:"listen"`
+	Limits   Limits   `toml:"limits"`
+	Alerts   Alerts   `toml:"alerts"`
+	History  Keep     `toml:"history"`
 }
 
 // What happens to a blank disk that appears in the bay of a missing or failed member.
@@ -42,7 +51,25 @@ type Listen struct {
 	TCP     string    `toml:"tcp"` // loopback only: it is not encrypted
 	TLS     ListenTLS `toml:"tls"`
 	Metrics string    `toml:"metrics"` // OpenMetrics over HTTP at /metrics, loopback only
+	Clients int       `toml:"clients"` // of each listener at a time; 0: nbd.DefaultBudget's
+	Memory  Size      `toml:"memory"`  // that the clients of each listener may take for requests on their way; 0: as above
 }
+
+// Budget is what the clients of one listener may take.
+func (l Listen) Budget() nbd.Budget { return nbd.Budget{Clients: l.Clients, Memory: int64(l.Memory)} }
+
+// Size is an amount such as "256MiB" in the configuration, bytes.
+type Size int64
+
+// UnmarshalText reads a size such as 64KiB.
+func (s *Size) UnmarshalText(text []byte) error {
+	n, err := ParseSize(string(text))
+	*s = Size(n)
+	return err
+}
+
+// MarshalText writes a size such as 64KiB.
+func (s Size) MarshalText() ([]byte, error) { return []byte(FormatSize(int64(s))), nil }
 
 // ListenTLS is an encrypted listener; clients must show a certificate signed by CA.
 type ListenTLS struct {
@@ -62,16 +89,7 @@ type Alerts struct {
 }
 
 func (a Alerts) channels() (out []alert.Channel) {
-	for _, c := range a.Email {
-		out = append(out, c)
-	}
-	for _, c := range a.Webhook {
-		out = append(out, c)
-	}
-	for _, c := range a.Command {
-		out = append(out, c)
-	}
-	return out
+	return slices.Concat(channelsOf(a.Email), channelsOf(a.Webhook), channelsOf(a.Command))
 }
 
 // Keep is how long the history reaches back.
@@ -98,11 +116,14 @@ type Limits struct {
 // Duration is a time such as "3s" in the configuration.
 type Duration time.Duration
 
+// longest is what no time in the configuration is sensibly above.
+const longest = 366 * 24 * time.Hour
+
 // UnmarshalText reads a time such as 1m30s.
 func (d *Duration) UnmarshalText(text []byte) error {
 	v, err := time.ParseDuration(string(text))
-	if err != nil || v <= 0 {
-		return fmt.Errorf("%q is not a time; write for example 500ms, 3s or 2h", text)
+	if err != nil || v < time.Millisecond || v > longest {
+		return fmt.Errorf("%q is not a time between 1ms and %d days; write for example 500ms, 3s or 2h", text, int(longest.Hours())/24)
 	}
 	*d = Duration(v)
 	return nil
@@ -129,12 +150,61 @@ func ReadConfig(home string) (Config, error) {
 		return c, err
 	}
 	defer f.Close()
-	dec := toml.NewDecoder(f)
+	text, err := io.ReadAll(io.LimitReader(f, mostConfig+1))
+	if err != nil {
+		return c, err
+	}
+	if len(text) > mostConfig {
+		return c, &Error{What: fmt.Sprintf("%s has more than %s", path, FormatSize(mostConfig))}
+	}
+	dec := toml.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&c); err != nil {
 		return c, configError(path, err)
 	}
-	return c, c.check(path)
+	var wrong wrongKey
+	if err := c.check(); errors.As(err, &wrong) {
+		where := path
+		if line := lineOf(text, wrong.key); line > 0 {
+			where += fmt.Sprintf(", line %d", line)
+		}
+		return c, &Error{What: fmt.Sprintf("%s: %s: %s", where, wrong.key, wrong.why)}
+	}
+	return c, nil
+}
+
+// mostConfig bounds nidalo.toml, bytes.
+const mostConfig = 1 << 20
+
+// wrongKey is a value that means nothing, by its key with the tables it lies in.
+type wrongKey struct{ key, why string }
+
+func (w wrongKey) Error() string { return w.key + ": " + w.why }
+
+// lineOf is the line on which a key stands, or its table; 0 when neither does.
+func lineOf(text []byte, key string) (line int) {
+	table, name := "", key
+	if at := strings.LastIndexByte(key, '.'); at >= 0 {
+		table, name = key[:at], key[at+1:]
+	}
+	in := ""
+	for n, l := range strings.Split(string(text), "\n") {
+		l = strings.TrimSpace(l)
+		if strings.HasPrefix(l, "[") {
+			in, _, _ = strings.Cut(strings.TrimLeft(l, "[ "), "]")
+			in = strings.TrimSpace(in)
+			if in == table && line == 0 {
+				line = n + 1
+			}
+			continue
+		}
+		k, _, ok := strings.Cut(l, "=")
+		k = strings.TrimSpace(k)
+		if ok && (in == table && k == name || in == "" && k == key) {
+			return n + 1
+		}
+	}
+	return line
 }
 
 func configError(path string, err error) error {
@@ -166,58 +236,104 @@ func dotted(key toml.Key) string {
 	return out
 }
 
-// check looks at what a decoder cannot.
-func (c *Config) check(path string) error {
-	wrong := func(format string, args ...any) error {
-		return &Error{What: path + ": " + fmt.Sprintf(format, args...)}
-	}
+// check looks at what a decoder cannot. It opens and connects to nothing.
+func (c *Config) check() error {
+	wrong := func(key, format string, args ...any) error { return wrongKey{key, fmt.Sprintf(format, args...)} }
 	for _, p := range c.Disks {
 		if !filepath.IsAbs(p) {
-			return wrong("disks: %q is not an absolute path", p)
+			return wrong("disks", "%q is not an absolute path", p)
+		}
+	}
+	for _, p := range c.Patterns {
+		if !filepath.IsAbs(p) {
+			return wrong("disk_patterns", "%q is not an absolute path", p)
 		}
 		if _, err := filepath.Match(p, ""); err != nil {
-			return wrong("disks: %q is not a valid pattern", p)
+			return wrong("disk_patterns", "%q is not a valid pattern", p)
 		}
 	}
 	if c.Adopt != "" && c.Adopt != AdoptNever && c.Adopt != AdoptSameBay {
-		return wrong("adopt = %q: %q or %q", c.Adopt, AdoptNever, AdoptSameBay)
+		return wrong("adopt", "%q: %q or %q", c.Adopt, AdoptNever, AdoptSameBay)
 	}
 	if c.Pace != "" {
 		if _, err := ParseSchedule(c.Pace); err != nil {
-			return wrong("pace: %v", err)
+			return wrong("pace", "%v", err)
 		}
 	}
 	if c.Group != "" {
 		if _, err := user.LookupGroup(c.Group); err != nil {
-			return wrong("group: %v", err)
+			return wrong("group", "%v", err)
 		}
 	}
 	for _, p := range c.Spares {
 		if p.Disk == "" {
-			return wrong("spares: each needs a disk, by its serial or path")
+			return wrong("spares.disk", "each spare needs one, by its serial or path")
 		}
 	}
-	if t := c.Listen.TLS; t != (ListenTLS{}) && (t.Address == "" || t.Cert == "" || t.Key == "" || t.CA == "") {
-		return wrong("listen.tls: address, cert, key and ca are needed: clients must show a certificate")
+	if err := c.Listen.check(); err != nil {
+		return err
 	}
-	for _, ch := range c.Alerts.channels() {
-		if err := ch.(interface{ Check() error }).Check(); err != nil {
-			return wrong("alerts: %v", err)
+	for _, list := range []struct {
+		key string
+		all []alert.Channel
+	}{{"alerts.email", channelsOf(c.Alerts.Email)}, {"alerts.webhook", channelsOf(c.Alerts.Webhook)}, {"alerts.command", channelsOf(c.Alerts.Command)}} {
+		for _, ch := range list.all {
+			if err := ch.(interface{ Check() error }).Check(); err != nil {
+				return wrong(list.key, "%v", err)
+			}
 		}
 	}
-	if c.History.Days < 0 {
-		return wrong("history.keep_days: at least 1, or leave it out for %d", keepDays)
+	if c.History.Days < 0 || c.History.Days > mostDays {
+		return wrong("history.keep_days", "between 1 and %d, or leave it out for %d", mostDays, keepDays)
 	}
 	l := c.Limits
 	switch {
 	case l.WriteTries < 0 || l.WriteTries > 10:
-		return wrong("limits.write_tries: between 1 and 10")
-	case l.SlowFactor != 0 && l.SlowFactor < 1.5:
-		return wrong("limits.slow_factor: at least 1.5")
+		return wrong("limits.write_tries", "between 1 and 10")
+	case math.IsNaN(l.SlowFactor) || l.SlowFactor != 0 && (l.SlowFactor < 1.5 || l.SlowFactor > 1e6):
+		return wrong("limits.slow_factor", "between 1.5 and 1000000")
 	case l.LateRead != 0 && l.Hung != 0 && l.Hung < l.LateRead:
-		return wrong("limits: hung (%s) is shorter than late_read (%s)", time.Duration(l.Hung), time.Duration(l.LateRead))
+		return wrong("limits.hung", "%s is shorter than late_read (%s)", time.Duration(l.Hung), time.Duration(l.LateRead))
 	case l.Failing > 0 && l.Failed > 0 && l.Failed < l.Failing:
-		return wrong("limits: failed_errors (%d) is less than failing_errors (%d)", l.Failed, l.Failing)
+		return wrong("limits.failed_errors", "%d is less than failing_errors (%d)", l.Failed, l.Failing)
+	}
+	return nil
+}
+
+// mostDays is how long a history may be kept: for longer than any disk lives.
+const mostDays = 36500
+
+func channelsOf[C alert.Channel](list []C) (out []alert.Channel) {
+	for _, c := range list {
+		out = append(out, c)
+	}
+	return out
+}
+
+func (l Listen) check() error {
+	for _, a := range []struct{ key, address string }{{"listen.tcp", l.TCP}, {"listen.metrics", l.Metrics}, {"listen.tls.address", l.TLS.Address}} {
+		if a.address == "" {
+			continue
+		}
+		host, port, err := net.SplitHostPort(a.address)
+		if err != nil {
+			return wrongKey{a.key, fmt.Sprintf("%q: write HOST:PORT, for example 127.0.0.1:10809", a.address)}
+		}
+		if n, err := strconv.Atoi(port); err != nil || n < 0 || n > 65535 {
+			return wrongKey{a.key, fmt.Sprintf("%q: the port must be a number up to 65535", a.address)}
+		}
+		if ip := net.ParseIP(host); a.key != "listen.tls.address" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			return wrongKey{a.key, fmt.Sprintf("%q: only loopback addresses (127.0.0.1, ::1, localhost): the connection is not encrypted", a.address)}
+		}
+	}
+	if t := l.TLS; t != (ListenTLS{}) && (t.Address == "" || t.Cert == "" || t.Key == "" || t.CA == "") {
+		return wrongKey{"listen.tls.address", "address, cert, key and ca are all needed: clients must show a certificate"}
+	}
+	if l.Clients < 0 || l.Clients > 10000 {
+		return wrongKey{"listen.clients", "between 1 and 10000"}
+	}
+	if l.Memory != 0 && (l.Memory < 16<<20 || l.Memory > 1<<40) {
+		return wrongKey{"listen.memory", "between 16MiB and 1TiB"}
 	}
 	return nil
 }

@@ -9,12 +9,14 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/record"
+	"nidalo/internal/array"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
 	"nidalo/internal/lab"
@@ -30,11 +32,12 @@ func (src source) String() string { return cmp.Or(src.bay, src.path) }
 
 // found is what was last seen in a source. It says nothing of arrays in service, which change by themselves.
 type found struct {
-	mark   string // changes when another disk is there
-	at     time.Time
-	info   DiskInfo
-	record *record.Record
-	hung   bool
+	mark    string // changes when another disk is there
+	at      time.Time
+	info    DiskInfo
+	record  *record.Record
+	hung    bool
+	starved bool // it could not be looked at, for want of descriptors
 }
 
 // holds is how long what was found counts as read this moment. A disk that hangs is asked again only now and then.
@@ -52,6 +55,7 @@ type survey struct {
 	order   []source
 	known   map[source]found
 	changed []source // whose disk is another than before, until lookLoop has greeted it
+	retry   []source // with a member that could not be taken back just now
 }
 
 const (
@@ -65,7 +69,8 @@ const (
 
 func (s *Service) listPath() string { return filepath.Join(s.opt.Home, "disks.list") }
 
-// sources lists the lab's bays, then what the configuration and disks.list name; a path may be a pattern.
+// sources lists the lab's bays, then the paths of the configuration and of disks.list, then what the patterns of the
+// configuration match now.
 func (s *Service) sources() ([]source, error) {
 	var out []source
 	if s.lab.Exists() {
@@ -77,58 +82,91 @@ func (s *Service) sources() ([]source, error) {
 			out = append(out, source{bay: b})
 		}
 	}
+	paths := slices.Clone(s.config().Disks)
+	remembered, err := s.remembered()
+	if err != nil {
+		return nil, err
+	}
+	paths = append(paths, remembered...)
+	for _, pattern := range s.config().Patterns {
+		found, err := filepath.Glob(pattern)
+		if err != nil {
+			return nil, fmt.Errorf("%q is not a valid pattern", pattern)
+		}
+		paths = append(paths, found...)
+	}
+	seen := map[string]bool{}
+	for _, p := range paths {
+		if p = filepath.Clean(p); !seen[p] && there(p) {
+			seen[p] = true
+			out = append(out, source{path: p})
+		}
+	}
+	return out, nil
+}
+
+func there(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil || !errors.Is(err, os.ErrNotExist)
+}
+
+// remembered is what disks.list holds: an absolute path a line, as it is.
+func (s *Service) remembered() (out []string, err error) {
 	buf, err := os.ReadFile(s.listPath())
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
-	patterns := slices.Clone(s.config().Disks)
 	for n, line := range strings.Split(string(buf), "\n") {
-		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
 		if !filepath.IsAbs(line) {
 			return nil, fmt.Errorf("%s, line %d: %q is not an absolute path", s.listPath(), n+1, line)
 		}
-		patterns = append(patterns, line)
-	}
-	seen := map[string]bool{}
-	for _, pattern := range patterns {
-		paths, err := filepath.Glob(pattern)
-		if err != nil {
-			return nil, fmt.Errorf("%q is not a valid pattern", pattern)
-		}
-		for _, p := range paths {
-			if !seen[p] {
-				seen[p] = true
-				out = append(out, source{path: p})
-			}
-		}
+		out = append(out, line)
 	}
 	return out, nil
 }
 
 // remember adds a path to disks.list, so that the disk is found again.
 func (s *Service) remember(path string) error {
+	if strings.ContainsAny(path, "\n\r") {
+		return &Error{What: fmt.Sprintf("disk %s: a path with a line break in it cannot be remembered", Quote(path))}
+	}
+	known, err := s.remembered()
+	if err != nil || slices.Contains(known, path) {
+		return err
+	}
 	buf, err := os.ReadFile(s.listPath())
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	if slices.Contains(strings.Split(string(buf), "\n"), path) {
-		return nil
-	}
 	if len(buf) == 0 {
-		buf = []byte("# Disks that Nidalo looks at: one absolute path or pattern a line.\n")
+		buf = []byte("# Disks that Nidalo looks at: one absolute path a line.\n")
 	}
 	return os.WriteFile(s.listPath(), append(buf, path+"\n"...), 0o600)
 }
 
-func (s *Service) open(src source) (disk.Disk, error) {
-	if src.bay != "" {
-		return s.lab.Open(src.bay)
+// open opens a disk for good. One that is held is tried for a moment: an operation on a handle that was closed just now may
+// still be under way.
+func (s *Service) open(src source) (d disk.Disk, err error) {
+	for try := 0; ; try++ {
+		if src.bay != "" {
+			d, err = s.lab.Open(src.bay)
+		} else {
+			d, err = disk.Open(src.path)
+		}
+		if try == openTries || !errors.Is(err, disk.ErrInUse) {
+			return d, err
+		}
+		time.Sleep(openRest)
 	}
-	return disk.Open(src.path)
 }
+
+const (
+	openTries = 10
+	openRest  = 50 * time.Millisecond
+)
 
 func (s *Service) peek(src source) (disk.Disk, error) {
 	if src.bay != "" {
@@ -165,6 +203,7 @@ func (s *Service) look(fresh bool) error {
 	var wait sync.WaitGroup
 	seen := make([]found, len(sources))
 	limit := make(chan struct{}, 16)
+	var starved atomic.Bool
 	for i, src := range sources {
 		mark := s.mark(src)
 		old, ok := before[src]
@@ -178,11 +217,25 @@ func (s *Service) look(fresh bool) error {
 		}
 		limit <- struct{}{}
 		wait.Go(func() {
-			seen[i] = s.examine(src, mark)
-			<-limit
+			defer func() { <-limit }()
+			if seen[i] = s.examine(src, mark); seen[i].starved {
+				starved.Store(true)
+				if ok {
+					seen[i] = old // nothing is known of it that was not before
+				}
+			}
 		})
 	}
 	wait.Wait()
+	state := ""
+	if starved.Load() {
+		state = "short"
+	}
+	if state != "" || s.lookedShort.Swap(state != "") {
+		s.once("descriptors", "", state, Event{Kind: "descriptors-" + cmp.Or(state, "free"), Severity: Warning,
+			Detail: map[string]string{"short": "this process may not open more files: disks cannot be looked at until that is over", "": "disks can be looked at again"}[state]})
+		s.lookedShort.Store(state != "")
+	}
 	known := make(map[source]found, len(sources))
 	for i, src := range sources {
 		known[src] = seen[i]
@@ -237,7 +290,8 @@ func (s *Service) examine(src source, mark string) found {
 	f := found{mark: mark, at: time.Now(), info: DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}}}
 	d, err := s.peek(src)
 	if err != nil {
-		f.info.State, f.info.Holds = DiskBroken, []string{err.Error()}
+		f.info.State, f.info.Holds = DiskBroken, []string{record.Printable(err.Error())}
+		f.starved = errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE)
 		if errors.Is(err, lab.ErrEmpty) {
 			f.info.State, f.info.Holds = DiskEmpty, nil
 		}
@@ -252,6 +306,7 @@ func (s *Service) examine(src source, mark string) found {
 	p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
 	c, err := disk.Look(p)
 	_ = d.Close()
+	f.info.Held = disk.Holders(src.path)
 	switch {
 	case errors.Is(err, disk.ErrHung):
 		f.hung = true
@@ -267,12 +322,19 @@ func (s *Service) examine(src source, mark string) found {
 	default:
 		f.info.State, f.info.Holds = DiskInUse, c.Findings
 	}
+	if len(f.info.Held) > 0 && f.info.State == DiskBlank {
+		f.info.State = DiskInUse
+	}
+	if f.record == nil {
+		f.info.Holds = append(f.info.Holds, f.info.Held...)
+	}
 	return f
 }
 
 // present adds what follows from the arrays as they are now.
 func (s *Service) present(f found) DiskInfo {
 	info := f.info
+	info.Bad = s.badBecause(info.Identity)
 	if r, m, ok := s.memberAt(info.Identity); ok {
 		slot := m.Slot
 		info.State, info.Array, info.Slot, info.Member, info.Holds = DiskInUse, r.Name(), &slot, m.Condition.String(), nil
@@ -320,7 +382,16 @@ func (s *Service) whatMember(r *record.Record) string {
 			return fmt.Sprintf("a member of array %q (slot %d), which is not in service", r.Name, r.Slot)
 		}
 	}
-	return fmt.Sprintf("a former or stale member of array %q (slot %d, epoch %d)", r.Name, r.Slot, r.Epoch)
+	text := fmt.Sprintf("a former or stale member of array %q (slot %d, epoch %d)", r.Name, r.Slot, r.Epoch)
+	for _, a := range s.running() {
+		if a.ID() != r.Array {
+			continue
+		}
+		if _, err := a.Awaits(r, false); err != nil {
+			text += ": " + err.Error()
+		}
+	}
+	return text
 }
 
 // Disks surveys every bay of the lab and every path that is configured or was used.
@@ -336,33 +407,6 @@ func (s *Service) Disks() ([]DiskInfo, error) {
 		out = append(out, s.present(known[src]))
 	}
 	return out, nil
-}
-
-// locate finds the source a user's word names: a bay, a serial or a path.
-func (s *Service) locate(name string) (source, error) {
-	sources, err := s.sources()
-	if err != nil {
-		return source{}, err
-	}
-	path, _ := filepath.Abs(name)
-	for _, src := range sources {
-		if src.bay != "" && src.bay == name || src.path != "" && src.path == path {
-			return src, nil
-		}
-		if src.bay != "" {
-			if d, err := s.lab.Disk(src.bay); err == nil && (d.Serial == name || s.lab.ImagePath(src.bay) == path) {
-				return src, nil
-			}
-		}
-	}
-	if info, err := os.Stat(name); err == nil && !info.IsDir() {
-		return source{path: path}, nil
-	}
-	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
-	if strings.Contains(name, "/") {
-		return source{}, &Error{What: fmt.Sprintf("disk %s: there is no such file or device", name), Hints: hints}
-	}
-	return source{}, &Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: hints}
 }
 
 // wake makes lookLoop look at once.
@@ -391,9 +435,12 @@ func (s *Service) lookLoop() {
 			r.Probe()
 		}
 		if err := s.look(false); err != nil {
-			s.opt.Log.Warn("the disks cannot be listed", "reason", err)
-			continue
+			// What is known of them stays; what follows from that is still to be done.
+			s.once("look", "", err.Error(), Event{Kind: "disks-not-listed", Severity: Warning, Detail: err.Error()})
+		} else {
+			s.once("look", "", "", Event{Kind: "disks-listed", Severity: Info})
 		}
+		s.retries()
 		s.greet()
 		s.conditions()
 		s.health()
@@ -491,17 +538,47 @@ func (s *Service) takeBackHeld(src source, f found) {
 		r.LetGo(slot)
 		d, err := s.open(src)
 		if err != nil {
-			s.opt.Log.Warn("disk cannot be opened", "disk", src.String(), "reason", err)
+			// Something of it may still be under way from before, or somebody else looks at it: that ends.
+			s.opt.Log.Info("disk cannot be opened yet; it is tried again", "disk", src.String(), "reason", err)
+			s.again(src)
 			return
 		}
 		own, _ := disk.ReadRecord(d)
 		if own == nil {
 			_ = d.Close()
+			s.again(src)
 			return
 		}
 		if err := r.Return(d, own, false); err != nil {
 			_ = d.Close()
+			if !errors.Is(err, array.ErrStale) {
+				s.opt.Log.Info("the member cannot come back yet; it is tried again", "disk", src.String(), "reason", err)
+				s.again(src)
+				return
+			}
 			s.event(Event{Kind: "member-stale", Severity: Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+		}
+	}
+}
+
+// again has a disk looked at once more in the next round, as if it had just appeared.
+func (s *Service) again(src source) {
+	s.survey.mu.Lock()
+	defer s.survey.mu.Unlock()
+	if !slices.Contains(s.survey.retry, src) {
+		s.survey.retry = append(s.survey.retry, src)
+	}
+}
+
+// retries are those of again, with whom it is not news that they are there.
+func (s *Service) retries() {
+	s.survey.mu.Lock()
+	list, known := s.survey.retry, s.survey.known
+	s.survey.retry = nil
+	s.survey.mu.Unlock()
+	for _, src := range list {
+		if f, there := known[src]; there && f.record != nil && !s.inService(f.info.Identity) {
+			s.takeBack(src, f)
 		}
 	}
 }
@@ -510,7 +587,7 @@ func (s *Service) takeBackHeld(src source, f found) {
 func (s *Service) adopt(src source, f found) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	if _, spare := s.spareOf(f.info); spare || f.info.Bay == "" {
+	if _, spare := s.spareOf(f.info); spare || f.info.Bay == "" || s.badBecause(f.info.Identity) != "" {
 		return
 	}
 	for _, r := range s.running() {
@@ -528,7 +605,7 @@ func (s *Service) adopt(src source, f found) {
 			if err != nil {
 				return
 			}
-			if err := r.Replace(m.Slot, d); err != nil {
+			if err := r.StandIn(m.Slot, d); err != nil {
 				_ = d.Close()
 				s.opt.Log.Warn("disk could not be adopted", "disk", src.String(), "reason", err)
 				return

@@ -3,7 +3,6 @@ package service
 import (
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -85,7 +84,7 @@ func notBlank(info DiskInfo) error {
 		return &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
 	}
 	return &Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
-		Hints: []string{"nidalo erase " + shortName(info.Identity) + "   makes it blank, and what it holds is lost"}}
+		Hints: []string{"nidalo erase " + argument(info.Identity) + "   makes it blank, and what it holds is lost"}}
 }
 
 // Create makes an array of blank disks.
@@ -159,29 +158,13 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 	s.mu.Lock()
 	s.arrays[a.Name()] = r
 	s.mu.Unlock()
-	s.own(a.ID().String())
+	s.own(a.ID().String(), a.Name())
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}
 	s.event(Event{Kind: "array-created", Severity: Info, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), FormatSize(a.Capacity()))})
 	status := s.describe(r, nil)
 	return &status, nil
-}
-
-func (s *Service) slot(r *running, name string) (int, error) {
-	if slot, ok := r.FindSlot(name); ok {
-		return slot, nil
-	}
-	if path, err := filepath.Abs(name); err == nil {
-		if slot, ok := r.FindSlot(path); ok {
-			return slot, nil
-		}
-	}
-	var have []string
-	for _, m := range r.MemberStates() {
-		have = append(have, shortName(m.Disk))
-	}
-	return 0, &Error{What: fmt.Sprintf("%q is no member of array %q; its members are %s", name, r.Name(), strings.Join(have, " "))}
 }
 
 // Fail declares a member failed.
@@ -251,17 +234,19 @@ func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
 	if works && !req.Force {
 		return nil, &Error{Fatal: true, What: fmt.Sprintf("%s still works: replacing it lowers the margin until the rebuild is done", m.Disk), Hints: []string{"-yes does it"}}
 	}
-	return s.putIn(req.New, m, r.NeedSize(slot), func(d disk.Disk) error { return r.Replace(slot, d) })
+	return s.putIn(req.New, req.AlthoughBad, m, r.NeedSize(slot), func(d disk.Disk) error { return r.Replace(slot, d) })
 }
 
 // putIn takes a blank disk, or a spare, for the place of a member, and has it put there.
-func (s *Service) putIn(name string, m array.MemberState, need int64, put func(disk.Disk) error) (*ReplaceReply, error) {
+func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need int64, put func(disk.Disk) error) (*ReplaceReply, error) {
 	disks, err := s.takeBlank([]string{name})
 	if err != nil {
 		return nil, err
 	}
 	d, id := disks[0], disks[0].Identity()
-	switch {
+	switch why := s.badBecause(id); {
+	case why != "" && !althoughBad:
+		err = badDisk(id, why)
 	case d.Size() < need:
 		err = &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", id, FormatSize(d.Size()), d.Size(), m.Disk, FormatSize(need), need)}
 	case id.Bay == "":
@@ -372,13 +357,14 @@ func (s *Service) Dissolve(req DissolveRequest) error {
 		if c := m.Condition.String(); c == "failed" || c == "missing" {
 			continue
 		}
-		src, err := s.locate(shortName(m.Disk))
-		if err != nil {
-			return err
-		}
+		src := sourceOf(m.Disk)
 		d, err := s.open(src)
 		if err != nil {
 			return person(err)
+		}
+		if own, _ := disk.ReadRecord(d); own == nil || own.Array != r.ID() {
+			_ = d.Close()
+			continue // another disk is there by now
 		}
 		err = disk.Wipe(d)
 		_ = d.Close()

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -38,8 +39,11 @@ type chronicle struct {
 	sender  *alert.Sender
 }
 
-// event tells of something.
+// event tells of something. A command that only looks leaves no trace.
 func (s *Service) event(e Event) {
+	if s.opt.Looks {
+		return
+	}
 	if e.Time.IsZero() {
 		e.Time = time.Now()
 	}
@@ -73,6 +77,8 @@ func severity(e array.Event) string {
 		return Critical
 	case e.Kind == "member-returned", e.Kind == "member-retired":
 		return Info
+	case e.Kind == "batch-dropped":
+		return Warning
 	case strings.HasPrefix(e.Kind, "member-"), strings.HasSuffix(e.Kind, "-failed"), e.Kind == "table-damaged", e.Kind == "journal-damaged", e.Kind == "healed":
 		return Warning
 	}
@@ -183,7 +189,15 @@ func (s *Service) history() *history.Store {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.store == nil && !c.failed {
-		store, err := history.Open(filepath.Join(s.opt.Home, "history.db"))
+		open := history.Open
+		if s.opt.Looks {
+			open = history.OpenReadOnly
+		}
+		store, err := open(filepath.Join(s.opt.Home, "history.db"))
+		if errors.Is(err, os.ErrNotExist) {
+			c.failed = true
+			return nil
+		}
 		if err != nil {
 			c.failed = true
 			s.opt.Log.Error("there is no history", "reason", err)
@@ -272,6 +286,9 @@ type move struct {
 // History answers from the history.
 func (s *Service) History(req HistoryRequest) (*HistoryReply, error) {
 	h := s.history()
+	if h == nil && s.opt.Looks && !there(filepath.Join(s.opt.Home, "history.db")) {
+		return &HistoryReply{Events: []Event{}, Tasks: []history.Task{}}, nil
+	}
 	if h == nil {
 		return nil, &Error{What: "there is no history: " + filepath.Join(s.opt.Home, "history.db") + " cannot be opened"}
 	}

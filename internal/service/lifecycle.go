@@ -113,7 +113,7 @@ func (s *Service) letGoFailed(name string) {
 		return
 	}
 	s.mu.Lock()
-	delete(s.arrays, name)
+	delete(s.arrays, r.Name())
 	s.idle = append(s.idle, idle{array.Set{Newest: r.Record()}, r.Failure()})
 	s.mu.Unlock()
 	r.Abandon()
@@ -125,8 +125,12 @@ func (s *Service) start(req StartRequest) (*ArrayStatus, error) {
 		return nil, &Error{What: fmt.Sprintf("array %q is in service already", req.Array)}
 	}
 	s.letGoFailed(req.Array)
+	wanted, err := s.identify(req.Array)
+	if err != nil {
+		return nil, err
+	}
 	s.mu.Lock()
-	at := slices.IndexFunc(s.idle, func(i idle) bool { return i.set.Newest.Name == req.Array || i.set.Newest.Array.String() == req.Array })
+	at := slices.IndexFunc(s.idle, func(i idle) bool { return i.set.Newest.Array.String() == wanted })
 	var was idle
 	if at >= 0 {
 		was = s.idle[at]
@@ -151,9 +155,11 @@ func (s *Service) start(req StartRequest) (*ArrayStatus, error) {
 	if err := s.startOne(found); err != nil {
 		return nil, &Error{What: fmt.Sprintf("array %q cannot be started: %v", req.Array, err), Hints: s.hintsFor(was.set.Newest, err)}
 	}
-	s.own(id)
-	s.applyPaces()
-	r, err := s.named(was.set.Newest.Name)
+	r, err := s.named(id)
+	if err == nil {
+		s.own(id, r.Name())
+		s.applyPaces()
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -205,6 +211,7 @@ func (s *Service) Rename(req RenameRequest) error {
 	}
 	s.event(Event{Kind: "array-renamed", Severity: Info, Array: req.To, Detail: "it was " + req.Array})
 	return s.change(func(m *memory) {
+		m.Names[r.ID().String()] = req.To
 		if p, ok := m.Paces[req.Array]; ok {
 			m.Paces[req.To] = p
 			delete(m.Paces, req.Array)
@@ -239,7 +246,7 @@ func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
 	}
 	m := r.MemberStates()[slot]
 	if m.Condition == record.Failed || m.Condition == record.Missing {
-		return nil, &Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + shortName(m.Disk) + " DISK"}}
+		return nil, &Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + argument(m.Disk) + " DISK"}}
 	}
 	need := r.NeedSize(slot)
 	if req.Onto == "" {
@@ -247,13 +254,13 @@ func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
 		if err != nil {
 			return nil, err
 		}
-		best := bestFit(disks, need, "")
+		best := bestFit(s.good(disks), need, "")
 		if best == nil {
 			return nil, &Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", FormatSize(need), need), Hints: []string{"insert one, then say it again"}}
 		}
 		req.Onto = key(*best)
 	}
-	return s.putIn(req.Onto, m, need, func(d disk.Disk) error { return r.Retire(slot, d) })
+	return s.putIn(req.Onto, req.AlthoughBad, m, need, func(d disk.Disk) error { return r.Retire(slot, d) })
 }
 
 // noSpare notes that a disk is in use now and waits for nothing any more.
@@ -313,6 +320,15 @@ func (s *Service) Steer(req SteerRequest) error {
 
 // react does what follows from an event.
 func (s *Service) react(e Event) {
+	if e.Kind == "member-failed" && !strings.Contains(e.Detail, array.ByAdministrator) {
+		if r, err := s.named(e.Array); err == nil {
+			for _, m := range r.MemberStates() {
+				if m.Disk.String() == e.Disk {
+					s.noteBad(m.Disk, fmt.Sprintf("it failed in array %s on %s: %s", e.Array, e.Time.Local().Format("2006-01-02"), e.Detail))
+				}
+			}
+		}
+	}
 	if e.Kind != "member-retired" {
 		return
 	}

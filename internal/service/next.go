@@ -158,9 +158,19 @@ func EndTime(now time.Time, seconds, spread float64) string {
 // word is how a command names a member: its bay, unless another disk is in there by now.
 func word(m array.MemberState, disks []DiskInfo) string {
 	if m.Disk.Bay != "" && slices.ContainsFunc(disks, func(d DiskInfo) bool { return d.Bay == m.Disk.Bay && d.Serial != "" && d.Serial != m.Disk.Serial }) {
-		return cmp.Or(m.Disk.Serial, fmt.Sprint(m.Slot))
+		return fmt.Sprint(m.Slot)
 	}
-	return cmp.Or(m.Disk.Bay, m.Disk.Serial, m.Disk.Path, fmt.Sprint(m.Slot))
+	if m.Disk.Bay == "" && m.Disk.Serial == "" && m.Disk.Path == "" {
+		return fmt.Sprint(m.Slot)
+	}
+	return argument(m.Disk)
+}
+
+func quoted(bay string) string {
+	if bay == "" {
+		return ""
+	}
+	return Quote(bay)
 }
 
 // inBay is what is in the bay a member was last seen in, or where the member's own disk is.
@@ -188,7 +198,7 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 		if m.CatchesUp {
 			do = "if it was taken out by mistake, put it back, in any bay: it catches up; otherwise " + do
 		}
-		add(urgency, why, do, fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), shortName(fit.Identity)), m.Disk)
+		add(urgency, why, do, fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), argument(fit.Identity)), m.Disk)
 		return
 	}
 	place := "a bay"
@@ -202,19 +212,19 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 		place = "bay " + m.Disk.Bay
 		if m.CatchesUp {
 			add(urgency, why, fmt.Sprintf("if it was taken out by mistake, put it back: it catches up what it missed; otherwise insert a blank disk of at least %s into %s", FormatSize(need), place),
-				fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), m.Disk.Bay), m.Disk)
+				fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), Quote(m.Disk.Bay)), m.Disk)
 			return
 		}
 	}
 	add(urgency, why, fmt.Sprintf("insert a blank disk of at least %s (%d bytes) into %s", FormatSize(need), need, place),
-		fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), cmp.Or(m.Disk.Bay, "DISK")), m.Disk)
+		fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), cmp.Or(quoted(m.Disk.Bay), "DISK")), m.Disk)
 }
 
 func (s *Service) retireStep(r *running, m array.MemberState, disks []DiskInfo, used map[string]bool, add adder) {
 	name, need := r.Name(), r.NeedSize(m.Slot)
 	why := "it works, but " + cmp.Or(m.Reason, fmt.Sprintf("had %d errors, all restored", m.Errors.Total()))
 	if fit := pick(disks, need, "", used); fit != nil {
-		add(Soon, why, "copy it onto "+fit.Identity.String()+" and let it go; the margin does not drop", fmt.Sprintf("nidalo retire %s %s %s", name, word(m, disks), shortName(fit.Identity)), m.Disk)
+		add(Soon, why, "copy it onto "+fit.Identity.String()+" and let it go; the margin does not drop", fmt.Sprintf("nidalo retire %s %s %s", name, word(m, disks), argument(fit.Identity)), m.Disk)
 		return
 	}
 	add(Soon, why, fmt.Sprintf("insert a blank disk of at least %s (%d bytes), then retire it", FormatSize(need), need), fmt.Sprintf("nidalo retire %s %s", name, word(m, disks)), m.Disk)
@@ -224,7 +234,7 @@ func (s *Service) retireStep(r *running, m array.MemberState, disks []DiskInfo, 
 func pick(disks []DiskInfo, need int64, bay string, used map[string]bool) *DiskInfo {
 	var free []DiskInfo
 	for _, d := range disks {
-		if !used[key(d)] {
+		if !used[key(d)] && d.Bad == "" {
 			free = append(free, d)
 		}
 	}
@@ -249,8 +259,8 @@ func (s *Service) spareSteps(r *running, disks []DiskInfo, used map[string]bool,
 		}
 		if fit := pick(disks, r.NeedSize(m.Slot), "", used); fit != nil {
 			add(Convenient, fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), failed),
-				fmt.Sprintf("either make %s the new spare (nidalo spare %s), or let the array move onto it, which frees the old spare", fit.Identity, shortName(fit.Identity)),
-				fmt.Sprintf("nidalo retire %s %s %s", r.Name(), word(m, disks), shortName(fit.Identity)), m.Disk)
+				fmt.Sprintf("either make %s the new spare (nidalo spare %s), or let the array move onto it, which frees the old spare", fit.Identity, argument(fit.Identity)),
+				fmt.Sprintf("nidalo retire %s %s %s", r.Name(), word(m, disks), argument(fit.Identity)), m.Disk)
 		} else {
 			add(Convenient, fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), failed),
 				fmt.Sprintf("insert a disk of at least %s and make it a spare", FormatSize(r.NeedSize(m.Slot))), "nidalo spare DISK", m.Disk)

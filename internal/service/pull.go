@@ -21,6 +21,12 @@ func (s *Service) MayPull(name string) (*PullReply, error) {
 	if info.State == DiskEmpty {
 		return nil, &Error{What: fmt.Sprintf("bay %s is empty", name)}
 	}
+	for _, holder := range info.Held {
+		no("%s", holder)
+	}
+	if info.State == DiskBroken {
+		no("it cannot be opened, so what it carries is not known: %s", join(info.Holds))
+	}
 	whole := spindle(info.Path)
 	for _, r := range s.running() {
 		r.Probe()
@@ -54,14 +60,12 @@ func (s *Service) MayPull(name string) (*PullReply, error) {
 		yes("it is a spare; while it is out, no member can be replaced by it")
 	case DiskBlank, DiskRetired:
 		yes("it is %s: no array needs it", info.State)
-	case DiskBroken:
-		yes("no array in service needs it")
 	case DiskInUse:
 		if len(out.Reasons) == 0 {
 			yes("no array in service needs it; it holds %s", join(info.Holds))
 		}
 	}
-	out.Next = append(out.Next, "nidalo locate "+shortName(info.Identity)+"   lights its bay")
+	out.Next = append(out.Next, "nidalo locate "+argument(info.Identity)+"   lights its bay")
 	return out, nil
 }
 
@@ -95,7 +99,7 @@ func (s *Service) inUse(out *PullReply, r *running, m array.MemberState, no func
 			out.wait(r, t.Slot)
 		}
 	}
-	out.Next = append(out.Next, fmt.Sprintf("nidalo retire %s %s   copies it onto another disk first; then it may go", r.Name(), shortName(m.Disk)))
+	out.Next = append(out.Next, fmt.Sprintf("nidalo retire %s %s   copies it onto another disk first; then it may go", r.Name(), argument(m.Disk)))
 }
 
 // wait notes when the task of a slot ends.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/sys/unix"
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
@@ -152,13 +154,11 @@ func (s *Service) prepareRescue(req RescueRequest, open func(source) (disk.Disk,
 func (s *Service) remains(req RescueRequest, open func(source) (disk.Disk, error)) (found []array.Candidate, bad map[disk.Disk][]disk.Range, err error) {
 	bad = map[disk.Disk][]disk.Range{}
 	var id uuid.UUID
-	for _, i := range s.idleArrays() {
-		if i.set.Newest.Name == req.Array || i.set.Newest.Array.String() == req.Array {
-			id = i.set.Newest.Array
-		}
-	}
-	if r, err := s.named(req.Array); err == nil {
-		id = r.ID()
+	switch known, err := s.identify(req.Array); {
+	case err != nil:
+		return nil, bad, err
+	case known != "":
+		id = uuid.MustParse(known)
 	}
 	for _, image := range req.Images {
 		d, err := disk.OpenReadOnly(image.Path)
@@ -226,11 +226,14 @@ func (s *Service) membersOf(id uuid.UUID) (out []source) {
 
 // readRanges reads a list of what could not be read of a disk.
 func readRanges(path string) (out []disk.Range, err error) {
-	f, err := os.Open(path)
+	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if err != nil {
-		return nil, err
+		return nil, errors.New(path + " cannot be read as a list of ranges")
 	}
 	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, errors.New(path + " cannot be read as a list of ranges")
+	}
 	lines := bufio.NewScanner(io.LimitReader(f, 64<<20))
 	for n := 1; lines.Scan(); n++ {
 		text, _, _ := strings.Cut(lines.Text(), "#")
@@ -239,11 +242,15 @@ func readRanges(path string) (out []disk.Range, err error) {
 		}
 		var r disk.Range
 		if _, err := fmt.Sscanf(text, "%d %d", &r.Offset, &r.Length); err != nil || r.Offset < 0 || r.Length <= 0 || r.Offset+r.Length < 0 || len(strings.Fields(text)) != 2 {
-			return nil, fmt.Errorf("%s, line %d: %q is not a range", path, n, text)
+			// Nothing of the line is shown, and nothing of the file but this: it may be one that whoever asks cannot read.
+			return nil, fmt.Errorf("%s is not a list of ranges (line %d)", path, n)
 		}
 		out = append(out, r)
 	}
-	return out, lines.Err()
+	if lines.Err() != nil {
+		return nil, errors.New(path + " cannot be read as a list of ranges")
+	}
+	return out, nil
 }
 
 func chooseState(req RescueRequest, states []array.State) (int, error) {

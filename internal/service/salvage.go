@@ -351,7 +351,7 @@ func (s *Service) openRescue(name string) (nbd.Export, func(), error) {
 		return nil, nil, nbd.ErrNoExport
 	}
 	run.clients++
-	return salvaged{export{run.array}, run}, func() {
+	return salvaged{export{run.array, run.array.NewClient()}, run}, func() {
 		s.mu.Lock()
 		run.clients--
 		s.mu.Unlock()

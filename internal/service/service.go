@@ -27,6 +27,7 @@ import (
 type Options struct {
 	Home  string
 	Stays bool  // by `nidalo serve`, as opposed to one command's own
+	Looks bool  // by a command that only looks: nothing is written, to a disk or to the home, and no array is started
 	Cache int64 // bytes of dirty data over all arrays; 0 means the engine's default for each
 	Log   *slog.Logger
 	Now   func() time.Time // the time of day, for paces by hours; nil: time.Now
@@ -42,27 +43,29 @@ type Service struct {
 	wait    sync.WaitGroup
 	closing sync.Once
 
-	survey   survey
-	chron    chronicle
-	turns    *turns
-	moves    map[string]move     // of tasks; used by lookLoop only
-	looked   atomic.Int64        // when lookLoop began its last round, in ns
-	poke     chan struct{}       // lookLoop is to look at once
-	asked    time.Time           // when disks were asked how they are; used by lookLoop only
-	admin    sync.Mutex          // one change by an administrator at a time
-	mu       sync.Mutex          // guards what is below; nobody touches a disk while holding it
-	arrays   map[string]*running // by name
-	idle     []idle              // found but not in service
-	mem      memory
-	healths  map[string]watched  // by serial or path
-	vets     map[string]*vetRun  // under way, by serial or path
-	salvages map[string]*salvage // rescues, under way or the last of an array, by its name
+	survey      survey
+	chron       chronicle
+	turns       *turns
+	moves       map[string]move     // of tasks; used by lookLoop only
+	lookedShort atomic.Bool         // the last look ran out of descriptors
+	looked      atomic.Int64        // when lookLoop began its last round, in ns
+	poke        chan struct{}       // lookLoop is to look at once
+	asked       time.Time           // when disks were asked how they are; used by lookLoop only
+	admin       sync.Mutex          // one change by an administrator at a time
+	mu          sync.Mutex          // guards what is below; nobody touches a disk while holding it
+	arrays      map[string]*running // by name
+	idle        []idle              // found but not in service
+	mem         memory
+	healths     map[string]watched  // by serial or path
+	vets        map[string]*vetRun  // under way, by serial or path
+	salvages    map[string]*salvage // rescues, under way or the last of an array, by its name
 }
 
 // running is an array in service.
 type running struct {
 	*array.Array
 	clients int
+	peers   map[string]*connected
 }
 
 // idle is an array that was found and could not be started.
@@ -79,35 +82,34 @@ func Open(opt Options) (*Service, error) {
 	if opt.Log == nil {
 		opt.Log = slog.New(slog.DiscardHandler)
 	}
-	if err := os.MkdirAll(opt.Home, 0o700); err != nil {
-		return nil, fmt.Errorf("home %s: %w", opt.Home, err)
+	if !opt.Looks {
+		if err := os.MkdirAll(opt.Home, 0o700); err != nil {
+			return nil, fmt.Errorf("home %s: %w", opt.Home, err)
+		}
 	}
 	cfg, err := ReadConfig(opt.Home)
 	if err != nil {
 		return nil, err
 	}
-	lock, err := os.OpenFile(filepath.Join(opt.Home, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("home %s: %w", opt.Home, err)
-	}
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		_ = lock.Close()
-		return nil, &Error{What: fmt.Sprintf("home %s: %v", opt.Home, ErrHomeBusy), Hints: []string{
-			"a service runs there already: use it, or stop it first", "another home is chosen with -home DIR"}}
+	var lock *os.File
+	if !opt.Looks {
+		if lock, err = lockHome(opt.Home); err != nil {
+			return nil, err
+		}
 	}
 	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
 	s.turns, s.moves, s.poke = newTurns(), map[string]move{}, make(chan struct{}, 1)
 	s.healths, s.vets = map[string]watched{}, map[string]*vetRun{}
 	s.cfg.Store(&cfg)
 	if err := s.recall(); err != nil {
-		_ = lock.Close()
+		s.unlock()
 		return nil, err
 	}
 	s.startChronicle()
 	s.setSender()
 	if err := s.startAll(); err != nil {
 		s.endChronicle()
-		_ = lock.Close()
+		s.unlock()
 		return nil, err
 	}
 	if opt.Stays {
@@ -163,8 +165,28 @@ func (s *Service) close() error {
 		s.opt.Log.Info("array stopped", "array", name, "flushed", true)
 	}
 	s.endChronicle()
-	_ = s.lock.Close()
+	s.unlock()
 	return errors.Join(errs...)
+}
+
+// lockHome keeps other processes from changing what this one does.
+func lockHome(home string) (*os.File, error) {
+	lock, err := os.OpenFile(filepath.Join(home, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("home %s: %w", home, err)
+	}
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		_ = lock.Close()
+		return nil, &Error{What: fmt.Sprintf("home %s: %v", home, ErrHomeBusy), Hints: []string{
+			"a service runs there already: use it, or stop it first", "another home is chosen with -home DIR"}}
+	}
+	return lock, nil
+}
+
+func (s *Service) unlock() {
+	if s.lock != nil {
+		_ = s.lock.Close()
+	}
 }
 
 func (s *Service) names() []string {
@@ -210,7 +232,7 @@ func (s *Service) startAll() error {
 			s.leave(found, errStranger)
 		default:
 			if err := s.startOne(found); err == nil {
-				s.own(id)
+				s.own(id, names[id])
 			}
 		}
 	}
@@ -219,11 +241,11 @@ func (s *Service) startAll() error {
 }
 
 // own notes that an array belongs to this home and is in service.
-func (s *Service) own(id string) {
+func (s *Service) own(id, name string) {
 	s.mu.Lock()
-	known := slices.Contains(s.mem.Arrays, id) && !slices.Contains(s.mem.Out, id)
+	known := slices.Contains(s.mem.Arrays, id) && !slices.Contains(s.mem.Out, id) && s.mem.Names[id] == name
 	s.mu.Unlock()
-	if known {
+	if known || s.opt.Looks {
 		return
 	}
 	if err := s.change(func(m *memory) {
@@ -231,6 +253,7 @@ func (s *Service) own(id string) {
 		if !slices.Contains(m.Arrays, id) {
 			m.Arrays = append(m.Arrays, id)
 		}
+		m.Names[id] = name
 	}); err != nil {
 		s.opt.Log.Warn("what belongs to this home cannot be noted", "reason", err)
 	}
@@ -258,8 +281,12 @@ func (s *Service) leave(found []array.Candidate, reason error) {
 
 // candidates opens the disks in some sources that carry a record of an array.
 func (s *Service) candidates(sources []source, id string) (out []array.Candidate) {
+	open := s.open
+	if s.opt.Looks {
+		open = s.peek
+	}
 	for _, src := range sources {
-		d, err := s.open(src)
+		d, err := open(src)
 		if err != nil {
 			s.opt.Log.Warn("disk cannot be opened", "disk", src.String(), "reason", err)
 			continue
@@ -294,7 +321,14 @@ func (s *Service) startOne(found []array.Candidate) error {
 	for _, c := range set.Stale {
 		s.opt.Log.Warn("stale member left out", "array", set.Newest.Name, "disk", c.Disk.Identity().String(), "epoch", c.Record.Epoch, "current", set.Newest.Epoch)
 	}
-	a, err := array.Open(set, s.engine())
+	for _, c := range set.Strangers {
+		s.event(Event{Kind: "member-stranger", Severity: Warning, Array: set.Newest.Name, Disk: c.Disk.Identity().String(), Detail: c.Why + "; it is left out, and nothing is written to it"})
+	}
+	open := array.Open
+	if s.opt.Looks {
+		open = array.Look
+	}
+	a, err := open(set, s.engine())
 	if err != nil {
 		release(false)
 		s.mu.Lock()
@@ -305,7 +339,7 @@ func (s *Service) startOne(found []array.Candidate) error {
 	}
 	release(true)
 	s.mu.Lock()
-	s.arrays[a.Name()] = &running{Array: a}
+	s.arrays[a.Name()] = &running{Array: a, peers: map[string]*connected{}}
 	s.mu.Unlock()
 	s.opt.Log.Info("array started", "array", a.Name(), "condition", a.Condition(), "level", a.Geometry().Level)
 	return nil
@@ -328,15 +362,24 @@ func (s *Service) find(name string) (*running, error) {
 }
 
 func (s *Service) named(name string) (*running, error) {
+	id, err := s.identify(name)
+	if err != nil {
+		return nil, err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if r := s.arrays[name]; r != nil {
-		return r, nil
+	for _, r := range s.arrays {
+		if r.ID().String() == id {
+			return r, nil
+		}
 	}
 	for _, i := range s.idle {
-		if i.set.Newest.Name == name {
+		if i.set.Newest.Array.String() == id {
 			return nil, &Error{What: fmt.Sprintf("array %q is not in service: %v", name, i.reason), Hints: []string{"nidalo status " + name + "   shows its members"}}
 		}
+	}
+	if id != "" {
+		return nil, &Error{What: fmt.Sprintf("array %q: none of its disks is there", name), Hints: []string{"nidalo disks   lists the disks that are"}}
 	}
 	if len(s.arrays) == 0 {
 		return nil, &Error{What: fmt.Sprintf("there is no array %q: there are no arrays in %s", name, s.opt.Home),
@@ -364,8 +407,9 @@ func (s *Service) exportURI(name string) string {
 	return "nbd+unix:///" + name + "?socket=" + filepath.Join(s.opt.Home, "nbd.sock")
 }
 
-// Open gives a client the array by its name, or what is rescued of it.
-func (s *Service) Open(name string) (nbd.Export, func(), error) {
+// Open gives a client the array by its name, or what is rescued of it. Connections of one peer are one client: what one of
+// them wrote another may flush.
+func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if of, yes := strings.CutPrefix(name, rescuePrefix); yes {
@@ -376,15 +420,33 @@ func (s *Service) Open(name string) (nbd.Export, func(), error) {
 		return nil, nil, nbd.ErrNoExport
 	}
 	r.clients++
-	return export{r.Array}, func() {
+	p := r.peers[peer]
+	if p == nil || peer == "" {
+		p = &connected{Client: r.NewClient()}
+		r.peers[peer] = p
+	}
+	p.connections++
+	return export{r.Array, p.Client}, func() {
 		s.mu.Lock()
 		r.clients--
+		if p.connections--; p.connections == 0 && r.peers[peer] == p {
+			delete(r.peers, peer)
+		}
 		s.mu.Unlock()
 	}, nil
 }
 
+// connected is the client that some connections of one peer are.
+type connected struct {
+	*array.Client
+	connections int
+}
+
 // export is an array as the block protocol sees it.
-type export struct{ a *array.Array }
+type export struct {
+	a *array.Array
+	c *array.Client
+}
 
 func (e export) Size() int64 { return e.a.Capacity() }
 
@@ -400,17 +462,17 @@ func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
 	return out, nil
 }
 
-func (e export) Write(p []byte, off int64) error { return translate(e.a.WriteAt(p, off)) }
+func (e export) Write(p []byte, off int64) error { return translate(e.c.WriteAt(p, off)) }
 func (e export) Receive(off, length int64, fill func([]byte) error) error {
-	if err := e.a.Receive(off, length, fill); !errors.Is(err, array.ErrNotTaken) {
+	if err := e.c.Receive(off, length, fill); !errors.Is(err, array.ErrNotTaken) {
 		return err
 	}
 	return nbd.ErrNotTaken
 }
 
-func (e export) Flush() error                       { return translate(e.a.Flush()) }
-func (e export) FlushRange(off, length int64) error { return translate(e.a.FlushRange(off, length)) }
-func (e export) Zero(off, length int64) error       { return translate(e.a.Zero(off, length)) }
+func (e export) Flush() error                       { return translate(e.c.Flush()) }
+func (e export) FlushRange(off, length int64) error { return translate(e.c.FlushRange(off, length)) }
+func (e export) Zero(off, length int64) error       { return translate(e.c.Zero(off, length)) }
 func (e export) Extents(off, n int64, limit int) ([]nbd.Extent, error) {
 	found, err := e.a.Extents(off, n, limit)
 	out := make([]nbd.Extent, len(found))
@@ -441,14 +503,14 @@ func (s *Service) Status(name string) (*Status, error) {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}
 	for _, r := range s.running() {
-		if name == "" || r.Name() == name {
+		if name == "" || r.Name() == name || r.ID().String() == name {
 			r.Probe()
 			out.Arrays = append(out.Arrays, s.describe(r, disks))
 		}
 	}
 	for _, i := range s.idleArrays() {
-		if name == "" || i.set.Newest.Name == name {
-			out.Arrays = append(out.Arrays, describeIdle(i))
+		if name == "" || i.set.Newest.Name == name || i.set.Newest.Array.String() == name {
+			out.Arrays = append(out.Arrays, describeIdle(s.lookedAt(i)))
 		}
 	}
 	switch {
@@ -479,13 +541,11 @@ func blankNames(disks []DiskInfo) []string {
 	var out []string
 	for _, d := range disks {
 		if d.State == DiskBlank {
-			out = append(out, shortName(d.Identity))
+			out = append(out, argument(d.Identity))
 		}
 	}
 	return out
 }
-
-func shortName(i disk.Identity) string { return cmp.Or(i.Bay, i.Serial, i.Path) }
 
 func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 	rec, geo := r.Record(), r.Geometry()
@@ -507,6 +567,12 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 	}
 	if s.opt.Stays {
 		out.Export = s.exportURI(rec.Name)
+	}
+	if err := r.Trouble(); err != nil {
+		out.Trouble = err.Error()
+	}
+	if r.Unsettled() {
+		out.Trouble = "it was not stopped in order: a start is needed to bring what its journals hold into place"
 	}
 	for _, m := range r.MemberStates() {
 		ms := memberStatus(m)
@@ -569,6 +635,38 @@ func (s *Service) taskStatus(r *running, t array.TaskState) TaskStatus {
 	return out
 }
 
+// lookedAt is an array that is not in service as its disks are now.
+func (s *Service) lookedAt(i idle) idle {
+	id := i.set.Newest.Array.String()
+	var found []array.Candidate
+	s.survey.mu.Lock()
+	for _, src := range s.survey.order {
+		if f := s.survey.known[src]; f.record != nil && f.record.Array.String() == id {
+			found = append(found, array.Candidate{Disk: seen{f.info}, Record: f.record})
+		}
+	}
+	s.survey.mu.Unlock()
+	now := array.Set{Newest: i.set.Newest, Current: make([]array.Candidate, len(i.set.Newest.Roster)), Onto: make([]array.Candidate, len(i.set.Newest.Roster))}
+	if len(found) > 0 {
+		now = array.Judge(found)
+	}
+	return idle{now, i.reason}
+}
+
+// seen is a disk of which only what the survey knows of it is wanted.
+type seen struct{ info DiskInfo }
+
+var errOnlySeen = errors.New("the disk is not open")
+
+func (d seen) ReadAt([]byte, int64) error     { return errOnlySeen }
+func (d seen) WriteAt([]byte, int64) error    { return errOnlySeen }
+func (d seen) ReadVec([][]byte, int64) error  { return errOnlySeen }
+func (d seen) WriteVec([][]byte, int64) error { return errOnlySeen }
+func (d seen) Sync() error                    { return errOnlySeen }
+func (d seen) Close() error                   { return nil }
+func (d seen) Size() int64                    { return d.info.Size }
+func (d seen) Identity() disk.Identity        { return d.info.Identity }
+
 func describeIdle(i idle) ArrayStatus {
 	rec := i.set.Newest
 	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(array.FailedC),
@@ -580,7 +678,16 @@ func describeIdle(i idle) ArrayStatus {
 			full, _ := geo.Margin(func(int) bool { return false })
 			out.Condition, out.Margin = string(array.ConditionFor(i.set.Margin(), full)), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin
+			if i.set.Margin() < 0 {
+				out.Reason += "; it could not be started now: " + i.set.Shortage()
+			}
+			if i.set.Doubt != nil {
+				out.Condition, out.Reason = string(array.FailedC), out.Reason+"; "+i.set.Doubt.Error()
+			}
 		}
+	}
+	for _, c := range i.set.Strangers {
+		out.Says = append(out.Says, fmt.Sprintf("%s: slot %d, epoch %d, is left out: %s", c.Disk.Identity(), c.Record.Slot, c.Record.Epoch, c.Why))
 	}
 	for slot, c := range i.set.Current {
 		if c.Disk != nil {

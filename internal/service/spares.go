@@ -12,12 +12,15 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/disk"
 )
 
 // Spare is a disk that waits for a member to fail, by its serial or else its path, since disks move.
 type Spare struct {
 	Disk   string   `json:"disk" toml:"disk"`     // serial or path
 	Arrays []string `json:"arrays" toml:"arrays"` // none: all
+	// AlthoughBad: it was made a spare in spite of what is known of it.
+	AlthoughBad bool `json:"although_bad,omitempty" toml:"although_bad"`
 }
 
 // serves says whether the spare is meant for an array.
@@ -32,6 +35,8 @@ type memory struct {
 	// Took notes where a spare stepped in: by array and serial of the disk that took over, the serial of the one that failed.
 	Took  map[string]string `json:"took"`
 	Vets  []Vetting         `json:"vets,omitempty"`
+	Names map[string]string `json:"names"` // of the arrays that belong to this home, by identity
+	Bad   map[string]string `json:"bad"`   // disks that failed, by serial or path, and why
 	Quiet map[string]string `json:"quiet"` // acknowledged conditions and the state they had
 }
 
@@ -39,6 +44,7 @@ func (s *Service) memoryPath() string { return filepath.Join(s.opt.Home, "servic
 
 func (s *Service) recall() error {
 	s.mem.Paces, s.mem.Took, s.mem.Quiet = map[string]string{}, map[string]string{}, map[string]string{}
+	s.mem.Names, s.mem.Bad = map[string]string{}, map[string]string{}
 	buf, err := os.ReadFile(s.memoryPath())
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
@@ -90,6 +96,40 @@ func (s *Service) spareOf(info DiskInfo) (Spare, bool) {
 	return Spare{}, false
 }
 
+// noteBad remembers that a disk failed, however often it is erased.
+func (s *Service) noteBad(id disk.Identity, why string) {
+	if err := s.change(func(m *memory) { m.Bad[cmp.Or(id.Serial, id.Path)] = why }); err != nil {
+		s.opt.Log.Warn("it cannot be noted that a disk failed", "disk", id.String(), "reason", err)
+	}
+}
+
+// badBecause is why a disk had better not be trusted again: it failed, or was found bad when it was vetted. A proof to the
+// end with nothing wrong makes it good again.
+func (s *Service) badBecause(id disk.Identity) string {
+	name := cmp.Or(id.Serial, id.Path)
+	if v, ok := s.vetting(name); ok && !v.Ended.IsZero() {
+		switch {
+		case v.Errors > 0:
+			return fmt.Sprintf("its vetting found %d pieces wrong", v.Errors)
+		case len(v.Failing) > 0:
+			return "it says of itself: " + strings.Join(v.Failing, "; ")
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.mem.Bad[name]
+}
+
+// good leaves out the disks that failed before.
+func (s *Service) good(disks []DiskInfo) []DiskInfo {
+	return slices.DeleteFunc(slices.Clone(disks), func(d DiskInfo) bool { return s.badBecause(d.Identity) != "" })
+}
+
+func badDisk(id disk.Identity, why string) error {
+	return &Error{What: fmt.Sprintf("disk %s is not to be trusted: %s", id, why),
+		Hints: []string{"nidalo vet " + argument(id) + "   proves whether it is good all the same", "-although-bad takes it as it is"}}
+}
+
 // key is the name by which a disk is remembered.
 func key(d DiskInfo) string { return cmp.Or(d.Serial, d.Path) }
 
@@ -116,6 +156,9 @@ func (s *Service) AssignSpare(req SpareRequest) (*SpareReply, error) {
 	}
 	if info.State != DiskBlank && info.State != DiskSpare {
 		return nil, notBlank(info)
+	}
+	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
+		return nil, badDisk(info.Identity, why)
 	}
 	reply := &SpareReply{Disk: info}
 	for _, name := range req.Arrays {
@@ -149,7 +192,7 @@ func (s *Service) AssignSpare(req SpareRequest) (*SpareReply, error) {
 	}
 	err = s.change(func(m *memory) {
 		m.Spares = slices.DeleteFunc(m.Spares, func(p Spare) bool { return p.Disk == key(info) })
-		m.Spares = append(m.Spares, Spare{Disk: key(info), Arrays: req.Arrays})
+		m.Spares = append(m.Spares, Spare{Disk: key(info), Arrays: req.Arrays, AlthoughBad: req.AlthoughBad})
 	})
 	if err != nil {
 		return nil, err
@@ -195,7 +238,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 	}
 	for i, d := range disks {
 		p, ok := s.spareOf(d)
-		if !ok || d.State != DiskSpare || !p.serves(r.Name()) || d.Size < need {
+		if !ok || d.State != DiskSpare || !p.serves(r.Name()) || d.Size < need || s.badBecause(d.Identity) != "" && !p.AlthoughBad {
 			continue
 		}
 		if best == nil || d.Size < best.Size {
@@ -207,16 +250,12 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", FormatSize(need))})
 		return
 	}
-	src, err := s.locate(key(*best))
-	if err != nil {
-		return
-	}
-	d, err := s.open(src)
+	d, err := s.open(sourceOf(best.Identity))
 	if err != nil {
 		s.opt.Log.Warn("spare cannot be opened", "disk", best.Identity.String(), "reason", err)
 		return
 	}
-	if err := r.Replace(m.Slot, d); err != nil {
+	if err := r.StandIn(m.Slot, d); err != nil {
 		_ = d.Close()
 		s.opt.Log.Warn("spare could not take over", "disk", best.Identity.String(), "array", r.Name(), "reason", err)
 		return

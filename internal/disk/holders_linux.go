@@ -1,0 +1,125 @@
+package disk
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"nidalo/core/record"
+)
+
+// Holders says in words who uses a disk besides this program: file systems mounted from it or from its partitions, swap
+// space, devices that were made of it, and processes that locked it. It asks the system, and does not touch the disk.
+func Holders(path string) (out []string) {
+	var st unix.Stat_t
+	if path == "" || unix.Stat(path, &st) != nil {
+		return nil
+	}
+	if st.Mode&unix.S_IFMT != unix.S_IFBLK {
+		return fileHolders(path)
+	}
+	devices := family(fmt.Sprintf("%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev)))
+	for _, m := range mounts() {
+		if slices.Contains(devices, m.device) {
+			out = append(out, fmt.Sprintf("mounted at %s", m.at))
+		}
+	}
+	for _, swap := range swaps() {
+		var on unix.Stat_t
+		if unix.Stat(swap, &on) == nil && on.Mode&unix.S_IFMT == unix.S_IFBLK && slices.Contains(devices, fmt.Sprintf("%d:%d", unix.Major(on.Rdev), unix.Minor(on.Rdev))) {
+			out = append(out, "in use as swap space")
+		}
+	}
+	for _, d := range devices {
+		entries, _ := os.ReadDir(filepath.Join("/sys/dev/block", d, "holders"))
+		for _, e := range entries {
+			out = append(out, "held by "+record.Printable(e.Name()))
+		}
+	}
+	if len(out) == 0 {
+		// An exclusive open tells of every other holder. It is for reading only, so closing it announces no change.
+		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_CLOEXEC, 0)
+		if errors.Is(err, unix.EBUSY) {
+			out = append(out, "held by the system or another program")
+		}
+		if err == nil {
+			_ = unix.Close(fd)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// fileHolders are the loop devices made of a file.
+func fileHolders(path string) (out []string) {
+	backing, _ := filepath.Glob("/sys/block/loop*/loop/backing_file")
+	for _, b := range backing {
+		if to, err := os.ReadFile(b); err == nil && strings.TrimSuffix(string(to), "\n") == path {
+			out = append(out, "held by "+filepath.Base(filepath.Dir(filepath.Dir(b))))
+		}
+	}
+	return out
+}
+
+// family is a device with its partitions, or with the others of its whole disk, and everything made of them.
+func family(device string) []string {
+	out := []string{device}
+	for i := 0; i < len(out) && len(out) < 256; i++ {
+		dir, err := filepath.EvalSymlinks(filepath.Join("/sys/dev/block", out[i]))
+		if err != nil {
+			continue
+		}
+		var next []string
+		if parts, err := filepath.Glob(filepath.Join(dir, "*", "partition")); err == nil {
+			for _, p := range parts {
+				next = append(next, filepath.Dir(p))
+			}
+		}
+		if held, err := filepath.Glob(filepath.Join(dir, "holders", "*")); err == nil {
+			next = append(next, held...)
+		}
+		for _, n := range next {
+			if number, err := os.ReadFile(filepath.Join(n, "dev")); err == nil {
+				if d := strings.TrimSpace(string(number)); !slices.Contains(out, d) {
+					out = append(out, d)
+				}
+			}
+		}
+	}
+	return out
+}
+
+type mount struct{ device, at string }
+
+func mounts() (out []mount) {
+	f, err := os.Open("/proc/self/mountinfo")
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		if fields := strings.Fields(lines.Text()); len(fields) > 4 {
+			out = append(out, mount{fields[2], record.Printable(fields[4])})
+		}
+	}
+	return out
+}
+
+func swaps() (out []string) {
+	buf, err := os.ReadFile("/proc/swaps")
+	if err != nil {
+		return nil
+	}
+	for i, line := range strings.Split(string(buf), "\n") {
+		if fields := strings.Fields(line); i > 0 && len(fields) > 0 {
+			out = append(out, fields[0])
+		}
+	}
+	return out
+}
