@@ -169,6 +169,8 @@ func (b *bench) status() status {
 	return s
 }
 
+func unmarshal(text string, v any) error { return json.Unmarshal([]byte(text), v) }
+
 func (b *bench) condition() string { return b.status().Arrays[0].Condition }
 
 // pattern writes a file that is not all noise and not all the same.

@@ -146,7 +146,7 @@ func TestARescueCopiesOutWhatIsLeft(t *testing.T) {
 	require.NoError(t, err)
 	clear(drawer[20*mib : 21*mib])
 	require.NoError(t, os.WriteFile(image, drawer, 0o400))
-	b.refused(1, []string{"line 1", "is not a range"}, func() []string {
+	b.refused(1, []string{"line 1", "is not a list of ranges"}, func() []string {
 		require.NoError(t, os.WriteFile(list, []byte("-7 12\n"), 0o600))
 		return []string{"rescue", "-image", image + "=" + list, "tides"}
 	}()...)

@@ -270,7 +270,7 @@ func (e *env) withControl(f func(service.Control) error) error {
 }
 
 func (e *env) printJSON(v any) error {
-	enc := json.NewEncoder(e.out.Out)
+	enc := json.NewEncoder(e.out.JSON())
 	enc.SetIndent("", "  ")
 	return enc.Encode(v)
 }

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+
+	"nidalo/core/record"
 )
 
 // ErrGone is wrapped by every operation on a disk that is no longer there: pulled, or its device vanished. All others
@@ -31,11 +33,11 @@ type Identity struct {
 func (i Identity) String() string {
 	switch {
 	case i.Bay != "" && i.Serial != "":
-		return fmt.Sprintf("%s (%s %s)", i.Bay, i.Model, i.Serial)
+		return record.Printable(fmt.Sprintf("%s (%s %s)", i.Bay, i.Model, i.Serial))
 	case i.Serial != "":
-		return fmt.Sprintf("%s (%s %s)", i.Path, i.Model, i.Serial)
+		return record.Printable(fmt.Sprintf("%s (%s %s)", i.Path, i.Model, i.Serial))
 	}
-	return i.Path
+	return record.Printable(i.Path)
 }
 
 // Matches says whether a user's word names this disk: its bay, serial or path.

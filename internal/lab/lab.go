@@ -26,6 +26,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/health"
+	"nidalo/core/record"
 	"nidalo/internal/disk"
 )
 
@@ -454,7 +455,7 @@ func (l *Lab) WrittenRanges(bay string, n int, seed uint64) ([]Range, error) {
 
 // Identity is how the disk in a bay is known.
 func (l *Lab) Identity(bay string, d Disk) disk.Identity {
-	return disk.Identity{Path: l.ImagePath(bay), Bay: bay, Model: d.Model, Serial: d.Serial}
+	return disk.Identity{Path: l.ImagePath(bay), Bay: bay, Model: record.Printable(d.Model), Serial: record.Printable(d.Serial)}
 }
 
 // Mark names what is in a bay so that a change of disk changes it: empty when nothing is. It does not touch the disk.

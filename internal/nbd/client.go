@@ -84,6 +84,11 @@ func (c *Client) ReadAt(p []byte, off int64) error { return c.do(cmdRead, off, l
 // WriteAt writes all of p.
 func (c *Client) WriteAt(p []byte, off int64) error { return c.do(cmdWrite, off, len(p), p, nil) }
 
+// Zero makes a range read as zeros.
+func (c *Client) Zero(off int64, length int) error {
+	return c.do(cmdWriteZeroes, off, length, nil, nil)
+}
+
 // Flush makes what was written durable.
 func (c *Client) Flush() error { return c.do(cmdFlush, 0, 0, nil, nil) }
 

@@ -24,7 +24,7 @@ var DefaultBudget = Budget{Clients: 256, Memory: 256 << 20}
 const (
 	// maxGreeting bounds the connections of a listener that have not chosen an export yet. The oldest makes room for a new
 	// one: a client that is alive chooses within milliseconds.
-	maxGreeting = 64
+	maxGreeting = 256
 	// handshakeTime is how long a client may take to choose an export.
 	handshakeTime = 30 * time.Second
 	// idleFor is how long a client must have asked for nothing to be let go for another, when all slots are taken.

@@ -193,7 +193,7 @@ func lineOf(text []byte, key string) (line int) {
 		if strings.HasPrefix(l, "[") {
 			in, _, _ = strings.Cut(strings.TrimLeft(l, "[ "), "]")
 			in = strings.TrimSpace(in)
-			if in == table && line == 0 {
+			if (in == table || in == key) && line == 0 {
 				line = n + 1
 			}
 			continue

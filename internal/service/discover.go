@@ -288,6 +288,7 @@ func (s *Service) lookAt(src source) DiskInfo {
 // examine reads what a disk holds.
 func (s *Service) examine(src source, mark string) found {
 	f := found{mark: mark, at: time.Now(), info: DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}}}
+	f.info.Held = disk.Holders(src.path)
 	d, err := s.peek(src)
 	if err != nil {
 		f.info.State, f.info.Holds = DiskBroken, []string{record.Printable(err.Error())}
@@ -306,7 +307,6 @@ func (s *Service) examine(src source, mark string) found {
 	p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
 	c, err := disk.Look(p)
 	_ = d.Close()
-	f.info.Held = disk.Holders(src.path)
 	switch {
 	case errors.Is(err, disk.ErrHung):
 		f.hung = true

@@ -73,7 +73,13 @@ func (m Metrics) Collect(out chan<- prometheus.Metric) {
 			}
 		}
 	}
+	named := map[string]bool{}
 	for _, a := range st.Arrays {
+		// Two arrays may have one name, one of them from elsewhere: the later one is told apart by its identity.
+		if named[a.Name] {
+			a.Name += "/" + a.ID
+		}
+		named[a.Name] = true
 		for _, c := range []string{"healthy", "degraded", "exposed", "failed"} {
 			gauge(metricCondition, truth(a.Condition == c), a.Name, a.Level, c)
 		}

@@ -17,7 +17,8 @@ import (
 
 // Screen is where output goes and what it can show.
 type Screen struct {
-	Out      io.Writer
+	Out      io.Writer // for people
+	raw      io.Writer
 	Terminal bool // moves the cursor, is watched by somebody
 	Colour   bool
 	Width    int
@@ -25,7 +26,7 @@ type Screen struct {
 
 // NewScreen looks at a file. NO_COLOR is respected.
 func NewScreen(f *os.File) *Screen {
-	s := &Screen{Out: f, Terminal: term.IsTerminal(int(f.Fd())), Width: 120}
+	s := &Screen{Out: guard{f}, raw: f, Terminal: term.IsTerminal(int(f.Fd())), Width: 120}
 	if s.Terminal {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 20 {
 			s.Width = w
@@ -37,6 +38,9 @@ func NewScreen(f *os.File) *Screen {
 
 // Printf writes to the screen.
 func (s *Screen) Printf(format string, args ...any) { fmt.Fprintf(s.Out, format, args...) }
+
+// JSON is where JSON goes: it must stay what it is.
+func (s *Screen) JSON() io.Writer { return plainJSON{s.raw} }
 
 // attention is dark on yellow: yellow letters cannot be read on a light ground.
 var attention = text.Colors{text.BgYellow, text.FgBlack}

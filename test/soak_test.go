@@ -1,0 +1,340 @@
+package test
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/nbd"
+)
+
+// The soak kills the service under load, again and again, while disks are pulled and put back, members replaced, retired and
+// failed, spares step in, and checks run, all from a seed. Whatever was flushed must be there each time, and every block that
+// was written since must read as one of the versions it may have.
+
+// soaker is one service under soak.
+type soaker struct {
+	*bench
+	t       *testing.T
+	r       *rand.Rand
+	acts    map[string]int
+	tenants []*tenant
+	dying   atomic.Bool
+	filler  string // a file that fills the file system, when that is part of it
+}
+
+// tenant is a client with a range of its own.
+type tenant struct {
+	versions
+	r       *rand.Rand
+	flushes int
+	refused int // requests that were answered with an error
+}
+
+// run writes, flushes, zeroes and reads until the service is gone.
+func (c *tenant) run(s *soaker) {
+	conn, err := nbd.Dial("unix", filepath.Join(s.home, "nbd.sock"), "tides")
+	if err != nil {
+		return
+	}
+	defer conn.Close()
+	lost := func(err error) bool {
+		if err != nil && strings.Contains(err.Error(), "answered with error") {
+			c.refused++
+			time.Sleep(time.Millisecond)
+			return s.dying.Load()
+		}
+		return err != nil
+	}
+	for !s.dying.Load() {
+		block := c.r.IntN(len(c.may))
+		span := min(1+c.r.IntN(1<<c.r.IntN(7)), len(c.may)-block)
+		off := c.off + int64(block)*4096
+		switch c.r.IntN(12) {
+		case 0, 1:
+			if err := conn.Flush(); err != nil {
+				if lost(err) {
+					return
+				}
+				continue
+			}
+			c.flushes++
+			for b, m := range c.may {
+				c.may[b] = m[len(m)-1:]
+			}
+		case 2:
+			c.wrote(block, span, 0)
+			if lost(conn.Zero(off, span*4096)) {
+				return
+			}
+		default:
+			c.next++
+			c.wrote(block, span, c.next)
+			var p []byte
+			for b := range span {
+				p = append(p, c.fill(block+b, c.next)...)
+			}
+			if lost(conn.WriteAt(p, off)) {
+				return
+			}
+		}
+	}
+}
+
+func (c *tenant) wrote(block, span int, version uint64) {
+	for b := block; b < block+span; b++ {
+		if m := c.may[b]; m[len(m)-1] != version {
+			c.may[b] = append(m, version)
+		}
+	}
+}
+
+// act is one thing an administrator or fate does. What is refused is no error here.
+func (s *soaker) act() {
+	st, ok := s.tryStatus()
+	if !ok || len(st.Arrays) == 0 {
+		return
+	}
+	a := st.Arrays[0]
+	did := func(name string, args ...string) {
+		if code, _, _ := s.try(args...); code == 0 {
+			s.acts[name]++
+		}
+	}
+	var active, away []string // bays; serials
+	for _, m := range a.Members {
+		switch m.Condition {
+		case "active", "failing":
+			active = append(active, m.Bay)
+		case "missing", "failed":
+			away = append(away, m.Serial)
+		}
+	}
+	bays, drawer := s.bays()
+	var blank, retired []string
+	for bay, state := range bays {
+		switch state {
+		case "blank":
+			blank = append(blank, bay)
+		case "retired", "former":
+			retired = append(retired, bay)
+		}
+	}
+	pick := func(list []string) string { return list[s.r.IntN(len(list))] }
+	switch k := s.r.IntN(14); {
+	case k < 3 && a.Margin > 0 && len(active) > 0:
+		did("pull", "lab", "pull", pick(active))
+	case k < 4 && a.Margin > 1 && len(active) > 1: // two in one moment
+		s.r.Shuffle(len(active), func(i, j int) { active[i], active[j] = active[j], active[i] })
+		did("pull two", "lab", "pull", active[0])
+		did("pull two", "lab", "pull", active[1])
+	case k < 7 && len(drawer) > 0:
+		for bay, state := range bays {
+			if state == "empty" {
+				did("put back", "lab", "insert", bay, "-disk", pick(drawer))
+				break
+			}
+		}
+	case k < 8 && a.Margin > 0 && len(active) > 0:
+		did("fail", "fail", "-yes", "tides", pick(active))
+	case k < 10 && len(away) > 0 && len(blank) > 0:
+		did("replace", "replace", "-although-bad", "tides", pick(away), pick(blank))
+	case k < 11 && len(active) > 0 && len(blank) > 0:
+		did("retire", "retire", "-although-bad", "tides", pick(active), pick(blank))
+	case k < 12 && len(blank) > 1:
+		did("spare", "spare", "-although-bad", pick(blank))
+	case k < 13 && len(retired) > 0:
+		did("erase", "erase", "-yes", pick(retired))
+	case s.r.IntN(2) == 0:
+		did("check", "check", "tides")
+	default:
+		did("pace", "pace", "tides", pick([]string{"gentle", "normal", "full", "2MiB/s"}))
+	}
+}
+
+// fill takes all the room there is below the member files for a moment, and gives it back.
+func (s *soaker) fill() {
+	f, err := os.Create(s.filler)
+	require.NoError(s.t, err)
+	buf := make([]byte, 1<<20)
+	for err == nil {
+		_, err = f.Write(buf)
+	}
+	time.Sleep(time.Duration(50+s.r.IntN(300)) * time.Millisecond)
+	_ = f.Close()
+	require.NoError(s.t, os.Remove(s.filler))
+	s.acts["full"]++
+}
+
+// soak runs cycles on one level.
+func soak(t *testing.T, level string, members, cycles int, seed uint64, full bool) {
+	b := newBench(t)
+	s := &soaker{bench: b, t: t, r: rand.New(rand.NewPCG(seed, 7)), acts: map[string]int{}}
+	if full {
+		if os.Geteuid() != 0 {
+			t.Skip("mounting needs root")
+		}
+		b.tool("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dM", 30*members+40), "tmpfs", b.home)
+		t.Cleanup(func() {
+			b.stop(syscall.SIGKILL)
+			_ = exec.Command("umount", "-l", b.home).Run()
+		})
+		s.filler = filepath.Join(b.home, "filler")
+	}
+	b.nidalo("lab", "new", "-bays", strconv.Itoa(members+3), "-size", "48MiB")
+	args := []string{"create", "-name", "tides", "-level", level, "-strip", "16KiB"}
+	for i := range members {
+		args = append(args, fmt.Sprintf("A%d", i+1))
+	}
+	b.nidalo(args...)
+	for i := range 3 {
+		c := &tenant{versions: versions{off: int64(i) * 8 * mib, may: make([][]uint64, 1200)}, r: rand.New(rand.NewPCG(seed, uint64(100+i)))}
+		for j := range c.may {
+			c.may[j] = []uint64{0}
+		}
+		s.tenants = append(s.tenants, c)
+	}
+	for cycle := range cycles {
+		s.cycle(cycle, full)
+	}
+	flushes, refused := 0, 0
+	for _, c := range s.tenants {
+		flushes, refused = flushes+c.flushes, refused+c.refused
+	}
+	t.Logf("level %s, seed %d: %d cycles, %d flushes, %d requests refused, acts %v", level, seed, cycles, flushes, refused, s.acts)
+	require.NotZero(t, flushes)
+}
+
+func (s *soaker) cycle(cycle int, full bool) {
+	s.start()
+	s.verify(cycle)
+	s.dying.Store(false)
+	var clients, hands sync.WaitGroup
+	for _, c := range s.tenants {
+		clients.Go(func() { c.run(s) })
+	}
+	life := time.Duration(150+s.r.IntN(900)) * time.Millisecond
+	hands.Go(func() {
+		for end := time.Now().Add(life); time.Now().Before(end); {
+			if full && s.r.IntN(3) == 0 {
+				s.fill()
+			}
+			s.act()
+		}
+	})
+	hands.Wait()
+	s.dying.Store(true)
+	s.stop(syscall.SIGKILL)
+	clients.Wait()
+}
+
+// verify holds every block against what it may be, with the array started if it had to stop for want of room.
+func (s *soaker) verify(cycle int) {
+	s.t.Helper()
+	if st, ok := s.tryStatus(); ok && (len(st.Arrays) == 0 || st.Arrays[0].Condition == "failed") {
+		s.nidalo("start", "tides")
+	}
+	conn, err := nbd.Dial("unix", filepath.Join(s.home, "nbd.sock"), "tides")
+	require.NoError(s.t, err, "cycle %d\n%s", cycle, s.log)
+	defer conn.Close()
+	for i, c := range s.tenants {
+		p := make([]byte, len(c.may)*4096)
+		for at := 0; at < len(p); at += mib {
+			n := min(mib, len(p)-at)
+			require.NoError(s.t, conn.ReadAt(p[at:at+n], c.off+int64(at)), "cycle %d\n%s", cycle, s.log)
+		}
+		for block, may := range c.may {
+			got := p[block*4096:][:4096]
+			version := binary.LittleEndian.Uint64(got)
+			require.Contains(s.t, may, version, "cycle %d, client %d, block %d: acts %v\n%s", cycle, i, block, s.acts, s.log)
+			require.Equal(s.t, c.fill(block, version), got, "cycle %d, client %d, block %d is a mixture\n%s", cycle, i, block, s.log)
+			c.may[block] = []uint64{version}
+		}
+	}
+	if cycle%7 == 6 {
+		s.nidalo("pace", "all", "full")
+		require.Contains(s.t, s.nidalo("check", "-wait", "tides"), "no mismatches", "cycle %d\n%s", cycle, s.log)
+	}
+}
+
+func (s *soaker) tryStatus() (st status, ok bool) {
+	code, out, _ := s.try("status", "-json")
+	return st, code == 0 && unmarshal(out, &st) == nil
+}
+
+// bays tells what is in each bay, and the serials of the disks in the drawer.
+func (s *soaker) bays() (states map[string]string, drawer []string) {
+	var d struct {
+		Disks []struct {
+			Bay, Serial, State string
+			Array              string
+			Holds              []string
+		}
+	}
+	states = map[string]string{}
+	if code, out, _ := s.try("disks", "-json"); code != 0 || unmarshal(out, &d) != nil {
+		return states, nil
+	}
+	for _, x := range d.Disks {
+		states[x.Bay] = x.State
+		if x.State == "in use" && x.Array == "" && strings.Contains(strings.Join(x.Holds, " "), "former or stale") {
+			states[x.Bay] = "former"
+		}
+	}
+	entries, _ := os.ReadDir(filepath.Join(s.home, "lab", "drawer"))
+	for _, e := range entries {
+		drawer = append(drawer, e.Name())
+	}
+	return states, drawer
+}
+
+// soakCycles is how many cycles a soak has: a few in make test, 200 in make soak.
+func soakCycles(few int) int {
+	if n, err := strconv.Atoi(os.Getenv("NIDALO_CYCLES")); err == nil {
+		return n
+	}
+	return few
+}
+
+func soakSeed() uint64 {
+	if n, err := strconv.ParseUint(os.Getenv("NIDALO_SOAK_SEED"), 10, 64); err == nil {
+		return n
+	}
+	return 1
+}
+
+var soakLevels = []struct {
+	level   string
+	members int
+}{{"1", 3}, {"5", 4}, {"6", 5}, {"60", 8}}
+
+func TestWhatWasFlushedSurvivesTheSoak(t *testing.T) {
+	for i, l := range soakLevels {
+		t.Run("level "+l.level, func(t *testing.T) {
+			soak(t, l.level, l.members, (soakCycles(16)+3)/4, soakSeed()+uint64(i), false)
+		})
+	}
+}
+
+func TestWhatWasFlushedSurvivesAFullFileSystem(t *testing.T) {
+	for i, l := range soakLevels {
+		if soakCycles(0) == 0 && i%2 == 0 {
+			continue // the short form has two of the levels
+		}
+		t.Run("level "+l.level, func(t *testing.T) {
+			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 1000+soakSeed()+uint64(i), true)
+		})
+	}
+}
