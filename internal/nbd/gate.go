@@ -3,7 +3,6 @@ package nbd
 import (
 	"context"
 	"errors"
-	"net"
 	"slices"
 	"sync"
 	"time"
@@ -39,7 +38,6 @@ const (
 
 // gate is one listener with its connections.
 type gate struct {
-	net.Listener
 	budget   Budget
 	memory   *semaphore.Weighted
 	mu       sync.Mutex
@@ -49,7 +47,7 @@ type gate struct {
 
 var errNoSlot = errors.New("too many clients are connected; try again later")
 
-func newGate(l net.Listener, b Budget) *gate {
+func newGate(b Budget) *gate {
 	if b.Clients <= 0 {
 		b.Clients = DefaultBudget.Clients
 	}
@@ -57,7 +55,7 @@ func newGate(l net.Listener, b Budget) *gate {
 		b.Memory = DefaultBudget.Memory
 	}
 	b.Memory = max(b.Memory, clientMemory)
-	return &gate{Listener: l, budget: b, memory: semaphore.NewWeighted(b.Memory), clients: map[*conn]bool{}}
+	return &gate{budget: b, memory: semaphore.NewWeighted(b.Memory), clients: map[*conn]bool{}}
 }
 
 // greet takes a new connection in, and lets the oldest go that has not chosen anything yet when there are too many.

@@ -79,13 +79,14 @@ type Server struct {
 	mu        sync.Mutex
 	closed    bool
 	listeners map[net.Listener]bool
+	gates     map[*gate]bool
 	conns     map[net.Conn]bool
 	wait      sync.WaitGroup
 }
 
 // NewServer makes a server.
 func NewServer(exports Exports, log *slog.Logger) *Server {
-	return &Server{exports: exports, log: log, listeners: map[net.Listener]bool{}, conns: map[net.Conn]bool{}}
+	return &Server{exports: exports, log: log, listeners: map[net.Listener]bool{}, gates: map[*gate]bool{}, conns: map[net.Conn]bool{}}
 }
 
 // Serve accepts clients until the server or the listener is closed.
@@ -102,9 +103,9 @@ func (s *Server) serve(l net.Listener, b Budget, settings *tls.Config) error {
 		s.mu.Unlock()
 		return net.ErrClosed
 	}
-	s.listeners[l] = true
+	g := newGate(b)
+	s.listeners[l], s.gates[g] = true, true
 	s.mu.Unlock()
-	g := newGate(l, b)
 	for short := false; ; {
 		nc, err := l.Accept()
 		if err != nil {

@@ -274,6 +274,8 @@ func TestRefusalsAreAnsweredAndTheConnectionGoesOn(t *testing.T) {
 		require.Equal(t, c.code, binary.BigEndian.Uint32(reply[4:]), "%x", c.request[:28])
 		require.EqualValues(t, 77, binary.BigEndian.Uint64(reply[8:]))
 	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	require.Equal(t, 2, m.flushes, "a flush and a forced write reach the export")
 }
 
@@ -301,6 +303,6 @@ func FuzzServer(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		s := NewServer(one{newMemory(16)}, slog.New(slog.DiscardHandler))
 		s.wait.Add(1)
-		s.handle(pipe{in: bytes.NewReader(b)}, newGate(nil, Budget{}), nil)
+		s.handle(pipe{in: bytes.NewReader(b)}, newGate(Budget{}), nil)
 	})
 }
