@@ -471,3 +471,23 @@ func TestTheMetricsPageSurvivesSilentCollectors(t *testing.T) {
 	require.Equal(t, http.StatusOK, reply.StatusCode)
 	require.NoError(t, reply.Body.Close())
 }
+
+// Out of descriptors the service goes on looking after its arrays, says so, and is itself again afterwards.
+func TestTheServiceOutlivesAWantOfDescriptors(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "4", "-size", "64MiB")
+	b.nidalo("create", "-name", "tides", "-level", "5", "A1", "A2", "A3")
+	b.start()
+	b.healthy()
+	pid := fmt.Sprint(b.serve.Process.Pid)
+	b.tool("prlimit", "--pid", pid, "--nofile=3:4096") // nothing more can be opened
+	b.nidalo("lab", "pull", "A2")
+	time.Sleep(4 * time.Second)
+	b.nidalo("lab", "insert", "A2", "-size", "64MiB")
+	b.tool("prlimit", "--pid", pid, "--nofile=1024:4096")
+	b.eventually("the pull was noticed", func() bool { return b.condition() == "exposed" })
+	b.eventually("the end of it is said", func() bool { return strings.Contains(b.nidalo("history"), "disks-listed") })
+	require.Contains(t, b.log.String(), "too many open files")
+	b.nidalo("replace", "-wait", "tides", "1", "A2")
+	b.healthy()
+}

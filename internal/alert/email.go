@@ -70,6 +70,8 @@ func (w Webhook) Check() error {
 		return errors.New("url is needed")
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
 		return errors.New("url: write https://HOST/PATH") // the address may hold a secret and is not shown
+	case w.TokenFile != "" && !filepath.IsAbs(w.TokenFile):
+		return fmt.Errorf("token_file: %q is not an absolute path", w.TokenFile)
 	case u.User != nil:
 		return errors.New("url: a password does not belong into an address; token_file names a file that holds one")
 	case u.Scheme == "http" && !w.Plain && !loopback(u.Hostname()):

@@ -235,8 +235,8 @@ func leftAs(e record.Entry, own *record.Record) bool {
 // contradicts says whether a candidate cannot be in the state it is in if this state is the right one.
 func (x *claim) contradicts(c Candidate) bool {
 	e := x.rec.Roster[c.Record.Slot]
-	if x.takes(c) || x.knowsLeft(c) {
-		return false
+	if x.takes(c) || x.knowsLeft(c) || stateOfRecord(c.Record) == stateOfRecord(x.rec) {
+		return false // the last: it was about to be brought back, see Readmit
 	}
 	if takesPart(e.Condition) {
 		// One that is behind was set back, or this state is not what it says. One that is ahead went on.

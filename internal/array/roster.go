@@ -257,6 +257,10 @@ again:
 	if whole(r.rec) {
 		r.rec.Changes = record.Changes{}
 	}
+	if err := r.encodable(live); err != nil {
+		a.freeze(fmt.Errorf("%w: the roster could not be written: %w", ErrFailed, err))
+		return a.alive()
+	}
 	r.shown.Store(r.rec.Clone())
 	r.epoch.Store(r.rec.Epoch)
 	errs := make([]error, len(live))
@@ -287,6 +291,17 @@ again:
 	r.changes.Store(&changes)
 	r.unsettled.Store(false)
 	return nil
+}
+
+// encodable says whether the record is one that can be read back: that it is not would be no fault of a member.
+func (r *roster) encodable(live []*member) error {
+	if len(live) == 0 {
+		return nil
+	}
+	own := r.rec.Clone()
+	own.Slot, own.Member, own.Place = live[0].slot, r.ids[live[0].slot], live[0].place
+	_, err := own.Encode()
+	return err
 }
 
 // whole says whether nobody is away.

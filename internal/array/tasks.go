@@ -528,6 +528,27 @@ func (a *Array) WaitTasks() {
 	}
 }
 
+// GoOn starts rebuilds again that ended in an error and are still to be done, such as for want of room on a file system.
+func (a *Array) GoOn() {
+	if a.alive() != nil {
+		return
+	}
+	a.joins.Lock()
+	defer a.joins.Unlock()
+	for slot := range a.members {
+		if m := a.members[slot].Load(); m.condition() == record.Rebuilding && m.live() && !a.tasks.busy(slot) {
+			_, _ = a.startRebuild(slot)
+		}
+	}
+}
+
+// busy says whether a task about the member in a slot is under way.
+func (ts *tasks) busy(slot int) bool {
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	return slices.ContainsFunc(ts.list, func(t *task) bool { return t.slot == slot && t.running() })
+}
+
 // resumeTasks goes on with what the record says was under way.
 func (a *Array) resumeTasks() {
 	if a.cfg.Serial {

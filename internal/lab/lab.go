@@ -459,21 +459,21 @@ func (l *Lab) Identity(bay string, d Disk) disk.Identity {
 }
 
 // Mark names what is in a bay so that a change of disk changes it: empty when nothing is. It does not touch the disk.
-func (l *Lab) Mark(bay string) string {
+func (l *Lab) Mark(bay string) (string, error) {
 	dir, err := l.bay(bay)
 	if err != nil {
-		return ""
+		return "", err
 	}
 	d, err := readLabel(dir)
 	if err != nil {
-		return ""
+		return "", err
 	}
 	s, err := mapSignal(dir)
 	if err != nil {
-		return ""
+		return "", err
 	}
 	defer s.close()
-	return fmt.Sprintf("%s/%d/%d", d.Serial, d.Size, s.insertion.Load())
+	return fmt.Sprintf("%s/%d/%d", d.Serial, d.Size, s.insertion.Load()), nil
 }
 
 // Light switches the light of a bay. It shines on whether or not a disk is in it.

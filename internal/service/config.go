@@ -329,6 +329,11 @@ func (l Listen) check() error {
 	if t := l.TLS; t != (ListenTLS{}) && (t.Address == "" || t.Cert == "" || t.Key == "" || t.CA == "") {
 		return wrongKey{"listen.tls.address", "address, cert, key and ca are all needed: clients must show a certificate"}
 	}
+	for _, f := range [][2]string{{"listen.tls.cert", l.TLS.Cert}, {"listen.tls.key", l.TLS.Key}, {"listen.tls.ca", l.TLS.CA}} {
+		if f[1] != "" && !filepath.IsAbs(f[1]) {
+			return wrongKey{f[0], fmt.Sprintf("%q is not an absolute path", f[1])}
+		}
+	}
 	if l.Clients < 0 || l.Clients > 10000 {
 		return wrongKey{"listen.clients", "between 1 and 10000"}
 	}

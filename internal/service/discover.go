@@ -178,7 +178,13 @@ func (s *Service) peek(src source) (disk.Disk, error) {
 // mark names the disk in a source without an operation on it; empty when there is none.
 func (s *Service) mark(src source) string {
 	if src.bay != "" {
-		return s.lab.Mark(src.bay)
+		mark, err := s.lab.Mark(src.bay)
+		if starving(err) { // it cannot be told, so nothing is new
+			s.survey.mu.Lock()
+			defer s.survey.mu.Unlock()
+			return s.survey.known[src].mark
+		}
+		return mark
 	}
 	var st unix.Stat_t
 	if err := unix.Stat(src.path, &st); err != nil {
@@ -292,7 +298,7 @@ func (s *Service) examine(src source, mark string) found {
 	d, err := s.peek(src)
 	if err != nil {
 		f.info.State, f.info.Holds = DiskBroken, []string{record.Printable(err.Error())}
-		f.starved = errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE)
+		f.starved = starving(err)
 		if errors.Is(err, lab.ErrEmpty) {
 			f.info.State, f.info.Holds = DiskEmpty, nil
 		}
@@ -330,6 +336,9 @@ func (s *Service) examine(src source, mark string) found {
 	}
 	return f
 }
+
+// starving says whether an error is for want of descriptors.
+func starving(err error) bool { return errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE) }
 
 // present adds what follows from the arrays as they are now.
 func (s *Service) present(f found) DiskInfo {
@@ -449,6 +458,9 @@ func (s *Service) lookLoop() {
 		if time.Since(minute) > time.Minute {
 			minute = time.Now()
 			s.takeReadings()
+			for _, r := range s.running() {
+				r.GoOn()
+			}
 		}
 		if h := s.history(); h != nil && time.Since(day) > 24*time.Hour {
 			day = time.Now()

@@ -35,7 +35,7 @@ type chronicle struct {
 	signal  chan struct{}
 	done    chan struct{}
 	store   *history.Store
-	failed  bool
+	failed  time.Time // when it could not be opened last
 	sender  *alert.Sender
 }
 
@@ -183,23 +183,26 @@ func (s *Service) endedTask(e Event) *history.Task {
 	return nil
 }
 
+// historyRest is how long a history that cannot be opened is left alone.
+const historyRest = 10 * time.Second
+
 // history opens the history when it is first needed. Without it everything else goes on.
 func (s *Service) history() *history.Store {
 	c := &s.chron
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.store == nil && !c.failed {
+	if c.store == nil && time.Since(c.failed) > historyRest {
 		open := history.Open
 		if s.opt.Looks {
 			open = history.OpenReadOnly
 		}
 		store, err := open(filepath.Join(s.opt.Home, "history.db"))
 		if errors.Is(err, os.ErrNotExist) {
-			c.failed = true
+			c.failed = time.Now()
 			return nil
 		}
 		if err != nil {
-			c.failed = true
+			c.failed = time.Now()
 			s.opt.Log.Error("there is no history", "reason", err)
 			return nil
 		}

@@ -51,6 +51,7 @@ type Service struct {
 	looked      atomic.Int64        // when lookLoop began its last round, in ns
 	poke        chan struct{}       // lookLoop is to look at once
 	asked       time.Time           // when disks were asked how they are; used by lookLoop only
+	saving      sync.Mutex          // of mem to its file; taken before mu
 	admin       sync.Mutex          // one change by an administrator at a time
 	mu          sync.Mutex          // guards what is below; nobody touches a disk while holding it
 	arrays      map[string]*running // by name
@@ -113,6 +114,7 @@ func Open(opt Options) (*Service, error) {
 		return nil, err
 	}
 	if opt.Stays {
+		s.history() // while there are descriptors for it
 		s.resumeVets()
 		s.looked.Store(time.Now().UnixNano())
 		s.wait.Go(s.lookLoop)

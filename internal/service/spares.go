@@ -51,6 +51,11 @@ func (s *Service) recall() error {
 	}
 	if err == nil {
 		err = json.Unmarshal(buf, &s.mem)
+		for _, m := range []*map[string]string{&s.mem.Paces, &s.mem.Took, &s.mem.Quiet, &s.mem.Names, &s.mem.Bad} {
+			if *m == nil { // as an edited file may say
+				*m = map[string]string{}
+			}
+		}
 	}
 	if err != nil {
 		return &Error{What: fmt.Sprintf("%s cannot be read: %v", s.memoryPath(), err), Hints: []string{"repair or remove it: arrays are found by what their disks carry; spares and paces must be set again"}}
@@ -58,12 +63,15 @@ func (s *Service) recall() error {
 	return nil
 }
 
-// change edits the memory and writes it down, whole or not at all.
+// change edits the memory and writes it down, whole or not at all. Nobody waits for the disk of the home but others who do
+// the same.
 func (s *Service) change(edit func(*memory)) error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	edit(&s.mem)
 	buf, err := json.MarshalIndent(s.mem, "", "  ")
+	s.mu.Unlock()
 	if err != nil {
 		return err
 	}
