@@ -37,7 +37,7 @@ unit:
 
 # The race detector needs cgo and a C compiler; the product does not.
 race:
-	CGO_ENABLED=1 $(GO) test -race -run 'Rebuild|Race|Parallel|Hostile' ./internal/array ./internal/nbd
+	CGO_ENABLED=1 $(GO) test -race -run 'Rebuild|Race|Parallel|Hostile|Joining|Returning|NeverAHole|PartBlock|VanishesIn|LeavesTheSpare|Paused|ThatWaits|Forged' ./internal/array ./internal/nbd
 	NIDALO_RACE=1 $(GO) test -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack' ./test
 
 crash:
@@ -48,11 +48,15 @@ fuzz:
 	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s -fuzzminimizetime 10x ./internal/nbd
 
-# For as long as wanted: new seeds of the crash machine, and 30 cycles of kill -9 under load.
+# For as long as wanted: new seeds of the crash machine, 200 cycles of kill -9 under load with everything going on, the same
+# with a file system that runs full, and five minutes of hostile clients. SOAK chooses other acts.
 FROM ?= 1000000
+SOAK ?= 1
 soak: tools
 	NIDALO_SEEDS=$(SEEDS) $(GO) test -timeout 24h ./internal/crash -args -from $(FROM)
 	NIDALO_CYCLES=30 $(GO) test -timeout 1h -count 1 -run 'AfterEveryKill' ./test
+	NIDALO_CYCLES=200 NIDALO_SOAK_SEED=$(SOAK) $(GO) test -timeout 2h -count 1 -v -run 'SurvivesTheSoak|SurvivesAFull' ./test
+	NIDALO_HOSTILE=300 $(GO) test -timeout 1h -count 1 -v -run 'HostileClients' ./test
 
 # Shows that the crash machine can fail: each of these changes to the engine must be caught.
 mutations:

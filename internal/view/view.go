@@ -140,6 +140,9 @@ func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
 		if d.State == service.DiskBlank || d.State == service.DiskSpare {
 			holds = "vet: " + or(d.Vetting, "never")
 		}
+		if d.Bad != "" {
+			holds = strings.TrimPrefix(holds+"; "+d.Bad, "; ")
+		}
 		where := d.Bay
 		if where == "" {
 			where = d.Path
@@ -195,7 +198,7 @@ func (s *Screen) Status(st *service.Status) {
 	}
 	s.Next(st.Next)
 	if len(st.Arrays) > 0 && !st.Serving {
-		s.Printf("No service is running here: clients cannot connect, and tasks rest. Start it with: nidalo serve\n")
+		s.Printf("No service is running here: this is what the disks say. Clients cannot connect, and tasks rest. Start it with: nidalo serve\n")
 	}
 }
 
@@ -210,6 +213,9 @@ func (s *Screen) array(a service.ArrayStatus) {
 	s.Printf("\n")
 	if a.Reason != "" {
 		s.Printf("%s\n", wrap(capital(a.Reason), s.Width, ""))
+	}
+	if a.Trouble != "" {
+		s.Printf("%s\n", wrap(capital(a.Trouble), s.Width, ""))
 	}
 	s.Printf("%s usable", service.FormatSize(a.Capacity))
 	if !a.Out && a.Condition != "failed" {
