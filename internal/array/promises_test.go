@@ -113,6 +113,7 @@ func TestAJoiningDiskClaimsNothingThatWasCommittedMeanwhile(t *testing.T) {
 			a, _, _ := trapped(t, f, layout.Parity1, 4, array.Config{})
 			require.NoError(t, a.WriteAt(noise(1, 4*mib), 0))
 			require.NoError(t, a.Fail(1, false))
+			a.SetPace(array.Pace{Rate: 4 << 10}) // the rebuild must not get to its first checkpoint
 			want := noise(2, 256<<10)
 			fresh := &trap{Disk: f.disk(48 * mib)}
 			done := false
@@ -125,10 +126,6 @@ func TestAJoiningDiskClaimsNothingThatWasCommittedMeanwhile(t *testing.T) {
 				}
 				return nil
 			})
-			if phase == "signed" {
-				// The record is written with the roster held; a flush needs none of that.
-				done = false
-			}
 			require.NoError(t, a.Replace(1, fresh))
 			require.True(t, done)
 			a.Abandon() // as kill -9 does
@@ -152,6 +149,7 @@ func TestAReturningDiskClaimsNothingThatWasCommittedMeanwhile(t *testing.T) {
 	back := &trap{Disk: f.open(gates[2].Identity().Path)}
 	own, err := disk.ReadRecord(back)
 	require.NoError(t, err)
+	a.SetPace(array.Pace{Rate: 4 << 10})
 	want, flushed := noise(3, 256<<10), 0
 	back.set(func(op string, off int64) error {
 		if op == "sync" && flushed == 0 {
@@ -237,28 +235,33 @@ func TestAcknowledgedDataIsNeverAHole(t *testing.T) {
 	defer a.Abandon()
 	stop := make(chan struct{})
 	var wait, clients sync.WaitGroup
-	wait.Go(func() {
-		for {
-			select {
-			case <-stop:
-				return
-			default:
-				_ = a.Flush()
+	for range 3 {
+		wait.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+					_ = a.Flush()
+				}
 			}
-		}
-	})
+		})
+	}
 	size := a.Geometry().StripeSize()
 	stripes := a.Geometry().Stripes()
-	for c := range int64(4) {
+	for c := range int64(8) {
 		clients.Go(func() {
-			for i := c; i < min(stripes, 1600) && !t.Failed(); i += 4 {
+			block := noise(uint64(c), 4096)
+			for i := c; i < stripes && !t.Failed(); i += 8 {
 				off := i * size
-				if err := a.WriteAt(noise(uint64(i), 4096), off); err != nil {
+				if err := a.WriteAt(block, off); err != nil {
 					t.Error(err)
 					return
 				}
-				if x, err := a.Extents(off, 4096, 1); err != nil || !x[0].Written {
-					t.Errorf("stripe %d: %v, %v", i, x, err)
+				for range 20 {
+					if x, err := a.Extents(off, size, 1); err != nil || !x[0].Written {
+						t.Errorf("stripe %d: %v, %v", i, x, err)
+					}
 				}
 				if err := a.Zero(off, size); err != nil {
 					t.Error(err)
@@ -283,14 +286,13 @@ func TestAPartBlockWriteKeepsWhatOthersWriteMeanwhile(t *testing.T) {
 	require.NoError(t, a.WriteAt(noise(1, 3*4096), 0))
 	require.NoError(t, a.Flush())
 	want := noise(2, 3*4096)
-	var once sync.Once
+	var reads atomic.Int64
 	for _, d := range traps {
 		d.set(func(op string, off int64) error {
-			if op == "read" {
-				once.Do(func() {
-					require.NoError(t, a.WriteAt(want[:4096], 0))
-					require.NoError(t, a.WriteAt(want[2*4096:], 2*4096))
-				})
+			// The first three read the column of the first block, the next that of the last.
+			if op == "read" && reads.Add(1) == 4 {
+				require.NoError(t, a.WriteAt(want[:4096], 0))
+				require.NoError(t, a.WriteAt(want[2*4096:], 2*4096))
 			}
 			return nil
 		})
@@ -299,6 +301,7 @@ func TestAPartBlockWriteKeepsWhatOthersWriteMeanwhile(t *testing.T) {
 	require.NoError(t, a.WriteAt(part, 100))
 	copy(want[100:], part)
 	requireReads(t, a, want, 0)
+	require.GreaterOrEqual(t, reads.Load(), int64(4))
 }
 
 func TestADiskThatVanishesInItsReturnCatchesUpAllTheSame(t *testing.T) {
