@@ -6,99 +6,204 @@ import (
 	"hash/crc32"
 )
 
-// Pages are the 4 KiB blocks of the checksum table and the written map. Both carry a head of 24 bytes:
+// Pages are the 4 KiB blocks of the checksum table, the written map and the witness table. A page is eight sectors of 512
+// bytes, since only a sector never tears, each with a head of its own:
 //
-//	0  4  checksum of bytes 4…4095
-//	4  4  kind: 'S','U','M','1' or 'M','A','P','1'
-//	8  8  tag: the member's, XOR the page's number; a page that strayed from elsewhere does not match
-//	16 8  epoch in which a checksum page was changed last: what a member that was away has missed carries a later one
+//	0  4  checksum of the kind, tag, page and sector number, and of bytes 4…511 of the sector; what strayed from elsewhere
+//	      does not match
+//	4  6  number of the checkpoint that wrote it
+//	10 6  in the first sector of a checksum page: the epoch in which the page was changed last
 //
-// A checksum page then holds one 32-bit sum for each of SumsPerPage blocks of data. Two values are not checksums:
-// SumNever (the block was never written, or trimmed: it reads as zeros and its bytes mean nothing) and SumLost (its
-// content is not known and must come from redundancy). A map page holds one bit for each checksum page, set once that
-// page has anything but SumNever in it; while the bit is clear the checksum page is never read.
+// So a page that was torn by a crash is a mix of whole sectors, older and newer, and counts as its newest: what the older ones
+// lack is still in the journal.
+//
+// A checksum page then holds one 32-bit sum for each of SumsPerPage blocks of data. Three values are not checksums: SumNever,
+// SumLost and SumDoubt. A map page holds one bit for each checksum page, set once that page has anything but SumNever in it;
+// while the bit is clear the checksum page is never read. A witness page holds, for each of WitnessesPerPage pages of another
+// member, which checkpoint wrote it last and the checksum it had then.
 const (
-	pageHead    = 24
-	SumsPerPage = (Block - pageHead) / 4 // 1018 blocks, a little under 4 MiB of data
-	BitsPerPage = (Block - pageHead) * 8 // 32576 pages, about 126 GiB of data
+	sectorSize  = 512
+	sectorHead  = 16
+	sectorRoom  = sectorSize - sectorHead
+	sectors     = Block / sectorSize
+	sumsInOne   = sectorRoom / 4
+	SumsPerPage = sectors * sumsInOne      // 992 blocks, a little under 4 MiB of data
+	BitsPerPage = sectors * sectorRoom * 8 // 31744 pages, about 120 GiB of data
+
+	witnessTag       = 8 // bytes before the witnesses of a sector: the tag of the member they are about
+	witnessSize      = 12
+	witnessesInOne   = (sectorRoom - witnessTag) / witnessSize
+	WitnessesPerPage = sectors * witnessesInOne // 320 pages, about 1.2 GiB of data
 )
 
 // Special values of a block's sum.
 const (
-	SumNever uint32 = 0
-	SumLost  uint32 = 1
+	SumNever uint32 = 0 // never written, or trimmed: it reads as zeros and its bytes mean nothing
+	SumLost  uint32 = 1 // its contents are not known, and must come from redundancy
+	SumDoubt uint32 = 2 // its sum is not to be believed, so redundancy has to say what its contents are
 )
 
-// Sum is the checksum of one block of data: CRC-32C, moved out of the way of the two special values.
+// Unknown says that a sum does not tell what a block holds: it is lost or in doubt.
+func Unknown(sum uint32) bool { return sum == SumLost || sum == SumDoubt }
+
+// Sum is the checksum of one block of data: CRC-32C, moved out of the way of the special values.
 func Sum(block []byte) uint32 {
 	c := crc32.Checksum(block, Castagnoli)
-	if c <= SumLost {
-		c += 2
+	if c <= SumDoubt {
+		c += SumDoubt + 1
 	}
 	return c
 }
 
-// PageKind tells the two kinds of page apart.
+// PageKind tells the kinds of page apart.
 type PageKind uint8
 
 // The kinds of page.
 const (
 	SumPage PageKind = iota
 	MapPage
+	WitnessPage
 )
 
-var pageMagic = [...]uint32{SumPage: 0x314d5553, MapPage: 0x3150414d}
+var pageMagic = [...]uint32{SumPage: 0x334d5553, MapPage: 0x3350414d, WitnessPage: 0x33544957}
 
 // Tag is a short form of a member's identity that its pages and journal entries carry.
 func (r *Record) Tag() uint64 { return binary.LittleEndian.Uint64(r.Member[:]) }
 
-// SealPage writes the head of a page.
-func SealPage(buf []byte, kind PageKind, tag uint64, number int64) {
-	binary.LittleEndian.PutUint32(buf[4:], pageMagic[kind])
-	binary.LittleEndian.PutUint64(buf[8:], tag^uint64(number))
-	binary.LittleEndian.PutUint32(buf, crc32.Checksum(buf[4:Block], Castagnoli))
+// sectorSum is the checksum of a sector of a page.
+func sectorSum(buf []byte, kind PageKind, tag uint64, page int64, sector int) uint32 {
+	var seed [24]byte
+	binary.LittleEndian.PutUint32(seed[:], pageMagic[kind])
+	binary.LittleEndian.PutUint32(seed[4:], uint32(sector))
+	binary.LittleEndian.PutUint64(seed[8:], tag)
+	binary.LittleEndian.PutUint64(seed[16:], uint64(page))
+	s := buf[sector*sectorSize:][:sectorSize]
+	return crc32.Update(crc32.Checksum(seed[:], Castagnoli), Castagnoli, s[4:])
 }
 
-// CheckPage verifies the head of a page read from a member.
-func CheckPage(buf []byte, kind PageKind, tag uint64, number int64) error {
-	switch {
-	case len(buf) != Block || binary.LittleEndian.Uint32(buf) != crc32.Checksum(buf[4:], Castagnoli):
-		return fmt.Errorf("page %d: wrong checksum: %w", number, ErrFormat)
-	case binary.LittleEndian.Uint32(buf[4:]) != pageMagic[kind]:
-		return fmt.Errorf("page %d: of another kind: %w", number, ErrFormat)
-	case binary.LittleEndian.Uint64(buf[8:]) != tag^uint64(number):
-		return fmt.Errorf("page %d: belongs elsewhere: %w", number, ErrFormat)
+// SealPage writes the heads of a page: it is written by the given checkpoint.
+func SealPage(buf []byte, kind PageKind, tag uint64, page int64, checkpoint uint64) {
+	for i := range sectors {
+		put48(buf[i*sectorSize+4:], checkpoint)
+		binary.LittleEndian.PutUint32(buf[i*sectorSize:], sectorSum(buf, kind, tag, page, i))
 	}
-	return nil
 }
+
+// CheckPage verifies the heads of a page read from a member, and returns the number of the checkpoint that wrote its newest
+// sector.
+func CheckPage(buf []byte, kind PageKind, tag uint64, page int64) (checkpoint uint64, err error) {
+	if len(buf) != Block {
+		return 0, fmt.Errorf("page %d of %d bytes: %w", page, len(buf), ErrFormat)
+	}
+	for i := range sectors {
+		if binary.LittleEndian.Uint32(buf[i*sectorSize:]) != sectorSum(buf, kind, tag, page, i) {
+			return 0, fmt.Errorf("page %d: wrong checksum: %w", page, ErrFormat)
+		}
+		checkpoint = max(checkpoint, get48(buf[i*sectorSize+4:]))
+	}
+	return checkpoint, nil
+}
+
+// PageSumOf is the checksum of a page as a whole, as its witness has it.
+func PageSumOf(buf []byte) uint32 { return crc32.Checksum(buf, Castagnoli) }
+
+func put48(b []byte, v uint64) {
+	binary.LittleEndian.PutUint32(b, uint32(v))
+	binary.LittleEndian.PutUint16(b[4:], uint16(v>>32))
+}
+
+func get48(b []byte) uint64 {
+	return uint64(binary.LittleEndian.Uint32(b)) | uint64(binary.LittleEndian.Uint16(b[4:]))<<32
+}
+
+// MaxCheckpoint is the highest number a checkpoint can have.
+const MaxCheckpoint = 1<<48 - 1
+
+func sumAt(i int) int { return i/sumsInOne*sectorSize + sectorHead + 4*(i%sumsInOne) }
 
 // PageSum returns entry i of a checksum page.
-func PageSum(buf []byte, i int) uint32 {
-	return binary.LittleEndian.Uint32(buf[pageHead+4*i:])
+func PageSum(buf []byte, i int) uint32 { return binary.LittleEndian.Uint32(buf[sumAt(i):]) }
+
+// PageSums fills out with the entries from i on.
+func PageSums(buf []byte, i int, out []uint32) {
+	for len(out) > 0 {
+		at, n := sumAt(i), min(len(out), sumsInOne-i%sumsInOne)
+		for j := range n {
+			out[j] = binary.LittleEndian.Uint32(buf[at+4*j:])
+		}
+		out, i = out[n:], i+n
+	}
 }
 
 // SetPageSum sets entry i of a checksum page.
-func SetPageSum(buf []byte, i int, sum uint32) {
-	binary.LittleEndian.PutUint32(buf[pageHead+4*i:], sum)
-}
+func SetPageSum(buf []byte, i int, sum uint32) { binary.LittleEndian.PutUint32(buf[sumAt(i):], sum) }
 
 // PageEpoch is the epoch in which a checksum page was changed last.
-func PageEpoch(buf []byte) uint64 { return binary.LittleEndian.Uint64(buf[16:]) }
+func PageEpoch(buf []byte) uint64 { return get48(buf[10:]) }
 
 // SetPageEpoch notes the epoch of a change.
-func SetPageEpoch(buf []byte, epoch uint64) { binary.LittleEndian.PutUint64(buf[16:], epoch) }
+func SetPageEpoch(buf []byte, epoch uint64) { put48(buf[10:], epoch) }
+
+func bitAt(i int) (at int, mask byte) {
+	return i/8/sectorRoom*sectorSize + sectorHead + i/8%sectorRoom, 1 << (i % 8)
+}
 
 // PageBit returns bit i of a map page.
-func PageBit(buf []byte, i int) bool { return buf[pageHead+i/8]>>(i%8)&1 == 1 }
+func PageBit(buf []byte, i int) bool {
+	at, mask := bitAt(i)
+	return buf[at]&mask != 0
+}
 
 // SetPageBit sets or clears bit i of a map page.
 func SetPageBit(buf []byte, i int, on bool) {
+	at, mask := bitAt(i)
 	if on {
-		buf[pageHead+i/8] |= 1 << (i % 8)
+		buf[at] |= mask
 	} else {
-		buf[pageHead+i/8] &^= 1 << (i % 8)
+		buf[at] &^= mask
 	}
 }
 
-// PageBits is the bits of a map page as bytes, lowest bit first.
-func PageBits(buf []byte) []byte { return buf[pageHead:Block] }
+// NextPageBit is the first bit from i on that is set, below end; end when there is none.
+func NextPageBit(buf []byte, i, end int) int {
+	for i < end {
+		at, mask := bitAt(i)
+		if mask == 1 && buf[at] == 0 {
+			i += 8
+			continue
+		}
+		if buf[at]&mask != 0 {
+			return i
+		}
+		i++
+	}
+	return end
+}
+
+// Witness is what is known of a page of another member.
+type Witness struct {
+	Checkpoint uint64 // that wrote it last; 0: nothing is known
+	Sum        uint32 // of the page then, see PageSumOf
+}
+
+// PageWitness returns entry i of a witness page that is about the member with a tag; zero when it is about another.
+func PageWitness(buf []byte, tag uint64, i int) Witness {
+	s := buf[i/witnessesInOne*sectorSize+sectorHead:][:sectorRoom]
+	if binary.LittleEndian.Uint64(s) != tag {
+		return Witness{}
+	}
+	e := s[witnessTag+witnessSize*(i%witnessesInOne):]
+	return Witness{get48(e), binary.LittleEndian.Uint32(e[6:])}
+}
+
+// SetPageWitness sets entry i of a witness page. What was known of another member in that sector is dropped.
+func SetPageWitness(buf []byte, tag uint64, i int, w Witness) {
+	s := buf[i/witnessesInOne*sectorSize+sectorHead:][:sectorRoom]
+	if binary.LittleEndian.Uint64(s) != tag {
+		clear(s)
+		binary.LittleEndian.PutUint64(s, tag)
+	}
+	e := s[witnessTag+witnessSize*(i%witnessesInOne):]
+	put48(e, w.Checkpoint)
+	binary.LittleEndian.PutUint32(e[6:], w.Sum)
+}

@@ -2,12 +2,15 @@
 // I/O. All numbers are little-endian; docs/format.md has the layout byte by byte.
 //
 //	offset on the member      what                                        file
-//	0                         member record, first copy (64 KiB)          record.go
+//	0                         member record, first copy (256 KiB)         record.go
 //	1 MiB                     journal: two heads, then the ring           journal.go
 //	after it                  written map, one bit per checksum page      pages.go
+//	after it                  witness table, of another member's pages    pages.go
 //	after it                  checksum table, 4 bytes per block of data   pages.go
 //	next multiple of 1 MiB    data
-//	last 64 KiB               member record, second copy
+//	last 256 KiB              member record, second copy
+//
+// From the written map on this is one segment; a member that gets more room is to get another one behind it.
 //
 // Every decoder takes hostile bytes: it returns an error that wraps ErrFormat, or values within the stated bounds.
 package record
@@ -25,11 +28,12 @@ import (
 	"nidalo/core/layout"
 )
 
-// Block is the unit of checksums and of what never tears, in bytes.
+// Block is the unit of checksums, in bytes. Only a sector of 512 bytes never tears.
 const Block = layout.Block
 
-// Size is the room of one copy of the member record in bytes.
-const Size = 64 << 10
+// Size is the room of one copy of the member record in bytes: for 64 members, two maps of 64 regions with a place on each of
+// them, and volumes.
+const Size = 256 << 10
 
 // Version is the format version written by this program.
 const Version = 3
@@ -88,6 +92,8 @@ type Place struct {
 	JournalSize  int64
 	MapStart     int64
 	MapPages     int64
+	WitnessStart int64
+	WitnessPages int64
 	SumStart     int64
 	SumPages     int64
 	DataStart    int64
@@ -113,6 +119,8 @@ type Entry struct {
 	// Base is the epoch up to which the member has everything, when it is away and while it catches up: all it may lack was
 	// changed in a later one. 0: nothing it holds counts.
 	Base uint64
+	// Witness is the slot of the member that keeps the witnesses of this one's pages; -1: none does.
+	Witness int
 	// Onto is the identity of the disk the member is being copied onto, and Cursor how many of its rows are. uuid.Nil: it
 	// is not.
 	Onto uuid.UUID
@@ -162,6 +170,7 @@ type Record struct {
 	Before     uint64    // the start of the identity of the epoch before: what a crash in a change of the roster leaves on some
 	Generation uint64    // raised with every write of the record
 	Clean      bool      // stopped in order: the journal is empty
+	Starts     uint64    // raised, durably, at every start before a page is written: no number of a checkpoint is used twice
 
 	Roster  []Entry
 	Task    Task
@@ -169,10 +178,25 @@ type Record struct {
 }
 
 const (
-	headSize  = 512
-	entrySize = 512
-	maxName   = 64
+	headSize    = 512
+	entrySize   = 512
+	segmentSize = 64
+	maxName     = 64
+	noWitness   = 0xff
 )
+
+// segment lists the places of the one segment there is, in the order they are written.
+func (p *Place) segment() []*int64 {
+	return []*int64{&p.MapStart, &p.MapPages, &p.WitnessStart, &p.WitnessPages, &p.SumStart, &p.SumPages, &p.DataStart, &p.DataSize}
+}
+
+// WitnessOf is the slot that keeps the witnesses of a member's pages in an array of so many; -1: none can.
+func WitnessOf(slot, members int) int {
+	if members < 2 {
+		return -1
+	}
+	return (slot + 1) % members
+}
 
 // Encode writes the record into as many whole blocks as it takes, at most Size bytes. What Decode would refuse is refused
 // here: a record that cannot be read back must never replace one that can.
@@ -183,7 +207,7 @@ func (r *Record) Encode() ([]byte, error) {
 	if err := r.check(); err != nil {
 		return nil, err
 	}
-	buf := make([]byte, (headSize+len(r.Roster)*entrySize+Block-1)&^(Block-1))
+	buf := make([]byte, (headSize+len(r.Roster)*entrySize+segmentSize+Block-1)&^(Block-1))
 	w := writer{buf: buf}
 	w.bytes(magicRecord[:])
 	w.u32(0) // checksum, below
@@ -200,10 +224,11 @@ func (r *Record) Encode() ([]byte, error) {
 	w.u32(uint32(r.Slot))
 	w.bool(r.Clean)
 	w.at += 3
-	for _, v := range []*int64{&r.Place.Size, &r.Place.JournalStart, &r.Place.JournalSize, &r.Place.MapStart, &r.Place.MapPages,
-		&r.Place.SumStart, &r.Place.SumPages, &r.Place.DataStart, &r.Place.DataSize} {
-		w.u64(uint64(*v))
+	for _, v := range []int64{r.Place.Size, r.Place.JournalStart, r.Place.JournalSize} {
+		w.u64(uint64(v))
 	}
+	w.u32(1) // segments
+	w.u32(0)
 	w.u64(r.Epoch)
 	w.bytes(r.EpochID[:])
 	w.u64(r.Generation)
@@ -222,6 +247,7 @@ func (r *Record) Encode() ([]byte, error) {
 		w.u64(v)
 	}
 	w.u64(r.Before)
+	w.u64(r.Starts)
 	if w.at > headSize {
 		panic("record: head is larger than its room")
 	}
@@ -229,7 +255,8 @@ func (r *Record) Encode() ([]byte, error) {
 		w.at = headSize + i*entrySize
 		w.bytes(e.ID[:])
 		w.u8(uint8(e.Condition))
-		w.at += 7
+		w.u8(uint8(e.Witness)) // -1 becomes noWitness
+		w.at += 6
 		w.u64(uint64(e.Cursor))
 		w.u64(uint64(e.Size))
 		w.u64(uint64(e.DataSize))
@@ -249,6 +276,10 @@ func (r *Record) Encode() ([]byte, error) {
 		w.at += 8
 		w.u64(e.Left)
 		w.u64(e.LeftID)
+	}
+	w.at = headSize + len(r.Roster)*entrySize
+	for _, v := range r.Place.segment() {
+		w.u64(uint64(*v))
 	}
 	binary.LittleEndian.PutUint32(buf[8:], crc32.Checksum(buf[12:], Castagnoli))
 	return buf, nil
@@ -286,10 +317,11 @@ func Decode(buf []byte) (*Record, error) {
 	r.Slot = int(d.u32())
 	r.Clean = d.bool()
 	d.at += 3
-	for _, v := range []*int64{&r.Place.Size, &r.Place.JournalStart, &r.Place.JournalSize, &r.Place.MapStart, &r.Place.MapPages,
-		&r.Place.SumStart, &r.Place.SumPages, &r.Place.DataStart, &r.Place.DataSize} {
+	for _, v := range []*int64{&r.Place.Size, &r.Place.JournalStart, &r.Place.JournalSize} {
 		*v = int64(d.u64())
 	}
+	segments := d.u32()
+	d.u32()
 	r.Epoch = d.u64()
 	d.bytes(r.EpochID[:])
 	r.Generation = d.u64()
@@ -308,7 +340,11 @@ func Decode(buf []byte) (*Record, error) {
 		r.Changes.Parts[i] = d.u64()
 	}
 	r.Before = d.u64()
-	if members < 1 || members > layout.MaxMembers || headSize+members*entrySize > len(buf) || r.Slot < 0 || r.Slot >= members {
+	r.Starts = d.u64()
+	if segments != 1 {
+		return nil, fmt.Errorf("member record: %d segments, this program knows 1: %w", segments, ErrFormat)
+	}
+	if members < 1 || members > layout.MaxMembers || headSize+members*entrySize+segmentSize > len(buf) || r.Slot < 0 || r.Slot >= members {
 		return nil, fmt.Errorf("member record: slot %d of %d members: %w", r.Slot, members, ErrFormat)
 	}
 	r.Roster = make([]Entry, members)
@@ -317,7 +353,10 @@ func Decode(buf []byte) (*Record, error) {
 		e := &r.Roster[i]
 		d.bytes(e.ID[:])
 		e.Condition = Condition(d.u8())
-		d.at += 7
+		if e.Witness = int(d.u8()); e.Witness == noWitness {
+			e.Witness = -1
+		}
+		d.at += 6
 		e.Cursor = int64(d.u64())
 		e.Size = int64(d.u64())
 		e.DataSize = int64(d.u64())
@@ -334,6 +373,10 @@ func Decode(buf []byte) (*Record, error) {
 		d.bytes(e.Onto[:])
 		d.at += 8
 		e.Left, e.LeftID = d.u64(), d.u64()
+	}
+	d.at = headSize + members*entrySize
+	for _, v := range r.Place.segment() {
+		*v = int64(d.u64())
 	}
 	if err := r.check(); err != nil {
 		return nil, err
@@ -357,8 +400,20 @@ func CheckName(name string) error {
 	return nil
 }
 
-// maxEpoch bounds epochs, generations and batch numbers: no array gets there, and a number below it can always be raised.
-const maxEpoch = 1 << 62
+// maxEpoch bounds epochs, generations and batch numbers: no array gets there, and a number below it can be raised.
+const maxEpoch = 1<<48 - 2
+
+// maxStarts bounds how often an array can be started; with the checkpoints of each it makes MaxCheckpoint.
+const (
+	maxStarts = 1<<24 - 2
+	perStart  = 1 << 24
+)
+
+// FirstCheckpoint is the number of the first checkpoint of a start, and LastCheckpoint that of the last it may make.
+func FirstCheckpoint(start uint64) uint64 { return start*perStart + 1 }
+
+// LastCheckpoint is the last number of a start.
+func LastCheckpoint(start uint64) uint64 { return start*perStart + perStart - 1 }
 
 // MaxDisk is the largest disk a record may speak of, in bytes: what is beyond is a forgery or damage.
 const MaxDisk = 1 << 56
@@ -369,12 +424,12 @@ func (r *Record) check() error {
 	if err := CheckName(r.Name); err != nil {
 		return fmt.Errorf("member record: %w: %w", err, ErrFormat)
 	}
-	if r.Epoch > maxEpoch || r.Generation > maxEpoch {
+	if r.Epoch > maxEpoch || r.Generation > maxEpoch || r.Starts > maxStarts {
 		return fmt.Errorf("member record: epoch %d, generation %d: %w", r.Epoch, r.Generation, ErrFormat)
 	}
 	for i, e := range r.Roster {
 		if e.Condition < Active || e.Condition > Missing || e.Cursor < 0 || e.DataSize < 0 || e.DataSize > MaxDisk || e.Size < 0 || e.Size > MaxDisk ||
-			e.Left > r.Epoch || e.Base > r.Epoch || e.Tried > r.Epoch {
+			e.Witness < -1 || e.Witness >= len(r.Roster) || e.Witness == i || e.Left > r.Epoch || e.Base > r.Epoch || e.Tried > r.Epoch {
 			return fmt.Errorf("member record: roster entry %d is out of bounds: %w", i, ErrFormat)
 		}
 	}
@@ -383,8 +438,8 @@ func (r *Record) check() error {
 		return fmt.Errorf("member record: %w: %w", err, ErrFormat)
 	}
 	p := r.Place
-	for _, v := range []int64{p.Size, p.JournalStart, p.JournalSize, p.MapStart, p.MapPages, p.SumStart, p.SumPages, p.DataStart, p.DataSize} {
-		if v < 0 || v > MaxDisk {
+	for _, v := range append([]*int64{&p.Size, &p.JournalStart, &p.JournalSize}, p.segment()...) {
+		if *v < 0 || *v > MaxDisk {
 			return fmt.Errorf("member record: a place is out of bounds: %w", ErrFormat)
 		}
 	}
@@ -433,7 +488,10 @@ func PlaceFor(size, data int64) (Place, error) {
 		}
 		p.SumPages = (data/Block + SumsPerPage - 1) / SumsPerPage
 		p.MapPages = (p.SumPages + BitsPerPage - 1) / BitsPerPage
-		p.SumStart = p.MapStart + p.MapPages*Block
+		// Room for the pages of a member as large as this one; what a larger one has beyond has no witness.
+		p.WitnessStart = p.MapStart + p.MapPages*Block
+		p.WitnessPages = (p.MapPages + p.SumPages + WitnessesPerPage - 1) / WitnessesPerPage
+		p.SumStart = p.WitnessStart + p.WitnessPages*Block
 		p.DataStart = (p.SumStart + p.SumPages*Block + mib - 1) &^ (mib - 1)
 		if over := p.DataStart + data - end; over > 0 {
 			data -= max(over-mib, 0) &^ (mib - 1)

@@ -155,6 +155,7 @@ type Array struct {
 	tasks    tasks
 	pace     atomic.Pointer[Pace]
 	stats    Stats
+	mending  mending
 	stop     chan struct{}
 	workers  sync.WaitGroup
 	closing  sync.Once

@@ -17,23 +17,34 @@ const placesKept = 100
 
 // StartCheck starts a consistency check of all that was ever written: every block against its checksum, and parity or
 // copies against the data. With repair it puts right what it can.
-func (a *Array) StartCheck(repair bool) error {
-	_, err := a.startCheck(repair, false)
+func (a *Array) StartCheck(repair bool) error { return a.StartCheckBlaming(repair, -1) }
+
+// StartCheckBlaming is StartCheck with a slot to blame where blocks contradict each other, all whole by their checksums, and
+// nothing shows which of them is wrong: what the member in it holds is computed from the others. With -1 such places are
+// reported and left as they are.
+func (a *Array) StartCheckBlaming(repair bool, blame int) error {
+	_, err := a.startCheck(checkHow{repair, blame}, false)
 	return err
 }
 
-func (a *Array) startCheck(repair, resume bool) (*task, error) {
+// checkHow is what a check is to do.
+type checkHow struct {
+	repair bool
+	blame  int // slot; -1: none
+}
+
+func (a *Array) startCheck(how checkHow, resume bool) (*task, error) {
 	cursor := int64(0)
 	if resume {
 		cursor = a.roster.view().Task.Cursor
 	}
-	return a.runTask(TaskCheck, -1, func(t *task) { a.countCheck(t, cursor) }, func(t *task) error { return a.check(t, repair, resume) })
+	return a.runTask(TaskCheck, -1, func(t *task) { a.countCheck(t, cursor) }, func(t *task) error { return a.check(t, how, resume) })
 }
 
 // CheckNow checks in the caller's goroutine.
 func (a *Array) CheckNow(repair bool) (CheckResult, error) {
 	t := &task{kind: TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
-	err := a.check(t, repair, false)
+	err := a.check(t, checkHow{repair, -1}, false)
 	return t.check, err
 }
 
@@ -42,8 +53,8 @@ func (a *Array) countCheck(t *task, cursor int64) {
 	t.count(used-a.usedFrom(cursor), used)
 }
 
-func (a *Array) check(t *task, repair, resume bool) error {
-	cursor := int64(0)
+func (a *Array) check(t *task, how checkHow, resume bool) error {
+	cursor, repair := int64(0), how.repair
 	saw := CheckResult{Repair: repair}
 	if saved := a.roster.view().Task; resume {
 		cursor = saved.Cursor
@@ -89,7 +100,7 @@ func (a *Array) check(t *task, repair, resume bool) error {
 		n := min(per, total-cursor)
 		a.refresh(cursor, n)
 		err := a.parallel(int(n), func(i int) error {
-			return a.checkStripe(t, a.geo.Locate(cursor+int64(i)), repair)
+			return a.checkStripe(t, a.geo.Locate(cursor+int64(i)), how)
 		})
 		if err != nil {
 			return err
@@ -137,9 +148,9 @@ const (
 
 // checkStripe checks one stripe, which it holds only while it looks: a member that is late is left alone with the stripe
 // free for clients.
-func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
+func (a *Array) checkStripe(t *task, st layout.Stripe, how checkHow) error {
 	for try := 1; ; try++ {
-		late, err := a.checkHeld(t, st, repair)
+		late, err := a.checkHeld(t, st, how)
 		if err != nil || late == nil {
 			return err
 		}
@@ -155,7 +166,7 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, repair bool) error {
 }
 
 // checkHeld is one attempt at it; late is a member that did not answer, and nothing was decided then.
-func (a *Array) checkHeld(t *task, st layout.Stripe, repair bool) (late *member, err error) {
+func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member, err error) {
 	defer a.lockStripes([]int64{st.Number}, true)()
 	if a.untouched(st, nil) {
 		return nil, a.alive()
@@ -190,17 +201,34 @@ func (a *Array) checkHeld(t *task, st layout.Stripe, repair bool) (late *member,
 	c.recover()
 	for role := range c.wrong {
 		for col, wrong := range c.wrong[role] {
+			if wrong == doubted && !c.same(role, col) && !(c.known[role][col] && c.fresh(col)) {
+				note(role, col, "older than it should be")
+			}
+		}
+	}
+	for role := range c.wrong {
+		for col, wrong := range c.wrong[role] {
 			if wrong.bad() && !c.known[role][col] {
 				result.Unrepairable++
 			}
 		}
 	}
-	contradictions := c.contradictions()
-	for _, x := range contradictions {
-		note(x[0], x[1], "does not match the data")
+	guilty, unsure := c.contradictions()
+	for _, x := range guilty {
+		note(x.role, x.col, "does not match the others")
 	}
-	if repair {
-		if err := c.repair(&result, contradictions); err != nil {
+	for _, x := range unsure {
+		if how.blame >= 0 && a.geo.GroupOf(how.blame) == st.Group {
+			x.role = a.geo.Role(st, how.blame)
+			guilty = append(guilty, x)
+			note(x.role, x.col, "contradicts the others, and is to blame as was said")
+			continue
+		}
+		note(x.role, x.col, "contradicts the others; nothing shows which of them is wrong")
+		result.Unrepairable++
+	}
+	if how.repair {
+		if err := c.repair(&result, guilty); err != nil {
 			return nil, err
 		}
 	}
@@ -236,44 +264,96 @@ func (a *Array) refresh(from, n int64) {
 	}
 }
 
-// contradictions lists the parity blocks (role, column) that are whole by their checksums and yet do not follow from
-// the data.
-func (c *columns) contradictions() (out [][2]int) {
-	k := c.a.geo.Data
-	if c.a.geo.Parity == 0 {
-		return nil
+// at is a block of a stripe.
+type at struct{ role, col int }
+
+// contradictions finds the columns whose blocks are all whole by their checksums and yet contradict each other. With two
+// parities or three copies the code itself shows which one is wrong: without that one, and only without that one, the others
+// agree. Those are guilty. Where nothing shows it the place is unsure, and named by its first parity.
+func (c *columns) contradictions() (guilty, unsure []at) {
+	k, m := c.a.geo.Data, c.a.geo.Parity
+	if m == 0 {
+		return nil, nil
 	}
-	rows := make([][]byte, c.a.geo.Parity)
+	rows := make([][]byte, m)
 	for j := range rows {
 		rows[j] = c.a.cache.scratch(c.n)
 	}
 	defer c.a.cache.scratchDone(rows)
 	parity.Encode(rows, c.bufs[:k])
 	for col := range c.n {
-		whole := true
-		for role := range k {
-			whole = whole && c.known[role][col]
+		whole, agrees := true, true
+		for role := range c.roles {
+			whole = whole && c.roles[role] != nil && c.known[role][col] && c.wrong[role][col] == sound
 		}
 		for j := range rows {
-			if !whole || c.roles[k+j] == nil || c.wrong[k+j][col] != sound || !c.known[k+j][col] {
+			agrees = agrees && (!c.known[k+j][col] || c.wrong[k+j][col] != sound || c.roles[k+j] == nil ||
+				bytes.Equal(rows[j][col*Block:][:Block], c.bufs[k+j][col*Block:][:Block]))
+		}
+		switch {
+		case agrees || !c.allData(col):
+		case whole && m > 1:
+			if role := c.odd(col); role >= 0 {
+				guilty = append(guilty, at{role, col})
 				continue
 			}
-			if at := col * Block; !bytes.Equal(rows[j][at:at+Block], c.bufs[k+j][at:at+Block]) {
-				out = append(out, [2]int{k + j, col})
-			}
+			fallthrough
+		default:
+			unsure = append(unsure, at{k, col})
 		}
 	}
-	return out
+	return guilty, unsure
 }
 
-// repair heals what is wrong, and computes parity anew where it contradicts the data.
-func (c *columns) repair(result *CheckResult, contradictions [][2]int) error {
+// allData says whether all data of a column is known from its own members.
+func (c *columns) allData(col int) bool {
+	for role := range c.a.geo.Data {
+		if !c.known[role][col] {
+			return false
+		}
+	}
+	return true
+}
+
+// odd is the one role of a column without which the others agree; -1 when there is none, or more than one.
+func (c *columns) odd(col int) int {
+	k, m, found := c.a.geo.Data, c.a.geo.Parity, -1
+	strips, own := make([][]byte, len(c.bufs)), make([]byte, Block)
+	rows := make([][]byte, m)
+	for j := range rows {
+		rows[j] = make([]byte, Block)
+	}
+	for role := range c.bufs {
+		for r := range strips {
+			strips[r] = c.bufs[r][col*Block:][:Block]
+		}
+		strips[role] = own
+		if parity.Recover(strips, k, []int{role}) != nil {
+			continue
+		}
+		parity.Encode(rows, strips[:k])
+		agree := true
+		for j := range rows {
+			agree = agree && bytes.Equal(rows[j], strips[k+j])
+		}
+		if agree {
+			if found >= 0 {
+				return -1
+			}
+			found = role
+		}
+	}
+	return found
+}
+
+// repair heals what is wrong, and computes anew what is to blame for contradictions.
+func (c *columns) repair(result *CheckResult, guilty []at) error {
 	a, k := c.a, c.a.geo.Data
-	if len(contradictions) > 0 {
+	if len(guilty) > 0 {
 		need := reservation{}
 		for _, m := range c.roles {
 			if m != nil {
-				need[m] = int64(len(contradictions)) + 2
+				need[m] = int64(len(guilty)) + 2
 			}
 		}
 		if err := a.journal.reserve(need); err != nil {
@@ -284,20 +364,21 @@ func (c *columns) repair(result *CheckResult, contradictions [][2]int) error {
 	a.journal.barrier.RLock()
 	defer a.journal.barrier.RUnlock()
 	result.Repaired += int64(c.heal())
-	if len(contradictions) == 0 {
+	if len(guilty) == 0 {
 		return nil
 	}
-	rows := make([][]byte, a.geo.Parity)
-	for j := range rows {
-		rows[j] = a.cache.scratch(c.n)
-	}
-	defer a.cache.scratchDone(rows)
-	parity.Encode(rows, c.bufs[:k])
 	var ch change
-	for _, x := range contradictions {
-		role, col := x[0], x[1]
-		buf := rows[role-k][col*Block:][:Block]
-		ch.writes = append(ch.writes, write{m: c.roles[role], kind: record.RunPayload, block: c.block(col), n: 1, buf: buf, sums: sumsOf(buf)})
+	for _, x := range guilty {
+		strips := make([][]byte, len(c.bufs))
+		for role := range strips {
+			strips[role] = c.bufs[role][x.col*Block:][:Block]
+		}
+		buf := make([]byte, Block)
+		strips[x.role] = buf
+		if m := c.roles[x.role]; m != nil && parity.Recover(strips, k, []int{x.role}) == nil {
+			ch.writes = append(ch.writes, write{m: m, kind: record.RunPayload, block: c.block(x.col), n: 1, buf: buf, sums: sumsOf(buf)})
+			a.count(m, &m.errs.checksum)
+		}
 	}
 	if err := a.commit(&ch); err != nil {
 		return err
@@ -305,7 +386,7 @@ func (c *columns) repair(result *CheckResult, contradictions [][2]int) error {
 	if err := a.place(&ch); err != nil {
 		return err
 	}
-	result.Repaired += int64(len(contradictions))
+	result.Repaired += int64(len(ch.writes))
 	return nil
 }
 

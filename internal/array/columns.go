@@ -19,6 +19,7 @@ type columns struct {
 	roles []*member  // by role; nil where the contents are not current
 	bufs  [][]byte   // by role, n blocks
 	sums  [][]uint32 // by role; nil without a member
+	had   [][]uint32 // by role and column: the sum of what the disk holds, where that is in doubt
 	known [][]bool   // by role and column: the buffer holds the contents
 	wrong [][]cause  // by role and column: why the member does not have what it should
 }
@@ -31,6 +32,7 @@ const (
 	unread         // the disk could not read it
 	mismatch       // its checksum is wrong
 	lost           // its contents were not known already
+	doubted        // its sum is not to be believed: redundancy has to say what it should hold
 	silent         // the disk did not answer in time; there may be nothing wrong with it
 )
 
@@ -44,12 +46,13 @@ type override func(slot int, block int64) (sum uint32, data []byte, ok bool)
 func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*columns, error) {
 	w := a.geo.Width()
 	c := &columns{a: a, st: st, first: first, n: n, roles: make([]*member, w), bufs: make([][]byte, w),
-		sums: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w)}
-	flags, causes := make([]bool, w*n), make([]cause, w*n)
+		sums: make([][]uint32, w), had: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w)}
+	flags, causes, had := make([]bool, w*n), make([]cause, w*n), make([]uint32, w*n)
 	for role := range w {
 		c.bufs[role] = a.cache.scratch(n)
 		c.known[role], flags = flags[:n], flags[n:]
 		c.wrong[role], causes = causes[:n], causes[n:]
+		c.had[role], had = had[:n], had[n:]
 		if m := a.members[a.geo.Slot(st, role)].Load(); a.reads(st, role, m) {
 			c.roles[role] = m
 		}
@@ -124,7 +127,7 @@ func (c *columns) loadRole(role int, over override) {
 		if own != nil && own[col] {
 			continue
 		}
-		if sums[col] > record.SumLost && m.live() {
+		if sums[col] != record.SumNever && sums[col] != record.SumLost && m.live() {
 			var err error
 			if !quiet {
 				err = c.a.readData(m, [][]byte{buf[col*Block:][:Block]}, c.block(col))
@@ -156,6 +159,9 @@ func (c *columns) judge(role, col int) {
 		c.known[role][col] = true
 	case sum == record.SumLost:
 		c.wrong[role][col] = lost
+	case sum == record.SumDoubt:
+		c.wrong[role][col] = doubted
+		c.had[role][col] = record.Sum(block)
 	case record.Sum(block) == sum:
 		c.known[role][col] = true
 	default:
@@ -206,7 +212,7 @@ func (c *columns) recoverRun(from, to int, unknown []int) {
 	for col := from; col < to; col++ {
 		good := true
 		for _, role := range unknown {
-			if s := c.sums[role]; s != nil && s[col] > record.SumLost && record.Sum(c.bufs[role][col*Block:][:Block]) != s[col] {
+			if s := c.sums[role]; s != nil && s[col] > record.SumDoubt && record.Sum(c.bufs[role][col*Block:][:Block]) != s[col] {
 				good = false
 			}
 		}
@@ -238,13 +244,18 @@ func (c *columns) fresh(col int) bool {
 	unknown := 0
 	for _, s := range c.sums {
 		switch {
-		case s == nil || s[col] == record.SumLost:
+		case s == nil || record.Unknown(s[col]):
 			unknown++
 		case s[col] != record.SumNever:
 			return false
 		}
 	}
 	return unknown <= c.a.geo.Parity
+}
+
+// same says whether a block that was in doubt turned out to be what it should be.
+func (c *columns) same(role, col int) bool {
+	return c.wrong[role][col] == doubted && c.known[role][col] && record.Sum(c.bufs[role][col*Block:][:Block]) == c.had[role][col]
 }
 
 // heal rewrites what members had wrong and is known again, and returns how many blocks. The caller holds the stripe
@@ -260,9 +271,18 @@ func (c *columns) heal() int {
 				continue
 			}
 			block := c.bufs[role][col*Block:][:Block]
-			if c.sums[role][col] == record.SumLost && c.fresh(col) {
+			switch {
+			case record.Unknown(c.sums[role][col]) && c.fresh(col):
 				c.a.tables.set(m, c.block(col), 1, nil, record.SumNever)
-			} else {
+				c.wrong[role][col] = sound
+				healed++
+				continue
+			case c.same(role, col):
+				// Only its sum was in doubt.
+				c.a.tables.set(m, c.block(col), 1, []uint32{record.Sum(block)}, 0)
+				c.wrong[role][col] = sound
+				continue
+			default:
 				if err := c.a.writeData(m, [][]byte{block}, c.block(col)); err != nil {
 					continue
 				}
@@ -272,7 +292,7 @@ func (c *columns) heal() int {
 			switch c.wrong[role][col] {
 			case unread:
 				c.a.count(m, &m.errs.read)
-			case mismatch:
+			case mismatch: // one in doubt was counted with its page
 				c.a.count(m, &m.errs.checksum)
 			}
 			c.wrong[role][col] = sound

@@ -57,7 +57,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	if err != nil {
 		return nil, err
 	}
-	rec := &record.Record{Array: uuid.New(), Name: p.Name, Level: p.Level, Strip: p.Strip, Epoch: 1, EpochID: uuid.New()}
+	rec := &record.Record{Array: uuid.New(), Name: p.Name, Level: p.Level, Strip: p.Strip, Epoch: 1, EpochID: uuid.New(), Starts: 1}
 	if slices.Contains([]layout.Level{layout.Mirrors, layout.Parities1, layout.Parities2}, p.Level) {
 		rec.Groups = geo.Groups
 	}
@@ -65,11 +65,13 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	rec.Created = a.now()
 	rec.Roster = make([]record.Entry, len(p.Disks))
 	a.roster.ids = make([]uuid.UUID, len(p.Disks))
+	a.journal.number.Store(record.FirstCheckpoint(rec.Starts))
 	for i, d := range p.Disks {
 		a.roster.ids[i] = uuid.New()
 		rec.Roster[i] = record.Entry{ID: a.roster.ids[i], Condition: record.Active, Size: d.Size(),
-			DataSize: places[i].DataSize, Since: rec.Created}
+			DataSize: places[i].DataSize, Since: rec.Created, Witness: record.WitnessOf(i, len(p.Disks))}
 	}
+	a.roster.shown.Store(rec.Clone())
 	for i, d := range p.Disks {
 		m := a.newMember(i, d, rec)
 		m.adopt(places[i], a.roster.ids[i])
@@ -98,12 +100,16 @@ func (a *Array) prepare(m *member) error {
 	if err := m.reserve(m.place.JournalStart, m.place.JournalSize); err != nil {
 		return err
 	}
+	number, err := a.nextCheckpoint()
+	if err != nil {
+		return err
+	}
 	const chunk = 256
 	for first := int64(0); first < m.place.MapPages; first += chunk {
 		n := min(chunk, m.place.MapPages-first)
 		buf := make([]byte, n*Block)
 		for i := range n {
-			record.SealPage(buf[i*Block:(i+1)*Block], record.MapPage, m.tag, first+i)
+			record.SealPage(buf[i*Block:(i+1)*Block], record.MapPage, m.tag, first+i, number)
 		}
 		if err := m.disk.WriteAt(buf, m.place.MapStart+first*Block); err != nil {
 			return err
@@ -157,8 +163,9 @@ func Open(s Set, cfg Config) (*Array, error) {
 	if err != nil {
 		return nil, err
 	}
-	// First everybody gets the epoch there is, so that no member is ever more than one behind whatever crash comes next.
-	if err = a.roster.update(a, func(r *record.Record) { r.Clean = false }); err == nil && len(gone) > 0 {
+	// First all get the epoch there is, so that no member is ever more than one behind whatever crash comes next; and numbers
+	// for the checkpoints of this start, before it writes a page.
+	if err = a.roster.update(a, func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err == nil && len(gone) > 0 {
 		err = a.roster.raise(a, func(r *record.Record) {
 			for _, slot := range gone {
 				notFound(r, slot, a.now())

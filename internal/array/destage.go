@@ -369,7 +369,7 @@ func (p *plan) run(col, n int, dirty, zero uint64) error {
 	for _, s := range sums {
 		for _, v := range s {
 			fresh = fresh && v == record.SumNever
-			lost = lost || v == record.SumLost
+			lost = lost || record.Unknown(v)
 		}
 	}
 	parities := 0

@@ -29,6 +29,7 @@ type journal struct {
 	ckpt    sync.Mutex
 	passes  atomic.Uint64         // checkpoints begun
 	passed  uint64                // the last one begun that was done without error; guarded by ckpt
+	number  atomic.Uint64         // the last checkpoint's: pages carry it
 	settled atomic.Uint64         // the last batch that a finished checkpoint covers: what the head of a disk that joins may claim
 	trouble atomic.Pointer[error] // why the last checkpoint failed, or nil
 	full    chan struct{}         // some ring is half full
@@ -360,23 +361,29 @@ func (a *Array) Trouble() error {
 
 // settlePages is a checkpoint, step by step. A page is clean only when it was written and synced, and a head is written
 // only after everything it relies on is durable. After an error the pages stay dirty and the heads where they were, and the
-// next checkpoint does all of it again.
+// next checkpoint does all of it again, under another number.
 //
 //	1  note the dirty pages, the last batch and the rings, with the barrier held: nothing is between commit and place then,
 //	   so the pages and the writes issued so far stand for exactly the batches up to that one
 //	2  write the checksum pages, sync       a crash leaves newer sums than the heads say; replay enters the same again
 //	3  write the map pages, sync            after the pages they speak of: a start never reads a page that was not written
-//	4  write the heads, sync                any one head is enough to say that everything is in place
-//	5  use the space in the rings again     only now that no start goes back to it
+//	4  write the witnesses of both, sync    after what they speak of: they never say more than is there. A crash before leaves
+//	                                        pages that are newer than their witnesses, which accuses nobody
+//	5  write the heads, sync                any one head is enough to say that everything is in place
+//	6  use the space in the rings again     only now that no start goes back to it
 func (a *Array) settlePages() error {
 	j := a.journal
 	type mark struct {
 		m          *member
 		head, live int64
 	}
+	number, err := a.nextCheckpoint()
+	if err != nil {
+		return err
+	}
 	var marks []mark
 	j.barrier.Lock()
-	sums, maps := a.tables.snapshot()
+	sums, maps, seen := a.tables.snapshot()
 	j.mu.Lock()
 	batch := j.batch
 	for slot := range a.members {
@@ -386,20 +393,19 @@ func (a *Array) settlePages() error {
 	}
 	j.mu.Unlock()
 	j.barrier.Unlock()
-	defer a.tables.release(sums, maps)
+	defer func() { a.tables.release(sums, maps, seen) }()
 
-	for i, pages := range [][]*dirtyPage{sums, maps} {
-		if err := a.writePages(pages); err != nil {
-			return err
-		}
-		if i == 0 || len(pages) > 0 {
-			if err := a.syncAll(); err != nil {
-				return err
-			}
-		}
-		a.tables.clean(pages)
+	if err := a.settle(sums, number, true); err != nil {
+		return err
 	}
-	err := a.parallel(len(marks), func(i int) error {
+	if err := a.settle(maps, number, false); err != nil {
+		return err
+	}
+	seen = a.tables.testimonies(slices.Concat(sums, maps), seen)
+	if err := a.settle(seen, number, false); err != nil {
+		return err
+	}
+	err = a.parallel(len(marks), func(i int) error {
 		m := marks[i].m
 		if !m.live() {
 			return nil
@@ -422,6 +428,38 @@ func (a *Array) settlePages() error {
 	return nil
 }
 
+// settle writes some pages and makes them durable; always: also what else was written when there are none.
+func (a *Array) settle(pages []*dirtyPage, number uint64, always bool) error {
+	if err := a.writePages(pages, number); err != nil {
+		return err
+	}
+	if always || len(pages) > 0 {
+		if err := a.syncAll(); err != nil {
+			return err
+		}
+	}
+	a.tables.clean(pages)
+	return nil
+}
+
+// nextCheckpoint is a number that no page was ever written under. The numbers of a start are many, but not without end.
+func (a *Array) nextCheckpoint() (uint64, error) {
+	j := a.journal
+	for {
+		starts := a.roster.shown.Load().Starts
+		n := max(j.number.Load()+1, record.FirstCheckpoint(starts))
+		if n > record.LastCheckpoint(starts) {
+			if err := a.roster.update(a, func(r *record.Record) { r.Starts++ }); err != nil {
+				return 0, err
+			}
+			continue
+		}
+		if was := j.number.Load(); was < n && j.number.CompareAndSwap(was, n) {
+			return n, nil
+		}
+	}
+}
+
 // settleAfter is how long nothing may have been written before the journals are emptied, and settleLatest how long they
 // may go without that while something is: a start then has little to replay, and a member that is pulled little to catch
 // up.
@@ -442,6 +480,9 @@ func (a *Array) checkpointLoop() {
 		case <-a.stop:
 			return
 		case <-tick.C:
+			a.mending.mu.Lock()
+			a.sayHealed(a.now())
+			a.mending.mu.Unlock()
 			a.journal.mu.Lock()
 			batch := a.journal.batch
 			a.journal.mu.Unlock()
@@ -460,7 +501,7 @@ func (a *Array) checkpointLoop() {
 }
 
 // writePages writes pages, each member's in order, members at the same time.
-func (a *Array) writePages(pages []*dirtyPage) error {
+func (a *Array) writePages(pages []*dirtyPage, number uint64) error {
 	var bounds []int
 	for i := range pages {
 		if i == 0 || pages[i].p.m != pages[i-1].p.m {
@@ -470,7 +511,7 @@ func (a *Array) writePages(pages []*dirtyPage) error {
 	bounds = append(bounds, len(pages))
 	return a.parallel(len(bounds)-1, func(i int) error {
 		for _, d := range pages[bounds[i]:bounds[i+1]] {
-			if err := a.tables.write(d); err != nil {
+			if err := a.tables.write(d, number); err != nil {
 				return err
 			}
 		}

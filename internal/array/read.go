@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"time"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -88,7 +89,7 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 				} else {
 					holes = append(holes, Hole{at, int64(len(part.buf))})
 				}
-			case slices.Contains(sums, record.SumLost):
+			case slices.ContainsFunc(sums, record.Unknown):
 				slow = append(slow, part)
 			default:
 				extents = append(extents, extent{m, block, slices.Clone(sums), part})
@@ -117,7 +118,7 @@ func (a *Array) readShort(p []byte, off int64) bool {
 	}
 	block := st.Row*int64(a.geo.StripBlocks()) + from/Block
 	sums := hold[:n]
-	if a.tables.sums(m, block, sums) != nil || all(sums, record.SumNever) || slices.Contains(sums, record.SumLost) {
+	if a.tables.sums(m, block, sums) != nil || all(sums, record.SumNever) || slices.ContainsFunc(sums, record.Unknown) {
 		return false
 	}
 	if m.patient != nil {
@@ -273,8 +274,46 @@ func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
 
 func (c *columns) report(healed int) {
 	if healed > 0 {
-		c.a.event("healed", "", "%d wrong or unreadable blocks at stripe %d were restored from redundancy and rewritten", healed, c.st.Number)
+		c.a.healed(healed, c.st.Number)
 	}
+}
+
+// healedRest is how long what was healed is counted before it is said again.
+const healedRest = 5 * time.Second
+
+// mending is what was healed and not said yet.
+type mending struct {
+	mu     sync.Mutex
+	last   time.Time
+	blocks int
+	places int // stripes, or visits to them
+	first  int64
+}
+
+// healed says that blocks were healed: the first at once, those of the next seconds together.
+func (a *Array) healed(blocks int, stripe int64) {
+	h := &a.mending
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.blocks == 0 {
+		h.first = stripe
+	}
+	h.blocks, h.places = h.blocks+blocks, h.places+1
+	a.sayHealed(a.now())
+}
+
+// sayHealed says what is due; mending is locked.
+func (a *Array) sayHealed(now time.Time) {
+	h := &a.mending
+	if h.blocks == 0 || now.Sub(h.last) < healedRest {
+		return
+	}
+	where := fmt.Sprintf("at stripe %d", h.first)
+	if h.places > 1 {
+		where = fmt.Sprintf("in %d places, from stripe %d on", h.places, h.first)
+	}
+	a.event("healed", "", "%d wrong or unreadable blocks %s were restored from redundancy and rewritten", h.blocks, where)
+	h.last, h.blocks, h.places = now, 0, 0
 }
 
 // writtenBlocks tells for each block of a stripe's data, in logical order, whether it may hold anything but zeros.

@@ -89,7 +89,7 @@ func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member,
 		return nil, err
 	}
 	epoch := a.rescue.state.Record.Epoch + 1
-	if err := m.loseRuns(own.runs, epoch); err != nil {
+	if err := a.loseRuns(m, own.runs, epoch); err != nil {
 		return nil, err
 	}
 	const most = 1 << 16 // blocks of which the tables are changed at a time
@@ -110,13 +110,13 @@ func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member,
 			runs = append(runs, record.Run{Start: row * per, Count: int(per)})
 		}
 		if blocks += int(per); blocks >= most {
-			if err := m.loseRuns(runs, epoch); err != nil {
+			if err := a.loseRuns(m, runs, epoch); err != nil {
 				return nil, err
 			}
 			runs, blocks = nil, 0
 		}
 	}
-	return m, m.loseRuns(runs, epoch)
+	return m, a.loseRuns(m, runs, epoch)
 }
 
 // settled is an array of the members that never left, with everything they have in their journals in place. It is there
@@ -146,7 +146,7 @@ func (a *Array) settled() (*Array, error) {
 		b.members[slot].Store(m)
 		rec.Roster[slot].Onto = uuid.Nil
 	}
-	if err := b.roster.update(b, func(r *record.Record) { r.Clean = false }); err != nil {
+	if err := b.roster.update(b, func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err != nil {
 		return nil, err
 	}
 	return b, b.replay()

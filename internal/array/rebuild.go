@@ -149,7 +149,7 @@ func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
 	a.roster.ids[m.slot] = id
 	e := &a.roster.rec.Roster[m.slot]
 	was := *e
-	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.left}
+	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.left, Witness: was.Witness}
 	if was.ID == id { // until its own record says that it is back
 		e.Left, e.LeftID, e.Tried, e.TriedID = was.Left, was.LeftID, was.Tried, was.TriedID
 	}
@@ -277,6 +277,9 @@ func (a *Array) rebuild(t *task, m *member) error {
 		if m.condition() == record.Rebuilding && a.alive() == nil {
 			_ = a.saveCursor(m)
 		}
+		return err
+	}
+	if err := a.seeAgainAround(t, m.slot, false); err != nil {
 		return err
 	}
 	if err := a.checkpoint(); err != nil {

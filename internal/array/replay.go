@@ -289,7 +289,7 @@ func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 			if a.tables.sums(s.m, b, now[:]) != nil {
 				break // it is on its way out
 			}
-			if now[0] != record.SumLost && !slices.Contains(sums, record.SumLost) && !slices.Contains(sums, now[0]) {
+			if !record.Unknown(now[0]) && !slices.Contains(sums, record.SumLost) && !slices.Contains(sums, now[0]) {
 				return true
 			}
 		}

@@ -123,6 +123,7 @@ type rescue struct {
 // returned.
 func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *Array, notes []string, err error) {
 	rec := s.Record.Clone()
+	rec.Starts++ // for numbers of checkpoints that none of its pages has
 	geo, err := rec.Geometry()
 	if err != nil {
 		return nil, nil, err
@@ -152,7 +153,7 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 		m.stale, m.left = true, p.Left
 		own, err := a.unsettledOf(m)
 		if err == nil {
-			err = m.loseRuns(own.runs, m.left)
+			err = a.loseRuns(m, own.runs, m.left)
 		}
 		if err != nil {
 			a.note("%s is not made use of: %v", m.name(), err)
@@ -339,7 +340,7 @@ func (k *columnsKnown) fill(a *Array, st layout.Stripe) {
 		m := a.members[a.geo.Slot(st, role)].Load()
 		there := a.reads(st, role, m) && a.tables.sums(m, st.Row*int64(n), k.sums) == nil
 		for col := range n {
-			u := !there || k.sums[col] == record.SumLost || k.sums[col] != record.SumNever && a.badAt(m, st.Row*int64(n)+int64(col))
+			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && a.badAt(m, st.Row*int64(n)+int64(col))
 			if k.unknown[role][col] = u; u {
 				k.count[col]++
 			} else if role >= a.geo.Data && k.sums[col] == record.SumNever {

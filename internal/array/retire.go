@@ -205,7 +205,13 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 			}
 		}
 	}
-	return a.handOver(old, m)
+	if err := a.handOver(old, m); err != nil {
+		return err
+	}
+	if err := a.seeAgainAround(t, slot, true); err != nil {
+		return err
+	}
+	return a.checkpoint()
 }
 
 func (a *Array) countCopy(t *task, old, m *member) {
@@ -458,7 +464,7 @@ func (a *Array) exchange(old, m *member) error {
 	a.onto[m.slot].Store(nil)
 	r.ids[m.slot] = m.identity
 	e := &r.rec.Roster[m.slot]
-	*e = record.Entry{ID: m.identity, Condition: record.Active, Size: m.place.Size, DataSize: e.DataSize, Since: a.now()}
+	*e = record.Entry{ID: m.identity, Condition: record.Active, Size: m.place.Size, DataSize: e.DataSize, Since: a.now(), Witness: e.Witness}
 	r.next()
 	return r.write(a)
 }

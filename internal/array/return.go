@@ -71,7 +71,7 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	if err != nil {
 		return err
 	}
-	if err := m.loseRuns(unsettled.runs, own.Epoch); err != nil {
+	if err := a.loseRuns(m, unsettled.runs, own.Epoch); err != nil {
 		return err
 	}
 	// Everything the others have in their journals gets into place, so that the rings need not agree.
@@ -123,56 +123,59 @@ func (a *Array) unsettledOf(m *member) (u unsettled, err error) {
 	return u, nil
 }
 
-// loseRuns marks the blocks of some runs, ascending, as lost in the member's own tables, on the member.
-func (m *member) loseRuns(runs []record.Run, epoch uint64) error {
+// loseRuns marks the blocks of some runs, ascending, as lost in a member's own tables, on the member. Pages that are older than
+// their witnesses say nothing of what it holds: all their blocks are in doubt then.
+func (a *Array) loseRuns(m *member, runs []record.Run, epoch uint64) error {
 	if len(runs) == 0 {
 		return nil
 	}
-	read := func(kind record.PageKind, start, number int64) ([]byte, error) {
-		buf := make([]byte, Block)
-		if err := m.disk.ReadAt(buf, start+number*Block); err != nil {
-			return nil, err
-		}
-		if err := record.CheckPage(buf, kind, m.tag, number); err != nil {
-			return nil, fmt.Errorf("%w: its tables are damaged: %w", ErrStale, err)
-		}
-		return buf, nil
+	number, err := a.nextCheckpoint()
+	if err != nil {
+		return err
 	}
 	maps := map[int64][]byte{}
 	for len(runs) > 0 {
-		number := runs[0].Start / record.SumsPerPage
-		at := number / record.BitsPerPage
+		page := runs[0].Start / record.SumsPerPage
+		at := page / record.BitsPerPage
 		if maps[at] == nil {
-			buf, err := read(record.MapPage, m.place.MapStart, at)
+			buf, old, err := a.ownPage(m, record.MapPage, m.place.MapStart, at)
 			if err != nil {
 				return err
 			}
+			if old {
+				for i := 0; i < record.BitsPerPage && at*record.BitsPerPage+int64(i) < m.place.SumPages; i++ {
+					record.SetPageBit(buf, i, true)
+				}
+			}
 			maps[at] = buf
 		}
-		page := make([]byte, Block)
-		if record.PageBit(maps[at], int(number%record.BitsPerPage)) {
-			var err error
-			if page, err = read(record.SumPage, m.place.SumStart, number); err != nil {
+		buf := make([]byte, Block)
+		if record.PageBit(maps[at], int(page%record.BitsPerPage)) {
+			var old bool
+			if buf, old, err = a.ownPage(m, record.SumPage, m.place.SumStart, page); err != nil {
 				return err
 			}
+			for i := 0; old && i < record.SumsPerPage; i++ {
+				record.SetPageSum(buf, i, record.SumDoubt)
+			}
 		}
-		record.SetPageBit(maps[at], int(number%record.BitsPerPage), true)
-		record.SetPageEpoch(page, epoch)
-		end := (number + 1) * record.SumsPerPage
+		record.SetPageBit(maps[at], int(page%record.BitsPerPage), true)
+		record.SetPageEpoch(buf, epoch)
+		end := (page + 1) * record.SumsPerPage
 		var rest []record.Run
 		for len(runs) > 0 && runs[0].Start < end {
 			r := runs[0]
 			runs = runs[1:]
 			for b := r.Start; b < min(end, r.Start+int64(r.Count)); b++ {
-				record.SetPageSum(page, int(b%record.SumsPerPage), record.SumLost)
+				record.SetPageSum(buf, int(b%record.SumsPerPage), record.SumLost)
 			}
 			if over := r.Start + int64(r.Count) - end; over > 0 {
 				rest = append(rest, record.Run{Start: end, Count: int(over)})
 			}
 		}
 		runs = append(rest, runs...)
-		record.SealPage(page, record.SumPage, m.tag, number)
-		if err := m.disk.WriteAt(page, m.place.SumStart+number*Block); err != nil {
+		record.SealPage(buf, record.SumPage, m.tag, page, number)
+		if err := m.disk.WriteAt(buf, m.place.SumStart+page*Block); err != nil {
 			return err
 		}
 	}
@@ -180,12 +183,26 @@ func (m *member) loseRuns(runs []record.Run, epoch uint64) error {
 		return err
 	}
 	for at, buf := range maps {
-		record.SealPage(buf, record.MapPage, m.tag, at)
+		record.SealPage(buf, record.MapPage, m.tag, at, number)
 		if err := m.disk.WriteAt(buf, m.place.MapStart+at*Block); err != nil {
 			return err
 		}
 	}
 	return m.sync()
+}
+
+// ownPage reads a page of a disk that is not a member yet, and says whether it is older than its witness.
+func (a *Array) ownPage(m *member, kind record.PageKind, start, page int64) (buf []byte, old bool, err error) {
+	buf = make([]byte, Block)
+	if err := m.disk.ReadAt(buf, start+page*Block); err != nil {
+		return nil, false, err
+	}
+	number, err := record.CheckPage(buf, kind, m.tag, page)
+	if err != nil {
+		return nil, false, fmt.Errorf("%w: its tables are damaged: %w", ErrStale, err)
+	}
+	w := a.tables.seenOf(m, kind, page)
+	return buf, number < w.Checkpoint || number == w.Checkpoint && record.PageSumOf(buf) != w.Sum, nil
 }
 
 // missed says whether a member that was away may lack anything of a stripe: some other member's checksums there were
@@ -211,5 +228,5 @@ func (a *Array) missed(st layout.Stripe, m *member) bool {
 		}
 	}
 	sums := make([]uint32, per)
-	return a.tables.sums(m, first, sums) != nil || slices.Contains(sums, record.SumLost)
+	return a.tables.sums(m, first, sums) != nil || slices.ContainsFunc(sums, record.Unknown)
 }

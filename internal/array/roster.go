@@ -31,7 +31,8 @@ type member struct {
 	has      state        // that its own record is in, for certain; guarded by roster.mu
 	tried    state        // that was last written to it, perhaps in part; guarded by roster.mu
 	errs     struct{ read, write, checksum atomic.Uint64 }
-	stale    bool // in a rescue: it left the array earlier, at the epoch left
+	setBack  atomic.Bool // one of its pages was older than its witness; it was said
+	stale    bool        // in a rescue: it left the array earlier, at the epoch left
 	ring     ring
 	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
 	lost     atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns

@@ -42,6 +42,9 @@ type page struct {
 	loaded  bool
 	dirty   bool   // differs from what is durable on the member
 	version uint64 // raised by every change
+	number  uint64 // of the checkpoint that wrote what is on the member; 0: nothing that is known
+	sum     uint32 // of the page as it is there
+	doubted bool   // map pages: it says "written" everywhere because what is on the member is not to be believed
 	recent  atomic.Bool
 	nonzero int // checksum pages: entries that are not SumNever
 }
@@ -118,62 +121,163 @@ func (p *page) dirtyNow() bool {
 	return p.dirty
 }
 
-// load reads a page; p is locked. A page that cannot be trusted does no harm but costs redundancy: the sums of a bad
-// checksum page are all lost, to be healed block by block; a bad map page says "written" everywhere.
+// load reads a page; p is locked. A page that cannot be trusted, because it is damaged or older than its witness, does no harm
+// but costs redundancy: the sums of such a checksum page are all in doubt, and its blocks are restored one by one; a map page
+// says "written" everywhere.
 func (t *tables) load(p *page) error {
 	buf := make([]byte, Block)
 	number := p.key.number
 	switch p.key.kind {
 	case record.SumPage:
-		written, err := t.bit(p.m, number)
+		written, doubted, err := t.bit(p.m, number)
 		if err != nil {
 			return err
 		}
 		if written {
-			if err := t.read(p, buf, p.m.place.SumStart+number*Block); err != nil {
-				if !p.m.live() || late(err) {
-					return err
-				}
+			switch sound, err := t.read(p, buf, p.m.place.SumStart, doubted); {
+			case err != nil:
+				return err
+			case !sound:
 				clear(buf)
-				for i := 0; i < record.SumsPerPage; i++ {
-					record.SetPageSum(buf, i, record.SumLost)
+				for i := range record.SumsPerPage {
+					record.SetPageSum(buf, i, record.SumDoubt)
 				}
 				record.SetPageEpoch(buf, t.a.roster.epoch.Load())
 				t.setDirty(p)
 			}
 		}
-		for i := 0; i < record.SumsPerPage; i++ {
+		for i := range record.SumsPerPage {
 			if record.PageSum(buf, i) != record.SumNever {
 				p.nonzero++
 			}
 		}
 	case record.MapPage:
-		if err := t.read(p, buf, p.m.place.MapStart+number*Block); err != nil {
-			if !p.m.live() || late(err) {
-				return err
-			}
+		switch sound, err := t.read(p, buf, p.m.place.MapStart, false); {
+		case err != nil:
+			return err
+		case !sound:
 			clear(buf)
 			for i := 0; i < record.BitsPerPage && number*record.BitsPerPage+int64(i) < p.m.place.SumPages; i++ {
 				record.SetPageBit(buf, i, true)
 			}
+			p.doubted = true
 			t.setDirty(p)
+		}
+	case record.WitnessPage:
+		if err := p.m.disk.ReadAt(buf, p.m.place.WitnessStart+number*Block); err != nil {
+			if t.a.readProblem(p.m, err); !p.m.live() || late(err) {
+				return err
+			}
+			clear(buf)
+		} else if _, err := record.CheckPage(buf, record.WitnessPage, p.m.tag, number); err != nil {
+			clear(buf) // never written, or damaged: it proves nothing, and is written anew with what it is about
 		}
 	}
 	p.buf, p.loaded = buf, true
 	return nil
 }
 
-func (t *tables) read(p *page, buf []byte, off int64) error {
-	if err := p.m.disk.ReadAt(buf, off); err != nil {
-		t.a.readProblem(p.m, err)
-		return err
+// read reads a page that a member should have, and says whether it is to be believed. An error is one of the disk as a whole.
+// A page that was never written is expected where the map is in doubt.
+func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool, err error) {
+	if err := p.m.disk.ReadAt(buf, start+p.key.number*Block); err != nil {
+		if t.a.readProblem(p.m, err); !p.m.live() || late(err) {
+			return false, err
+		}
+		t.a.count(p.m, &p.m.errs.read)
+		return false, nil
 	}
-	if err := record.CheckPage(buf, p.key.kind, p.m.tag, p.key.number); err != nil {
+	number, err := record.CheckPage(buf, p.key.kind, p.m.tag, p.key.number)
+	if err != nil {
+		if !maybe {
+			t.a.count(p.m, &p.m.errs.checksum)
+			t.a.event("table-damaged", p.m.name(), "%v; its blocks are restored from redundancy", err)
+		}
+		return false, nil
+	}
+	p.number, p.sum = number, record.PageSumOf(buf)
+	w := t.witness(p)
+	if old := number < w.Checkpoint || number == w.Checkpoint && p.sum != w.Sum; old {
 		t.a.count(p.m, &p.m.errs.checksum)
-		t.a.event("table-damaged", p.m.name(), "%v; its blocks are restored from redundancy", err)
-		return err
+		if !p.m.setBack.Swap(true) {
+			t.a.event("member-set-back", p.m.name(), "its tables are older than %s has seen them: it was set back, or lost writes that it had confirmed. What it holds is restored from redundancy where that is so",
+				t.a.slotName(t.holder(p.m)))
+		}
+		return false, nil
 	}
-	return nil
+	if w.Checkpoint < number {
+		t.testify(p)
+	}
+	return true, nil
+}
+
+// holder is the slot that keeps the witnesses of a member's pages; -1 when none does.
+func (t *tables) holder(m *member) int { return t.a.roster.shown.Load().Roster[m.slot].Witness }
+
+// witnessAt is where the witness of a page is: on which member, in which of its pages, at which place. It is nil when there is
+// none, or when it is away and proves nothing.
+func (t *tables) witnessAt(m *member, kind record.PageKind, number int64) (h *member, page int64, at int) {
+	if t.a.members[m.slot].Load() != m {
+		return nil, 0, 0 // a copy, which has none yet
+	}
+	return t.seenAt(m, kind, number)
+}
+
+// seenAt is witnessAt for a disk whether or not it is the member of its slot.
+func (t *tables) seenAt(m *member, kind record.PageKind, number int64) (h *member, page int64, at int) {
+	slot := t.holder(m)
+	if slot < 0 {
+		return nil, 0, 0
+	}
+	if kind == record.SumPage {
+		number += m.place.MapPages
+	}
+	h, page = t.a.members[slot].Load(), number/record.WitnessesPerPage
+	if h == nil || !h.live() || page >= h.place.WitnessPages {
+		return nil, 0, 0
+	}
+	return h, page, int(number % record.WitnessesPerPage)
+}
+
+// witness is what another member has seen of a page; zero when it proves nothing.
+func (t *tables) witness(p *page) record.Witness {
+	h, page, at := t.witnessAt(p.m, p.key.kind, p.key.number)
+	return t.entry(h, page, at, p.m.tag)
+}
+
+// seenOf is what is known of a page of a disk, whether or not it is the member of its slot.
+func (t *tables) seenOf(m *member, kind record.PageKind, number int64) record.Witness {
+	h, page, at := t.seenAt(m, kind, number)
+	return t.entry(h, page, at, m.tag)
+}
+
+func (t *tables) entry(h *member, page int64, at int, tag uint64) (w record.Witness) {
+	if h == nil {
+		return w
+	}
+	on, err := t.get(h, record.WitnessPage, page)
+	if err != nil {
+		return w
+	}
+	defer t.put(on)
+	return record.PageWitness(on.buf, tag, at)
+}
+
+// testify has a page's witness say what the page is on its member. It counts when the next checkpoint has written it.
+func (t *tables) testify(p *page) {
+	h, page, at := t.witnessAt(p.m, p.key.kind, p.key.number)
+	if h == nil {
+		return
+	}
+	on, err := t.get(h, record.WitnessPage, page)
+	if err != nil {
+		return
+	}
+	defer t.put(on)
+	if now := (record.Witness{Checkpoint: p.number, Sum: p.sum}); now.Checkpoint > record.PageWitness(on.buf, p.m.tag, at).Checkpoint {
+		record.SetPageWitness(on.buf, p.m.tag, at, now)
+		t.setDirty(on)
+	}
 }
 
 // setDirty notes a change of a page, which is locked. Pages of a member that left are never written.
@@ -193,14 +297,14 @@ func (t *tables) setClean(p *page) {
 	}
 }
 
-// bit tells whether a checksum page was ever written.
-func (t *tables) bit(m *member, number int64) (bool, error) {
+// bit tells whether a checksum page was ever written, and whether that is only assumed.
+func (t *tables) bit(m *member, number int64) (written, doubted bool, err error) {
 	p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
 	if err != nil {
-		return false, err
+		return false, false, err
 	}
 	defer t.put(p)
-	return record.PageBit(p.buf, int(number%record.BitsPerPage)), nil
+	return record.PageBit(p.buf, int(number%record.BitsPerPage)), p.doubted, nil
 }
 
 func (t *tables) setBit(m *member, number int64, on bool) error {
@@ -228,9 +332,7 @@ func (t *tables) sums(m *member, block int64, out []uint32) error {
 		if p.nonzero == 0 {
 			clear(out[:n])
 		} else {
-			for i := range out[:n] {
-				out[i] = record.PageSum(p.buf, at+i)
-			}
+			record.PageSums(p.buf, at, out[:n])
 		}
 		t.put(p)
 		out, block = out[n:], block+int64(n)
@@ -299,7 +401,7 @@ func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32
 
 // changed tells whether a checksum page was ever written, and in which epoch it was changed last.
 func (t *tables) changed(m *member, number int64) (written bool, epoch uint64, err error) {
-	if written, err = t.bit(m, number); err != nil || !written {
+	if written, _, err = t.bit(m, number); err != nil || !written {
 		return written, 0, err
 	}
 	p, err := t.get(m, record.SumPage, number)
@@ -348,11 +450,15 @@ type dirtyPage struct {
 	p       *page
 	buf     []byte // map pages: as they were at the moment of the snapshot
 	version uint64 // of what was written
+	// What it was written as; checkpoint is 0 when it was not.
+	checkpoint uint64
+	sum        uint32
 }
 
-// snapshot collects what a checkpoint must write: the dirty checksum pages, and copies of the dirty map pages as they
-// are now. All are pinned until release. The caller holds the barrier exclusively.
-func (t *tables) snapshot() (sums, maps []*dirtyPage) {
+// snapshot collects what a checkpoint must write: the dirty checksum pages, copies of the dirty map pages as they are now, and
+// the witness pages that changed since they were written. All are pinned until release. The caller holds the barrier
+// exclusively.
+func (t *tables) snapshot() (sums, maps, seen []*dirtyPage) {
 	var all []*page
 	for i := range t.shards {
 		sh := &t.shards[i]
@@ -374,26 +480,118 @@ func (t *tables) snapshot() (sums, maps []*dirtyPage) {
 			p.pins.Add(-1)
 		case p.key.kind == record.SumPage:
 			sums = append(sums, d)
+		case p.key.kind == record.WitnessPage:
+			seen = append(seen, d)
 		default:
 			d.buf = slices.Clone(p.buf)
 			maps = append(maps, d)
 		}
 		p.Unlock()
 	}
-	for _, list := range [][]*dirtyPage{sums, maps} {
-		slices.SortFunc(list, func(x, y *dirtyPage) int {
-			return cmp.Or(cmp.Compare(x.p.m.slot, y.p.m.slot), cmp.Compare(x.p.m.key, y.p.m.key), cmp.Compare(x.p.key.number, y.p.key.number))
-		})
+	for _, list := range [][]*dirtyPage{sums, maps, seen} {
+		sortPages(list)
 	}
-	return sums, maps
+	return sums, maps, seen
 }
 
-// write writes a page: a checksum page as it is now, a map page as it was at the snapshot.
-func (t *tables) write(d *dirtyPage) error {
+func sortPages(list []*dirtyPage) {
+	slices.SortFunc(list, func(x, y *dirtyPage) int {
+		return cmp.Or(cmp.Compare(x.p.m.slot, y.p.m.slot), cmp.Compare(x.p.m.key, y.p.m.key), cmp.Compare(x.p.key.number, y.p.key.number))
+	})
+}
+
+// seeAgain has the witness of every page of a member say what the page is on that member, after the disk that keeps them, or
+// the member itself, is another. The next checkpoint makes it count.
+func (a *Array) seeAgain(t *task, m *member) error {
+	look := func(kind record.PageKind, number int64) error {
+		p, err := a.tables.get(m, kind, number)
+		if err != nil {
+			return err
+		}
+		if p.number != 0 {
+			a.tables.testify(p)
+		}
+		a.tables.put(p)
+		return nil
+	}
+	for number := range m.place.MapPages {
+		if !m.live() {
+			return nil // the others tell of that
+		}
+		if err := look(record.MapPage, number); err != nil && m.live() {
+			return err
+		}
+	}
+	for number := int64(0); number < m.place.SumPages; number++ {
+		if number%seenPages == 0 {
+			if err := t.point(a, seenPages*Block); err != nil {
+				return err
+			}
+		}
+		next, ok := a.tables.nextBit(m, number, m.place.SumPages-1)
+		if !ok || next >= m.place.SumPages {
+			return nil
+		}
+		number = next
+		if err := look(record.SumPage, number); err != nil && m.live() {
+			return err
+		}
+	}
+	return nil
+}
+
+// seenPages is how many pages are looked at between two points of a task.
+const seenPages = 256
+
+// seeAgainAround is seeAgain for the members whose witnesses a slot keeps, and with own for the one in it.
+func (a *Array) seeAgainAround(t *task, slot int, own bool) error {
+	for s, e := range a.roster.shown.Load().Roster {
+		if m := a.members[s].Load(); m.live() && (e.Witness == slot || own && s == slot) {
+			if err := a.seeAgain(t, m); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// testimonies enters what a checkpoint wrote into the witness pages, and returns those that it has to write for that: the
+// given ones, and more, pinned like them.
+func (t *tables) testimonies(written []*dirtyPage, seen []*dirtyPage) []*dirtyPage {
+	have := map[*page]bool{}
+	for _, d := range seen {
+		have[d.p] = true
+	}
+	for _, d := range written {
+		h, number, at := t.witnessAt(d.p.m, d.p.key.kind, d.p.key.number)
+		if h == nil || !d.p.m.live() || d.checkpoint == 0 {
+			continue
+		}
+		on, err := t.get(h, record.WitnessPage, number)
+		if err != nil {
+			continue // it is on its way out, and proves nothing then
+		}
+		record.SetPageWitness(on.buf, d.p.m.tag, at, record.Witness{Checkpoint: d.checkpoint, Sum: d.sum})
+		t.setDirty(on)
+		if !have[on] {
+			have[on] = true
+			on.pins.Add(1)
+			seen = append(seen, &dirtyPage{p: on})
+		}
+		t.put(on)
+	}
+	sortPages(seen)
+	return seen
+}
+
+// write writes a page, as the given checkpoint: a map page as it was at the snapshot, another as it is now.
+func (t *tables) write(d *dirtyPage, checkpoint uint64) error {
 	p, m := d.p, d.p.m
 	buf, start := d.buf, m.place.MapStart
-	if p.key.kind == record.SumPage {
-		start = m.place.SumStart
+	if buf == nil {
+		if start = m.place.SumStart; p.key.kind == record.WitnessPage {
+			start = m.place.WitnessStart
+		}
 		p.Lock()
 		buf, d.version = slices.Clone(p.buf), p.version
 		p.Unlock()
@@ -401,7 +599,8 @@ func (t *tables) write(d *dirtyPage) error {
 	if !m.live() {
 		return nil
 	}
-	record.SealPage(buf, p.key.kind, m.tag, p.key.number)
+	record.SealPage(buf, p.key.kind, m.tag, p.key.number, checkpoint)
+	d.checkpoint, d.sum = checkpoint, record.PageSumOf(buf)
 	t.a.stats.TableBytes.Add(Block)
 	if err := m.disk.WriteAt(buf, start+p.key.number*Block); err != nil {
 		if err := t.a.writeProblem(m, err); err != nil {
@@ -415,6 +614,9 @@ func (t *tables) write(d *dirtyPage) error {
 func (t *tables) clean(pages []*dirtyPage) {
 	for _, d := range pages {
 		d.p.Lock()
+		if d.checkpoint != 0 {
+			d.p.number, d.p.sum = d.checkpoint, d.sum
+		}
 		if d.p.version == d.version || !d.p.m.live() {
 			t.setClean(d.p)
 		}
@@ -505,20 +707,13 @@ func (t *tables) nextBit(m *member, number, last int64) (int64, bool) {
 		if err != nil {
 			return 0, false
 		}
-		bits := record.PageBits(p.buf)
 		i := int(number % record.BitsPerPage)
-		for i < record.BitsPerPage && number <= last {
-			if i%8 == 0 && bits[i/8] == 0 {
-				i, number = i+8, number+8
-				continue
-			}
-			if bits[i/8]>>(i%8)&1 == 1 {
-				t.put(p)
-				return number, true
-			}
-			i, number = i+1, number+1
-		}
+		end := int(min(record.BitsPerPage, int64(i)+last-number+1))
+		at := record.NextPageBit(p.buf, i, end)
 		t.put(p)
+		if number += int64(at - i); at < end {
+			return number, true
+		}
 	}
 	return last + 1, true
 }

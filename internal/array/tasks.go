@@ -563,6 +563,6 @@ func (a *Array) resumeTasks() {
 		_, _ = a.startRetire(m.slot)
 	}
 	if t := a.roster.view().Task; t.Kind == record.Check && t.Ended.IsZero() {
-		_, _ = a.startCheck(t.Repair, true)
+		_, _ = a.startCheck(checkHow{t.Repair, -1}, true)
 	}
 }

@@ -133,24 +133,37 @@ A disk that failed before, or was found bad when it was vetted, is taken only wi
 	},
 }
 
-var checkCommand = command{name: "check", usage: "[-repair] [-wait] [-json] NAME", short: "check that data, copies and parity agree", least: 1, most: 1,
+var checkCommand = command{name: "check", usage: "[-repair [-blame DISK]] [-wait] [-json] NAME", short: "check that data, copies and parity agree", least: 1, most: 1,
 	help: `
 Reads everything that was ever written to the array, holds every block against its checksum, and parity or copies against
 the data. Mismatches are counted and located; with -repair what redundancy can restore is rewritten. Clients go on
 meanwhile, and the check survives restarts. With -wait, or -json, the command follows it to the end.
 
+Blocks may contradict each other although each is whole by its checksum. With two parities or three copies the check finds out
+which one is wrong; with less, when nothing shows it, the place is reported and left as it is. -blame DISK names the member
+that is to be computed from the others there.
+
 Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left.
 
   nidalo check tides
-  nidalo check -repair -wait tides`,
+  nidalo check -repair -wait tides
+  nidalo check -repair -blame A3 tides`,
 	flags: func(e *env, f *flag.FlagSet) {
 		f.BoolVar(&e.repair, "repair", false, "rewrite what is wrong and can be restored")
+		f.StringVar(&e.disk, "blame", "", "the `DISK` that is wrong where nothing else shows which one is")
 		f.BoolVar(&e.wait, "wait", false, "follow the check to its end")
 		jsonFlag(e, f)
 	},
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			if err := c.Check(service.CheckRequest{Array: args[0], Repair: e.repair}); err != nil {
+			if e.disk != "" && !e.repair {
+				return usageError{"-blame goes with -repair"}
+			}
+			blame, err := e.diskName(c, e.disk)
+			if err != nil {
+				return err
+			}
+			if err := c.Check(service.CheckRequest{Array: args[0], Repair: e.repair, Blame: blame}); err != nil {
 				return err
 			}
 			_, own := c.(*service.Service)

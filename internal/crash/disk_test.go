@@ -7,6 +7,7 @@ package crash
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"sync"
@@ -171,6 +172,31 @@ func (d *Disk) cut(r *rand.Rand) {
 		}
 	}
 	clear(d.cached)
+}
+
+// snapshot is what the disk has durably now, for a later setBack.
+func (d *Disk) snapshot() map[int64][]byte {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return maps.Clone(d.durable)
+}
+
+// setBack makes some blocks what they were in a snapshot: all but the first and the last mark, or those that pick chooses.
+func (d *Disk) setBack(was map[int64][]byte, pick func(block int64) bool) (changed int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, b := range sortedKeys(d.durable) {
+		if !pick(b) || slices.Equal(d.durable[b], was[b]) {
+			continue
+		}
+		changed++
+		if was[b] == nil {
+			delete(d.durable, b)
+		} else {
+			d.durable[b] = was[b]
+		}
+	}
+	return changed
 }
 
 // rot damages about a part of the disk's blocks: bits change, blocks become unreadable, or land in each other's place.

@@ -28,16 +28,19 @@ var shapes = []struct {
 
 // machine is one simulated host with one array.
 type machine struct {
-	r      *rand.Rand
-	power  *Power
-	disks  []*Disk       // by slot
-	copies map[int]*Disk // by slot: what the member is being copied onto
-	a      *array.Array
-	geo    *layout.Geometry
-	m      *model
-	clock  time.Time
-	log    []string
-	serial int // of disks
+	r       *rand.Rand
+	power   *Power
+	disks   []*Disk       // by slot
+	copies  map[int]*Disk // by slot: what the member is being copied onto
+	a       *array.Array
+	geo     *layout.Geometry
+	m       *model
+	clock   time.Time
+	log     []string
+	serial  int                        // of disks
+	before  map[*Disk]map[int64][]byte // what disks had at some moment of this round
+	accused string                     // a member that was said to be set back
+	setBack bool                       // one was
 	// Story is told when the seed fails.
 }
 
@@ -68,7 +71,12 @@ func (c *machine) config() array.Config {
 	return array.Config{Serial: true, Cache: cacheLimit, Tables: 1, Now: func() time.Time {
 		c.clock = c.clock.Add(time.Millisecond)
 		return c.clock
-	}, Event: func(e array.Event) { c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail) }}
+	}, Event: func(e array.Event) {
+		c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
+		if e.Kind == "member-set-back" {
+			c.accused = e.Disk
+		}
+	}}
 }
 
 func (c *machine) newDisk() *Disk {
@@ -114,6 +122,13 @@ func (c *machine) play() error {
 		if err := c.aftermath(); err != nil {
 			return err
 		}
+		switch {
+		case c.accused != "" && !c.setBack:
+			return fmt.Errorf("%s is said to have been set back, and was not", c.accused)
+		case c.accused != "":
+			accusations.Add(1)
+		}
+		c.setBack, c.accused, c.before = false, "", nil
 	}
 	if c.geo.Redundant() && c.r.IntN(3) == 0 {
 		return c.disaster()
@@ -125,9 +140,16 @@ func (c *machine) play() error {
 func (c *machine) work() error {
 	c.power.left = 1 + c.r.IntN(1<<(3+c.r.IntN(9)))
 	steps := 10 + c.r.IntN(60)
-	for range steps {
+	remember := c.r.IntN(steps)
+	for step := range steps {
 		if c.power.off {
 			break
+		}
+		if step == remember {
+			c.before = map[*Disk]map[int64][]byte{}
+			for _, d := range c.disks {
+				c.before[d] = d.snapshot()
+			}
 		}
 		if err := c.step(); err != nil {
 			if c.power.off {
@@ -357,7 +379,9 @@ func (c *machine) recover() error {
 				continue
 			}
 			lost[slot] = true
-			if c.r.IntN(2) == 0 {
+			if was := c.before[c.disks[slot]]; was != nil && !c.setBack && len(lost) == 1 && c.setsBack(slot, set, gone, was) {
+				lost[c.witness(slot)] = true // without it nothing is proven
+			} else if c.r.IntN(2) == 0 {
 				c.note("  member %d is lost", slot)
 				c.disks[slot].gone = true
 			} else {
@@ -397,6 +421,44 @@ func (c *machine) recover() error {
 		spoil()
 	}
 }
+
+func (c *machine) witness(slot int) int { return record.WitnessOf(slot, len(c.disks)) }
+
+// setsBack sets a member back to what it was at some moment of the round, in one of several ways, when its witness is there.
+func (c *machine) setsBack(slot int, set array.Set, gone func(int) bool, was map[int64][]byte) bool {
+	if c.r.IntN(2) == 0 || gone(c.witness(slot)) {
+		return false
+	}
+	own := set.Current[slot].Record
+	data, tail := own.Place.DataStart/block, disk.TailRecord(own.Place.Size)/block
+	sums, maps := own.Place.SumStart/block, own.Place.MapStart/block
+	journal := own.Place.JournalStart / block
+	inside := func(b int64) bool { return b >= journal && b < tail } // a record that is older is another matter
+	part := c.r.Float64()
+	pick, how := inside, "as a whole"
+	switch c.r.IntN(4) {
+	case 0:
+		how = "in its checksum pages"
+		pick = func(b int64) bool { return b >= sums && b < data }
+	case 1:
+		how = "in its map pages"
+		pick = func(b int64) bool { return b >= maps && b < own.Place.WitnessStart/block }
+	case 2:
+		how = "in some blocks"
+		pick = func(b int64) bool { return inside(b) && c.r.Float64() < part }
+	}
+	n := c.disks[slot].setBack(was, pick)
+	if n == 0 {
+		return false
+	}
+	c.note("  member %d is set back %s (%d blocks)", slot, how, n)
+	c.setBack = true
+	setBacks.Add(1)
+	return true
+}
+
+// setBacks counts, over all seeds, how often a member was set back, and accusations how often that was noticed by its pages.
+var setBacks, accusations atomic.Int64
 
 // all is every disk that is in the machine.
 func (c *machine) all() []*Disk {

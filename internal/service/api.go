@@ -203,6 +203,7 @@ type ReplaceReply struct {
 type CheckRequest struct {
 	Array  string
 	Repair bool
+	Blame  string // with Repair: the member to compute from the others where nothing shows which one is wrong; none: leave it
 }
 
 // EraseRequest makes a disk blank.

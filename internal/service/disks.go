@@ -274,7 +274,13 @@ func (s *Service) Check(req CheckRequest) error {
 	if r.Failure() != nil {
 		return person(r.Failure())
 	}
-	return person(r.StartCheck(req.Repair))
+	blame := -1
+	if req.Blame != "" {
+		if blame, err = s.slot(r, req.Blame); err != nil {
+			return err
+		}
+	}
+	return person(r.StartCheckBlaming(req.Repair, blame))
 }
 
 // Erase makes a disk blank that is not in use by an array in service.
