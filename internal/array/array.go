@@ -35,15 +35,14 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"runtime"
 	"slices"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 // Block is the unit of checksums in bytes.
@@ -68,8 +67,6 @@ type Config struct {
 	Cache int64
 	// Tables bounds the pages of checksum tables and written maps in memory, bytes. 0 means DefaultTables.
 	Tables int64
-	// Serial makes the engine do everything in the caller's goroutine, in a fixed order: for replay from a seed.
-	Serial bool
 	// Now is the clock; nil means time.Now.
 	Now func() time.Time
 	// Limits is when what a member does counts against it; zero fields mean DefaultLimits.
@@ -139,7 +136,7 @@ type Array struct {
 	roster  roster
 	members []atomic.Pointer[member] // by slot; never nil once open
 	onto    []atomic.Pointer[member] // by slot; the disk the member is being copied onto, or nil
-	locks   [4096]sync.RWMutex       // by stripe
+	locks   [4096]env.RWMutex        // by stripe
 	cache   *cache
 	tables  *tables
 	journal *journal
@@ -149,16 +146,17 @@ type Array struct {
 
 	anybody Client // who writes through the Array itself
 
-	joins    sync.Mutex   // one disk at a time becomes a member; never taken by who holds another lock
-	suspects chan *member // whose errors crossed a limit
+	joins    env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
+	suspects suspects
 	answer   atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
 	tasks    tasks
 	pace     atomic.Pointer[Pace]
 	stats    Stats
 	mending  mending
+	keys     atomic.Uint32 // of members, given out so far
 	stop     chan struct{}
-	workers  sync.WaitGroup
-	closing  sync.Once
+	workers  env.Group
+	closing  env.Once
 }
 
 // Stats counts what the engine did since it was opened. All fields are read and written atomically.
@@ -189,7 +187,7 @@ func (a *Array) now() time.Time {
 	if a.cfg.Now != nil {
 		return a.cfg.Now()
 	}
-	return time.Now()
+	return env.Now()
 }
 
 func (a *Array) event(kind, disk, format string, args ...any) {
@@ -216,9 +214,9 @@ func (a *Array) alive() error {
 	return nil
 }
 
-// parallel runs f for 0…n-1, at the same time unless the engine is serial, and returns the first error by index.
+// parallel runs f for 0…n-1 at the same time, and returns the first error by index.
 func (a *Array) parallel(n int, f func(i int) error) error {
-	if n <= 1 || a.cfg.Serial {
+	if n <= 1 {
 		for i := 0; i < n; i++ {
 			if err := f(i); err != nil {
 				return err
@@ -226,9 +224,9 @@ func (a *Array) parallel(n int, f func(i int) error) error {
 		}
 		return nil
 	}
-	var wg sync.WaitGroup
+	var wg env.Group
 	var next atomic.Int64
-	var mu sync.Mutex
+	var mu env.Mutex
 	first, firstAt := error(nil), n
 	work := func() {
 		for {
@@ -263,14 +261,14 @@ const quickMember = 30 * time.Microsecond
 // fanOut is parallel for one operation on each of n members that moves bytes altogether. Small operations are done one
 // after the other while members answer quickly.
 func (a *Array) fanOut(n, bytes int, f func(i int) error) error {
-	if n <= 1 || bytes > smallFan || a.cfg.Serial {
+	if n <= 1 || bytes > smallFan {
 		return a.parallel(n, f)
 	}
 	timed := func(i int) error {
-		began := time.Now()
+		began := env.Now()
 		err := f(i)
 		old := a.answer.Load()
-		a.answer.Store(old + (int64(time.Since(began))-old)/8)
+		a.answer.Store(old + (int64(env.Since(began))-old)/8)
 		return err
 	}
 	if time.Duration(a.answer.Load()) > quickMember {
@@ -295,7 +293,7 @@ func (a *Array) lockStripes(numbers []int64, exclusive bool) func() {
 		i := lockIndex(n)
 		set[i/64] |= 1 << (i % 64)
 	}
-	each := func(f func(*sync.RWMutex)) {
+	each := func(f func(*env.RWMutex)) {
 		for w, word := range set {
 			for b := 0; word != 0; b++ {
 				if word&1 == 1 {
@@ -306,11 +304,11 @@ func (a *Array) lockStripes(numbers []int64, exclusive bool) func() {
 		}
 	}
 	if exclusive {
-		each((*sync.RWMutex).Lock)
-		return func() { each((*sync.RWMutex).Unlock) }
+		each((*env.RWMutex).Lock)
+		return func() { each((*env.RWMutex).Unlock) }
 	}
-	each((*sync.RWMutex).RLock)
-	return func() { each((*sync.RWMutex).RUnlock) }
+	each((*env.RWMutex).RLock)
+	return func() { each((*env.RWMutex).RUnlock) }
 }
 
 func lockIndex(stripe int64) uint64 { return uint64(stripe) % 4096 }
@@ -617,10 +615,7 @@ func (a *Array) letGo() {
 
 // start runs the background workers.
 func (a *Array) start() {
-	if a.cfg.Serial {
-		return
-	}
-	for range min(6, runtime.GOMAXPROCS(0)+1) {
+	for range env.Workers() {
 		a.workers.Go(a.destageLoop)
 	}
 	a.workers.Go(a.checkpointLoop)
@@ -630,14 +625,9 @@ func (a *Array) start() {
 
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.
 func (a *Array) destageLoop() {
-	tick := time.NewTicker(500 * time.Millisecond)
-	defer tick.Stop()
 	for {
-		select {
-		case <-a.stop:
+		if env.Wait(500*time.Millisecond, a.stop, a.cache.work) == 0 {
 			return
-		case <-a.cache.work:
-		case <-tick.C:
 		}
 		for a.alive() == nil {
 			numbers := a.cache.pick(a.now())

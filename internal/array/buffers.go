@@ -2,16 +2,17 @@ package array
 
 import (
 	"runtime"
-	"sync"
 
 	"golang.org/x/sys/unix"
+
+	"nidalo/internal/env"
 )
 
 // freeList hands out buffers of one strip. They are pieces of anonymous maps: a buffer in which one block is dirty takes
 // one page of memory, not a strip, and yet whole strips lie in one piece for parity and for large writes. So the cache
 // can count dirty blocks, and hold as many of them scattered as in a row.
 type freeList struct {
-	sync.Mutex
+	env.Mutex
 	size     int64
 	keep     int // buffers that stay resident
 	resident [][]byte

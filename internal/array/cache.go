@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nidalo/core/layout"
+	"nidalo/internal/env"
 )
 
 // cache holds the dirty blocks of the array, by stripe, in buffers of a strip each, of which only the blocks that were
@@ -22,11 +23,11 @@ type cache struct {
 	used   atomic.Int64
 	free   *freeList
 	space  struct {
-		sync.Mutex
-		sync.Cond
+		env.Mutex
+		*env.Cond
 	}
 	queue struct {
-		sync.Mutex
+		env.Mutex
 		most  int // entries of both at which they are looked through
 		full  []int64
 		order []queued // by age; entries whose stripe is clean by now are passed over
@@ -41,7 +42,7 @@ type queued struct {
 }
 
 type shard struct {
-	sync.Mutex
+	env.Mutex
 	stripes map[int64]*stripe
 }
 
@@ -65,7 +66,7 @@ func newCache(a *Array, limit int64) *cache {
 	c := &cache{a: a, limit: max(limit, 8*a.geo.StripeSize()), work: make(chan struct{}, 4)}
 	c.free = &freeList{}
 	c.free.init(a.geo.Strip, c.limit)
-	c.space.L = &c.space.Mutex
+	c.space.Cond = env.NewCond(&c.space.Mutex)
 	c.queue.most = leastQueue
 	for i := range c.shards {
 		c.shards[i].stripes = map[int64]*stripe{}
@@ -115,18 +116,6 @@ func (c *cache) roomNow(need int64) bool {
 // room waits until need more bytes are likely to fit.
 func (c *cache) room(need int64) error {
 	if c.used.Load()+need <= c.limit {
-		return c.a.alive()
-	}
-	if c.a.cfg.Serial {
-		for c.used.Load()+need > c.limit {
-			numbers := c.pick(c.a.now())
-			if len(numbers) == 0 {
-				break
-			}
-			if err := c.a.destageAll(numbers); err != nil {
-				return err
-			}
-		}
 		return c.a.alive()
 	}
 	c.signal()

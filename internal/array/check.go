@@ -10,6 +10,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
+	"nidalo/internal/env"
 )
 
 // placesKept bounds the list of mismatches in a result.
@@ -157,10 +158,8 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, how checkHow) error {
 		if try == checkTries {
 			return fmt.Errorf("%s did not answer in time", late.name())
 		}
-		select {
-		case <-t.cancel:
+		if env.Wait(checkRest, t.cancel) == 0 {
 			return errTaskStopped
-		case <-time.After(checkRest):
 		}
 	}
 }
@@ -198,7 +197,9 @@ func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member
 			}
 		}
 	}
-	c.recover()
+	if err := c.recover(); err != nil {
+		return nil, err
+	}
 	for role := range c.wrong {
 		for col, wrong := range c.wrong[role] {
 			if wrong == doubted && !c.same(role, col) && !(c.known[role][col] && c.fresh(col)) {

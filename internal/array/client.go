@@ -4,7 +4,8 @@ import (
 	"cmp"
 	"errors"
 	"slices"
-	"sync"
+
+	"nidalo/internal/env"
 )
 
 // Client is one user of an array: whoever writes through it is told by its next flush what became of that, and is not told
@@ -12,7 +13,7 @@ import (
 // client that is told everything.
 type Client struct {
 	a    *Array
-	mu   sync.Mutex
+	mu   env.Mutex
 	late error // why something it wrote was given up, until a flush has said so
 }
 

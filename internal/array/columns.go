@@ -2,11 +2,13 @@ package array
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
+	"nidalo/internal/disk"
 )
 
 // columns is the contents of some columns of one stripe over all roles. The caller of loadColumns holds the stripe; to
@@ -22,6 +24,7 @@ type columns struct {
 	had   [][]uint32 // by role and column: the sum of what the disk holds, where that is in doubt
 	known [][]bool   // by role and column: the buffer holds the contents
 	wrong [][]cause  // by role and column: why the member does not have what it should
+	over  override
 }
 
 // cause is why a block of a member is of no use.
@@ -46,7 +49,7 @@ type override func(slot int, block int64) (sum uint32, data []byte, ok bool)
 func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*columns, error) {
 	w := a.geo.Width()
 	c := &columns{a: a, st: st, first: first, n: n, roles: make([]*member, w), bufs: make([][]byte, w),
-		sums: make([][]uint32, w), had: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w)}
+		sums: make([][]uint32, w), had: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w), over: over}
 	flags, causes, had := make([]bool, w*n), make([]cause, w*n), make([]uint32, w*n)
 	for role := range w {
 		c.bufs[role] = a.cache.scratch(n)
@@ -58,7 +61,7 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 		}
 	}
 	_ = a.parallel(w, func(role int) error {
-		c.loadRole(role, over)
+		c.loadRole(role, a.readData)
 		return nil
 	})
 	if err := a.alive(); err != nil {
@@ -72,13 +75,22 @@ func (c *columns) block(col int) int64 {
 	return c.st.Row*int64(c.a.geo.StripBlocks()) + int64(c.first+col)
 }
 
-func (c *columns) loadRole(role int, over override) {
-	m := c.roles[role]
+// reading is a way to read blocks of a member's data: readData or insistData.
+type reading func(m *member, bufs [][]byte, block int64) error
+
+func (c *columns) loadRole(role int, read reading) {
+	m, over := c.roles[role], c.over
 	if m == nil {
 		return
 	}
 	sums := make([]uint32, c.n)
 	if err := c.a.tables.sums(m, c.block(0), sums); err != nil {
+		if late(err) && m.live() {
+			for col := range c.n {
+				c.wrong[role][col] = silent
+			}
+			return
+		}
 		c.roles[role] = nil
 		return
 	}
@@ -114,7 +126,7 @@ func (c *columns) loadRole(role int, over override) {
 	// One read for all; when that fails, block by block, so that one bad sector costs one block.
 	quiet := false
 	if over == nil {
-		err := c.a.readData(m, [][]byte{buf}, c.block(0))
+		err := read(m, [][]byte{buf}, c.block(0))
 		if err == nil {
 			for col := range known {
 				c.judge(role, col)
@@ -130,7 +142,7 @@ func (c *columns) loadRole(role int, over override) {
 		if sums[col] != record.SumNever && sums[col] != record.SumLost && m.live() {
 			var err error
 			if !quiet {
-				err = c.a.readData(m, [][]byte{buf[col*Block:][:Block]}, c.block(col))
+				err = read(m, [][]byte{buf[col*Block:][:Block]}, c.block(col))
 				quiet = late(err)
 			}
 			if quiet {
@@ -170,8 +182,47 @@ func (c *columns) judge(role, col int) {
 }
 
 // recover computes what is not known from what is, as far as redundancy goes. A block whose sum is known is only
-// accepted when it matches.
-func (c *columns) recover() {
+// accepted when it matches. Members that were late are waited for when it does not do without them: several may be late at
+// the same time, each with data that could be had from the others. That one of them does not answer at all is an error, since
+// what it holds is not lost.
+func (c *columns) recover() error {
+	c.solve()
+	if c.awaited() == nil {
+		return nil
+	}
+	for role := range c.wrong {
+		if slices.Contains(c.wrong[role], silent) {
+			clear(c.known[role])
+			clear(c.wrong[role])
+			c.loadRole(role, c.a.insistData)
+		}
+	}
+	if err := c.a.alive(); err != nil {
+		return err
+	}
+	c.solve()
+	if m := c.awaited(); m != nil {
+		return fmt.Errorf("%s: %w", m.name(), disk.ErrHung)
+	}
+	return nil
+}
+
+// awaited is a member that has not answered about a column of which something is not known; nil when there is none.
+func (c *columns) awaited() *member {
+	for col := range c.n {
+		if len(c.unknown(col)) == 0 {
+			continue
+		}
+		for role := range c.wrong {
+			if c.wrong[role][col] == silent && c.roles[role] != nil {
+				return c.roles[role]
+			}
+		}
+	}
+	return nil
+}
+
+func (c *columns) solve() {
 	for col := 0; col < c.n; {
 		unknown := c.unknown(col)
 		e := col + 1

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 // Plan is an array that could be created.
@@ -57,7 +58,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	if err != nil {
 		return nil, err
 	}
-	rec := &record.Record{Array: uuid.New(), Name: p.Name, Level: p.Level, Strip: p.Strip, Epoch: 1, EpochID: uuid.New(), Starts: 1}
+	rec := &record.Record{Array: env.NewID(), Name: p.Name, Level: p.Level, Strip: p.Strip, Epoch: 1, EpochID: env.NewID(), Starts: 1}
 	if slices.Contains([]layout.Level{layout.Mirrors, layout.Parities1, layout.Parities2}, p.Level) {
 		rec.Groups = geo.Groups
 	}
@@ -67,7 +68,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	a.roster.ids = make([]uuid.UUID, len(p.Disks))
 	a.journal.number.Store(record.FirstCheckpoint(rec.Starts))
 	for i, d := range p.Disks {
-		a.roster.ids[i] = uuid.New()
+		a.roster.ids[i] = env.NewID()
 		rec.Roster[i] = record.Entry{ID: a.roster.ids[i], Condition: record.Active, Size: d.Size(),
 			DataSize: places[i].DataSize, Since: rec.Created, Witness: record.WitnessOf(i, len(p.Disks))}
 	}
@@ -142,7 +143,7 @@ func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
 		cfg.Tables = DefaultTables
 	}
 	cfg.Limits = cfg.Limits.orDefault()
-	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{}), suspects: make(chan *member, 64)}
+	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{}), suspects: suspects{some: make(chan struct{}, 1)}}
 	a.anybody.a = a
 	a.name.Store(&rec.Name)
 	a.roster.rec = rec

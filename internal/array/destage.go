@@ -485,7 +485,9 @@ func (p *plan) parity(col, n int, dirty uint64, data [][]byte, sums [][]uint32, 
 		return nil, nil, err
 	}
 	p.scratch = append(p.scratch, cs.bufs...) // whole may end up in the change
-	cs.recover()
+	if err := cs.recover(); err != nil {
+		return nil, nil, err
+	}
 	cs.heal()
 	whole := slices.Clone(data)
 	for role := 0; role < k; role++ {

@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 // journal makes a change of several members one change. Each member has a ring of its own and journals only its own
@@ -20,13 +20,13 @@ import (
 type journal struct {
 	a *Array
 	// barrier: see the package comment.
-	barrier sync.RWMutex
-	leading sync.Mutex // one batch at a time
-	mu      sync.Mutex // queue and ring accounts
-	freed   *sync.Cond // of mu: a reservation or ring space came free
+	barrier env.RWMutex
+	leading env.Mutex // one batch at a time
+	mu      env.Mutex // queue and ring accounts
+	freed   *env.Cond // of mu: a reservation or ring space came free
 	queue   []*change
 	batch   uint64 // the last batch written
-	ckpt    sync.Mutex
+	ckpt    env.Mutex
 	passes  atomic.Uint64         // checkpoints begun
 	passed  uint64                // the last one begun that was done without error; guarded by ckpt
 	number  atomic.Uint64         // the last checkpoint's: pages carry it
@@ -69,7 +69,7 @@ type change struct {
 
 func newJournal(a *Array) *journal {
 	j := &journal{a: a, full: make(chan struct{}, 1)}
-	j.freed = sync.NewCond(&j.mu)
+	j.freed = env.NewCond(&j.mu)
 	return j
 }
 
@@ -219,24 +219,12 @@ func (j *journal) writeBatch(group []*change) error {
 	for i := range parts {
 		bytes += parts[i].entry.Payload() * Block
 	}
-	if j.a.cfg.Serial {
-		// As when members work at the same time: none is synced before all are written.
-		for i := range parts {
-			errs[i] = j.writeEntry(&parts[i])
+	_ = j.a.fanOut(len(parts), bytes, func(i int) error {
+		if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil {
+			errs[i] = parts[i].m.sync()
 		}
-		for i := range parts {
-			if errs[i] == nil {
-				errs[i] = parts[i].m.sync()
-			}
-		}
-	} else {
-		_ = j.a.fanOut(len(parts), bytes, func(i int) error {
-			if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil {
-				errs[i] = parts[i].m.sync()
-			}
-			return nil
-		})
-	}
+		return nil
+	})
 	for i, err := range errs {
 		if errors.Is(err, disk.ErrFull) && !errors.Is(err, errUnsynced) {
 			// Some members may hold this batch and others not; going on with a next one would tear it for good.
@@ -471,15 +459,13 @@ const (
 // checkpointLoop makes room before anybody has to wait for it: when a ring is half full, or half of the table pages in
 // memory are changed. It also settles the journals when little is going on.
 func (a *Array) checkpointLoop() {
-	tick := time.NewTicker(settleAfter)
-	defer tick.Stop()
 	var seen, settled uint64
-	last := time.Now()
+	last := env.Now()
 	for {
-		select {
-		case <-a.stop:
+		switch env.Wait(settleAfter, a.stop, a.journal.full) {
+		case 0:
 			return
-		case <-tick.C:
+		case -1:
 			a.mending.mu.Lock()
 			a.sayHealed(a.now())
 			a.mending.mu.Unlock()
@@ -488,13 +474,13 @@ func (a *Array) checkpointLoop() {
 			a.journal.mu.Unlock()
 			quiet := batch == seen
 			seen = batch
-			if batch == settled || !quiet && time.Since(last) < settleLatest {
+			if batch == settled || !quiet && env.Since(last) < settleLatest {
 				continue
 			}
-			if last = time.Now(); a.checkpoint() == nil {
+			if last = env.Now(); a.checkpoint() == nil {
 				settled = batch
 			}
-		case <-a.journal.full:
+		case 1:
 			_ = a.checkpoint() // it says itself what is wrong
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"nidalo/core/health"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 // readData and writeData move blocks of the member's data.
@@ -20,6 +21,15 @@ func (a *Array) readData(m *member, bufs [][]byte, block int64) error {
 	} else {
 		err = m.disk.ReadVec(bufs, m.offset(block))
 	}
+	if err != nil {
+		a.readProblem(m, err)
+	}
+	return err
+}
+
+// insistData is readData that waits for as long as the disk may take.
+func (a *Array) insistData(m *member, bufs [][]byte, block int64) error {
+	err := m.disk.ReadVec(bufs, m.offset(block))
 	if err != nil {
 		a.readProblem(m, err)
 	}
@@ -69,24 +79,42 @@ func (a *Array) count(m *member, counter *atomic.Uint64) {
 	counter.Add(1)
 	switch int64(m.errs.read.Load() + m.errs.checksum.Load()) {
 	case a.cfg.Limits.Failing, a.cfg.Limits.Failed:
-		select {
-		case a.suspects <- m:
-		default:
-		}
+		a.suspects.add(m)
 	}
 }
 
 // suspectLoop judges members whose errors crossed a limit. It does so by itself, because whoever counts an error may hold
 // locks that a change of the roster needs.
 func (a *Array) suspectLoop() {
-	for {
-		select {
-		case <-a.stop:
-			return
-		case m := <-a.suspects:
+	for env.Wait(env.Never, a.stop, a.suspects.some) != 0 {
+		for _, m := range a.suspects.take() {
 			a.suspect(m)
 		}
 	}
+}
+
+// suspects are the members whose errors crossed a limit.
+type suspects struct {
+	mu   env.Mutex
+	list []*member
+	some chan struct{}
+}
+
+func (s *suspects) add(m *member) {
+	s.mu.Lock()
+	s.list = append(s.list, m)
+	s.mu.Unlock()
+	select {
+	case s.some <- struct{}{}:
+	default:
+	}
+}
+
+func (s *suspects) take() (list []*member) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list, s.list = s.list, nil
+	return list
 }
 
 func (a *Array) suspect(m *member) {
@@ -167,17 +195,10 @@ func (a *Array) compareLoop() {
 	if slow.Windows < 0 {
 		return
 	}
-	tick := time.NewTicker(slow.Window)
-	defer tick.Stop()
 	c := comparison{strikes: map[*member]int{}, before: map[*member]disk.Load{}}
-	for {
-		select {
-		case <-a.stop:
-			return
-		case <-tick.C:
-			for _, v := range c.window(a.sharers(), slow) {
-				a.declareFailing(v.m, v.why)
-			}
+	for env.Wait(slow.Window, a.stop) != 0 {
+		for _, v := range c.window(a.sharers(), slow) {
+			a.declareFailing(v.m, v.why)
 		}
 	}
 }

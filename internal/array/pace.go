@@ -3,6 +3,8 @@ package array
 import (
 	"fmt"
 	"time"
+
+	"nidalo/internal/env"
 )
 
 // Pace is how hard tasks may push. Clients always come first but at PaceFull.
@@ -67,7 +69,7 @@ type pacer struct {
 
 // wait is how long the task must wait before its next piece; it is asked until it returns 0, which lets the piece go.
 func (p *pacer) wait(a *Array, bytes int64) time.Duration {
-	now := time.Now()
+	now := env.Now()
 	if moved := a.stats.BytesRead.Load() + a.stats.BytesWritten.Load(); p.last.IsZero() {
 		p.moved = moved
 	} else if moved != p.moved {
@@ -104,5 +106,5 @@ func (p *pacer) restart() { p.last, p.counted = time.Time{}, true }
 // costs can be told.
 func (p *pacer) yields(a *Array) bool {
 	pace := a.Pace()
-	return pace.Rate == 0 && pace.share(time.Since(p.seen) < clientsBusy) < 1
+	return pace.Rate == 0 && pace.share(env.Since(p.seen) < clientsBusy) < 1
 }

@@ -849,3 +849,46 @@ func (c *counter) ReadAt(p []byte, off int64) error {
 	c.read.Add(int64(len(p)))
 	return c.Disk.ReadAt(p, off)
 }
+
+// All disks of a bus can stall at the same time, each with data that could be had from the others: nothing is lost by that.
+func TestWhatIsLateEverywhereIsNotLost(t *testing.T) {
+	f := newFolder(t)
+	limits := array.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: time.Minute}}
+	a, traps, _ := trapped(t, f, layout.Parity2, 5, array.Config{Limits: limits})
+	want := noise(1, 4*mib)
+	require.NoError(t, a.WriteAt(want, 0))
+	require.NoError(t, a.Flush())
+	require.NoError(t, a.Fail(0, false))
+	stall := func() {
+		hold := make(chan struct{})
+		for _, d := range traps {
+			d.set(func(op string, _ int64) error {
+				if op == "read" {
+					<-hold
+				}
+				return nil
+			})
+		}
+		time.AfterFunc(500*time.Millisecond, func() { close(hold) })
+	}
+	stall()
+	copy(want[mib:], noise(2, 4096))
+	require.NoError(t, a.WriteAt(want[mib:mib+4096], mib))
+	require.NoError(t, a.Flush())
+	stall()
+	got := make([]byte, len(want))
+	require.NoError(t, a.ReadAt(got, 0))
+	require.Equal(t, want, got)
+	require.NoError(t, a.Replace(0, f.disk(48*mib)))
+	stall()
+	a.WaitTasks()
+	for _, d := range traps {
+		d.set(nil)
+	}
+	result, err := a.CheckNow(false)
+	require.NoError(t, err)
+	require.Zero(t, result.Mismatches)
+	require.NoError(t, a.ReadAt(got, 0))
+	require.Equal(t, want, got)
+	require.NoError(t, a.Close())
+}

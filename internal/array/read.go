@@ -4,11 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/env"
 )
 
 // extent is a stretch of one member that a read wants.
@@ -161,7 +161,7 @@ func (a *Array) readExtents(extents []extent) (slow []piece) {
 		groups = append(groups, extents[i:i+n])
 		i += n
 	}
-	var mu sync.Mutex
+	var mu env.Mutex
 	_ = a.parallel(len(groups), func(i int) error {
 		g := groups[i]
 		bufs := make([][]byte, len(g))
@@ -253,7 +253,9 @@ func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
 			return true, nil
 		}
 	}
-	c.recover()
+	if err := c.recover(); err != nil {
+		return false, err
+	}
 	if heal {
 		c.report(c.heal())
 	}
@@ -283,7 +285,7 @@ const healedRest = 5 * time.Second
 
 // mending is what was healed and not said yet.
 type mending struct {
-	mu     sync.Mutex
+	mu     env.Mutex
 	last   time.Time
 	blocks int
 	places int // stripes, or visits to them

@@ -17,7 +17,7 @@ import (
 func TestAFlushTellsOfWhatCannotBeKept(t *testing.T) {
 	const strip = 64 << 10
 	f := newFolder(t)
-	a, err := array.Create(array.Plan{Name: "tides", Level: layout.Parity1, Strip: strip, Disks: f.disks(4, 24*mib)}, array.Config{Serial: true})
+	a, err := array.Create(array.Plan{Name: "tides", Level: layout.Parity1, Strip: strip, Disks: f.disks(4, 24*mib)}, array.Config{})
 	require.NoError(t, err)
 	want := noise(1, 3*strip)
 	require.NoError(t, a.WriteAt(want, 0))
@@ -49,7 +49,7 @@ func TestAFlushTellsOfWhatCannotBeKept(t *testing.T) {
 func TestBroughtBackAsItWas(t *testing.T) {
 	for _, old := range []bool{false, true} {
 		f := newFolder(t)
-		a, err := array.Create(array.Plan{Name: "tides", Level: layout.Mirrors, Strip: 64 << 10, Groups: 2, Disks: f.disks(4, 24*mib)}, array.Config{Serial: true})
+		a, err := array.Create(array.Plan{Name: "tides", Level: layout.Mirrors, Strip: 64 << 10, Groups: 2, Disks: f.disks(4, 24*mib)}, array.Config{})
 		require.NoError(t, err)
 		before, after := noise(1, 2*mib), noise(2, 2*mib)
 		require.NoError(t, a.WriteAt(before, 0))
@@ -59,7 +59,7 @@ func TestBroughtBackAsItWas(t *testing.T) {
 		require.NoError(t, a.Close())
 		require.NoError(t, os.Remove(filepath.Join(f.path, "disk2")))
 		set := f.judge()
-		_, err = array.Open(set, array.Config{Serial: true})
+		_, err = array.Open(set, array.Config{})
 		require.ErrorIs(t, err, array.ErrFailed)
 
 		found := set.Stale
@@ -68,11 +68,11 @@ func TestBroughtBackAsItWas(t *testing.T) {
 				found = append(found, c)
 			}
 		}
-		r, _, err := array.Rescue(array.States(found)[0], nil, old, array.Config{Serial: true})
+		r, _, err := array.Rescue(array.States(found)[0], nil, old, array.Config{})
 		require.NoError(t, err)
 		require.NoError(t, r.Readmit(func(int64) error { return nil }))
 		r.Abandon()
-		a, err = f.reopen(array.Config{Serial: true})
+		a, err = f.reopen(array.Config{})
 		require.NoError(t, err)
 		got := make([]byte, 64<<10)
 		for off := int64(0); off < 2*mib; off += int64(len(got)) {

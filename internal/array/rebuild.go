@@ -3,7 +3,6 @@ package array
 import (
 	"errors"
 	"fmt"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -11,6 +10,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 // The kinds of task.
@@ -93,7 +93,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 	if err := a.checkpoint(); err != nil {
 		return err
 	}
-	id := uuid.New()
+	id := env.NewID()
 	m := a.bareMember(slot, d)
 	m.adopt(place, id)
 	m.state.Store(int32(record.Missing))
@@ -132,9 +132,7 @@ func (a *Array) clearSlot(slot int) {
 // resumeRebuild starts to rebuild onto the member in slot. That it cannot be started, because the array is being stopped, is
 // no error: the record says that it is to go on.
 func (a *Array) resumeRebuild(slot int) {
-	if !a.cfg.Serial {
-		_, _ = a.startRebuild(slot)
-	}
+	_, _ = a.startRebuild(slot)
 }
 
 // attach makes a prepared disk the member of its slot, with nothing rebuilt yet.
@@ -166,23 +164,17 @@ func (a *Array) startRebuild(slot int) (*task, error) {
 	return a.runTask(kind, slot, func(t *task) { a.countRebuild(t, m) }, func(t *task) error { return a.rebuild(t, m) })
 }
 
-// RebuildNow rebuilds the member in slot in the caller's goroutine, for serial engines.
-func (a *Array) RebuildNow(slot int) error {
-	t := &task{kind: TaskRebuild, slot: slot, cancel: make(chan struct{}), ended: make(chan struct{})}
-	return a.rebuild(t, a.members[slot].Load())
-}
-
 // rebuild fills the member row by row. Rows below the cursor are current and take part in everything; rows above it are
 // treated as missing. A piece of rows is held exclusively until the cursor has passed it, and pieces finish in order.
 func (a *Array) rebuild(t *task, m *member) error {
 	group := a.geo.GroupOf(m.slot)
 	rows := a.geo.Rows[group]
 	a.countRebuild(t, m)
-	var flight, saving sync.WaitGroup
+	var flight, saving env.Group
 	slots := make(chan struct{}, windows)
 	passed := make(chan struct{}) // closed when the piece before has passed
 	close(passed)
-	var lock sync.Mutex
+	var lock env.Mutex
 	var first error
 	fail := func(err error) {
 		lock.Lock()
@@ -224,16 +216,11 @@ func (a *Array) rebuild(t *task, m *member) error {
 		if saved.due(t, a.now()) {
 			// Behind the pieces that are under way: whatever the cursor has passed when it is read is saved.
 			saving.Wait()
-			save := func() {
+			saving.Go(func() {
 				if err := saved.keep(t, a.now(), func() error { return a.saveCursor(m) }); err != nil {
 					fail(err)
 				}
-			}
-			if a.cfg.Serial {
-				save()
-			} else {
-				saving.Go(save)
-			}
+			})
 			t.total.Store(max(t.total.Load(), t.done.Load()+a.writtenRows(group, next)*a.geo.Strip))
 		}
 		from, to := next, min(next+per, rows)
@@ -249,11 +236,13 @@ func (a *Array) rebuild(t *task, m *member) error {
 		unlock := a.lockStripes(numbers, true)
 		before, done := passed, make(chan struct{})
 		passed = done
-		piece := func() {
+		env.Send(slots, struct{}{})
+		flight.Go(func() {
+			defer func() { <-slots }()
 			defer unlock()
 			defer close(done)
 			err := a.rebuildRows(t, m, group, from, to)
-			<-before
+			env.Recv(before)
 			if err == nil {
 				err = failed()
 			}
@@ -263,13 +252,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 			}
 			m.cursor.Store(to)
 			t.advance(a.now(), (to-from)*a.geo.Strip)
-		}
-		if a.cfg.Serial {
-			piece()
-			continue
-		}
-		slots <- struct{}{}
-		flight.Go(func() { piece(); <-slots })
+		})
 	}
 	flight.Wait()
 	saving.Wait()
@@ -368,8 +351,7 @@ func (a *Array) rebuildRows(t *task, m *member, group int, from, to int64) error
 			return err
 		}
 		columns[i] = c
-		c.recover()
-		return nil
+		return c.recover()
 	})
 	if err != nil {
 		return err

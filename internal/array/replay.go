@@ -675,7 +675,10 @@ func (a *Array) complete(scans []*scan, b batch) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		c.recover()
+		if err := c.recover(); err != nil {
+			c.free()
+			return false, err
+		}
 		for role, m := range c.roles {
 			if m == nil || !slices.Contains(b.lacking, m) {
 				continue
@@ -776,7 +779,9 @@ func (a *Array) healColumns(t touched) error {
 		return err
 	}
 	defer c.free()
-	c.recover()
+	if err := c.recover(); err != nil {
+		return err
+	}
 	c.heal()
 	return a.alive()
 }

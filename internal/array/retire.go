@@ -10,6 +10,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 // Retire copies a member that can still be read onto another disk and then lets it go. Until the moment of the change the
@@ -50,7 +51,7 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 	if err := disk.Wipe(d); err != nil {
 		return err
 	}
-	id := uuid.New()
+	id := env.NewID()
 	m := a.bareMember(slot, d)
 	m.adopt(place, id)
 	m.state.Store(int32(record.Rebuilding))
@@ -67,9 +68,7 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 		return err
 	}
 	a.onto[slot].Store(m)
-	if !a.cfg.Serial {
-		_, _ = a.startRetire(slot) // while the array is being stopped it goes on at the next start
-	}
+	_, _ = a.startRetire(slot) // while the array is being stopped it goes on at the next start
 	return nil
 }
 
@@ -108,7 +107,7 @@ func (a *Array) startRetire(slot int) (*task, error) {
 	})
 	if err == nil {
 		a.workers.Go(func() {
-			<-t.ended
+			env.Recv(t.ended)
 			if !t.stopped() {
 				a.fallBack(old, m)
 			}
@@ -139,24 +138,6 @@ func (a *Array) fallBack(old, m *member) {
 		m.release()
 		a.event("copy-failed", m.name(), "it could not take the place of %s, which failed: %v", old.name(), err)
 	}
-}
-
-// RetireNow retires in the caller's goroutine, for serial engines.
-func (a *Array) RetireNow(slot int) error {
-	t := &task{kind: TaskRetire, slot: slot, cancel: make(chan struct{}), ended: make(chan struct{})}
-	return a.retire(t, slot, a.onto[slot].Load())
-}
-
-// RetirePiece copies one piece in the caller's goroutine and saves the cursor, for serial engines: others work on the array
-// before the next.
-func (a *Array) RetirePiece(slot int) error {
-	old, m, group := a.members[slot].Load(), a.onto[slot].Load(), a.geo.GroupOf(slot)
-	from := a.passNever(old, m, group)
-	to := min(from+max(1, windowBytes/a.geo.Strip), a.geo.Rows[group])
-	if _, err := a.copyRows(old, m, group, from, to); err != nil {
-		return err
-	}
-	return a.saveCopy(slot, m)
 }
 
 // abandonCopy forgets about a copy that came to nothing.
@@ -382,7 +363,9 @@ func (a *Array) restoreRow(old *member, group int, row int64, buf []byte, sums [
 		return err
 	}
 	defer c.free()
-	c.recover()
+	if err := c.recover(); err != nil {
+		return err
+	}
 	role := a.geo.Role(st, old.slot)
 	copy(buf, c.bufs[role])
 	for col := range sums {

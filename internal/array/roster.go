@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 // member is one slot's disk as the engine works with it. A replacement is a new member.
@@ -24,7 +24,7 @@ type member struct {
 	identity uuid.UUID
 	place    record.Place
 	tag      uint64
-	key      uint32 // for the page cache; unique in this process
+	key      uint32 // for the page cache; unique in the array
 	state    atomic.Int32
 	cursor   atomic.Int64 // rows below it are rebuilt
 	left     uint64       // when rebuilding: above the cursor it has all that was not changed after this epoch; 0: nothing
@@ -36,7 +36,7 @@ type member struct {
 	ring     ring
 	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
 	lost     atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
-	closing  sync.Once
+	closing  env.Once
 	closed   chan struct{} // closed when the disk is
 }
 
@@ -57,10 +57,10 @@ func (m *member) release() {
 			close(m.closed)
 			return
 		}
-		go func() {
+		env.Go(func() {
 			_ = m.disk.Close()
 			close(m.closed)
-		}()
+		})
 	})
 }
 
@@ -70,10 +70,7 @@ func (m *member) released() {
 		return
 	}
 	m.release()
-	select {
-	case <-m.closed:
-	case <-time.After(releaseWait):
-	}
+	env.Wait(releaseWait, m.closed)
 }
 
 // reserve makes room for a stretch of the member where that may be short, in a file on a file system that is nearly full.
@@ -91,12 +88,10 @@ func (m *member) reserve(off, n int64) error {
 // releaseWait is how long a command waits for the handle of a disk that left; only a disk that hangs takes longer.
 const releaseWait = 2 * time.Second
 
-var memberKeys atomic.Uint32
-
 // bareMember is a member of which nothing is known yet.
 func (a *Array) bareMember(slot int, d disk.Disk) *member {
-	m := &member{slot: slot, disk: d, key: memberKeys.Add(1), closed: make(chan struct{})}
-	if d != nil && !a.cfg.Serial {
+	m := &member{slot: slot, disk: d, key: a.keys.Add(1), closed: make(chan struct{})}
+	if d != nil {
 		m.patient = disk.NewPatient(d, a.cfg.Limits.Patience, func() bool { return !a.WouldFail(slot) })
 		m.disk = m.patient
 	}
@@ -148,7 +143,7 @@ func (m *member) offset(block int64) int64 { return m.place.DataStart + block*Bl
 
 // roster guards the member record that all live members carry.
 type roster struct {
-	mu    sync.Mutex
+	mu    env.Mutex
 	rec   *record.Record                // Slot, Member and Place are filled in for each member when it is written
 	ids   []uuid.UUID                   // by slot: the identity each member's own record carries
 	shown atomic.Pointer[record.Record] // rec as it was last written or is being written, never changed
@@ -209,7 +204,7 @@ func (r *roster) raise(a *Array, change func(*record.Record)) error {
 func (r *roster) next() {
 	r.rec.Before = record.Short(r.rec.EpochID)
 	r.rec.Epoch++
-	r.rec.EpochID = uuid.New()
+	r.rec.EpochID = env.NewID()
 	r.rec.Clean = false
 }
 

@@ -4,11 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"sync"
 	"sync/atomic"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/env"
 )
 
 // tables keeps pages of the members' checksum tables and written maps in memory, a bounded number of them. A page that
@@ -21,7 +21,7 @@ type tables struct {
 }
 
 type pageShard struct {
-	sync.Mutex
+	env.Mutex
 	pages map[pageKey]*page
 	clock []*page // every page of the shard; the hand goes round to find one to drop
 	hand  int
@@ -34,7 +34,7 @@ type pageKey struct {
 }
 
 type page struct {
-	sync.Mutex
+	env.Mutex
 	pins    atomic.Int32
 	key     pageKey
 	m       *member

@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/internal/env"
 )
 
 // Task states.
@@ -86,13 +86,13 @@ type task struct {
 	total   atomic.Int64
 	moved   atomic.Int64  // bytes written to the member it is about
 	cancel  chan struct{} // closed to end it for now
-	halt    sync.Once     // guards the closing of cancel
+	halt    env.Once      // guards the closing of cancel
 	ended   chan struct{}
 	ref     TaskRef
 	turns   Turns // or nil
 	pacer   pacer
 
-	mu      sync.Mutex
+	mu      env.Mutex
 	waits   string        // what it waits for
 	wanted  string        // TaskPaused or TaskCancelled, by an administrator
 	changed chan struct{} // closed and renewed when wanted changes
@@ -113,7 +113,7 @@ type sample struct {
 
 // tasks is the tasks of one array: those that run and the last few that ended.
 type tasks struct {
-	mu      sync.Mutex
+	mu      env.Mutex
 	list    []*task
 	closing bool
 }
@@ -138,7 +138,7 @@ func (a *Array) runTask(kind string, slot int, count func(t *task), work func(t 
 		a.tasks.list = a.tasks.list[1:]
 	}
 	a.tasks.list = append(a.tasks.list, t)
-	go a.perform(t, count, work)
+	env.Go(func() { a.perform(t, count, work) })
 	return t, nil
 }
 
@@ -214,9 +214,9 @@ func (t *task) point(a *Array, bytes int64) error {
 	if t.changed == nil {
 		return nil // in the caller's goroutine, on its own
 	}
-	began := time.Now()
+	began := env.Now()
 	defer func() {
-		if d := time.Since(began); d > 10*time.Millisecond {
+		if d := env.Since(began); d > 10*time.Millisecond {
 			t.mu.Lock()
 			t.idle += d
 			t.mu.Unlock()
@@ -234,10 +234,8 @@ func (t *task) point(a *Array, bytes int64) error {
 		case wanted == TaskPaused:
 			t.end()
 			t.setState(TaskPaused)
-			select {
-			case <-t.cancel:
+			if env.Wait(env.Never, t.cancel, changed) == 0 {
 				return errTaskStopped
-			case <-changed:
 			}
 			if err := t.begin(); err != nil {
 				return err
@@ -258,11 +256,7 @@ func (t *task) point(a *Array, bytes int64) error {
 			t.measureAnew(a.now())
 		}
 		if wait > 0 {
-			select {
-			case <-t.cancel:
-			case <-changed:
-			case <-time.After(min(wait, paceLook)):
-			}
+			env.Wait(min(wait, paceLook), t.cancel, changed)
 			continue
 		}
 		return nil
@@ -331,7 +325,7 @@ func (ts *tasks) stopAll() {
 		t.stop()
 	}
 	for _, t := range list {
-		<-t.ended
+		env.Recv(t.ended)
 	}
 }
 
@@ -351,7 +345,7 @@ func (ts *tasks) supersede(slot int) {
 		t.stop()
 	}
 	for _, t := range list {
-		<-t.ended
+		env.Recv(t.ended)
 	}
 }
 
@@ -390,7 +384,7 @@ func (t *task) grain() int64 { return max(t.total.Load()/pieces, 2<<20) }
 // saves knows when the progress of a task is made durable: once a second, and sooner when a grain of it was done since. A
 // crash repeats two grains at most.
 type saves struct {
-	mu   sync.Mutex
+	mu   env.Mutex
 	busy bool
 	at   time.Time
 	done int64 // when saving began last
@@ -524,7 +518,7 @@ func (a *Array) WaitTasks() {
 	list := append([]*task(nil), a.tasks.list...)
 	a.tasks.mu.Unlock()
 	for _, t := range list {
-		<-t.ended
+		env.Recv(t.ended)
 	}
 }
 
@@ -551,9 +545,6 @@ func (ts *tasks) busy(slot int) bool {
 
 // resumeTasks goes on with what the record says was under way.
 func (a *Array) resumeTasks() {
-	if a.cfg.Serial {
-		return
-	}
 	for slot := range a.members {
 		if a.members[slot].Load().condition() == record.Rebuilding {
 			_, _ = a.startRebuild(slot)

@@ -1,57 +1,148 @@
+//go:build machine
+
 package crash
 
 import (
+	"encoding/json"
 	"flag"
+	"fmt"
+	"maps"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
-	"sync"
-	"sync/atomic"
 	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
 )
 
 var (
 	oneSeed = flag.Uint64("seed", 0, "replay this seed and tell its story")
 	from    = flag.Uint64("from", 1, "the first seed")
+	share   = flag.String("share", "", "play every so manyth seed and write down here what happened")
+	stride  = flag.Uint64("stride", 1, "how many processes share the seeds")
 )
 
 func TestSeed(t *testing.T) {
 	if *oneSeed == 0 {
 		t.Skip("replays one seed: -seed N")
 	}
-	if err := Run(*oneSeed); err != nil {
-		t.Fatal(err)
+	log, err := story(*oneSeed)
+	for _, line := range log {
+		t.Log(line)
+	}
+	require.NoError(t, err)
+}
+
+// seen counts how often something happened, over all seeds.
+func seen(what string) { coverage[what]++ }
+
+var coverage = map[string]int{}
+
+// wanted is what must happen in a run of many seeds: one in which it never did proves nothing about it.
+var wanted = []string{"power cut in the work", "power cut in recovery", "replaced", "returned", "retirement begun", "check begun", "set back",
+	"set back and noticed by its pages", "event member-missing", "event member-failed", "event member-returned", "event member-retired", "event rebuild-done", "event catch-up-done",
+	"event journal-replayed", "event journal-damaged", "event table-damaged", "event batch-dropped", "part of a block written", "brought back in place",
+	"rescued", "read from outside"}
+
+// report is what one process found.
+type report struct {
+	Seeds    int
+	Failures []string
+	Coverage map[string]int
+}
+
+// TestPowerCuts plays NIDALO_SEEDS seeds (a hundred when not set), or as many as NIDALO_MINUTES allows. A process has one
+// scheduler, so there is one process for each processor.
+func TestPowerCuts(t *testing.T) {
+	if *share != "" {
+		t.Skip("TestShare does this process's part")
+	}
+	began, workers := time.Now(), runtime.NumCPU()
+	self, err := os.Executable()
+	require.NoError(t, err)
+	folder, parts := t.TempDir(), make([]*exec.Cmd, workers)
+	for i := range parts {
+		cmd := exec.Command(self, "-test.run", "^TestShare$", "-test.timeout", "0", "-share", filepath.Join(folder, strconv.Itoa(i)),
+			"-from", strconv.FormatUint(*from+uint64(i), 10), "-stride", strconv.Itoa(workers))
+		cmd.Env = append(os.Environ(), "GOGC=400")
+		cmd.Stderr = os.Stderr
+		require.NoError(t, cmd.Start())
+		parts[i] = cmd
+	}
+	all := report{Coverage: map[string]int{}}
+	for i, cmd := range parts {
+		failed := cmd.Wait()
+		var part report
+		raw, err := os.ReadFile(filepath.Join(folder, strconv.Itoa(i)))
+		if err == nil {
+			err = json.Unmarshal(raw, &part)
+		}
+		require.NoError(t, err, "a process ended before its time: %v", failed)
+		all.Seeds += part.Seeds
+		all.Failures = append(all.Failures, part.Failures...)
+		for what, n := range part.Coverage {
+			all.Coverage[what] += n
+		}
+	}
+	for _, failure := range all.Failures {
+		t.Error(failure)
+	}
+	table := fmt.Sprintf("%d seeds from %d, %.0f a minute with %d processes\n", all.Seeds, *from, float64(all.Seeds)/time.Since(began).Minutes(), workers)
+	for _, what := range slices.Sorted(maps.Keys(all.Coverage)) {
+		table += fmt.Sprintf("%10d  %s\n", all.Coverage[what], what)
+	}
+	fmt.Print(table)
+	for _, what := range wanted {
+		if all.Seeds >= 1000 && all.Coverage[what] == 0 {
+			t.Errorf("it never happened: %s", what)
+		}
 	}
 }
 
-// TestPowerCuts plays NIDALO_SEEDS seeds (a few hundred when not set).
-func TestPowerCuts(t *testing.T) {
-	seeds := uint64(400)
-	if n, err := strconv.ParseUint(os.Getenv("NIDALO_SEEDS"), 10, 64); err == nil {
-		seeds = n
+// TestShare plays one process's part of the seeds.
+func TestShare(t *testing.T) {
+	if *share == "" {
+		t.Skip("TestPowerCuts starts it")
 	}
-	var next, failures atomic.Uint64
-	next.Store(*from - 1)
-	var wg sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			for {
-				seed := next.Add(1)
-				if seed >= *from+seeds || failures.Load() > 2 {
-					return
-				}
-				if err := Run(seed); err != nil {
-					failures.Add(1)
-					t.Error(err)
-				}
-			}
-		})
+	number := func(name string) uint64 {
+		n, _ := strconv.ParseUint(os.Getenv(name), 10, 32)
+		return n
 	}
-	wg.Wait()
-	t.Logf("members set back: %d, of which their pages told in %d", setBacks.Load(), accusations.Load())
-	t.Logf("disks that came back and caught up: %d; members retired: %d; arrays brought back in place: %d, %d of them whole",
-		caughtUp.Load(), retired.Load(), readmitted.Load(), whole.Load())
-	if seeds >= 400 && (accusations.Load() == 0 || caughtUp.Load() == 0 || retired.Load() == 0 || readmitted.Load() == 0) {
-		t.Error("no disk ever came back, none was retired, or no array was brought back")
+	seeds, minutes := number("NIDALO_SEEDS"), number("NIDALO_MINUTES")
+	if seeds == 0 {
+		seeds = 100
+	}
+	if minutes > 0 {
+		seeds = 1 << 40
+	}
+	part, end := report{Coverage: coverage}, time.Now().Add(time.Duration(minutes)*time.Minute)
+	for seed := *from; uint64(part.Seeds)**stride < seeds && len(part.Failures) < 3; seed += *stride {
+		if minutes > 0 && time.Now().After(end) {
+			break
+		}
+		part.Seeds++
+		if err := Run(seed); err != nil {
+			part.Failures = append(part.Failures, err.Error())
+		}
+	}
+	raw, err := json.Marshal(part)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(*share, raw, 0o600))
+}
+
+// TestASeedRepeatsExactly: the story of a run is the same each time.
+func TestASeedRepeatsExactly(t *testing.T) {
+	for seed := *from; seed < *from+20; seed++ {
+		first, err := story(seed)
+		require.NoError(t, err)
+		for range 2 {
+			again, err := story(seed)
+			require.NoError(t, err)
+			require.Equal(t, first, again, "seed %d", seed)
+		}
 	}
 }

@@ -1,19 +1,16 @@
+//go:build machine
+
 package crash
 
 import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync/atomic"
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
-
-// readmitted counts, over all seeds, how often members were brought back in place, and whole how often nothing was lost by
-// that.
-var readmitted, whole atomic.Int64
 
 // disaster is the end of some seeds: members leave while the array goes on, then more are lost than it survives, perhaps
 // with the power; what is left is rescued, and brought back in place where that is possible, with the power going
@@ -28,13 +25,14 @@ func (c *machine) disaster() error {
 		if err := c.steps(c.r.IntN(6)); err != nil {
 			return err
 		}
+		c.a.WaitTasks()
 		slot := c.r.IntN(len(c.disks))
-		if c.power.off || c.disks[slot].gone || c.a.MemberStates()[slot].Condition != record.Active || !c.canLose(slot) {
+		if d := c.memberAt(slot); d == nil || c.power.off || d.isGone() || c.a.MemberStates()[slot].Condition != record.Active || !c.canLose(slot) {
 			continue
 		}
 		if c.r.IntN(2) == 0 {
 			c.note("  slot %d vanishes", slot)
-			c.disks[slot].vanish(c.r)
+			c.memberAt(slot).vanish(c.r)
 		} else if c.note("  failed slot %d", slot); c.a.Fail(slot, false) != nil {
 			continue
 		}
@@ -44,13 +42,18 @@ func (c *machine) disaster() error {
 	}
 	c.power.off = true
 	c.a.Abandon()
-	for _, d := range c.all() {
+	for _, d := range c.all {
 		d.cut(c.r)
 	}
 	c.power.off, c.power.left = false, -1
-	c.copies = map[int]*Disk{}
 
-	current := c.judge().Current
+	set := c.judge()
+	current := set.Current
+	for slot, x := range current {
+		if x.Disk != nil {
+			c.disks[slot] = x.Disk.(*Disk)
+		}
+	}
 	for slot, d := range c.disks {
 		if d.gone && c.r.IntN(4) > 0 {
 			c.note("  slot %d is there again", slot)
@@ -76,7 +79,7 @@ func (c *machine) disaster() error {
 // steps does random things until the power goes.
 func (c *machine) steps(n int) error {
 	for range n {
-		if err := c.step(); err != nil {
+		if err := c.step(c.a.NewClient(), 0, c.m.blocks); err != nil {
 			if c.power.off {
 				return nil
 			}
@@ -113,6 +116,8 @@ func (c *machine) rescued() (promised map[int64]bool, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("rescue: %w", err)
 	}
+	seen("rescued")
+	defer a.Abandon()
 	promised = map[int64]bool{}
 	err = a.Losses(func(l array.Span) {
 		for b := l.Offset / block; b < (l.Offset+l.Length)/block; b++ {
@@ -168,6 +173,7 @@ func (c *machine) broughtBack(promised map[int64]bool) error {
 		if err == nil {
 			c.note("  slots %v are brought back", slots)
 			err = a.Readmit(func(int64) error { return nil })
+			a.Abandon()
 		}
 		if errors.Is(err, array.ErrNoReadmission) || errors.Is(err, array.ErrStale) {
 			return nil
@@ -192,10 +198,7 @@ func (c *machine) broughtBack(promised map[int64]bool) error {
 	if err != nil {
 		return fmt.Errorf("after bringing back: %w", err)
 	}
-	readmitted.Add(1)
-	if len(promised) == 0 {
-		whole.Add(1)
-	}
+	seen("brought back in place")
 	for b := range c.m.blocks {
 		got := make([]byte, block)
 		switch err := a.ReadAt(got, b*block); {
@@ -214,7 +217,7 @@ func (c *machine) broughtBack(promised map[int64]bool) error {
 			return err
 		}
 	}
-	result, err := a.CheckNow(true)
+	result, err := c.checked(true)
 	for _, p := range result.Places {
 		if err == nil && p.Stripe*c.geo.StripeSize() < c.m.blocks*block {
 			err = errors.New("not all is as it should be")

@@ -1,7 +1,11 @@
-// Package crash runs the real engine on simulated disks with volatile caches, cuts the power at any write, loses or rots
-// members, cuts it again during recovery, and then holds what is read against a model. Everything follows from a seed:
+//go:build machine
+
+// Package crash runs the engine that ships, with all it does at the same time, on simulated disks with volatile caches, under
+// a scheduler (package env with the build tag machine). Several clients write while disks are pulled and put back, members
+// fail, are replaced, retired and checked; the power goes at any moment, also during recovery; members are lost, rot, or are
+// set back. Then what is read is held against a model. Everything follows from a seed:
 //
-//	go test ./internal/crash -run TestSeed -seed 12345 -v
+//	go test -tags machine ./internal/crash -run TestSeed -seed 12345 -v
 package crash
 
 import (
@@ -13,6 +17,7 @@ import (
 	"sync"
 
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 const block = 4096
@@ -28,6 +33,7 @@ type Power struct {
 }
 
 func (p *Power) use() error {
+	env.Yield()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.off {
@@ -64,6 +70,7 @@ func NewDisk(name string, size int64, power *Power) *Disk {
 var zeros [block]byte
 
 func (d *Disk) ReadAt(p []byte, off int64) error {
+	env.Yield()
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.gone {
@@ -97,19 +104,33 @@ func (d *Disk) WriteAt(p []byte, off int64) error {
 	if off%block != 0 || len(p)%block != 0 || off < 0 || off+int64(len(p)) > d.size {
 		return fmt.Errorf("write of %d bytes at %d", len(p), off)
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.gone {
-		return disk.ErrGone
-	}
 	for at := 0; at < len(p); at += block {
 		// The cut can come between any two blocks of one write.
+		if d.isGone() {
+			return disk.ErrGone
+		}
 		if err := d.power.use(); err != nil {
 			return err
 		}
+		d.mu.Lock()
 		b := (off + int64(at)) / block
 		d.cached[b] = append(d.cached[b], slices.Clone(p[at:at+block]))
 		delete(d.bad, b)
+		d.mu.Unlock()
+	}
+	return nil
+}
+
+func (d *Disk) isGone() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.gone
+}
+
+// Present says whether the disk is there.
+func (d *Disk) Present() error {
+	if d.isGone() {
+		return disk.ErrGone
 	}
 	return nil
 }
@@ -118,18 +139,37 @@ func (d *Disk) ReadVec(bufs [][]byte, off int64) error  { return disk.EachBuffer
 func (d *Disk) WriteVec(bufs [][]byte, off int64) error { return disk.EachBuffer(bufs, off, d.WriteAt) }
 
 func (d *Disk) Sync() error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.gone {
+	if d.isGone() {
 		return disk.ErrGone
 	}
+	// What is written while the sync runs is not covered by it.
+	d.mu.Lock()
+	covered := map[int64]*byte{}
+	for b, v := range d.cached {
+		covered[b] = &v[len(v)-1][0]
+	}
+	d.mu.Unlock()
 	if err := d.power.use(); err != nil {
 		return err
 	}
-	for b, v := range d.cached {
-		d.durable[b] = v[len(v)-1]
+	if d.isGone() {
+		return disk.ErrGone
 	}
-	clear(d.cached)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for b, last := range covered {
+		v := d.cached[b]
+		n := slices.IndexFunc(v, func(x []byte) bool { return &x[0] == last }) + 1
+		if n == 0 {
+			continue // another sync has it
+		}
+		d.durable[b] = v[n-1]
+		if len(v) == n {
+			delete(d.cached, b)
+		} else {
+			d.cached[b] = v[n:]
+		}
+	}
 	return nil
 }
 
@@ -168,10 +208,28 @@ func (d *Disk) cut(r *rand.Rand) {
 			keep = r.IntN(len(v)+1) - 1
 		}
 		if keep >= 0 {
-			d.durable[b] = v[keep]
+			if r.IntN(8) == 0 { // torn: only a sector is whole
+				d.durable[b] = tear(r, d.durable[b], v[keep])
+			} else {
+				d.durable[b] = v[keep]
+			}
 		}
 	}
 	clear(d.cached)
+}
+
+// tear mixes the sectors of two versions of a block.
+func tear(r *rand.Rand, old, now []byte) []byte {
+	out := slices.Clone(now)
+	if old == nil {
+		old = zeros[:]
+	}
+	for at := 0; at < block; at += 512 {
+		if r.IntN(2) == 0 {
+			copy(out[at:at+512], old[at:])
+		}
+	}
+	return out
 }
 
 // snapshot is what the disk has durably now, for a later setBack.

@@ -1,3 +1,5 @@
+//go:build machine
+
 package crash
 
 import (
@@ -7,13 +9,13 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
+	"nidalo/internal/env"
 )
 
 // shapes are the arrays a seed chooses from.
@@ -30,21 +32,21 @@ var shapes = []struct {
 type machine struct {
 	r       *rand.Rand
 	power   *Power
-	disks   []*Disk       // by slot
-	copies  map[int]*Disk // by slot: what the member is being copied onto
+	disks   []*Disk // by slot: what was there last
+	all     []*Disk // that are in the machine or were pulled
 	a       *array.Array
 	geo     *layout.Geometry
 	m       *model
-	clock   time.Time
 	log     []string
 	serial  int                        // of disks
 	before  map[*Disk]map[int64][]byte // what disks had at some moment of this round
 	accused string                     // a member that was said to be set back
 	setBack bool                       // one was
-	// Story is told when the seed fails.
+	wrong   error                      // the first thing that a client or hand found wrong
 }
 
-// model is what may be read: for each block the version known to be durable and those written since.
+// model is what may be read: for each block the version known to be durable and those written since. Each client has a
+// stretch of its own.
 type model struct {
 	blocks int64
 	now    []uint64   // version of the last write
@@ -54,13 +56,26 @@ type model struct {
 
 const cacheLimit = 512 << 10
 
+// stepLimit is more than any run takes.
+const stepLimit = 2_000_000
+
 // Run plays one seed and returns what went wrong, with the story of the run.
 func Run(seed uint64) error {
-	c := &machine{r: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15)), copies: map[int]*Disk{}, power: &Power{left: -1}, clock: time.Unix(1_000_000_000, 0)}
-	if err := c.play(); err != nil {
-		return fmt.Errorf("seed %d: %w\n%s", seed, err, strings.Join(c.log, "\n"))
+	log, err := story(seed)
+	if err != nil {
+		return fmt.Errorf("seed %d: %w\n%s", seed, err, strings.Join(log, "\n"))
 	}
 	return nil
+}
+
+// story plays one seed and returns what happened.
+func story(seed uint64) ([]string, error) {
+	c := &machine{r: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15)), power: &Power{left: -1}}
+	var err error
+	if bad := env.Run(seed, stepLimit, func() { err = c.play() }); bad != nil {
+		err = bad
+	}
+	return c.log, err
 }
 
 func (c *machine) note(format string, args ...any) {
@@ -68,20 +83,21 @@ func (c *machine) note(format string, args ...any) {
 }
 
 func (c *machine) config() array.Config {
-	return array.Config{Serial: true, Cache: cacheLimit, Tables: 1, Now: func() time.Time {
-		c.clock = c.clock.Add(time.Millisecond)
-		return c.clock
-	}, Event: func(e array.Event) {
-		c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
-		if e.Kind == "member-set-back" {
-			c.accused = e.Disk
-		}
-	}}
+	return array.Config{Cache: cacheLimit, Tables: 1, Limits: array.Limits{Failing: -1, Failed: -1, Slow: array.Slow{Windows: -1}},
+		Event: func(e array.Event) {
+			c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
+			seen("event " + e.Kind)
+			if e.Kind == "member-set-back" {
+				c.accused = e.Disk
+			}
+		}}
 }
 
 func (c *machine) newDisk() *Disk {
 	c.serial++
-	return NewDisk(fmt.Sprintf("d%d", c.serial), 9<<20, c.power)
+	d := NewDisk(fmt.Sprintf("d%d", c.serial), 9<<20, c.power)
+	c.all = append(c.all, d)
+	return d
 }
 
 func (c *machine) play() error {
@@ -126,49 +142,66 @@ func (c *machine) play() error {
 		case c.accused != "" && !c.setBack:
 			return fmt.Errorf("%s is said to have been set back, and was not", c.accused)
 		case c.accused != "":
-			accusations.Add(1)
+			seen("set back and noticed by its pages")
 		}
 		c.setBack, c.accused, c.before = false, "", nil
 	}
 	if c.geo.Redundant() && c.r.IntN(3) == 0 {
 		return c.disaster()
 	}
-	return nil
+	c.a.WaitTasks()
+	if err := c.a.Close(); err != nil {
+		return fmt.Errorf("close: %w", err)
+	}
+	return c.outside()
 }
 
-// work does random things until the power goes, or for a while.
+// work lets clients and hands do random things until the power goes, or for a while.
 func (c *machine) work() error {
 	c.power.left = 1 + c.r.IntN(1<<(3+c.r.IntN(9)))
-	steps := 10 + c.r.IntN(60)
-	remember := c.r.IntN(steps)
-	for step := range steps {
-		if c.power.off {
-			break
+	var busy env.Group
+	clients := 1 + c.r.IntN(3)
+	for i := range clients {
+		from, to := c.m.blocks*int64(i)/int64(clients), c.m.blocks*int64(i+1)/int64(clients)
+		n, user := 8+c.r.IntN(40), c.a.NewClient()
+		busy.Go(func() { c.during(func() error { return c.step(user, from, to) }, n) })
+	}
+	busy.Go(func() { c.during(c.hand, c.r.IntN(8)) })
+	busy.Go(func() {
+		env.Yield()
+		c.before = map[*Disk]map[int64][]byte{}
+		for _, d := range c.disks {
+			c.before[d] = d.snapshot()
 		}
-		if step == remember {
-			c.before = map[*Disk]map[int64][]byte{}
-			for _, d := range c.disks {
-				c.before[d] = d.snapshot()
-			}
-		}
-		if err := c.step(); err != nil {
-			if c.power.off {
-				break
-			}
-			return err
-		}
+	})
+	busy.Wait()
+	if c.power.off {
+		seen("power cut in the work")
 	}
 	c.note("power goes (after the work: %v)", !c.power.off)
 	c.power.off = true
 	c.a.Abandon()
-	return nil
+	return c.wrong
 }
 
-func (c *machine) step() error {
-	first := c.r.Int64N(c.m.blocks)
+// during does something some times, until the power goes or something is wrong.
+func (c *machine) during(f func() error, times int) {
+	for range times {
+		if c.power.off || c.wrong != nil {
+			return
+		}
+		if err := f(); err != nil && !c.power.off && c.wrong == nil {
+			c.wrong = err
+		}
+	}
+}
+
+// step is one thing that a client does with its stretch of the array.
+func (c *machine) step(user *array.Client, from, to int64) error {
+	first := from + c.r.Int64N(to-from)
 	if c.geo.Level == layout.Concat && c.r.IntN(2) == 0 {
 		// Near the seam between two members.
-		first = max(0, min(c.m.blocks-1, c.geo.Rows[0]*c.geo.StripeSize()/block-8+c.r.Int64N(16)))
+		first = max(from, min(to-1, c.geo.Rows[0]*c.geo.StripeSize()/block-8+c.r.Int64N(16)))
 	}
 	span := int64(1)
 	switch c.r.IntN(4) {
@@ -178,160 +211,145 @@ func (c *machine) step() error {
 		span = 1 + c.r.Int64N(3*c.geo.StripeSize()/block)
 	case 2: // a whole stripe, which takes another way
 		per := c.geo.StripeSize() / block
-		first -= first % per
+		first = max(from, first-first%per)
 		span = per
 	}
-	span = min(span, c.m.blocks-first)
+	span = min(span, to-first)
 	switch k := c.r.IntN(20); {
-	case k < 10:
+	case k < 9:
 		v := c.m.write(first, span, false)
 		c.note("  write %d+%d v%d", first, span, v)
-		return c.a.WriteAt(c.m.contents(first, span), first*block)
-	case k < 12:
+		return user.WriteAt(c.m.contents(first, span), first*block)
+	case k < 11:
 		c.m.write(first, span, true)
 		c.note("  zero %d+%d", first, span)
-		return c.a.Zero(first*block, span*block)
-	case k < 15:
-		c.note("  flush")
-		if err := c.a.Flush(); err != nil {
+		if err := user.Zero(first*block, span*block); err != nil {
 			return err
 		}
-		c.m.flushed(0, c.m.blocks)
-	case k < 16:
+		return c.isHole(first, span)
+	case k < 14:
+		return c.flush(user, from, to)
+	case k < 15:
 		v := c.m.write(first, span, false)
 		c.note("  forced write %d+%d v%d", first, span, v)
-		if err := c.a.WriteAt(c.m.contents(first, span), first*block); err != nil {
+		if err := user.WriteAt(c.m.contents(first, span), first*block); err != nil {
 			return err
 		}
-		if err := c.a.FlushRange(first*block, span*block); err != nil {
+		if err := user.FlushRange(first*block, span*block); err != nil {
 			return err
 		}
 		c.m.flushed(first, span)
-	case k < 18:
-		return c.readBack(first, span)
-	case k < 19:
-		switch c.r.IntN(3) {
-		case 0:
-			return c.vanishAndReturn()
-		case 1:
-			return c.retire()
-		}
-		return c.loseAndReplace()
+	case k < 16: // the same bytes again, in parts of blocks
+		p := c.m.contents(first, 1)
+		at := int64(c.r.IntN(block - 1))
+		n := 1 + c.r.Int64N(block-at)
+		c.note("  write %d bytes of block %d again", n, first)
+		seen("part of a block written")
+		return user.WriteAt(p[at:at+n], first*block+at)
+	case k < 17:
+		return c.isWritten(first)
 	default:
-		c.note("  check")
-		result, err := c.a.CheckNow(false)
-		if err == nil && result.Mismatches > 0 {
-			return fmt.Errorf("a check found %+v", result)
-		}
-		if err == nil {
-			c.m.flushed(0, c.m.blocks)
-		}
-		return err
+		return c.readBack(first, span)
 	}
 	return nil
 }
 
-// loseAndReplace fails a member while all goes on, and perhaps replaces it or rebuilds its replacement.
-func (c *machine) loseAndReplace() error {
-	slot := c.r.IntN(len(c.disks))
-	if m := c.a.MemberStates()[slot]; m.Condition == record.Active {
-		if !c.canLose(slot) {
-			return nil
-		}
-		if err := c.a.Fail(slot, false); err != nil {
-			return nil // would be fatal
-		}
-		c.note("  failed slot %d", slot)
+func (c *machine) flush(user *array.Client, from, to int64) error {
+	c.note("  flush %d-%d", from, to)
+	if err := user.Flush(); err != nil {
+		return err
+	}
+	c.m.flushed(from, to-from)
+	return nil
+}
+
+// isHole: what was zeroed reads as zeros at once.
+func (c *machine) isHole(first, span int64) error { return c.readBack(first, span) }
+
+// isWritten: a block that holds something is no hole.
+func (c *machine) isWritten(b int64) error {
+	if c.m.now[b] == 0 {
 		return nil
-	} else if m.Condition == record.Rebuilding {
-		c.note("  rebuild slot %d", slot)
-		return c.a.RebuildNow(slot)
 	}
-	d := c.newDisk()
-	c.note("  replace slot %d by %s", slot, d.name)
-	if err := c.a.Replace(slot, d); err != nil {
-		return err
+	x, err := c.a.Extents(b*block, block, 1)
+	if err == nil && !x[0].Written {
+		return fmt.Errorf("block %d is said to be a hole; its version is %d", b, c.m.now[b])
 	}
-	c.disks[slot] = d
-	if c.r.IntN(2) == 0 {
-		c.note("  rebuild slot %d", slot)
-		return c.a.RebuildNow(slot)
-	}
-	return nil
+	return err
 }
 
-// retire copies a member onto a new disk, or goes on with it.
-func (c *machine) retire() error {
-	slot := c.r.IntN(len(c.disks))
-	for s := range c.disks {
-		if _, copying := c.a.Onto(s); copying {
-			slot = s
-		}
+// hand is one thing that an administrator does, or that befalls a disk.
+func (c *machine) hand() error {
+	for range c.r.IntN(6) {
+		env.Yield()
 	}
-	if _, copying := c.a.Onto(slot); !copying {
-		if m := c.a.MemberStates()[slot]; m.Condition != record.Active || c.disks[slot].gone {
-			return nil
+	if c.r.IntN(4) == 0 {
+		env.Wait(time.Duration(c.r.IntN(4000)) * time.Millisecond)
+	}
+	states := c.a.MemberStates()
+	away := func(m array.MemberState) bool { return m.Condition == record.Failed || m.Condition == record.Missing }
+	slot := c.r.IntN(len(c.disks))
+	if i := slices.IndexFunc(states, away); i >= 0 && c.r.IntN(2) == 0 {
+		slot = i
+	}
+	state, lost := states[slot], away(states[slot])
+	switch k := c.r.IntN(10); {
+	case k < 3 && state.Condition == record.Active:
+		if d := c.memberAt(slot); d != nil && c.canLose(slot) {
+			c.note("  slot %d vanishes (%s)", slot, d.name)
+			d.vanish(c.r)
 		}
+	case k < 4 && state.Condition == record.Active && c.canLose(slot):
+		if c.a.Fail(slot, false) == nil {
+			c.note("  failed slot %d", slot)
+		}
+	case k < 6 && lost:
+		return c.bringBack(slot)
+	case k < 8 && lost && c.geo.Redundant():
 		d := c.newDisk()
-		c.copies[slot] = d
-		c.note("  retire slot %d onto %s", slot, d.name)
-		if err := c.a.Retire(slot, d); err != nil {
+		c.note("  replace slot %d by %s", slot, d.name)
+		if err := c.a.Replace(slot, d); err != nil {
 			return err
 		}
-		// Mostly a piece only, so that writes and crashes find it half done.
-		switch c.r.IntN(6) {
-		case 0:
-			return nil
-		case 1, 2, 3:
-			c.note("  copy a piece of slot %d", slot)
-			return c.a.RetirePiece(slot)
+		seen("replaced")
+	case k < 9 && state.Condition == record.Active:
+		d := c.newDisk()
+		c.note("  retire slot %d onto %s", slot, d.name)
+		if c.a.Retire(slot, d) == nil {
+			seen("retirement begun")
 		}
+	default:
+		c.note("  check")
+		seen("check begun")
+		_ = c.a.StartCheck(false)
 	}
-	if c.disks[slot].gone || c.a.MemberStates()[slot].Condition != record.Active {
-		return nil
-	}
-	c.note("  copy slot %d", slot)
-	if err := c.a.RetireNow(slot); err != nil {
-		return err
-	}
-	c.disks[slot] = c.copies[slot]
-	delete(c.copies, slot)
-	retired.Add(1)
 	return nil
 }
 
-// retired counts, over all seeds, how often a member was retired to the end.
-var retired atomic.Int64
+// memberAt is the disk that is in a slot now.
+func (c *machine) memberAt(slot int) *Disk {
+	name := c.a.MemberStates()[slot].Disk.Path
+	for _, d := range c.all {
+		if d.name == name {
+			return d
+		}
+	}
+	return nil
+}
 
 // canLose says whether the array survives the loss of one more, counting those that are gone unnoticed.
 func (c *machine) canLose(slot int) bool {
 	states := c.a.MemberStates()
-	return c.geo.Survives(func(s int) bool { return s == slot || c.disks[s].gone || states[s].Condition != record.Active })
-}
-
-// vanishAndReturn pulls a disk while all goes on, or puts one back that is away.
-func (c *machine) vanishAndReturn() error {
-	slot := c.r.IntN(len(c.disks))
-	switch m := c.a.MemberStates()[slot]; m.Condition {
-	case record.Active:
-		if !c.canLose(slot) {
-			return nil
-		}
-		c.note("  slot %d vanishes", slot)
-		c.disks[slot].vanish(c.r)
-	case record.Rebuilding:
-		c.note("  rebuild slot %d", slot)
-		return c.a.RebuildNow(slot)
-	case record.Missing:
-		return c.bringBack(slot)
-	}
-	return nil
+	return c.geo.Survives(func(s int) bool {
+		d := c.memberAt(s)
+		return s == slot || d == nil || d.isGone() || states[s].Condition != record.Active
+	})
 }
 
 // bringBack puts a disk back that was away. It must be taken, if it was whole when it left.
 func (c *machine) bringBack(slot int) error {
-	d := c.disks[slot]
-	if !d.gone {
+	d := c.memberAt(slot)
+	if d == nil || !d.isGone() {
 		return nil
 	}
 	d.gone = false
@@ -340,23 +358,18 @@ func (c *machine) bringBack(slot int) error {
 		d.gone = true
 		return nil
 	}
-	c.note("  slot %d is back", slot)
+	c.note("  slot %d is back (%s)", slot, d.name)
 	err := c.a.Return(d, own, false)
-	if errors.Is(err, array.ErrStale) {
-		c.note("    but stale: %v", err)
+	if err != nil && !c.power.off {
+		c.note("    but it is refused: %v", err)
 		d.gone = true
 		return nil
 	}
-	if err == nil && c.r.IntN(2) == 0 {
-		c.note("  rebuild slot %d", slot)
-		err = c.a.RebuildNow(slot)
-		caughtUp.Add(1)
+	if err == nil {
+		seen("returned")
 	}
 	return err
 }
-
-// caughtUp counts, over all seeds, how often a disk that came back caught up to the end.
-var caughtUp atomic.Int64
 
 // recover brings the array up again after the cut, with losses up to the margin, perhaps being cut again.
 func (c *machine) recover() error {
@@ -365,6 +378,11 @@ func (c *machine) recover() error {
 		// A change of the roster that was being written down when the power went may be on some disks only: what any of
 		// them says is not whole counts as lost.
 		set := c.judge()
+		for slot, x := range set.Current {
+			if x.Disk != nil {
+				c.disks[slot] = x.Disk.(*Disk)
+			}
+		}
 		gone := func(slot int) bool {
 			for _, x := range set.Current {
 				if x.Disk != nil && x.Record.Roster[slot].Condition != record.Active {
@@ -392,7 +410,7 @@ func (c *machine) recover() error {
 		}
 	}
 	cut := func() {
-		for _, d := range c.all() {
+		for _, d := range c.all {
 			d.cut(c.r)
 		}
 		c.power.off, c.power.left = false, -1
@@ -410,13 +428,13 @@ func (c *machine) recover() error {
 		if err == nil {
 			c.a = a
 			c.power.left = -1
-			c.settleCopies(set)
 			return nil
 		}
 		if !c.power.off {
 			return fmt.Errorf("recovery: %w", err)
 		}
 		c.note("  power goes during recovery")
+		seen("power cut in recovery")
 		cut()
 		spoil()
 	}
@@ -453,40 +471,14 @@ func (c *machine) setsBack(slot int, set array.Set, gone func(int) bool, was map
 	}
 	c.note("  member %d is set back %s (%d blocks)", slot, how, n)
 	c.setBack = true
-	setBacks.Add(1)
+	seen("set back")
 	return true
-}
-
-// setBacks counts, over all seeds, how often a member was set back, and accusations how often that was noticed by its pages.
-var setBacks, accusations atomic.Int64
-
-// all is every disk that is in the machine.
-func (c *machine) all() []*Disk {
-	out := slices.Clone(c.disks)
-	for slot := range c.disks {
-		if d := c.copies[slot]; d != nil {
-			out = append(out, d)
-		}
-	}
-	return out
-}
-
-// settleCopies notes what became of copies: the power may have gone just before or after one took its member's place.
-func (c *machine) settleCopies(set array.Set) {
-	for slot, d := range c.copies {
-		if set.Current[slot].Disk == disk.Disk(d) {
-			c.disks[slot] = d
-		} else if _, copying := c.a.Onto(slot); copying {
-			continue
-		}
-		delete(c.copies, slot)
-	}
 }
 
 // judge looks at the disks as a start would.
 func (c *machine) judge() array.Set {
 	var found []array.Candidate
-	for _, d := range c.all() {
+	for _, d := range c.all {
 		if d.gone {
 			continue
 		}
@@ -521,7 +513,10 @@ func (c *machine) verify() error {
 
 // aftermath: with all that was lost or rotten put right, a check finds nothing to complain of.
 func (c *machine) aftermath() error {
-	result, err := c.a.CheckNow(true)
+	if c.r.IntN(2) == 0 {
+		c.a.WaitTasks()
+	}
+	result, err := c.checked(true)
 	if err != nil {
 		return fmt.Errorf("check after recovery: %w", err)
 	}
@@ -529,44 +524,52 @@ func (c *machine) aftermath() error {
 		return fmt.Errorf("check after recovery: %+v", result)
 	}
 	for slot, m := range c.a.MemberStates() {
-		if m.Condition == record.Missing && c.r.IntN(2) == 0 {
+		lost := m.Condition == record.Missing || m.Condition == record.Failed
+		if lost && c.r.IntN(2) == 0 {
 			if err := c.bringBack(slot); err != nil {
 				return err
 			}
-			m = c.a.MemberStates()[slot]
+			lost = c.a.MemberStates()[slot].Condition == m.Condition
 		}
-		if c.geo.Redundant() && (m.Condition == record.Failed || m.Condition == record.Missing) && c.r.IntN(4) > 0 {
+		if lost && c.geo.Redundant() && c.r.IntN(4) > 0 {
 			d := c.newDisk()
 			c.note("  replace slot %d by %s", slot, d.name)
 			if err := c.a.Replace(slot, d); err != nil {
 				return err
 			}
-			c.disks[slot] = d
-		}
-		if c.a.MemberStates()[slot].Condition == record.Rebuilding && c.r.IntN(3) > 0 {
-			c.note("  rebuild slot %d", slot)
-			if err := c.a.RebuildNow(slot); err != nil {
-				return err
-			}
 		}
 	}
-	for slot := range c.disks {
-		_, copying := c.a.Onto(slot)
-		if !copying || c.disks[slot].gone || c.a.MemberStates()[slot].Condition != record.Active || c.r.IntN(2) == 0 {
-			continue
-		}
-		c.note("  copy slot %d to the end", slot)
-		if err := c.a.RetireNow(slot); err != nil {
-			return err
-		}
-		c.disks[slot] = c.copies[slot]
-		delete(c.copies, slot)
-		retired.Add(1)
+	if c.r.IntN(3) > 0 {
+		c.a.WaitTasks()
 	}
-	if result, err = c.a.CheckNow(false); err != nil || result.Mismatches > 0 {
+	if result, err = c.checked(false); err != nil || result.Mismatches > 0 {
 		return fmt.Errorf("second check after recovery: %+v, %w", result, errors.Join(err, errors.New("mismatches")))
 	}
+	for slot := range c.disks {
+		if d := c.memberAt(slot); d != nil {
+			c.disks[slot] = d
+		}
+	}
 	return c.readBack(0, c.m.blocks)
+}
+
+// checked runs a check to its end, after what is under way.
+func (c *machine) checked(repair bool) (array.CheckResult, error) {
+	c.a.WaitTasks()
+	if err := c.a.StartCheck(repair); err != nil {
+		return array.CheckResult{}, err
+	}
+	c.a.WaitTasks()
+	var last array.TaskState
+	for _, t := range c.a.TaskStates() {
+		if t.Kind == array.TaskCheck {
+			last = t
+		}
+	}
+	if last.Check == nil {
+		return array.CheckResult{}, errors.Join(last.Err, errors.New("a check without a result"))
+	}
+	return *last.Check, last.Err
 }
 
 func (c *machine) readBack(first, span int64) error {

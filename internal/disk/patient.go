@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nidalo/core/health"
+	"nidalo/internal/env"
 )
 
 // ErrSlow is wrapped by reads that were given up because the disk took too long and the data can be had elsewhere.
@@ -41,7 +42,7 @@ type Patient struct {
 	spare    func() bool
 	prompt   Prompt // or nil
 
-	mu        sync.Mutex
+	mu        env.Mutex
 	oldest    *pending
 	newest    *pending
 	completed time.Time // when an operation last did
@@ -86,7 +87,7 @@ func NewPatient(d Disk, p Patience, spare func() bool) *Patient {
 
 // do runs f, and comes back without it when it takes too long.
 func (p *Patient) do(impatient bool, f func() error) error {
-	o := &pending{began: time.Now(), impatient: impatient, done: make(chan error, 1)}
+	o := &pending{began: env.Now(), impatient: impatient, done: make(chan error, 1)}
 	p.mu.Lock()
 	if p.hung || impatient && o.began.Before(p.avoid) && p.spare() {
 		cause := ErrAvoided
@@ -104,11 +105,12 @@ func (p *Patient) do(impatient bool, f func() error) error {
 	p.newest = o
 	if !p.armed {
 		p.armed = true
-		time.AfterFunc(p.tick(), p.look)
+		env.AfterFunc(p.tick(), p.look)
 	}
 	p.mu.Unlock()
-	go func() { p.settle(o, f(), true) }()
-	return <-o.done
+	env.Go(func() { p.settle(o, f(), true) })
+	err, _ := env.Recv(o.done)
+	return err
 }
 
 func (p *Patient) tick() time.Duration {
@@ -123,7 +125,7 @@ func (p *Patient) settle(o *pending, err error, itself bool) {
 }
 
 func (p *Patient) settleHeld(o *pending, err error, itself bool) {
-	now := time.Now()
+	now := env.Now()
 	if itself {
 		p.completed, p.hung = now, false
 	}
@@ -148,7 +150,7 @@ func (p *Patient) settleHeld(o *pending, err error, itself bool) {
 
 // look gives up what has taken too long.
 func (p *Patient) look() {
-	now := time.Now()
+	now := env.Now()
 	p.mu.Lock()
 	spare := p.oldest != nil && now.Sub(p.oldest.began) > p.patience.Read && p.spare()
 	if o := p.oldest; o != nil {
@@ -167,7 +169,7 @@ func (p *Patient) look() {
 		o = next
 	}
 	if p.armed = p.oldest != nil; p.armed {
-		time.AfterFunc(p.tick(), p.look)
+		env.AfterFunc(p.tick(), p.look)
 	}
 	p.mu.Unlock()
 }
@@ -257,17 +259,18 @@ func (p *Patient) Health() (health.Readings, error) {
 			err error
 		}
 		done := make(chan answer, 1)
-		go func() {
+		told := make(chan struct{}, 1)
+		env.Go(func() {
 			r, err := d.Health()
 			p.asking.Store(false)
 			done <- answer{r, err}
-		}()
-		select {
-		case a := <-done:
-			return a.r, a.err
-		case <-time.After(healthPatience):
+			told <- struct{}{}
+		})
+		if env.Wait(healthPatience, told) < 0 {
 			return health.Readings{}, ErrSlow
 		}
+		a := <-done
+		return a.r, a.err
 	}
 	return health.Readings{}, errors.ErrUnsupported
 }

@@ -4,7 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"sync"
+
+	"nidalo/internal/env"
 )
 
 // Range is a stretch of a disk, in bytes.
@@ -16,7 +17,7 @@ type Shadow struct {
 	Disk
 	bad []Range // ascending, none touching the next
 
-	mu     sync.RWMutex
+	mu     env.RWMutex
 	blocks map[int64][]byte // by number
 }
 

@@ -28,8 +28,10 @@ const (
 	handshakeTime = 30 * time.Second
 	// idleFor is how long a client must have asked for nothing to be let go for another, when all slots are taken.
 	idleFor = time.Minute
-	// clientMemory is what one client may have on its way, bytes.
-	clientMemory = 8 << 20
+	// clientMemory is what one client may have on its way, bytes; what is shorter than smallRequest is not counted, since its
+	// workers and maxPending bound it. All of it together is less than 8 MiB.
+	clientMemory = 5 << 20
+	smallRequest = 32 << 10
 	// relief is how long a request waits for memory before a client that does not read its replies is let go.
 	relief = 250 * time.Millisecond
 	// writeTime is how long one write of replies, of at most clientMemory, may take.
@@ -100,6 +102,9 @@ func (g *gate) leave(c *conn) {
 
 // take waits until n bytes are free for a request of a client. It fails when the connection is over.
 func (c *conn) take(n int64) error {
+	if n < smallRequest {
+		return nil
+	}
 	if err := c.memory.Acquire(c.ctx, n); err != nil {
 		return err
 	}
@@ -120,6 +125,9 @@ func (c *conn) take(n int64) error {
 }
 
 func (c *conn) give(n int64) {
+	if n < smallRequest {
+		return
+	}
 	c.gate.memory.Release(n)
 	c.memory.Release(n)
 }

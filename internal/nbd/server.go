@@ -242,6 +242,7 @@ type conn struct {
 	reading sync.Mutex // whoever holds it reads the next request
 
 	// Replies on their way, see send.
+	renew         time.Time // when the deadline of writes is set anew; the one who sends has it
 	writing       sync.Mutex
 	written       sync.Cond // of writing: something went out
 	sending       bool

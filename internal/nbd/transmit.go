@@ -287,7 +287,7 @@ func code(err error) uint32 {
 }
 
 // maxPending bounds the replies that wait for the socket, in bytes.
-const maxPending = 8 << 20
+const maxPending = 2 << 20
 
 // send queues a reply, and writes all that is queued unless another worker is at it already: while that one is in the
 // system call, the replies of the others gather and go out together. release is called when bufs are not needed any
@@ -342,7 +342,10 @@ func (c *conn) writeOut(bufs [][]byte) error {
 	now := time.Now()
 	c.blocked.Store(now.UnixNano())
 	defer c.blocked.Store(0)
-	_ = c.nc.SetWriteDeadline(now.Add(writeTime))
+	if now.After(c.renew) { // not for every reply: it costs more than a small one
+		_ = c.nc.SetWriteDeadline(now.Add(writeTime + writeTime/4))
+		c.renew = now.Add(writeTime / 4)
+	}
 	v := net.Buffers(bufs)
 	_, err := v.WriteTo(c.nc)
 	return err

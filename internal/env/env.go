@@ -1,0 +1,15 @@
+// Package env is what the engine takes from the machine it runs on: locks, goroutines, waiting, time and identities.
+//
+// In the ordinary build these are Go's own (real.go). With the build tag "machine" the same engine is compiled against a
+// scheduler that draws everything from a seed (machine.go): one goroutine runs at a time, and at every lock, wait and disk
+// operation the seed says which one goes on. A run then repeats exactly, whatever it does at the same time. Nothing else in
+// the engine knows which of the two it is.
+//
+// The rule for code that uses it: whoever may wait does so through this package. Operations on channels that cannot wait (a
+// select with a default, a close, a send into a buffer that has room) stay as they are.
+package env
+
+import "time"
+
+// Never is the time-out of a wait without one.
+const Never time.Duration = -1

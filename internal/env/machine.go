@@ -1,0 +1,529 @@
+//go:build machine
+
+package env
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math/rand/v2"
+	"runtime"
+	"runtime/debug"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// scheduler runs the goroutines of one machine, one at a time. A goroutine that waits leaves behind a question, whether it may
+// go on by now, which the scheduler asks before it is chosen; asking may take the lock it waits for. When nobody may go on the
+// clock moves to the next moment for which somebody waits, and when there is none either, the machine is deadlocked.
+type scheduler struct {
+	r       *rand.Rand
+	now     time.Time
+	threads []*thread // that have not ended, oldest first
+	running *thread
+	names   int
+	ids     uint64
+	steps   int
+	limit   int
+	over    bool  // the run has ended: whoever still waits is let go
+	failure error // why it ended early
+	ended   chan struct{}
+}
+
+type thread struct {
+	name   int
+	resume chan struct{}
+	gone   chan struct{}
+	ready  func() bool // nil: it may go on
+	until  time.Time   // or when this time has come; zero: never
+	timed  bool        // it went on because of that
+}
+
+// active is the machine that runs, if one does: one at a time in a process.
+var active atomic.Pointer[scheduler]
+
+// Run plays f with everything it starts, as a seed says, until f returns; what it left behind is let go then. It fails when
+// a goroutine panics, when all wait for each other, or when it takes more than limit steps.
+func Run(seed uint64, limit int, f func()) error {
+	s := &scheduler{r: rand.New(rand.NewPCG(seed, 0x5eed)), now: time.Unix(1_000_000_000, 0), limit: limit, ended: make(chan struct{})}
+	if !active.CompareAndSwap(nil, s) {
+		panic("env: two machines in one process")
+	}
+	defer active.Store(nil)
+	t := s.thread(func() { f(); s.end(nil) })
+	s.running = t
+	t.resume <- struct{}{}
+	<-s.ended
+	for len(s.threads) > 0 {
+		t := s.threads[0]
+		s.threads, s.running = s.threads[1:], t
+		select {
+		case t.resume <- struct{}{}:
+		case <-t.gone:
+		}
+		<-t.gone
+	}
+	return s.failure
+}
+
+// Steps is how often the machine that runs has chosen so far.
+func Steps() int {
+	if s := active.Load(); s != nil {
+		return s.steps
+	}
+	return 0
+}
+
+// end ends the run; the caller is the running thread.
+func (s *scheduler) end(err error) {
+	if !s.over {
+		s.over, s.failure = true, err
+		close(s.ended)
+	}
+}
+
+func (s *scheduler) thread(f func()) *thread {
+	s.names++
+	t := &thread{name: s.names, resume: make(chan struct{}), gone: make(chan struct{})}
+	s.threads = append(s.threads, t)
+	go func() {
+		defer close(t.gone)
+		<-t.resume
+		if s.over {
+			return
+		}
+		defer func() {
+			if p := recover(); p != nil {
+				s.end(fmt.Errorf("panic: %v\n%s", p, debug.Stack()))
+			}
+			if !s.over {
+				s.leave(t)
+			}
+		}()
+		f()
+	}()
+	return t
+}
+
+// leave ends a thread and lets another go on.
+func (s *scheduler) leave(t *thread) {
+	for i, x := range s.threads {
+		if x == t {
+			s.threads = append(s.threads[:i], s.threads[i+1:]...)
+			break
+		}
+	}
+	if next := s.pick(); next != nil {
+		s.running = next
+		next.resume <- struct{}{}
+	}
+}
+
+// park has the running thread wait, and lets another go on. It says whether it was woken by the time.
+func (s *scheduler) park(ready func() bool, until time.Time) (timed bool) {
+	t := s.running
+	if s.over {
+		runtime.Goexit() // it is left over: it ends, with what it has deferred
+	}
+	t.ready, t.until, t.timed = ready, until, false
+	next := s.pick()
+	if next == nil { // the run has ended
+		<-t.resume
+		runtime.Goexit()
+	}
+	if next != t {
+		s.running = next
+		next.resume <- struct{}{}
+		<-t.resume
+		if s.over {
+			runtime.Goexit()
+		}
+	}
+	return t.timed
+}
+
+// pick chooses who goes on.
+func (s *scheduler) pick() *thread {
+	if s.steps++; s.steps > s.limit {
+		s.end(fmt.Errorf("more than %d steps", s.limit))
+		return nil
+	}
+	// Now and then time passes although there is something to do, for what is due at a time to meet everything else.
+	if s.r.IntN(64) == 0 {
+		if at := s.next(); !at.IsZero() {
+			s.now = at
+		}
+	}
+	for {
+		n := len(s.threads)
+		for i, from := 0, s.r.IntN(max(n, 1)); i < n; i++ {
+			t := s.threads[(from+i)%n]
+			switch {
+			case t.ready == nil || t.ready():
+			case !t.until.IsZero() && !s.now.Before(t.until):
+				t.timed = true
+			default:
+				continue
+			}
+			t.ready, t.until = nil, time.Time{}
+			return t
+		}
+		at := s.next()
+		if at.IsZero() {
+			s.end(fmt.Errorf("deadlock: %d goroutines wait for each other\n%s", n, stacks()))
+			return nil
+		}
+		s.now = at
+	}
+}
+
+// next is the next moment for which somebody waits; zero when nobody does.
+func (s *scheduler) next() (at time.Time) {
+	for _, t := range s.threads {
+		if !t.until.IsZero() && t.until.After(s.now) && (at.IsZero() || t.until.Before(at)) {
+			at = t.until
+		}
+	}
+	return at
+}
+
+func stacks() string {
+	buf := make([]byte, 1<<20)
+	var out []string
+	for _, g := range strings.Split(string(buf[:runtime.Stack(buf, true)]), "\n\n") {
+		if strings.Contains(g, "env.(*scheduler).park") {
+			out = append(out, g)
+		}
+	}
+	return strings.Join(out, "\n\n")
+}
+
+// Yield is a moment at which another may go on.
+func Yield() {
+	if s := active.Load(); s != nil && !s.over && s.r.IntN(2) == 0 {
+		s.park(nil, time.Time{})
+	}
+}
+
+// Go runs f in a goroutine of its own.
+func Go(f func()) {
+	if s := active.Load(); s != nil {
+		if !s.over {
+			s.thread(f)
+		}
+		return
+	}
+	go f()
+}
+
+// Workers is how many goroutines are worth having for work that waits for disks.
+func Workers() int { return 3 }
+
+// Now is the time of the machine.
+func Now() time.Time {
+	if s := active.Load(); s != nil {
+		s.now = s.now.Add(time.Microsecond)
+		return s.now
+	}
+	return time.Now()
+}
+
+// Since is the time that has passed.
+func Since(t time.Time) time.Duration { return Now().Sub(t) }
+
+// AfterFunc runs f when d has passed.
+func AfterFunc(d time.Duration, f func()) {
+	if active.Load() == nil {
+		time.AfterFunc(d, f)
+		return
+	}
+	Go(func() {
+		Wait(d)
+		f()
+	})
+}
+
+// NewID draws an identity.
+func NewID() uuid.UUID {
+	s := active.Load()
+	if s == nil {
+		return uuid.New()
+	}
+	s.ids++
+	var id uuid.UUID
+	binary.BigEndian.PutUint64(id[:], s.r.Uint64())
+	binary.BigEndian.PutUint64(id[8:], s.ids)
+	return id
+}
+
+// Recv waits for a value, or for the end of the channel.
+func Recv[T any](ch <-chan T) (v T, ok bool) {
+	s := active.Load()
+	if s == nil {
+		v, ok = <-ch
+		return v, ok
+	}
+	s.park(func() bool {
+		select {
+		case v, ok = <-ch:
+			return true
+		default:
+			return false
+		}
+	}, time.Time{})
+	return v, ok
+}
+
+// Send waits until a value is taken; the channel must have a buffer.
+func Send[T any](ch chan<- T, v T) {
+	s := active.Load()
+	if s == nil {
+		ch <- v
+		return
+	}
+	s.park(func() bool {
+		select {
+		case ch <- v:
+			return true
+		default:
+			return false
+		}
+	}, time.Time{})
+}
+
+// Wait waits until one of some channels has something or is closed, and returns which; -1 when d has passed first. Never means
+// no time-out.
+func Wait(d time.Duration, chs ...<-chan struct{}) (which int) {
+	s := active.Load()
+	if s == nil {
+		return realWait(d, chs)
+	}
+	var until time.Time
+	if d >= 0 {
+		until = s.now.Add(max(d, time.Nanosecond))
+	}
+	timed := s.park(func() bool {
+		for i, ch := range chs {
+			select {
+			case <-ch:
+				which = i
+				return true
+			default:
+			}
+		}
+		return false
+	}, until)
+	if timed {
+		return -1
+	}
+	return which
+}
+
+func realWait(d time.Duration, chs []<-chan struct{}) int {
+	var c [3]<-chan struct{}
+	copy(c[:], chs)
+	var over <-chan time.Time
+	if d >= 0 {
+		over = time.After(d)
+	}
+	select {
+	case <-c[0]:
+		return 0
+	case <-c[1]:
+		return 1
+	case <-c[2]:
+		return 2
+	case <-over:
+		return -1
+	}
+}
+
+// Mutex is a lock that the scheduler knows.
+type Mutex struct {
+	real sync.Mutex
+	held bool
+}
+
+// Lock waits for the lock.
+func (m *Mutex) Lock() {
+	s := active.Load()
+	if s == nil {
+		m.real.Lock()
+		return
+	}
+	if s.r.IntN(4) != 0 && m.TryLock() {
+		return
+	}
+	s.park(m.TryLock, time.Time{})
+}
+
+// TryLock takes the lock if it is free.
+func (m *Mutex) TryLock() bool {
+	if active.Load() == nil {
+		return m.real.TryLock()
+	}
+	if m.held {
+		return false
+	}
+	m.held = true
+	return true
+}
+
+// Unlock gives it back.
+func (m *Mutex) Unlock() {
+	s := active.Load()
+	switch {
+	case s == nil:
+		m.real.Unlock()
+	case !m.held && !s.over:
+		panic("env: unlock of a free lock")
+	default:
+		m.held = false
+	}
+}
+
+// RWMutex is a lock for one writer or many readers. A writer that waits keeps new readers out, as in package sync.
+type RWMutex struct {
+	real    sync.RWMutex
+	readers int
+	writer  bool
+	pending int
+}
+
+// Lock waits for the lock alone.
+func (m *RWMutex) Lock() {
+	s := active.Load()
+	if s == nil {
+		m.real.Lock()
+		return
+	}
+	m.pending++
+	s.park(func() bool {
+		if m.writer || m.readers > 0 {
+			return false
+		}
+		m.writer = true
+		return true
+	}, time.Time{})
+	m.pending--
+}
+
+// Unlock gives it back.
+func (m *RWMutex) Unlock() {
+	s := active.Load()
+	switch {
+	case s == nil:
+		m.real.Unlock()
+	case !m.writer && !s.over:
+		panic("env: unlock of a free lock")
+	default:
+		m.writer = false
+	}
+}
+
+// RLock waits for the lock together with other readers.
+func (m *RWMutex) RLock() {
+	s := active.Load()
+	if s == nil {
+		m.real.RLock()
+		return
+	}
+	s.park(func() bool {
+		if m.writer || m.pending > 0 {
+			return false
+		}
+		m.readers++
+		return true
+	}, time.Time{})
+}
+
+// RUnlock gives it back.
+func (m *RWMutex) RUnlock() {
+	s := active.Load()
+	switch {
+	case s == nil:
+		m.real.RUnlock()
+	case m.readers == 0 && !s.over:
+		panic("env: unlock of a free lock")
+	default:
+		m.readers--
+	}
+}
+
+// Once does something once; others wait until it is done.
+type Once struct {
+	lock Mutex
+	done bool
+}
+
+// Do runs f unless one ran before.
+func (o *Once) Do(f func()) {
+	o.lock.Lock()
+	defer o.lock.Unlock()
+	if !o.done {
+		defer func() { o.done = true }()
+		f()
+	}
+}
+
+// Group is goroutines that can be waited for.
+type Group struct {
+	real sync.WaitGroup
+	n    int
+}
+
+// Go runs f in a goroutine of its own.
+func (g *Group) Go(f func()) {
+	if active.Load() == nil {
+		g.real.Go(f)
+		return
+	}
+	g.n++
+	Go(func() {
+		defer func() { g.n-- }()
+		f()
+	})
+}
+
+// Wait waits until all have ended.
+func (g *Group) Wait() {
+	if s := active.Load(); s != nil {
+		s.park(func() bool { return g.n == 0 }, time.Time{})
+		return
+	}
+	g.real.Wait()
+}
+
+// Cond is a condition of a lock.
+type Cond struct {
+	L    *Mutex
+	real *sync.Cond
+	told int
+}
+
+// NewCond makes a condition of a lock.
+func NewCond(l *Mutex) *Cond { return &Cond{L: l, real: sync.NewCond(l)} }
+
+// Wait gives the lock back until the condition is told of.
+func (c *Cond) Wait() {
+	s := active.Load()
+	if s == nil {
+		c.real.Wait()
+		return
+	}
+	seen := c.told
+	c.L.Unlock()
+	s.park(func() bool { return c.told != seen }, time.Time{})
+	c.L.Lock()
+}
+
+// Broadcast tells of the condition.
+func (c *Cond) Broadcast() {
+	c.told++
+	if active.Load() == nil {
+		c.real.Broadcast()
+	}
+}

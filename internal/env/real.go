@@ -1,0 +1,76 @@
+//go:build !machine
+
+package env
+
+import (
+	"runtime"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// The locks are those of package sync.
+type (
+	Mutex   = sync.Mutex
+	RWMutex = sync.RWMutex
+	Once    = sync.Once
+	Group   = sync.WaitGroup
+	Cond    = sync.Cond
+)
+
+// NewCond makes a condition of a lock.
+func NewCond(l *Mutex) *Cond { return sync.NewCond(l) }
+
+// Go runs f in a goroutine of its own.
+func Go(f func()) { go f() }
+
+// Yield lets others go on; only a scheduler of tests makes something of it.
+func Yield() {}
+
+// Workers is how many goroutines are worth having for work that waits for disks.
+func Workers() int { return min(6, runtime.GOMAXPROCS(0)+1) }
+
+// Now is the time.
+func Now() time.Time { return time.Now() }
+
+// Since is the time that has passed.
+func Since(t time.Time) time.Duration { return time.Since(t) }
+
+// AfterFunc runs f when d has passed.
+func AfterFunc(d time.Duration, f func()) { time.AfterFunc(d, f) }
+
+// NewID draws an identity.
+func NewID() uuid.UUID { return uuid.New() }
+
+// Recv waits for a value, or for the end of the channel.
+func Recv[T any](ch <-chan T) (T, bool) {
+	v, ok := <-ch
+	return v, ok
+}
+
+// Send waits until a value is taken.
+func Send[T any](ch chan<- T, v T) { ch <- v }
+
+// Wait waits until one of at most three channels has something or is closed, and returns which; -1 when d has passed first.
+// Never means no time-out.
+func Wait(d time.Duration, chs ...<-chan struct{}) int {
+	var c [3]<-chan struct{}
+	copy(c[:], chs)
+	var over <-chan time.Time
+	if d >= 0 {
+		t := time.NewTimer(d)
+		defer t.Stop()
+		over = t.C
+	}
+	select {
+	case <-c[0]:
+		return 0
+	case <-c[1]:
+		return 1
+	case <-c[2]:
+		return 2
+	case <-over:
+		return -1
+	}
+}
