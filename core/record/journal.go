@@ -35,6 +35,9 @@ type JournalHead struct {
 	Sequence uint64 // the higher of the two heads counts
 	Batch    uint64
 	Position int64 // block of the ring
+	// Joined is the first batch that the member can have a part in: entries of older ones are from before it was away, and
+	// what its disk holds by now came from the others.
+	Joined uint64
 }
 
 // Encode writes a head into one block.
@@ -46,6 +49,7 @@ func (h JournalHead) Encode(tag uint64) []byte {
 	w.u64(h.Sequence)
 	w.u64(h.Batch)
 	w.u64(uint64(h.Position))
+	w.u64(h.Joined)
 	binary.LittleEndian.PutUint32(buf, crc32.Checksum(buf[4:], Castagnoli))
 	return buf
 }
@@ -60,9 +64,9 @@ func DecodeJournalHead(buf []byte, tag uint64, ring int64) (JournalHead, error) 
 	if r.u32() != magicHead || r.u64() != tag {
 		return h, fmt.Errorf("journal head: belongs elsewhere: %w", ErrFormat)
 	}
-	h.Sequence, h.Batch, h.Position = r.u64(), r.u64(), int64(r.u64())
-	if h.Sequence > maxEpoch || h.Batch > maxEpoch {
-		return h, fmt.Errorf("journal head: sequence %d, batch %d: %w", h.Sequence, h.Batch, ErrFormat)
+	h.Sequence, h.Batch, h.Position, h.Joined = r.u64(), r.u64(), int64(r.u64()), r.u64()
+	if h.Sequence > maxEpoch || h.Batch > maxEpoch || h.Joined > h.Batch {
+		return h, fmt.Errorf("journal head: sequence %d, batch %d, joined at %d: %w", h.Sequence, h.Batch, h.Joined, ErrFormat)
 	}
 	if h.Position < 0 || h.Position >= ring {
 		return h, fmt.Errorf("journal head: position %d of %d: %w", h.Position, ring, ErrFormat)

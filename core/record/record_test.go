@@ -213,7 +213,7 @@ func TestAnEntryReadsBackAsItWasWritten(t *testing.T) {
 }
 
 func TestAHeadReadsBackAsItWasWritten(t *testing.T) {
-	want := JournalHead{Sequence: 3, Batch: 17, Position: 200}
+	want := JournalHead{Sequence: 3, Batch: 17, Position: 200, Joined: 16}
 	buf := want.Encode(42)
 	got, err := DecodeJournalHead(buf, 42, 201)
 	require.NoError(t, err)

@@ -124,9 +124,10 @@ func (a *Array) prepare(m *member) error {
 // and a start believes the highest head there is.
 func (a *Array) emptyJournal(m *member) error {
 	batch := a.journal.settled.Load() + 1
+	m.ring.joined = batch
 	for range record.JournalHeads {
 		m.ring.sequence++
-		h := record.JournalHead{Sequence: m.ring.sequence, Batch: batch}
+		h := record.JournalHead{Sequence: m.ring.sequence, Batch: batch, Joined: batch}
 		if err := m.disk.WriteAt(h.Encode(m.tag), m.place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
 			return err
 		}

@@ -43,6 +43,7 @@ type ring struct {
 	live     int64 // blocks from the oldest entry that is needed to the head, with what was skipped at the end
 	reserved int64
 	sequence uint64 // of the last head written
+	joined   uint64 // the first batch that the member can have a part in
 }
 
 func ringOf(p record.Place) ring {
@@ -508,7 +509,7 @@ func (a *Array) writePages(pages []*dirtyPage, number uint64) error {
 // writeJournalHead writes the head that is not the newest; ring positions wrap to 0 at the end.
 func (a *Array) writeJournalHead(m *member, batch uint64, position int64) error {
 	m.ring.sequence++
-	h := record.JournalHead{Sequence: m.ring.sequence, Batch: batch, Position: position % m.ring.blocks}
+	h := record.JournalHead{Sequence: m.ring.sequence, Batch: batch, Position: position % m.ring.blocks, Joined: m.ring.joined}
 	off := m.place.JournalStart + int64(h.Sequence%record.JournalHeads)*Block
 	if err := m.disk.WriteAt(h.Encode(m.tag), off); err != nil {
 		return a.writeProblem(m, err)

@@ -263,7 +263,7 @@ const restartGap = 16
 // then has another sum than the last of them to change a block, or a later one, gave it.
 func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 	for _, s := range scans {
-		numbers := batchNumbers([]*scan{s}, from)
+		numbers := batchNumbers([]*scan{s}, max(from, s.m.ring.joined))
 		may := map[int64][]uint32{}
 		for _, n := range numbers {
 			for _, r := range s.entries[n].Runs {
@@ -309,7 +309,7 @@ func (s *scan) readHeads(a *Array) {
 			s.head, s.headOK = h, true
 		}
 	}
-	s.m.ring.sequence = s.head.Sequence
+	s.m.ring.sequence, s.m.ring.joined = s.head.Sequence, s.head.Joined
 }
 
 // walk follows the chain of entries from the head.

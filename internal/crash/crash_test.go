@@ -46,7 +46,7 @@ var coverage = map[string]int{}
 var wanted = []string{"power cut in the work", "power cut in recovery", "replaced", "returned", "retirement begun", "check begun", "set back",
 	"set back and noticed by its pages", "event member-missing", "event member-failed", "event member-returned", "event member-retired", "event rebuild-done", "event catch-up-done",
 	"event journal-replayed", "event journal-damaged", "event table-damaged", "event batch-dropped", "part of a block written", "brought back in place",
-	"rescued", "read from outside"}
+	"rescued", "read from outside", "a disk hangs", "all disks stall", "a sync failed", "rot while it runs"}
 
 // report is what one process found.
 type report struct {

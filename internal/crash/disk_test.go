@@ -15,6 +15,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"sync"
+	"time"
 
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -60,6 +61,9 @@ type Disk struct {
 	cached  map[int64][][]byte // versions since the last sync, oldest first
 	gone    bool
 	bad     map[int64]bool // unreadable until written
+	until   time.Time      // it answers nothing before
+	rotted  bool           // while in use, and no check put it right yet
+	failing bool           // the next sync fails, and nobody knows what it kept
 }
 
 // NewDisk makes a blank disk of size bytes.
@@ -69,8 +73,20 @@ func NewDisk(name string, size int64, power *Power) *Disk {
 
 var zeros [block]byte
 
-func (d *Disk) ReadAt(p []byte, off int64) error {
+// answer waits until the disk answers.
+func (d *Disk) answer() {
 	env.Yield()
+	for !d.power.off {
+		left := d.until.Sub(env.Now())
+		if left <= 0 {
+			return
+		}
+		env.Wait(left)
+	}
+}
+
+func (d *Disk) ReadAt(p []byte, off int64) error {
+	d.answer()
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.gone {
@@ -104,6 +120,7 @@ func (d *Disk) WriteAt(p []byte, off int64) error {
 	if off%block != 0 || len(p)%block != 0 || off < 0 || off+int64(len(p)) > d.size {
 		return fmt.Errorf("write of %d bytes at %d", len(p), off)
 	}
+	d.answer()
 	for at := 0; at < len(p); at += block {
 		// The cut can come between any two blocks of one write.
 		if d.isGone() {
@@ -139,8 +156,14 @@ func (d *Disk) ReadVec(bufs [][]byte, off int64) error  { return disk.EachBuffer
 func (d *Disk) WriteVec(bufs [][]byte, off int64) error { return disk.EachBuffer(bufs, off, d.WriteAt) }
 
 func (d *Disk) Sync() error {
+	d.answer()
 	if d.isGone() {
 		return disk.ErrGone
+	}
+	if d.failing {
+		d.failing = false
+		seen("a sync failed")
+		return errors.New("input/output error")
 	}
 	// What is written while the sync runs is not covered by it.
 	d.mu.Lock()
@@ -187,6 +210,7 @@ func (d *Disk) vanish(r *rand.Rand) {
 
 // cut is what a power cut leaves: of each cached block one of its versions or the durable one.
 func (d *Disk) cut(r *rand.Rand) {
+	d.until, d.failing = time.Time{}, false
 	mode := r.IntN(6)
 	seam := r.Int64N(d.size / block)
 	for _, b := range sortedKeys(d.cached) {
@@ -257,8 +281,13 @@ func (d *Disk) setBack(was map[int64][]byte, pick func(block int64) bool) (chang
 	return changed
 }
 
+// stall lets the disk answer nothing for a while.
+func (d *Disk) stall(until time.Time) { d.until = until }
+
 // rot damages about a part of the disk's blocks: bits change, blocks become unreadable, or land in each other's place.
 func (d *Disk) rot(r *rand.Rand, part float64) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	keys := sortedKeys(d.durable)
 	for _, b := range keys {
 		if r.Float64() >= part {

@@ -293,25 +293,51 @@ func (c *machine) hand() error {
 		slot = i
 	}
 	state, lost := states[slot], away(states[slot])
-	switch k := c.r.IntN(10); {
+	switch k := c.r.IntN(14); {
+	case k == 10: // all of them, for as long as nobody gives up a write
+		c.note("  all disks stall")
+		seen("all disks stall")
+		for _, d := range c.all {
+			d.stall(env.Now().Add(time.Duration(c.r.IntN(5000)) * time.Millisecond))
+		}
+	case k == 11 && state.Condition == record.Active && c.canLose(slot):
+		if d := c.memberAt(slot); d != nil {
+			c.note("  slot %d hangs (%s)", slot, d.name)
+			seen("a disk hangs")
+			d.stall(env.Now().Add(time.Duration(c.r.IntN(60000)) * time.Millisecond))
+		}
+	case k == 12 && state.Condition == record.Active && c.canLose(slot):
+		if d := c.memberAt(slot); d != nil {
+			c.note("  the next sync of slot %d fails (%s)", slot, d.name)
+			d.failing = true
+		}
+	case k == 13 && state.Condition == record.Active && c.canLose(slot):
+		if d := c.memberAt(slot); d != nil {
+			part := []float64{0.01, 0.1, 1}[c.r.IntN(3)]
+			c.note("  slot %d rots (%s, %.2f)", slot, d.name, part)
+			seen("rot while it runs")
+			d.rotted = true
+			d.rot(c.r, part)
+		}
+	case k >= 10:
 	case k < 3 && state.Condition == record.Active:
 		if d := c.memberAt(slot); d != nil && c.canLose(slot) {
 			c.note("  slot %d vanishes (%s)", slot, d.name)
 			d.vanish(c.r)
 		}
 	case k < 4 && state.Condition == record.Active && c.canLose(slot):
-		if c.a.Fail(slot, false) == nil {
-			c.note("  failed slot %d", slot)
+		if c.a.Fail(slot, false) != nil {
+			return nil
+		}
+		c.note("  failed slot %d", slot)
+		if c.r.IntN(2) == 0 {
+			env.Yield()
+			return c.replace(slot)
 		}
 	case k < 6 && lost:
 		return c.bringBack(slot)
 	case k < 8 && lost && c.geo.Redundant():
-		d := c.newDisk()
-		c.note("  replace slot %d by %s", slot, d.name)
-		if err := c.a.Replace(slot, d); err != nil {
-			return err
-		}
-		seen("replaced")
+		return c.replace(slot)
 	case k < 9 && state.Condition == record.Active:
 		d := c.newDisk()
 		c.note("  retire slot %d onto %s", slot, d.name)
@@ -324,6 +350,14 @@ func (c *machine) hand() error {
 		_ = c.a.StartCheck(false)
 	}
 	return nil
+}
+
+// replace gives a lost member's slot another disk while the array is used.
+func (c *machine) replace(slot int) error {
+	d := c.newDisk()
+	c.note("  replace slot %d by %s", slot, d.name)
+	seen("replaced")
+	return c.a.Replace(slot, d)
 }
 
 // memberAt is the disk that is in a slot now.
@@ -342,14 +376,14 @@ func (c *machine) canLose(slot int) bool {
 	states := c.a.MemberStates()
 	return c.geo.Survives(func(s int) bool {
 		d := c.memberAt(s)
-		return s == slot || d == nil || d.isGone() || states[s].Condition != record.Active
+		return s == slot || d == nil || d.isGone() || d.failing || env.Now().Before(d.until) || d.rotted || states[s].Condition != record.Active
 	})
 }
 
 // bringBack puts a disk back that was away. It must be taken, if it was whole when it left.
 func (c *machine) bringBack(slot int) error {
 	d := c.memberAt(slot)
-	if d == nil || !d.isGone() {
+	if d == nil || !d.isGone() || d.rotted {
 		return nil
 	}
 	d.gone = false
@@ -389,7 +423,7 @@ func (c *machine) recover() error {
 					return true
 				}
 			}
-			return lost[slot] || set.Current[slot].Disk == nil
+			return lost[slot] || set.Current[slot].Disk == nil || c.disks[slot].rotted
 		}
 		for range c.r.IntN(4) {
 			slot := c.r.IntN(len(c.disks))
@@ -522,6 +556,11 @@ func (c *machine) aftermath() error {
 	}
 	if result.Unrepairable > 0 {
 		return fmt.Errorf("check after recovery: %+v", result)
+	}
+	for slot, m := range c.a.MemberStates() {
+		if d := c.memberAt(slot); d != nil && m.Condition == record.Active {
+			d.rotted = false
+		}
 	}
 	for slot, m := range c.a.MemberStates() {
 		lost := m.Condition == record.Missing || m.Condition == record.Failed

@@ -49,6 +49,7 @@ type Patient struct {
 	avoid     time.Time // until then reads that can be had elsewhere are not tried
 	hung      bool
 	armed     bool
+	looked    time.Time // when look was there last, or was asked for
 	load      Load
 }
 
@@ -104,7 +105,7 @@ func (p *Patient) do(impatient bool, f func() error) error {
 	}
 	p.newest = o
 	if !p.armed {
-		p.armed = true
+		p.armed, p.looked = true, o.began
 		env.AfterFunc(p.tick(), p.look)
 	}
 	p.mu.Unlock()
@@ -152,6 +153,7 @@ func (p *Patient) settleHeld(o *pending, err error, itself bool) {
 func (p *Patient) look() {
 	now := env.Now()
 	p.mu.Lock()
+	p.forgive(now)
 	spare := p.oldest != nil && now.Sub(p.oldest.began) > p.patience.Read && p.spare()
 	if o := p.oldest; o != nil {
 		age := now.Sub(o.began)
@@ -168,10 +170,31 @@ func (p *Patient) look() {
 		}
 		o = next
 	}
-	if p.armed = p.oldest != nil; p.armed {
+	if p.looked = now; p.oldest == nil {
+		p.armed = false
+	} else {
 		env.AfterFunc(p.tick(), p.look)
 	}
 	p.mu.Unlock()
+}
+
+// forgive: when this very look is late, everything was at a standstill, such as a machine that was paused, and the disk is not
+// to blame for the time.
+func (p *Patient) forgive(now time.Time) {
+	late := now.Sub(p.looked) - 4*p.tick()
+	if late <= 0 {
+		return
+	}
+	move := func(t time.Time) time.Time {
+		if t = t.Add(late); t.After(now) {
+			return now
+		}
+		return t
+	}
+	for o := p.oldest; o != nil; o = o.next {
+		o.began = move(o.began)
+	}
+	p.completed = move(p.completed)
 }
 
 // Load tells what the disk did so far.
