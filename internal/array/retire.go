@@ -186,6 +186,9 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 			}
 		}
 	}
+	if err := a.copyWitnesses(old, m); err != nil {
+		return err
+	}
 	if err := a.handOver(old, m); err != nil {
 		return err
 	}
@@ -193,6 +196,30 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 		return err
 	}
 	return a.checkpoint()
+}
+
+// copyWitnesses lets the new disk know what the old one knows of another member's pages. What a checkpoint adds before it takes
+// over is written anew after that; until then an older witness accuses nobody who is newer.
+func (a *Array) copyWitnesses(old, m *member) error {
+	for number := range min(old.place.WitnessPages, m.place.WitnessPages) {
+		from, err := a.tables.get(old, record.WitnessPage, number)
+		if err != nil {
+			return err
+		}
+		buf := slices.Clone(from.buf)
+		a.tables.put(from)
+		if !slices.ContainsFunc(buf, func(b byte) bool { return b != 0 }) {
+			continue
+		}
+		to, err := a.tables.get(m, record.WitnessPage, number)
+		if err != nil {
+			return err
+		}
+		copy(to.buf, buf)
+		a.tables.setDirty(to)
+		a.tables.put(to)
+	}
+	return nil
 }
 
 func (a *Array) countCopy(t *task, old, m *member) {

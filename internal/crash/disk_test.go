@@ -62,6 +62,7 @@ type Disk struct {
 	gone    bool
 	bad     map[int64]bool // unreadable until written
 	until   time.Time      // it answers nothing before
+	cuts    int            // of its power
 	rotted  bool           // while in use, and no check put it right yet
 	failing bool           // the next sync fails, and nobody knows what it kept
 }
@@ -73,20 +74,27 @@ func NewDisk(name string, size int64, power *Power) *Disk {
 
 var zeros [block]byte
 
-// answer waits until the disk answers.
-func (d *Disk) answer() {
+// answer waits until the disk answers. What waits when the power goes is never done.
+func (d *Disk) answer() error {
+	cuts := d.cuts
 	env.Yield()
 	for !d.power.off {
 		left := d.until.Sub(env.Now())
 		if left <= 0 {
-			return
+			break
 		}
 		env.Wait(left)
 	}
+	if d.power.off || d.cuts != cuts {
+		return ErrPower
+	}
+	return nil
 }
 
 func (d *Disk) ReadAt(p []byte, off int64) error {
-	d.answer()
+	if err := d.answer(); err != nil {
+		return err
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.gone {
@@ -120,7 +128,9 @@ func (d *Disk) WriteAt(p []byte, off int64) error {
 	if off%block != 0 || len(p)%block != 0 || off < 0 || off+int64(len(p)) > d.size {
 		return fmt.Errorf("write of %d bytes at %d", len(p), off)
 	}
-	d.answer()
+	if err := d.answer(); err != nil {
+		return err
+	}
 	for at := 0; at < len(p); at += block {
 		// The cut can come between any two blocks of one write.
 		if d.isGone() {
@@ -156,7 +166,9 @@ func (d *Disk) ReadVec(bufs [][]byte, off int64) error  { return disk.EachBuffer
 func (d *Disk) WriteVec(bufs [][]byte, off int64) error { return disk.EachBuffer(bufs, off, d.WriteAt) }
 
 func (d *Disk) Sync() error {
-	d.answer()
+	if err := d.answer(); err != nil {
+		return err
+	}
 	if d.isGone() {
 		return disk.ErrGone
 	}
@@ -211,6 +223,7 @@ func (d *Disk) vanish(r *rand.Rand) {
 // cut is what a power cut leaves: of each cached block one of its versions or the durable one.
 func (d *Disk) cut(r *rand.Rand) {
 	d.until, d.failing = time.Time{}, false
+	d.cuts++
 	mode := r.IntN(6)
 	seam := r.Int64N(d.size / block)
 	for _, b := range sortedKeys(d.cached) {

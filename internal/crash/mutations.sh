@@ -16,6 +16,11 @@ mutation() {
     missed=1
     return
   fi
+  if ! (cd "$work/tree" && go vet -tags machine ./internal/array >/dev/null 2>&1); then
+    echo "$1: does not compile; mend this script"
+    missed=1
+    return
+  fi
   if (cd "$work/tree" && NIDALO_SEEDS="${SEEDS:-2000}" go test -timeout 15m -tags machine ./internal/crash -run PowerCuts >"$work/out" 2>&1); then
     echo "$1: NOT CAUGHT in ${SEEDS:-2000} seeds"
     missed=1
@@ -46,7 +51,7 @@ mutation "what changes while a member is away not marked" roster.go 's/marked\.M
 mutation "batches that lose a member not marked" journal.go 's/if slices\.ContainsFunc\(parts, func\(p part\) bool \{ return !p\.m\.live\(\) \}\) \{/if false {/'
 mutation "replayed batches not marked" replay.go 's/a\.mark\(slices\.Values\(stripes\)\)/a.mark(slices.Values([]int64(nil)))/'
 mutation "brought back without giving anything up" readmit.go 's/if a\.trusts\(st, a\.geo\.Role\(st, m\.slot\), stale\) \{/if true {/'
-mutation "brought back with its journal" readmit.go 's/a\.loseRuns\(m, own\.runs, epoch\)/a.loseRuns(m, nil, epoch)/'
+mutation "brought back with its journal" readmit.go 's/a\.loseRuns\(m, own\.runs, epoch\)/a.loseRuns(m, own.runs[:0], epoch)/'
 mutation "brought back without the others having settled" readmit.go 's/return b, b\.replay\(\)/return b, nil/'
 mutation "joining head claims too much" create.go 's/j\.settled\.Load\(\) \+ 1|a\.journal\.settled\.Load\(\) \+ 1/a.journal.batch + 1/'
 mutation "dirty cleared before written" tables.go 's/(case p\.key\.kind == record\.SumPage:\n)/$1\t\t\tt.setClean(p)\n/'
