@@ -304,6 +304,7 @@ func (c *machine) hand() error {
 		if d := c.memberAt(slot); d != nil {
 			c.note("  slot %d hangs (%s)", slot, d.name)
 			seen("a disk hangs")
+			d.shaky = true // for as long as the engine may still hold it against the disk
 			d.stall(env.Now().Add(time.Duration(c.r.IntN(60000)) * time.Millisecond))
 		}
 	case k == 12 && state.Condition == record.Active && c.canLose(slot):
@@ -316,7 +317,7 @@ func (c *machine) hand() error {
 			part := []float64{0.01, 0.1, 1}[c.r.IntN(3)]
 			c.note("  slot %d rots (%s, %.2f)", slot, d.name, part)
 			seen("rot while it runs")
-			d.rotted = true
+			d.shaky = true
 			d.rot(c.r, part)
 		}
 	case k >= 10:
@@ -376,14 +377,14 @@ func (c *machine) canLose(slot int) bool {
 	states := c.a.MemberStates()
 	return c.geo.Survives(func(s int) bool {
 		d := c.memberAt(s)
-		return s == slot || d == nil || d.isGone() || d.failing || env.Now().Before(d.until) || d.rotted || states[s].Condition != record.Active
+		return s == slot || d == nil || d.isGone() || d.failing || env.Now().Before(d.until) || d.shaky || states[s].Condition != record.Active
 	})
 }
 
 // bringBack puts a disk back that was away. It must be taken, if it was whole when it left.
 func (c *machine) bringBack(slot int) error {
 	d := c.memberAt(slot)
-	if d == nil || !d.isGone() || d.rotted {
+	if d == nil || !d.isGone() || d.shaky {
 		return nil
 	}
 	d.gone = false
@@ -423,7 +424,7 @@ func (c *machine) recover() error {
 					return true
 				}
 			}
-			return lost[slot] || set.Current[slot].Disk == nil || c.disks[slot].rotted
+			return lost[slot] || set.Current[slot].Disk == nil || c.disks[slot].shaky
 		}
 		for range c.r.IntN(4) {
 			slot := c.r.IntN(len(c.disks))
@@ -559,7 +560,7 @@ func (c *machine) aftermath() error {
 	}
 	for slot, m := range c.a.MemberStates() {
 		if d := c.memberAt(slot); d != nil && m.Condition == record.Active {
-			d.rotted = false
+			d.shaky = false
 		}
 	}
 	for slot, m := range c.a.MemberStates() {
