@@ -63,7 +63,7 @@ type Disk struct {
 	bad     map[int64]bool // unreadable until written
 	until   time.Time      // it answers nothing before
 	cuts    int            // of its power
-	shaky   bool           // it rotted or hung while in use, and no check put it right yet
+	shaky   bool           // it rotted, hung or failed a sync while in use, and no check put it right yet
 	failing bool           // the next sync fails, and nobody knows what it kept
 }
 

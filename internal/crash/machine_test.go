@@ -310,7 +310,7 @@ func (c *machine) hand() error {
 	case k == 12 && state.Condition == record.Active && c.canLose(slot):
 		if d := c.memberAt(slot); d != nil {
 			c.note("  the next sync of slot %d fails (%s)", slot, d.name)
-			d.failing = true
+			d.failing, d.shaky = true, true
 		}
 	case k == 13 && state.Condition == record.Active && c.canLose(slot):
 		if d := c.memberAt(slot); d != nil {
@@ -377,7 +377,7 @@ func (c *machine) canLose(slot int) bool {
 	states := c.a.MemberStates()
 	return c.geo.Survives(func(s int) bool {
 		d := c.memberAt(s)
-		return s == slot || d == nil || d.isGone() || d.failing || env.Now().Before(d.until) || d.shaky || states[s].Condition != record.Active
+		return s == slot || d == nil || d.isGone() || d.shaky || states[s].Condition != record.Active
 	})
 }
 
