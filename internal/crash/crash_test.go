@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"os/exec"
@@ -70,6 +71,9 @@ func TestPowerCuts(t *testing.T) {
 			"-from", strconv.FormatUint(*from+uint64(i), 10), "-stride", strconv.Itoa(workers))
 		cmd.Env = append(os.Environ(), "GOGC=400")
 		cmd.Stderr = os.Stderr
+		alive, err := cmd.StdinPipe() // it ends when this process does
+		require.NoError(t, err)
+		defer alive.Close()
 		require.NoError(t, cmd.Start())
 		parts[i] = cmd
 	}
@@ -108,6 +112,10 @@ func TestShare(t *testing.T) {
 	if *share == "" {
 		t.Skip("TestPowerCuts starts it")
 	}
+	go func() {
+		_, _ = io.Copy(io.Discard, os.Stdin)
+		os.Exit(1)
+	}()
 	number := func(name string) uint64 {
 		n, _ := strconv.ParseUint(os.Getenv(name), 10, 32)
 		return n
