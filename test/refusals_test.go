@@ -9,6 +9,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/disk"
 )
 
 func TestWrongUseIsExplainedInOneLine(t *testing.T) {
@@ -127,7 +129,7 @@ func TestGarbageInTheHomeIsNoReasonToFallOver(t *testing.T) {
 	garble(100)
 	require.Contains(t, b.nidalo("status"), "healthy")
 	garble(100)
-	garble(64*mib - 64<<10 + 100)
+	garble(disk.TailRecord(64*mib) + 100)
 	require.Contains(t, b.nidalo("status"), "exposed")
 	require.NoError(t, os.WriteFile(filepath.Join(b.home, "disks.list"), []byte("relative/path\n"), 0o600))
 	b.refused(1, []string{"disks.list, line 1"}, "disks")
