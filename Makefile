@@ -45,7 +45,7 @@ race:
 
 # The engine that ships under a scheduler that follows a seed: as many seeds as fit in MINUTES, on all processors.
 crash:
-	NIDALO_MINUTES=$(MINUTES) $(GO) test -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
+	NIDALO_MINUTES=$(MINUTES) $(GO) test -v -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
 
 fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record
