@@ -43,9 +43,10 @@ race:
 	CGO_ENABLED=1 $(GO) test -race -run 'Rebuild|Race|Parallel|Hostile|Joining|Returning|NeverAHole|PartBlock|VanishesIn|LeavesTheSpare|Paused|ThatWaits|Forged' ./internal/array ./internal/nbd
 	NIDALO_RACE=1 $(GO) test -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack' ./test
 
-# The engine that ships under a scheduler that follows a seed: as many seeds as fit in MINUTES, on all processors.
+# The engine that ships under a scheduler that follows a seed: as many of 15,000 seeds as fit in MINUTES, on all processors;
+# make soak plays others.
 crash:
-	NIDALO_MINUTES=$(MINUTES) $(GO) test -v -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
+	NIDALO_SEEDS=15000 NIDALO_MINUTES=$(MINUTES) $(GO) test -v -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
 
 fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record

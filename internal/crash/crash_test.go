@@ -56,7 +56,7 @@ type report struct {
 	Coverage map[string]int
 }
 
-// TestPowerCuts plays NIDALO_SEEDS seeds (a hundred when not set), or as many as NIDALO_MINUTES allows. A process has one
+// TestPowerCuts plays NIDALO_SEEDS seeds (a hundred when not set), and no longer than NIDALO_MINUTES if that is set. A process has one
 // scheduler, so there is one process for each processor.
 func TestPowerCuts(t *testing.T) {
 	if *share != "" {
@@ -121,11 +121,12 @@ func TestShare(t *testing.T) {
 		return n
 	}
 	seeds, minutes := number("NIDALO_SEEDS"), number("NIDALO_MINUTES")
-	if seeds == 0 {
-		seeds = 100
-	}
-	if minutes > 0 {
+	switch {
+	case seeds > 0:
+	case minutes > 0:
 		seeds = 1 << 40
+	default:
+		seeds = 100
 	}
 	part, end := report{Coverage: coverage}, time.Now().Add(time.Duration(minutes)*time.Minute)
 	for seed := *from; uint64(part.Seeds)**stride < seeds && len(part.Failures) < 3; seed += *stride {
