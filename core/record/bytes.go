@@ -27,7 +27,7 @@ func (w *writer) bool(v bool) {
 	w.at++
 }
 
-// text writes at most room bytes, whole characters of them, padded with zeros.
+// text writes as many whole characters as fit into room bytes, and pads with zeros.
 func (w *writer) text(s string, room int) {
 	s = Printable(s)
 	for len(s) > room {

@@ -46,7 +46,7 @@ const (
 // Unknown says that a sum does not tell what a block holds: it is lost or in doubt.
 func Unknown(sum uint32) bool { return sum == SumLost || sum == SumDoubt }
 
-// Sum is the checksum of one block of data: CRC-32C, moved out of the way of the special values.
+// Sum is the checksum of one block of data: its CRC-32C, or 3 more when that is one of the special values.
 func Sum(block []byte) uint32 {
 	c := crc32.Checksum(block, Castagnoli)
 	if c <= SumDoubt {

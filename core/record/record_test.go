@@ -124,8 +124,7 @@ func TestPagesKnowWhereTheyBelong(t *testing.T) {
 	}
 }
 
-// What a page keeps in one place is not in the way of what it keeps in another, nor of its heads; and a mix of sectors of two
-// versions, as a crash leaves it, is whole and counts as the newer.
+// Entries of a page do not overlap each other or its heads, and a mix of sectors of two checkpoints is a page of the newer one.
 func TestAPageKeepsWhatItIsGiven(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		old, sums, bits, seen := make([]byte, Block), map[int]uint32{}, map[int]bool{}, map[int]Witness{}

@@ -338,7 +338,7 @@ func (a *Array) pieces(p []byte, off int64, f func(piece) error) error {
 	return nil
 }
 
-// WriteAt, Receive, Zero, Flush and FlushRange are those of a client that is told everything that goes wrong.
+// WriteAt, Receive, Zero, Flush and FlushRange act for one client that learns of every error, whoever wrote.
 func (a *Array) WriteAt(p []byte, off int64) error { return a.anybody.WriteAt(p, off) }
 
 // Receive is Client.Receive.
@@ -548,7 +548,7 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 	return out, nil
 }
 
-// destageAll destages some stripes for nobody in particular. What was given up is told to its writers.
+// destageAll destages stripes that no client waits for. Whoever wrote what was given up learns it at the next flush.
 func (a *Array) destageAll(numbers []int64) (err error) {
 	for len(numbers) > 0 {
 		n := a.batchLength(numbers)

@@ -129,42 +129,48 @@ func TestAJoiningDiskClaimsNothingThatWasCommittedMeanwhile(t *testing.T) {
 			require.NoError(t, a.Replace(1, fresh))
 			require.True(t, done)
 			a.Abandon() // as kill -9 does
-			a, err := f.reopen(array.Config{})
+			events := &told{}
+			a, err := f.reopen(array.Config{Event: events.add})
 			require.NoError(t, err)
 			defer a.Abandon()
+			require.False(t, events.has("journal-damaged"), "a head had to be refuted")
 			requireReads(t, a, want, 8*mib)
 		})
 	}
 }
 
-// The same for a disk that returns: what is flushed while it empties its journal.
+// The same for a disk that returns: what is flushed while the checkpoint before it joins writes the heads of the others.
 func TestAReturningDiskClaimsNothingThatWasCommittedMeanwhile(t *testing.T) {
 	f := newFolder(t)
-	a, gates := gated(t, f, layout.Parity1, 4, array.Config{})
+	a, traps, _ := trapped(t, f, layout.Parity1, 4, array.Config{})
 	require.NoError(t, a.WriteAt(noise(1, 4*mib), 0))
 	require.NoError(t, a.Flush())
-	gates[2].gone.Store(true)
-	a.Probe()
+	traps[2].set(func(string, int64) error { return disk.ErrGone })
+	require.NoError(t, a.WriteAt(noise(2, mib), 0))
+	require.NoError(t, a.Flush())
 	require.Equal(t, record.Missing, a.MemberStates()[2].Condition)
-	back := &trap{Disk: f.open(gates[2].Identity().Path)}
+	back := f.open(traps[2].Identity().Path)
 	own, err := disk.ReadRecord(back)
 	require.NoError(t, err)
 	a.SetPace(array.Pace{Rate: 4 << 10})
-	want, flushed := noise(3, 256<<10), 0
-	back.set(func(op string, off int64) error {
-		if op == "sync" && flushed == 0 {
-			flushed++
+	want, flushed := noise(3, 256<<10), false
+	place := placeOf(t, traps[0].Disk)
+	traps[0].set(func(op string, off int64) error {
+		if op == "write" && !flushed && off >= place.JournalStart && off < place.JournalStart+record.JournalHeads*array.Block {
+			flushed = true
 			require.NoError(t, a.WriteAt(want, 8*mib))
 			require.NoError(t, a.Flush())
 		}
 		return nil
 	})
 	require.NoError(t, a.Return(back, own, false))
-	require.Equal(t, 1, flushed)
+	require.True(t, flushed)
 	a.Abandon()
-	a, err = f.reopen(array.Config{})
+	events := &told{}
+	a, err = f.reopen(array.Config{Event: events.add})
 	require.NoError(t, err)
 	defer a.Abandon()
+	require.False(t, events.has("journal-damaged"), "a head had to be refuted")
 	requireReads(t, a, want, 8*mib)
 }
 

@@ -341,7 +341,7 @@ func (t *tables) sums(m *member, block int64, out []uint32) error {
 }
 
 // set stores the sums of n blocks from block on, which change now: sums, or the one value for all when sums is nil. The
-// caller holds the barrier. When the member cannot be read the error has been dealt with: it is no longer live.
+// caller holds the barrier. What cannot be entered is seen to, see unentered.
 func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32) {
 	t.setAs(m, nil, block, n, sums, value)
 }
@@ -361,6 +361,7 @@ func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32
 		}
 		p, err := t.get(m, record.SumPage, number)
 		if err != nil {
+			t.unentered(m, err)
 			return
 		}
 		before := p.nonzero
@@ -390,12 +391,26 @@ func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32
 		}
 		t.put(p)
 		if err != nil {
+			t.unentered(m, err)
 			return
 		}
 		if sums != nil {
 			sums = sums[step:]
 		}
 		block, n = block+int64(step), n-step
+	}
+}
+
+// unentered sees to a change that could not be entered since a table cannot be read. A member that is out lacks it like everything
+// else from now on. One that the array cannot do without, because it only hangs, would be taken for what it held before once
+// the journals are emptied: so nothing more is written, and the next start enters it from them.
+func (t *tables) unentered(m *member, err error) {
+	switch {
+	case !m.live():
+	case t.a.onto[m.slot].Load() == m:
+		t.a.failMember(m, record.Failed, err)
+	default:
+		t.a.freeze(fmt.Errorf("%w: the checksum table of %w; start the array again when the disk answers", ErrFailed, err))
 	}
 }
 

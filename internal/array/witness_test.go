@@ -2,6 +2,7 @@ package array_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -61,6 +62,53 @@ func TestLeftoversInAJournalRefuteNobody(t *testing.T) {
 	require.False(t, events.has("journal-damaged"))
 	requireReads(t, a, want, 0)
 	require.NoError(t, a.Close())
+}
+
+// The sums of what was committed have to be entered into the tables before a journal is emptied. When a disk that the array
+// cannot do without does not answer for a while just then, the array stops, and the next start enters them.
+func TestATableThatCannotBeReadEmptiesNoJournal(t *testing.T) {
+	f := newFolder(t)
+	size := int64(4 << 30) // more pages than are kept in memory
+	disks := f.disks(2, size)
+	limits := array.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: time.Second}}
+	cfg := array.Config{Tables: 1, Limits: limits}
+	a, err := array.Create(array.Plan{Name: "tides", Level: layout.Striped, Strip: layout.MinStrip, Disks: disks}, cfg)
+	require.NoError(t, err)
+	require.NoError(t, a.WriteAt(noise(1, 4096), 0))
+	require.NoError(t, a.Close())
+	set := f.judge()
+	one := &trap{Disk: set.Current[0].Disk}
+	set.Current[0].Disk = one
+	a, err = array.Open(set, cfg)
+	require.NoError(t, err)
+
+	place := placeOf(t, one.Disk)
+	hold, late := make(chan struct{}), false
+	one.set(func(op string, off int64) error {
+		switch {
+		case op == "write" && !late && off < place.MapStart: // into the journal
+			for off := int64(64 * mib); off < 6<<30; off += 4 * mib {
+				require.NoError(t, a.ReadAt(make([]byte, 4096), off)) // until the page has left the memory
+			}
+			late = true
+		case op == "read" && late && off >= place.MapStart && off < place.DataStart:
+			<-hold
+		}
+		return nil
+	})
+	want := noise(2, 4096)
+	require.NoError(t, a.WriteAt(want, 0))
+	err = a.Flush()
+	require.True(t, late)
+	close(hold)
+	time.Sleep(100 * time.Millisecond) // the disk is heard again
+	_ = a.Close()
+	a, reopened := f.reopen(array.Config{})
+	require.NoError(t, reopened)
+	requireReads(t, a, want, 0)
+	require.NoError(t, a.Close())
+	require.ErrorIs(t, err, array.ErrFailed)
+	require.ErrorIs(t, err, disk.ErrHung)
 }
 
 // A copy takes over what its member knew of another one's pages: who is set back right after is noticed all the same.

@@ -42,6 +42,7 @@ type machine struct {
 	before  map[*Disk]map[int64][]byte // what disks had at some moment of this round
 	accused string                     // a member that was said to be set back
 	setBack bool                       // one was
+	spoilt  bool                       // something rotted or was set back in this run
 	wrong   error                      // the first thing that a client or hand found wrong
 }
 
@@ -87,8 +88,11 @@ func (c *machine) config() array.Config {
 		Event: func(e array.Event) {
 			c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
 			seen("event " + e.Kind)
-			if e.Kind == "member-set-back" {
+			switch {
+			case e.Kind == "member-set-back":
 				c.accused = e.Disk
+			case e.Kind == "journal-damaged" && strings.Contains(e.Detail, "claims") && !c.spoilt && c.wrong == nil:
+				c.wrong = fmt.Errorf("an honest head had to be refuted: %s %s", e.Disk, e.Detail)
 			}
 		}}
 }
@@ -132,7 +136,7 @@ func (c *machine) play() error {
 		if err := c.recover(); err != nil {
 			return err
 		}
-		if err := c.verify(); err != nil {
+		if err := errors.Join(c.wrong, c.verify()); err != nil {
 			return err
 		}
 		if err := c.aftermath(); err != nil {
@@ -317,7 +321,7 @@ func (c *machine) hand() error {
 			part := []float64{0.01, 0.1, 1}[c.r.IntN(3)]
 			c.note("  slot %d rots (%s, %.2f)", slot, d.name, part)
 			seen("rot while it runs")
-			d.shaky = true
+			d.shaky, c.spoilt = true, true
 			d.rot(c.r, part)
 		}
 	case k >= 10:
@@ -439,6 +443,7 @@ func (c *machine) recover() error {
 				c.disks[slot].gone = true
 			} else {
 				part := []float64{0.02, 0.3, 1}[c.r.IntN(3)]
+				c.spoilt = true
 				c.note("  member %d rots (%.2f)", slot, part)
 				c.disks[slot].rot(c.r, part)
 			}
@@ -505,7 +510,7 @@ func (c *machine) setsBack(slot int, set array.Set, gone func(int) bool, was map
 		return false
 	}
 	c.note("  member %d is set back %s (%d blocks)", slot, how, n)
-	c.setBack = true
+	c.setBack, c.spoilt = true, true
 	seen("set back")
 	return true
 }

@@ -33,7 +33,7 @@ var signatures = []struct {
 	{4096, "EFI PART", "a GPT partition table"},
 	{0x438, "\x53\xef", "an ext2/3/4 file system"},
 	{0, "XFSB", "an XFS file system"},
-	{0x10040, "_BHRfS_M", "a Btrfs file system"},
+	{0x10040, "_BHRfS_M", "a copy-on-write file system"},
 	{3, "NTFS    ", "an NTFS file system"},
 	{3, "EXFAT   ", "an exFAT file system"},
 	{54, "FAT1", "a FAT file system"},

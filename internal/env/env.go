@@ -13,3 +13,24 @@ import "time"
 
 // Never is the time-out of a wait without one.
 const Never time.Duration = -1
+
+func realWait(d time.Duration, chs []<-chan struct{}) int {
+	var c [3]<-chan struct{}
+	copy(c[:], chs)
+	var over <-chan time.Time
+	if d >= 0 {
+		t := time.NewTimer(d)
+		defer t.Stop()
+		over = t.C
+	}
+	select {
+	case <-c[0]:
+		return 0
+	case <-c[1]:
+		return 1
+	case <-c[2]:
+		return 2
+	case <-over:
+		return -1
+	}
+}

@@ -69,14 +69,6 @@ func Run(seed uint64, limit int, f func()) error {
 	return s.failure
 }
 
-// Steps is how often the machine that runs has chosen so far.
-func Steps() int {
-	if s := active.Load(); s != nil {
-		return s.steps
-	}
-	return 0
-}
-
 // end ends the run; the caller is the running thread.
 func (s *scheduler) end(err error) {
 	if !s.over {
@@ -320,25 +312,6 @@ func Wait(d time.Duration, chs ...<-chan struct{}) (which int) {
 		return -1
 	}
 	return which
-}
-
-func realWait(d time.Duration, chs []<-chan struct{}) int {
-	var c [3]<-chan struct{}
-	copy(c[:], chs)
-	var over <-chan time.Time
-	if d >= 0 {
-		over = time.After(d)
-	}
-	select {
-	case <-c[0]:
-		return 0
-	case <-c[1]:
-		return 1
-	case <-c[2]:
-		return 2
-	case <-over:
-		return -1
-	}
 }
 
 // Mutex is a lock that the scheduler knows.
