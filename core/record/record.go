@@ -143,6 +143,7 @@ type Task struct {
 	Kind         TaskKind
 	Repair       bool
 	Paused       bool
+	Blame        int   // 1 more than the slot that is to blame where nothing shows who is; 0: none
 	Cursor       int64 // stripes done
 	Mismatches   int64
 	Repaired     int64
@@ -236,7 +237,7 @@ func (r *Record) Encode() ([]byte, error) {
 	w.u8(uint8(r.Task.Kind))
 	w.bool(r.Task.Repair)
 	w.bool(r.Task.Paused)
-	w.u8(0)
+	w.u8(uint8(r.Task.Blame))
 	for _, v := range []int64{r.Task.Cursor, r.Task.Mismatches, r.Task.Repaired, r.Task.Unrepairable} {
 		w.u64(uint64(v))
 	}
@@ -329,7 +330,7 @@ func Decode(buf []byte) (*Record, error) {
 	r.Task.Kind = TaskKind(d.u8())
 	r.Task.Repair = d.bool()
 	r.Task.Paused = d.bool()
-	d.u8()
+	r.Task.Blame = int(d.u8())
 	for _, v := range []*int64{&r.Task.Cursor, &r.Task.Mismatches, &r.Task.Repaired, &r.Task.Unrepairable} {
 		*v = int64(d.u64())
 	}
@@ -450,7 +451,7 @@ func (r *Record) check() error {
 	if rows := g.Rows[g.GroupOf(r.Slot)]; p.DataSize < rows*r.Strip {
 		return fmt.Errorf("member record: %d bytes of data are too small for %d rows: %w", p.DataSize, rows, ErrFormat)
 	}
-	if r.Task.Cursor < 0 || r.Task.Cursor > g.Stripes() || r.Task.Kind > Check {
+	if r.Task.Cursor < 0 || r.Task.Cursor > g.Stripes() || r.Task.Kind > Check || r.Task.Blame < 0 || r.Task.Blame > len(r.Roster) {
 		return fmt.Errorf("member record: task is out of bounds: %w", ErrFormat)
 	}
 	return nil

@@ -73,7 +73,7 @@ func (a *Array) check(t *task, how checkHow, resume bool) error {
 		c, started := t.check, t.started
 		t.mu.Unlock()
 		return a.roster.update(a, func(r *record.Record) {
-			r.Task = record.Task{Kind: record.Check, Repair: repair, Cursor: cursor, Mismatches: c.Mismatches,
+			r.Task = record.Task{Kind: record.Check, Repair: repair, Blame: how.blame + 1, Cursor: cursor, Mismatches: c.Mismatches,
 				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: started}
 			if ended {
 				r.Task.Ended = a.now()

@@ -554,6 +554,6 @@ func (a *Array) resumeTasks() {
 		_, _ = a.startRetire(m.slot)
 	}
 	if t := a.roster.view().Task; t.Kind == record.Check && t.Ended.IsZero() {
-		_, _ = a.startCheck(checkHow{t.Repair, -1}, true)
+		_, _ = a.startCheck(checkHow{t.Repair, t.Blame - 1}, true)
 	}
 }
