@@ -201,7 +201,10 @@ func (a *Array) ownPage(m *member, kind record.PageKind, start, page int64) (buf
 	if err != nil {
 		return nil, false, fmt.Errorf("%w: its tables are damaged: %w", ErrStale, err)
 	}
-	w := a.tables.seenOf(m, kind, page)
+	w, err := a.tables.seenOf(m, kind, page)
+	if err != nil {
+		return nil, false, err
+	}
 	return buf, number < w.Checkpoint || number == w.Checkpoint && record.PageSumOf(buf) != w.Sum, nil
 }
 

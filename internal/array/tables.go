@@ -196,7 +196,10 @@ func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 		return false, nil
 	}
 	p.number, p.sum = number, record.PageSumOf(buf)
-	w := t.witness(p)
+	w, err := t.witness(p)
+	if err != nil {
+		return false, err
+	}
 	if old := number < w.Checkpoint || number == w.Checkpoint && p.sum != w.Sum; old {
 		t.a.count(p.m, &p.m.errs.checksum)
 		if !p.m.setBack.Swap(true) {
@@ -239,28 +242,32 @@ func (t *tables) seenAt(m *member, kind record.PageKind, number int64) (h *membe
 	return h, page, int(number % record.WitnessesPerPage)
 }
 
-// witness is what another member has seen of a page; zero when it proves nothing.
-func (t *tables) witness(p *page) record.Witness {
+// witness is what another member has seen of a page; zero when it proves nothing. That a witness which is there does not answer is
+// an error: it might know better.
+func (t *tables) witness(p *page) (record.Witness, error) {
 	h, page, at := t.witnessAt(p.m, p.key.kind, p.key.number)
 	return t.entry(h, page, at, p.m.tag)
 }
 
 // seenOf is what is known of a page of a disk, whether or not it is the member of its slot.
-func (t *tables) seenOf(m *member, kind record.PageKind, number int64) record.Witness {
+func (t *tables) seenOf(m *member, kind record.PageKind, number int64) (record.Witness, error) {
 	h, page, at := t.seenAt(m, kind, number)
 	return t.entry(h, page, at, m.tag)
 }
 
-func (t *tables) entry(h *member, page int64, at int, tag uint64) (w record.Witness) {
+func (t *tables) entry(h *member, page int64, at int, tag uint64) (record.Witness, error) {
 	if h == nil {
-		return w
+		return record.Witness{}, nil
 	}
 	on, err := t.get(h, record.WitnessPage, page)
 	if err != nil {
-		return w
+		if !h.live() {
+			err = nil
+		}
+		return record.Witness{}, err
 	}
 	defer t.put(on)
-	return record.PageWitness(on.buf, tag, at)
+	return record.PageWitness(on.buf, tag, at), nil
 }
 
 // testify has a page's witness say what the page is on its member. It counts when the next checkpoint has written it.

@@ -140,3 +140,39 @@ func TestACopyKeepsWitness(t *testing.T) {
 	require.Zero(t, result.Unrepairable)
 	require.NoError(t, a.Close())
 }
+
+// A witness that does not answer proves nothing, and excuses nobody: what it may know to be old is not returned meanwhile.
+func TestAWitnessThatHangsExcusesNobody(t *testing.T) {
+	f := newFolder(t)
+	a, traps, _ := trapped(t, f, layout.Striped, 2, array.Config{})
+	require.NoError(t, a.WriteAt(noise(1, mib), 0))
+	require.NoError(t, a.Close())
+	was := contentsOf(t, f.open2(traps[1].Identity().Path))
+	a, err := f.reopen(array.Config{})
+	require.NoError(t, err)
+	require.NoError(t, a.WriteAt(noise(2, mib), 0))
+	require.NoError(t, a.Close())
+	place := placeOf(t, f.open2(traps[1].Identity().Path))
+	overwrite(t, traps[1].Identity().Path, place.JournalStart, disk.TailRecord(place.Size), was)
+
+	set := f.judge()
+	holder, hold := &trap{Disk: set.Current[0].Disk}, make(chan struct{})
+	holder.set(func(op string, off int64) error {
+		if op == "read" && off >= place.WitnessStart && off < place.SumStart {
+			<-hold
+		}
+		return nil
+	})
+	set.Current[0].Disk = holder
+	limits := array.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: 200 * time.Millisecond}}
+	a, err = array.Open(set, array.Config{Limits: limits})
+	if err == nil {
+		require.Error(t, a.ReadAt(make([]byte, 4096), layout.MinStrip), "the second strip is the one that was set back")
+		a.Abandon()
+	}
+	close(hold)
+	a, err = f.reopen(array.Config{})
+	require.NoError(t, err)
+	require.ErrorIs(t, a.ReadAt(make([]byte, 4096), layout.MinStrip), array.ErrUnreadable)
+	a.Abandon()
+}
