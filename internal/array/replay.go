@@ -260,12 +260,25 @@ func (a *Array) firstNeeded(scans []*scan) uint64 {
 const restartGap = 16
 
 // contradicted says whether batches from one on, below another, are not in place although a head says so: a checksum table
-// then has another sum than the last of them to change a block, or a later one, gave it.
+// then has another sum than the last of them to change a block, or a later one, gave it. The very last of them says nothing
+// when a start had to drop it.
 func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
+	dropped := uint64(0)
+	for _, n := range batchNumbers(scans, from) {
+		if n < below {
+			dropped = n
+		}
+	}
+	if dropped != 0 && a.gatherBatch(scans, dropped).usable {
+		dropped = 0
+	}
 	for _, s := range scans {
 		numbers := batchNumbers([]*scan{s}, max(from, s.m.ring.joined))
 		may := map[int64][]uint32{}
 		for _, n := range numbers {
+			if n == dropped {
+				continue
+			}
 			for _, r := range s.entries[n].Runs {
 				for i := range r.Count {
 					sum := record.SumNever

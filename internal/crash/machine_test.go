@@ -465,10 +465,13 @@ func (c *machine) recover() error {
 		}
 		set := c.judge()
 		a, err := array.Open(set, c.config())
-		if err == nil {
+		if err == nil && !c.power.off {
 			c.a = a
 			c.power.left = -1
 			return nil
+		}
+		if err == nil {
+			a.Abandon() // what it goes on with met the end of the power
 		}
 		if !c.power.off {
 			return fmt.Errorf("recovery: %w", err)
