@@ -244,7 +244,7 @@ func (a *Array) firstNeeded(scans []*scan) uint64 {
 				newest = max(newest, n)
 			}
 		}
-		if first <= max(newest+1, second)+restartGap && !a.contradicted(scans, second, first) {
+		if first <= max(newest+1, second)+restartGap*cutStarts && !a.contradicted(scans, second, first) {
 			return first
 		}
 		for _, s := range holders {
@@ -258,6 +258,10 @@ func (a *Array) firstNeeded(scans []*scan) uint64 {
 // restartGap is by how much a start raises the number of the next batch, so that leftovers in the rings can never be taken
 // for new entries.
 const restartGap = 16
+
+// cutStarts is how many starts in a row may have ended while they wrote the heads, each a gap further. A head beyond that is
+// not one of ours.
+const cutStarts = 64
 
 // contradicted says whether batches from one on, below another, are not in place although a head says so: a checksum table
 // then has another sum than the last of them to change a block, or a later one, gave it. The very last of them says nothing
