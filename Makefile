@@ -36,12 +36,12 @@ cross:
 	GOOS=linux GOARCH=arm64 $(GO) vet ./core/... ./internal/...
 
 unit:
-	$(GO) test $$($(GO) list ./... | grep -v internal/crash)
+	$(GO) test -timeout 40m $$($(GO) list ./... | grep -v internal/crash)
 
 # The race detector needs cgo and a C compiler; the product does not.
 race:
-	CGO_ENABLED=1 $(GO) test -race -run 'Rebuild|Race|Parallel|Hostile|Joining|Returning|NeverAHole|PartBlock|VanishesIn|LeavesTheSpare|Paused|ThatWaits|Forged' ./internal/array ./internal/nbd
-	NIDALO_RACE=1 $(GO) test -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack' ./test
+	CGO_ENABLED=1 $(GO) test -timeout 40m -race -run 'Rebuild|Race|Parallel|Hostile|Joining|Returning|NeverAHole|PartBlock|VanishesIn|LeavesTheSpare|Paused|ThatWaits|Forged' ./internal/array ./internal/nbd
+	NIDALO_RACE=1 $(GO) test -timeout 40m -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack' ./test
 
 # The engine that ships under a scheduler that follows a seed: as many of 15,000 seeds as fit in MINUTES, on all processors;
 # make soak plays others.
