@@ -43,6 +43,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // Block is the unit of checksums in bytes.
@@ -484,6 +485,14 @@ func (a *Array) holdings() *holdings { return &holdings{a, a.cache.dirtyStripes(
 
 // next is the first stripe at or after number that may hold anything; the number of stripes when there is none.
 func (h *holdings) next(number int64) int64 {
+	if probe.TablesBeforeCache.On() {
+		next := h.a.nextWritten(number)
+		dirty := h.a.cache.dirtyStripes()
+		if i, _ := slices.BinarySearch(dirty, number); i < len(dirty) {
+			next = min(next, dirty[i])
+		}
+		return next
+	}
 	i, _ := slices.BinarySearch(h.dirty, number)
 	if h.dirty = h.dirty[i:]; len(h.dirty) > 0 && h.dirty[0] == number {
 		return number

@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // cache holds the dirty blocks of the array, by stripe, in buffers of a strip each, of which only the blocks that were
@@ -152,7 +153,8 @@ func (c *cache) putNow(pc piece) error {
 func (c *cache) merge(pc piece, data []byte, at int64) {
 	sh := c.shard(pc.stripe.Number)
 	sh.Lock()
-	if s := sh.stripes[pc.stripe.Number]; s != nil {
+	if s := sh.stripes[pc.stripe.Number]; s != nil && !probe.PartForgetsCache.On() {
+		probe.PartOfBlockMerged.Seen()
 		last := int64(len(pc.buf)) - Block
 		for _, off := range []int64{0, last} {
 			s.cur.read(pc.role, int((pc.from+off)/Block), pc.buf[off:][:Block])
@@ -396,6 +398,9 @@ func (c *cache) overlay(pc piece, missing []blockRun) []blockRun {
 	}
 	for col := first; col < first+n; col++ {
 		dst := pc.buf[(col-first)*Block:][:Block]
+		if probe.ReadsOutFirst.On() && s.out.read(pc.role, col, dst) {
+			continue
+		}
 		if s.cur.read(pc.role, col, dst) || s.out.read(pc.role, col, dst) {
 			continue
 		}
@@ -452,8 +457,10 @@ func (c *cache) dirtyStripes() []int64 {
 	for i := range c.shards {
 		sh := &c.shards[i]
 		sh.Lock()
-		for n := range sh.stripes {
-			out = append(out, n)
+		for n, s := range sh.stripes {
+			if !(probe.FlushForgetsOut.On() && s.cur == nil) {
+				out = append(out, n)
+			}
 		}
 		sh.Unlock()
 	}

@@ -9,6 +9,7 @@ import (
 	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/probe"
 )
 
 // columns is the contents of some columns of one stripe over all roles. The caller of loadColumns holds the stripe; to
@@ -187,7 +188,7 @@ func (c *columns) judge(role, col int) {
 // what it holds is not lost.
 func (c *columns) recover() error {
 	c.solve()
-	if c.awaited() == nil {
+	if c.awaited() == nil || probe.LateIsLost.On() {
 		return nil
 	}
 	for role := range c.wrong {
@@ -268,6 +269,9 @@ func (c *columns) recoverRun(from, to int, unknown []int) {
 			}
 		}
 		// When a restored block contradicts its sum, some other block of the column is wrong and nothing is certain.
+		if good {
+			probe.ColumnsRecovered.Seen()
+		}
 		for _, role := range unknown {
 			c.known[role][col] = good
 		}
@@ -281,6 +285,7 @@ func (c *columns) recoverEmpty(col int, unknown []int) {
 		if s := c.sums[role]; s == nil || s[col] != record.SumNever || !c.known[role][col] {
 			continue
 		}
+		probe.ColumnEmpty.Seen()
 		for _, u := range unknown {
 			clear(c.bufs[u][col*Block:][:Block])
 			c.known[u][col] = true
@@ -301,7 +306,7 @@ func (c *columns) fresh(col int) bool {
 			return false
 		}
 	}
-	return unknown <= c.a.geo.Parity
+	return unknown <= c.a.geo.Parity || probe.FreshOnTooLittle.On()
 }
 
 // same says whether a block that was in doubt turned out to be what it should be.

@@ -12,6 +12,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // Plan is an array that could be created.
@@ -124,6 +125,9 @@ func (a *Array) prepare(m *member) error {
 // and a start believes the highest head there is.
 func (a *Array) emptyJournal(m *member) error {
 	batch := a.journal.settled.Load() + 1
+	if probe.JoiningHeadClaims.On() {
+		batch = a.journal.batch + 1
+	}
 	m.ring.joined = batch
 	for range record.JournalHeads {
 		m.ring.sequence++
@@ -193,6 +197,9 @@ func Open(s Set, cfg Config) (*Array, error) {
 // written in an epoch that not all live members had.
 func notFound(r *record.Record, slot int, now time.Time) {
 	e, has, base := r.Roster[slot], state{r.Epoch - 1, r.Before}, r.Epoch
+	if has.epoch == 0 {
+		has = stateOfRecord(r) // the array is new: there was no state before
+	}
 	if e.Condition == record.Rebuilding {
 		if base = e.Base; e.Left != 0 && e.Cursor == 0 {
 			has = state{e.Left, e.LeftID}

@@ -11,6 +11,8 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
+
+	"nidalo/internal/probe"
 )
 
 // bypassBlocks is how much fresh data of one run makes it worth to write it in place before the commit, with a sync of
@@ -105,6 +107,7 @@ type destaging struct {
 
 // giveUp returns the blocks to the cache: they did not reach the members.
 func (d *destaging) giveUp() {
+	probe.DestagePutBack.Seen()
 	for _, st := range d.stripes {
 		d.a.cache.putBack(st.Number)
 	}
@@ -176,8 +179,15 @@ func (a *Array) commit(c *change) error {
 	if err != nil {
 		return err
 	}
-	if err := a.syncMembers(touched); err != nil {
-		return err
+	if !probe.FreshNotSynced.On() {
+		if err := a.syncMembers(touched); err != nil {
+			return err
+		}
+	}
+	if probe.PlacedBeforeCommit.On() {
+		if _, err := a.writeInPlace(c.writes, record.RunPayload); err != nil {
+			return err
+		}
 	}
 	return a.journal.commit(c)
 }
@@ -205,8 +215,11 @@ func (a *Array) place(c *change) error {
 		return err
 	}
 	for _, w := range c.writes {
-		if !w.m.live() {
+		if !w.m.live() || probe.SingleSumNotEntered.On() && w.n == 1 {
 			continue
+		}
+		if w.m.condition() == record.Rebuilding {
+			probe.WriteInRebuild.Seen()
 		}
 		a.tables.enter(w.m, w.kind, w.block, w.n, w.sums)
 	}
@@ -598,7 +611,10 @@ func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums []
 			case lost:
 				p.writes = append(p.writes, write{m: m, kind: record.RunLost, block: p.block(col + c), n: e - c})
 			case empty:
+				probe.ColumnEmptied.Seen()
 				p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(col + c), n: e - c})
+			case probe.ParityNotJournalled.On():
+				p.add(m, record.RunInPlace, col+c, row[c*Block:e*Block], sums[k+j][c:e])
 			default:
 				p.add(m, kind, col+c, row[c*Block:e*Block], sums[k+j][c:e])
 			}

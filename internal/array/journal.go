@@ -11,6 +11,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // journal makes a change of several members one change. Each member has a ring of its own and journals only its own
@@ -113,6 +114,7 @@ func (j *journal) reserve(need reservation) error {
 			return nil
 		}
 		j.mu.Unlock()
+		probe.JournalFull.Seen()
 		if err := j.a.checkpointSince(pass); err != nil {
 			return err
 		}
@@ -161,6 +163,9 @@ func (j *journal) commit(c *change) error {
 	group := j.queue
 	j.queue = nil
 	j.mu.Unlock()
+	if len(group) > 1 {
+		probe.GroupCommit.Seen()
+	}
 	err := j.writeBatch(group)
 	for _, c := range group {
 		c.done, c.err = true, err
@@ -221,7 +226,7 @@ func (j *journal) writeBatch(group []*change) error {
 		bytes += parts[i].entry.Payload() * Block
 	}
 	_ = j.a.fanOut(len(parts), bytes, func(i int) error {
-		if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil {
+		if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil && !probe.EntryNotSynced.On() {
 			errs[i] = parts[i].m.sync()
 		}
 		return nil
@@ -234,7 +239,8 @@ func (j *journal) writeBatch(group []*change) error {
 			_ = j.a.writeProblem(parts[i].m, err)
 		}
 	}
-	if slices.ContainsFunc(parts, func(p part) bool { return !p.m.live() }) {
+	if slices.ContainsFunc(parts, func(p part) bool { return !p.m.live() }) && !probe.LateLeaverNotMarked.On() {
+		probe.BatchLacksMember.Seen()
 		// One that just left may lack the batch, and nobody else may know of it but those that leave next.
 		j.a.roster.settle(j.a)
 		if _, err := j.a.mark(j.stripes(group)); err != nil {
@@ -269,6 +275,7 @@ func (j *journal) writeEntry(p *part) error {
 // take finds the place of an entry of n blocks and accounts for it.
 func (r *ring) take(n int64) int64 {
 	if r.head+n > r.blocks {
+		probe.RingWraps.Seen()
 		r.live += r.blocks - r.head
 		r.head = 0
 	}
@@ -370,8 +377,23 @@ func (a *Array) settlePages() error {
 	if err != nil {
 		return err
 	}
+	a.probeTasks()
 	var marks []mark
+	reuse := func() {
+		j.mu.Lock()
+		for _, k := range marks {
+			if k.m.ring.live -= k.live; k.m.ring.live > 0 {
+				probe.CommitInCheckpoint.Seen()
+			}
+		}
+		j.freed.Broadcast()
+		j.mu.Unlock()
+	}
 	j.barrier.Lock()
+	if err := a.alive(); err != nil { // a batch that could not be written may have stopped the array: it counts, and is not in place
+		j.barrier.Unlock()
+		return err
+	}
 	sums, maps, seen := a.tables.snapshot()
 	j.mu.Lock()
 	batch := j.batch
@@ -384,6 +406,9 @@ func (a *Array) settlePages() error {
 	j.barrier.Unlock()
 	defer func() { a.tables.release(sums, maps, seen) }()
 
+	if probe.MapsBeforeSums.On() {
+		sums, maps = maps, sums
+	}
 	if err := a.settle(sums, number, true); err != nil {
 		return err
 	}
@@ -393,6 +418,9 @@ func (a *Array) settlePages() error {
 	seen = a.tables.testimonies(slices.Concat(sums, maps), seen)
 	if err := a.settle(seen, number, false); err != nil {
 		return err
+	}
+	if probe.RingReusedTooEarly.On() {
+		reuse()
 	}
 	err = a.parallel(len(marks), func(i int) error {
 		m := marks[i].m
@@ -407,22 +435,29 @@ func (a *Array) settlePages() error {
 	if err := a.syncAll(); err != nil {
 		return err
 	}
-	j.mu.Lock()
-	for _, k := range marks {
-		k.m.ring.live -= k.live
+	if !probe.RingReusedTooEarly.On() {
+		reuse()
 	}
-	j.freed.Broadcast()
-	j.mu.Unlock()
 	j.settled.Store(batch)
 	return nil
 }
 
 // settle writes some pages and makes them durable; always: also what else was written when there are none.
 func (a *Array) settle(pages []*dirtyPage, number uint64, always bool) error {
+	if probe.SumPagesNotWritten.On() && always {
+		a.tables.clean(pages)
+		return nil
+	}
 	if err := a.writePages(pages, number); err != nil {
+		if probe.CleanAfterError.On() {
+			a.tables.clean(pages)
+		}
 		return err
 	}
-	if always || len(pages) > 0 {
+	switch {
+	case probe.HeadBeforeData.On():
+	case probe.WitnessedTooEarly.On() && (always || pages[0].p.key.kind != record.WitnessPage):
+	case always || len(pages) > 0:
 		if err := a.syncAll(); err != nil {
 			return err
 		}

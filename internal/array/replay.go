@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"nidalo/core/record"
+
+	"nidalo/internal/probe"
 )
 
 // found is one entry of a member's journal as it was found at the start.
@@ -94,7 +96,7 @@ func (a *Array) replay() error {
 			a.dropped(batch)
 			break
 		}
-		if n == last && len(batch.lacking) > 0 {
+		if n == last && len(batch.lacking) > 0 && !probe.IncompleteBatchReplayed.On() {
 			whole, err := a.complete(scans, batch)
 			if err != nil {
 				return err
@@ -103,11 +105,13 @@ func (a *Array) replay() error {
 				a.dropped(batch)
 				break
 			}
+			probe.LastBatchCompleted.Seen()
 			if batch = a.gatherBatch(scans, n); !batch.usable || len(batch.lacking) > 0 {
 				return a.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", ErrFailed))
 			}
 		}
 		for _, m := range batch.lacking {
+			probe.EntryRestored.Seen()
 			a.event("journal-damaged", m.name(), "its part of batch %d cannot be read; it is restored from the other members", n)
 		}
 		if err := a.replayBatch(batch, superseded); err != nil {
@@ -119,7 +123,9 @@ func (a *Array) replay() error {
 				mirrored = append(mirrored, t.stripe)
 			}
 		}
-		stripes = append(stripes, batch.unmarked(a)...)
+		if !probe.ReplayNotMarked.On() {
+			stripes = append(stripes, batch.unmarked(a)...)
+		}
 		a.stats.Replayed.Add(1)
 	}
 	if _, err := a.mark(slices.Values(stripes)); err != nil {
@@ -137,10 +143,15 @@ func (a *Array) replay() error {
 		}
 	}
 	slices.Sort(mirrored)
-	if err := a.remirror(slices.Compact(mirrored)); err != nil {
-		return err
+	if !probe.CopyNotMended.On() {
+		if err := a.remirror(slices.Compact(mirrored)); err != nil {
+			return err
+		}
 	}
 	a.journal.batch = last + restartGap
+	if probe.NumbersBeginAgain.On() {
+		a.journal.batch = first - 1
+	}
 	if len(numbers) > 0 {
 		a.event("journal-replayed", "", "%d batches", len(numbers))
 	}
@@ -248,6 +259,7 @@ func (a *Array) firstNeeded(scans []*scan) uint64 {
 			return first
 		}
 		for _, s := range holders {
+			probe.HeadRefuted.Seen()
 			a.event("journal-damaged", s.m.name(), "the head of its journal claims that all before batch %d is in place, which is not so; all of the journal is searched", first)
 			s.headOK, s.refuted = false, true
 			s.head = record.JournalHead{}
@@ -481,7 +493,7 @@ type batchRun struct {
 func isSuperseded(runs []batchRun, batch uint64, block, longest int64) bool {
 	i, _ := slices.BinarySearchFunc(runs, block-longest, func(r batchRun, b int64) int { return cmp.Compare(r.start, b) })
 	for ; i < len(runs) && runs[i].start <= block; i++ {
-		if runs[i].batch > batch && block < runs[i].end {
+		if runs[i].batch > batch && block < runs[i].end && !probe.OlderOverNewer.On() {
 			return true
 		}
 	}
@@ -626,7 +638,7 @@ func (a *Array) replayBatch(b batch, superseded map[*member][]batchRun) error {
 	for _, t := range b.lackingBlocks(a) {
 		st := a.geo.Locate(t.stripe)
 		for _, m := range b.lacking {
-			if a.geo.GroupOf(m.slot) == st.Group && m.usable(st.Row) {
+			if a.geo.GroupOf(m.slot) == st.Group && m.usable(st.Row) && !probe.LackingTrusted.On() {
 				a.tables.set(m, st.Row*int64(a.geo.StripBlocks())+int64(t.col), t.n, nil, record.SumLost)
 			}
 		}
@@ -733,7 +745,7 @@ func (a *Array) complete(scans []*scan, b batch) (bool, error) {
 		}
 		p.at = s.m.ring.take(size)
 		err := a.journal.writeEntry(&p)
-		if err == nil {
+		if err == nil && !probe.CompletedNotSynced.On() {
 			err = s.m.sync()
 		}
 		if err != nil {

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // Retire copies a member that can still be read onto another disk and then lets it go. Until the moment of the change the
@@ -134,6 +135,7 @@ func (a *Array) fallBack(old, m *member) {
 	if !takes {
 		return
 	}
+	probe.StandInTookOver.Seen()
 	if err := a.replace(m.slot, m.patient.Disk); err != nil {
 		m.release()
 		a.event("copy-failed", m.name(), "it could not take the place of %s, which failed: %v", old.name(), err)
@@ -186,8 +188,10 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 			}
 		}
 	}
-	if err := a.copyWitnesses(old, m); err != nil {
-		return err
+	if !probe.WitnessNotCopied.On() {
+		if err := a.copyWitnesses(old, m); err != nil {
+			return err
+		}
 	}
 	if err := a.handOver(old, m); err != nil {
 		return err
@@ -349,7 +353,7 @@ func (a *Array) mirror(writes []write) error {
 	per := int64(a.geo.StripBlocks())
 	for _, w := range writes {
 		m := a.onto[w.m.slot].Load()
-		if m == nil || !m.live() || w.m != a.members[w.m.slot].Load() || w.block/per >= m.cursor.Load() {
+		if m == nil || !m.live() || probe.CopyNotMirrored.On() || w.m != a.members[w.m.slot].Load() || w.block/per >= m.cursor.Load() {
 			continue
 		}
 		if w.kind == record.RunPayload || w.kind == record.RunInPlace {
@@ -358,6 +362,7 @@ func (a *Array) mirror(writes []write) error {
 			}
 		}
 		if m.live() {
+			probe.WriteMirrored.Seen()
 			a.tables.enter(m, w.kind, w.block, w.n, w.sums)
 		}
 	}
@@ -412,8 +417,10 @@ func (a *Array) restoreRow(old *member, group int, row int64, buf []byte, sums [
 // saveCopy makes the copy so far durable, then its cursor.
 func (a *Array) saveCopy(slot int, m *member) error {
 	cursor := m.cursor.Load()
-	if err := a.checkpoint(); err != nil {
-		return err
+	if !probe.CopyNotSynced.On() {
+		if err := a.checkpoint(); err != nil {
+			return err
+		}
 	}
 	return a.roster.update(a, func(r *record.Record) {
 		if e := &r.Roster[slot]; e.Onto == m.identity {

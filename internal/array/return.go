@@ -8,6 +8,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/probe"
 )
 
 // ErrStale is wrapped when nothing that a disk holds may be taken for what the array has now.
@@ -70,6 +71,9 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	unsettled, err := a.unsettledOf(m)
 	if err != nil {
 		return err
+	}
+	if probe.OwnJournalForgotten.On() {
+		unsettled.runs = nil
 	}
 	if err := a.loseRuns(m, unsettled.runs, own.Epoch); err != nil {
 		return err

@@ -13,6 +13,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // member is one slot's disk as the engine works with it. A replacement is a new member.
@@ -222,7 +223,9 @@ func (r *roster) activate(a *Array, m *member) error {
 	e.Condition, e.Cursor, e.Since = record.Active, 0, a.now()
 	e.Left, e.LeftID, e.Tried, e.TriedID, e.Base = 0, 0, 0, 0, 0
 	r.next()
-	r.arriving = m
+	if r.arriving = m; probe.ActiveBeforeRoster.On() {
+		m.state.Store(int32(record.Active))
+	}
 	err := r.write(a)
 	r.arriving = nil
 	if err == nil && m.condition() == record.Rebuilding {
@@ -327,11 +330,14 @@ func (a *Array) mark(stripes func(yield func(number int64) bool)) (wrote bool, e
 	}
 	marked := *on
 	for number := range stripes {
-		marked.Mark(record.ChangePart(number, a.geo.Stripes()))
+		if !probe.AwayNotMarked.On() {
+			marked.Mark(record.ChangePart(number, a.geo.Stripes()))
+		}
 	}
 	if marked == *on {
 		return false, nil
 	}
+	probe.ChangeMarked.Seen()
 	return true, a.roster.update(a, func(r *record.Record) {
 		if r.Changes.Since != 0 {
 			for i, v := range marked.Parts {
@@ -422,8 +428,15 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 	base := m.has.epoch
 	if r.rec.Roster[m.slot].Condition == record.Rebuilding {
 		base = m.left // it had not caught up yet
+		if probe.ReturnLosesBase.On() {
+			base = 0
+		}
 	}
-	leaves(r.rec, m.slot, to, a.now(), m.has, m.tried, base)
+	has, tried := m.has, m.tried
+	if probe.LeftInRosterEpoch.On() {
+		has, tried = stateOfRecord(r.rec), stateOfRecord(r.rec)
+	}
+	leaves(r.rec, m.slot, to, a.now(), has, tried, base)
 	m.release()
 	a.event("member-"+to.String(), m.name(), "%v", cause)
 	return nil
@@ -451,6 +464,10 @@ func (a *Array) failMember(m *member, to record.Condition, cause error) {
 		return
 	}
 	a.roster.next()
+	if probe.LeaverNotWrittenDown.On() {
+		a.roster.unsettled.Store(false)
+		return
+	}
 	if err := a.roster.write(a); err != nil {
 		a.freeze(fmt.Errorf("%w: the roster could not be written: %w", ErrFailed, err))
 	}

@@ -9,13 +9,14 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // tables keeps pages of the members' checksum tables and written maps in memory, a bounded number of them. A page that
 // was changed stays until a checkpoint has written it.
 type tables struct {
 	a      *Array
-	shards [64]pageShard
+	shards []pageShard
 	limit  int // pages in memory, all shards together
 	dirty  atomic.Int64
 }
@@ -49,8 +50,12 @@ type page struct {
 	nonzero int // checksum pages: entries that are not SumNever
 }
 
+// leastPages is how many pages are kept however little memory there may be.
+const leastPages = 16
+
 func newTables(a *Array, bytes int64) *tables {
-	t := &tables{a: a, limit: int(max(bytes/Block, 256))}
+	t := &tables{a: a, limit: int(max(bytes/Block, leastPages))}
+	t.shards = make([]pageShard, min(64, t.limit/4))
 	for i := range t.shards {
 		t.shards[i].pages = map[pageKey]*page{}
 	}
@@ -92,7 +97,7 @@ func (t *tables) put(p *page) {
 // evict drops a few clean pages nobody holds, sparing once those used since the hand last passed. sh is locked.
 func (t *tables) evict(sh *pageShard) {
 	dropped := 0
-	for tries := 2 * len(sh.clock); tries > 0 && dropped < 8; tries-- {
+	for tries := 2 * len(sh.clock); tries > 0 && dropped < 8 && len(sh.clock) > 0; tries-- {
 		if sh.hand >= len(sh.clock) {
 			sh.hand = 0
 		}
@@ -102,6 +107,7 @@ func (t *tables) evict(sh *pageShard) {
 			continue
 		}
 		sh.drop(sh.hand)
+		probe.PageEvicted.Seen()
 		dropped++
 	}
 }
@@ -196,11 +202,15 @@ func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 		return false, nil
 	}
 	p.number, p.sum = number, record.PageSumOf(buf)
+	if number > record.FirstCheckpoint(t.a.roster.shown.Load().Starts) {
+		probe.PageReadBack.Seen()
+	}
 	w, err := t.witness(p)
 	if err != nil {
 		return false, err
 	}
-	if old := number < w.Checkpoint || number == w.Checkpoint && p.sum != w.Sum; old {
+	if old := number < w.Checkpoint || number == w.Checkpoint && p.sum != w.Sum; old && !probe.WitnessNotCompared.On() {
+		probe.WitnessAccused.Seen()
 		t.a.count(p.m, &p.m.errs.checksum)
 		if !p.m.setBack.Swap(true) {
 			t.a.event("member-set-back", p.m.name(), "its tables are older than %s has seen them: it was set back, or lost writes that it had confirmed. What it holds is restored from redundancy where that is so",
@@ -373,7 +383,7 @@ func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32
 		}
 		before := p.nonzero
 		// A change may leave a sum as it was, as when all data of a stripe changes by the same: it is a change all the same.
-		again := record.PageEpoch(p.buf) < epoch && (sums != nil || value != record.SumNever)
+		again := record.PageEpoch(p.buf) < epoch && (sums != nil || value != record.SumNever) && !probe.SameSumUnstamped.On()
 		for i := 0; i < step; i++ {
 			v := value
 			if sums != nil {
@@ -388,7 +398,9 @@ func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32
 					p.nonzero--
 				}
 				record.SetPageSum(p.buf, at+i, v)
-				record.SetPageEpoch(p.buf, max(epoch, record.PageEpoch(p.buf)))
+				if !probe.ChangeUnstamped.On() {
+					record.SetPageEpoch(p.buf, max(epoch, record.PageEpoch(p.buf)))
+				}
 				t.setDirty(p)
 				again = false
 			}
@@ -507,6 +519,9 @@ func (t *tables) snapshot() (sums, maps, seen []*dirtyPage) {
 		default:
 			d.buf = slices.Clone(p.buf)
 			maps = append(maps, d)
+		}
+		if probe.CleanBeforeWritten.On() {
+			t.setClean(p)
 		}
 		p.Unlock()
 	}
@@ -639,7 +654,7 @@ func (t *tables) clean(pages []*dirtyPage) {
 		if d.checkpoint != 0 {
 			d.p.number, d.p.sum = d.checkpoint, d.sum
 		}
-		if d.p.version == d.version || !d.p.m.live() {
+		if d.p.version == d.version || !d.p.m.live() || probe.ChangeInWriteForgotten.On() {
 			t.setClean(d.p)
 		}
 		d.p.Unlock()

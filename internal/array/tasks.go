@@ -10,6 +10,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // Task states.
@@ -555,5 +556,17 @@ func (a *Array) resumeTasks() {
 	}
 	if t := a.roster.view().Task; t.Kind == record.Check && t.Ended.IsZero() {
 		_, _ = a.startCheck(checkHow{t.Repair, t.Blame - 1}, true)
+	}
+}
+
+// probeTasks counts checkpoints that meet long work.
+func (a *Array) probeTasks() {
+	for slot := range a.members {
+		if a.members[slot].Load().condition() == record.Rebuilding {
+			probe.CheckpointInRebuild.Seen()
+		}
+		if a.onto[slot].Load() != nil {
+			probe.CheckpointInCopy.Seen()
+		}
 	}
 }

@@ -1,5 +1,26 @@
 //go:build machine
 
+// Package crash runs the engine that ships, with all it does at the same time, on simulated disks and under a scheduler that
+// follows a seed (package env with the build tag machine). Clients write, flush, zero and read while disks are pulled and put
+// back, fail, lie, rot, hang and fill up, while members are replaced, retired and checked; the power goes at any moment, also
+// during recovery; members are lost or set back; what is left of a failed array is rescued.
+//
+//	script_test.go   a run as text, one operation a line; any part of a script is a script
+//	draw_test.go     a script from a seed
+//	run_test.go      plays a script: actors at the same time, everything else one after the other
+//	client_test.go, hand_test.go, start_test.go, rescue_test.go    the operations
+//	disk_test.go     a disk with a volatile cache, and everything that can be wrong with one
+//	model_test.go    what may be read
+//	outside_test.go  reads the disks with the format alone
+//	shrink_test.go   leaves out what a failure does not need
+//	cover_test.go    what a run must have met; mistakes_test.go: what it must notice
+//
+// Three things say whether a run is right: the model of what clients may read, the invariants of the running engine
+// (array.CheckInvariants, held at every so manyth operation of a disk), and the outside reader. What failed is told with its
+// script, cut down:
+//
+//	go test -tags machine ./internal/crash -run TestSeed -v -args -seed 12345
+//	go test -tags machine ./internal/crash -run TestScript -v -args -script FILE
 package crash
 
 import (
@@ -7,13 +28,12 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -22,54 +42,79 @@ import (
 
 var (
 	oneSeed = flag.Uint64("seed", 0, "replay this seed and tell its story")
+	text    = flag.String("script", "", "replay the script in this file and tell its story")
+	shrink  = flag.Duration("shrink", 0, "and cut it down for so long, if it fails")
 	from    = flag.Uint64("from", 1, "the first seed")
-	share   = flag.String("share", "", "play every so manyth seed and write down here what happened")
-	stride  = flag.Uint64("stride", 1, "how many processes share the seeds")
+	share   = flag.String("share", "", "do one process's part of what a test shares, and write down here what happened")
+	stride  = flag.Uint64("stride", 1, "how many processes share it")
 )
+
+// tell plays a script, with its story.
+func tell(t *testing.T, s Script) {
+	t.Logf("script\n%s", s)
+	story, err := Run(s)
+	t.Logf("story\n%s", strings.Join(story, "\n"))
+	if err != nil && *shrink > 0 {
+		less, err := Shrink(s, *shrink)
+		t.Logf("cut down to %d of %d operations, which fail with: %v\n%s", len(less.Ops), len(s.Ops), err, less)
+	}
+	require.NoError(t, err)
+}
 
 func TestSeed(t *testing.T) {
 	if *oneSeed == 0 {
 		t.Skip("replays one seed: -seed N")
 	}
-	log, err := story(*oneSeed)
-	for _, line := range log {
-		t.Log(line)
-	}
-	require.NoError(t, err)
+	tell(t, Draw(*oneSeed))
 }
 
-// seen counts how often something happened, over all seeds.
-func seen(what string) { coverage[what]++ }
+func TestScript(t *testing.T) {
+	if *text == "" {
+		t.Skip("replays one script: -script FILE")
+	}
+	raw, err := os.ReadFile(*text)
+	require.NoError(t, err)
+	s, err := Parse(string(raw))
+	require.NoError(t, err)
+	tell(t, s)
+}
 
-var coverage = map[string]int{}
+// TestStories plays the scripts that are kept: faults that the engine once had, cut down.
+func TestStories(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.script")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		s, err := Parse(string(raw))
+		require.NoError(t, err, file)
+		for range 20 { // the schedule of the day it was found is another today
+			_, err := Run(s)
+			require.NoError(t, err, "%s with scheduler seed %d", file, s.Seed)
+			s.Seed++
+		}
+	}
+}
 
-// wanted is what must happen in a run of many seeds: one in which it never did proves nothing about it.
-var wanted = []string{"power cut in the work", "power cut in recovery", "replaced", "returned", "retirement begun", "check begun", "set back",
-	"set back and noticed by its pages", "event member-missing", "event member-failed", "event member-returned", "event member-retired", "event rebuild-done", "event catch-up-done",
-	"event journal-replayed", "event journal-damaged", "event table-damaged", "event batch-dropped", "part of a block written", "brought back in place",
-	"rescued", "read from outside", "a disk hangs", "all disks stall", "a sync failed", "rot while it runs"}
-
-// report is what one process found.
-type report struct {
+// part is what one process found.
+type part struct {
 	Seeds    int
 	Failures []string
 	Coverage map[string]int
+	Mistakes []verdict
 }
 
-// TestPowerCuts plays NIDALO_SEEDS seeds (a hundred when not set), and no longer than NIDALO_MINUTES if that is set. A process has one
-// scheduler, so there is one process for each processor.
-func TestPowerCuts(t *testing.T) {
-	if *share != "" {
-		t.Skip("TestShare does this process's part")
-	}
-	began, workers := time.Now(), runtime.NumCPU()
+// shared runs a test of this program in as many processes as there are processors, since a process has one scheduler, and
+// returns what they found.
+func shared(t *testing.T, test string, env ...string) (all []part) {
 	self, err := os.Executable()
 	require.NoError(t, err)
-	folder, parts := t.TempDir(), make([]*exec.Cmd, workers)
+	folder, parts := t.TempDir(), make([]*exec.Cmd, runtime.NumCPU())
 	for i := range parts {
-		cmd := exec.Command(self, "-test.run", "^TestShare$", "-test.timeout", "0", "-share", filepath.Join(folder, strconv.Itoa(i)),
-			"-from", strconv.FormatUint(*from+uint64(i), 10), "-stride", strconv.Itoa(workers))
-		cmd.Env = append(os.Environ(), "GOGC=400")
+		cmd := exec.Command(self, "-test.run", "^"+test+"$", "-test.timeout", "0", "-share", filepath.Join(folder, strconv.Itoa(i)),
+			"-from", strconv.FormatUint(*from+uint64(i), 10), "-stride", strconv.Itoa(len(parts)))
+		cmd.Env = append(append(os.Environ(), "GOGC=400"), env...)
 		cmd.Stderr = os.Stderr
 		alive, err := cmd.StdinPipe() // it ends when this process does
 		require.NoError(t, err)
@@ -77,49 +122,71 @@ func TestPowerCuts(t *testing.T) {
 		require.NoError(t, cmd.Start())
 		parts[i] = cmd
 	}
-	all := report{Coverage: map[string]int{}}
 	for i, cmd := range parts {
 		failed := cmd.Wait()
-		var part report
+		var one part
 		raw, err := os.ReadFile(filepath.Join(folder, strconv.Itoa(i)))
 		if err == nil {
-			err = json.Unmarshal(raw, &part)
+			err = json.Unmarshal(raw, &one)
 		}
 		require.NoError(t, err, "a process ended before its time: %v", failed)
-		all.Seeds += part.Seeds
-		all.Failures = append(all.Failures, part.Failures...)
-		for what, n := range part.Coverage {
+		all = append(all, one)
+	}
+	return all
+}
+
+// isShare skips a test that shared starts, unless it did.
+func isShare(t *testing.T) {
+	if *share == "" {
+		t.Skip("another test starts it")
+	}
+	go func() {
+		_, _ = io.Copy(io.Discard, os.Stdin)
+		os.Exit(1)
+	}()
+}
+
+// report writes down what this process found.
+func report(t *testing.T, p part) {
+	raw, err := json.Marshal(p)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(*share, raw, 0o600))
+}
+
+func number(name string) uint64 {
+	n, _ := strconv.ParseUint(os.Getenv(name), 10, 32)
+	return n
+}
+
+// TestSeeds plays NIDALO_SEEDS seeds (a hundred when not set), and no longer than NIDALO_MINUTES if that is set.
+func TestSeeds(t *testing.T) {
+	began := time.Now()
+	all := part{Coverage: map[string]int{}}
+	for _, one := range shared(t, "TestShare") {
+		all.Seeds += one.Seeds
+		all.Failures = append(all.Failures, one.Failures...)
+		for what, n := range one.Coverage {
 			all.Coverage[what] += n
 		}
 	}
 	for _, failure := range all.Failures {
 		t.Error(failure)
 	}
-	table := fmt.Sprintf("%d seeds from %d, %.0f a minute with %d processes\n", all.Seeds, *from, float64(all.Seeds)/time.Since(began).Minutes(), workers)
-	for _, what := range slices.Sorted(maps.Keys(all.Coverage)) {
-		table += fmt.Sprintf("%10d  %s\n", all.Coverage[what], what)
-	}
-	fmt.Print(table)
-	for _, what := range wanted {
-		if all.Seeds >= 1000 && all.Coverage[what] == 0 {
+	fmt.Printf("%d seeds from %d, %.0f a minute with %d processes\n%s", all.Seeds, *from,
+		float64(all.Seeds)/time.Since(began).Minutes(), runtime.NumCPU(), table(all.Coverage))
+	if all.Seeds >= 1000 {
+		for _, what := range missing(all.Coverage) {
 			t.Errorf("it never happened: %s", what)
 		}
 	}
 }
 
+// shrinkFor is how long a failure is cut down.
+const shrinkFor = 40 * time.Second
+
 // TestShare plays one process's part of the seeds.
 func TestShare(t *testing.T) {
-	if *share == "" {
-		t.Skip("TestPowerCuts starts it")
-	}
-	go func() {
-		_, _ = io.Copy(io.Discard, os.Stdin)
-		os.Exit(1)
-	}()
-	number := func(name string) uint64 {
-		n, _ := strconv.ParseUint(os.Getenv(name), 10, 32)
-		return n
-	}
+	isShare(t)
 	seeds, minutes := number("NIDALO_SEEDS"), number("NIDALO_MINUTES")
 	switch {
 	case seeds > 0:
@@ -128,30 +195,50 @@ func TestShare(t *testing.T) {
 	default:
 		seeds = 100
 	}
-	part, end := report{Coverage: coverage}, time.Now().Add(time.Duration(minutes)*time.Minute)
-	for seed := *from; uint64(part.Seeds)**stride < seeds && len(part.Failures) < 3; seed += *stride {
+	one, end := part{}, time.Now().Add(time.Duration(minutes)*time.Minute)
+	for seed := *from; uint64(one.Seeds)**stride < seeds && len(one.Failures) < 3; seed += *stride {
 		if minutes > 0 && time.Now().After(end) {
 			break
 		}
-		part.Seeds++
-		if err := Run(seed); err != nil {
-			part.Failures = append(part.Failures, err.Error())
+		one.Seeds++
+		s := Draw(seed)
+		if _, err := Run(s); err != nil {
+			less, how := Shrink(s, shrinkFor)
+			one.Failures = append(one.Failures, fmt.Sprintf("seed %d: %v\ncut down to %d of %d operations, which fail with: %v\n%s", seed, err,
+				len(less.Ops), len(s.Ops), how, less))
 		}
 	}
-	raw, err := json.Marshal(part)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(*share, raw, 0o600))
+	one.Coverage = covered()
+	report(t, one)
 }
 
-// TestASeedRepeatsExactly: the story of a run is the same each time.
+// TestASeedRepeatsExactly: the story of a run is the same each time, and from its text too.
 func TestASeedRepeatsExactly(t *testing.T) {
 	for seed := *from; seed < *from+20; seed++ {
-		first, err := story(seed)
-		require.NoError(t, err)
+		s := Draw(seed)
+		first, err := Run(s)
+		require.NoError(t, err, "seed %d", seed)
 		for range 2 {
-			again, err := story(seed)
+			again, err := Parse(s.String())
 			require.NoError(t, err)
-			require.Equal(t, first, again, "seed %d", seed)
+			require.Equal(t, s, again)
+			story, err := Run(again)
+			require.NoError(t, err)
+			require.Equal(t, first, story, "seed %d", seed)
 		}
+	}
+}
+
+// TestAnyPartOfAScriptIsAScript: lines can be left out.
+func TestAnyPartOfAScriptIsAScript(t *testing.T) {
+	for seed := *from; seed < *from+60; seed++ {
+		s := Draw(seed)
+		for i := range s.Ops {
+			if uint64(i)%3 == seed%3 && s.Ops[i].Verb != "power" {
+				s.Ops[i] = Op{Verb: "then"}
+			}
+		}
+		_, err := Run(s)
+		require.NoError(t, err, "every third line of seed %d left out", seed)
 	}
 }

@@ -1,11 +1,5 @@
 //go:build machine
 
-// Package crash runs the engine that ships, with all it does at the same time, on simulated disks with volatile caches, under
-// a scheduler (package env with the build tag machine). Several clients write while disks are pulled and put back, members
-// fail, are replaced, retired and checked; the power goes at any moment, also during recovery; members are lost, rot, or are
-// set back. Then what is read is held against a model. Everything follows from a seed:
-//
-//	go test -tags machine ./internal/crash -run TestSeed -seed 12345 -v
 package crash
 
 import (
@@ -14,7 +8,6 @@ import (
 	"maps"
 	"math/rand/v2"
 	"slices"
-	"sync"
 	"time"
 
 	"nidalo/internal/disk"
@@ -26,17 +19,19 @@ const block = 4096
 // ErrPower is what every disk returns once the power is gone.
 var ErrPower = errors.New("power is gone")
 
-// Power is shared by the disks of one machine: it goes after a set number of operations.
+// Power is shared by the disks of one machine: it goes after a set number of operations. Disks need no locks: one goroutine of
+// the machine runs at a time, and others only go on where package env is called.
 type Power struct {
-	mu   sync.Mutex
 	left int // operations until the cut; negative: never
 	off  bool
+	each func() // called at every operation
 }
 
 func (p *Power) use() error {
+	if p.each != nil {
+		p.each()
+	}
 	env.Yield()
-	p.mu.Lock()
-	defer p.mu.Unlock()
 	if p.off {
 		return ErrPower
 	}
@@ -53,7 +48,6 @@ func (p *Power) use() error {
 // Disk is a simulated disk. Writes go to its cache; Sync makes them durable; a power cut keeps of every block in the
 // cache any of the versions written since the last sync, or none.
 type Disk struct {
-	mu      sync.Mutex
 	power   *Power
 	name    string
 	size    int64
@@ -62,9 +56,61 @@ type Disk struct {
 	gone    bool
 	bad     map[int64]bool // unreadable until written
 	until   time.Time      // it answers nothing before
+	lag     time.Duration  // and takes so long for everything
 	cuts    int            // of its power
-	shaky   bool           // it rotted, hung or failed a sync while in use, and no check put it right yet
-	failing bool           // the next sync fails, and nobody knows what it kept
+	faults  []*fault
+
+	// What the machine knows of it and the array need not.
+	shaky    bool // it did not do what a disk should, and no check put that right yet
+	latent   bool // it did so silently: only a check after a start finds all of it
+	reloaded bool // and there was a start since
+	touched  bool // blocks of it were changed behind the array's back
+}
+
+// access is a kind of operation.
+type access int64
+
+const (
+	reads access = iota
+	writes
+	syncs
+)
+
+// effect is what goes wrong with an operation.
+type effect string
+
+const (
+	fails  effect = "fails"         // with an input/output error
+	full   effect = "finds no room" // with an error that says so
+	lies   effect = "is confirmed and not done"
+	strays effect = "is done at another place"
+)
+
+// fault is something that goes wrong with some operations of a disk.
+type fault struct {
+	effect   effect
+	on       access
+	after    int64 // operations of the kind before the first
+	times    int64 // that go wrong
+	from, to int64 // blocks it is about; both 0: all
+	shift    int64 // strays: by so many blocks
+}
+
+// strikes is the fault that an operation meets, or nil.
+func (d *Disk) strikes(on access, b int64) *fault {
+	for _, f := range d.faults {
+		if f.on != on || f.times == 0 || f.to > 0 && (b < f.from || b >= f.to) {
+			continue
+		}
+		if f.after > 0 {
+			f.after--
+			continue
+		}
+		f.times--
+		seen(fmt.Sprintf("a %s %s", []string{"read", "write", "sync"}[on], f.effect))
+		return f
+	}
+	return nil
 }
 
 // NewDisk makes a blank disk of size bytes.
@@ -78,6 +124,9 @@ var zeros [block]byte
 func (d *Disk) answer() error {
 	cuts := d.cuts
 	env.Yield()
+	if d.lag > 0 {
+		env.Wait(d.lag)
+	}
 	for !d.power.off {
 		left := d.until.Sub(env.Now())
 		if left <= 0 {
@@ -95,33 +144,41 @@ func (d *Disk) ReadAt(p []byte, off int64) error {
 	if err := d.answer(); err != nil {
 		return err
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	if d.gone {
 		return disk.ErrGone
-	}
-	if d.power.off {
-		return ErrPower
 	}
 	if off < 0 || off+int64(len(p)) > d.size {
 		return fmt.Errorf("read beyond the end")
 	}
 	for len(p) > 0 {
 		b, in := off/block, off%block
-		if d.bad[b] {
+		if d.bad[b] || d.strikes(reads, b) != nil {
 			return fmt.Errorf("%s: block %d is unreadable", d.name, b)
 		}
-		src := d.durable[b]
-		if v := d.cached[b]; len(v) > 0 {
-			src = v[len(v)-1]
-		}
-		if src == nil {
-			src = zeros[:]
-		}
-		n := copy(p, src[in:])
+		n := copy(p, d.holds(b)[in:])
 		p, off = p[n:], off+int64(n)
 	}
 	return nil
+}
+
+// holds is what a block reads as.
+func (d *Disk) holds(b int64) []byte {
+	if v := d.cached[b]; len(v) > 0 {
+		return v[len(v)-1]
+	}
+	if v := d.durable[b]; v != nil {
+		return v
+	}
+	return zeros[:]
+}
+
+// Peek reads without an operation, unless something was done to the disk that the array has no part in.
+func (d *Disk) Peek(p []byte, off int64) bool {
+	if d.gone || d.touched || d.shaky || d.latent || off%block != 0 || len(p) != block {
+		return false
+	}
+	copy(p, d.holds(off/block))
+	return true
 }
 
 func (d *Disk) WriteAt(p []byte, off int64) error {
@@ -133,30 +190,34 @@ func (d *Disk) WriteAt(p []byte, off int64) error {
 	}
 	for at := 0; at < len(p); at += block {
 		// The cut can come between any two blocks of one write.
-		if d.isGone() {
+		if d.gone {
 			return disk.ErrGone
 		}
 		if err := d.power.use(); err != nil {
 			return err
 		}
-		d.mu.Lock()
 		b := (off + int64(at)) / block
+		if f := d.strikes(writes, b); f != nil {
+			switch f.effect {
+			case fails:
+				return fmt.Errorf("%s: block %d: input/output error", d.name, b)
+			case full:
+				return fmt.Errorf("%s: %w", d.name, disk.ErrFull)
+			case lies:
+				continue
+			case strays:
+				b = (b + f.shift) % (d.size / block)
+			}
+		}
 		d.cached[b] = append(d.cached[b], slices.Clone(p[at:at+block]))
 		delete(d.bad, b)
-		d.mu.Unlock()
 	}
 	return nil
 }
 
-func (d *Disk) isGone() bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.gone
-}
-
 // Present says whether the disk is there.
 func (d *Disk) Present() error {
-	if d.isGone() {
+	if d.gone {
 		return disk.ErrGone
 	}
 	return nil
@@ -169,29 +230,26 @@ func (d *Disk) Sync() error {
 	if err := d.answer(); err != nil {
 		return err
 	}
-	if d.isGone() {
+	if d.gone {
 		return disk.ErrGone
 	}
-	if d.failing {
-		d.failing = false
-		seen("a sync failed")
+	if f := d.strikes(syncs, 0); f != nil {
+		if f.effect == lies {
+			return nil
+		}
 		return errors.New("input/output error")
 	}
 	// What is written while the sync runs is not covered by it.
-	d.mu.Lock()
 	covered := map[int64]*byte{}
 	for b, v := range d.cached {
 		covered[b] = &v[len(v)-1][0]
 	}
-	d.mu.Unlock()
 	if err := d.power.use(); err != nil {
 		return err
 	}
-	if d.isGone() {
+	if d.gone {
 		return disk.ErrGone
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	for b, last := range covered {
 		v := d.cached[b]
 		n := slices.IndexFunc(v, func(x []byte) bool { return &x[0] == last }) + 1
@@ -214,15 +272,13 @@ func (d *Disk) Close() error            { return nil }
 
 // vanish pulls the disk: what was in its cache is kept or lost as in a power cut.
 func (d *Disk) vanish(r *rand.Rand) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	d.gone = true
 	d.cut(r)
 }
 
 // cut is what a power cut leaves: of each cached block one of its versions or the durable one.
 func (d *Disk) cut(r *rand.Rand) {
-	d.until, d.failing = time.Time{}, false
+	d.until, d.lag, d.faults = time.Time{}, 0, nil
 	d.cuts++
 	mode := r.IntN(6)
 	seam := r.Int64N(d.size / block)
@@ -271,15 +327,12 @@ func tear(r *rand.Rand, old, now []byte) []byte {
 
 // snapshot is what the disk has durably now, for a later setBack.
 func (d *Disk) snapshot() map[int64][]byte {
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	return maps.Clone(d.durable)
 }
 
 // setBack makes some blocks what they were in a snapshot: all but the first and the last mark, or those that pick chooses.
 func (d *Disk) setBack(was map[int64][]byte, pick func(block int64) bool) (changed int) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	d.touched = true
 	for _, b := range sortedKeys(d.durable) {
 		if !pick(b) || slices.Equal(d.durable[b], was[b]) {
 			continue
@@ -294,13 +347,9 @@ func (d *Disk) setBack(was map[int64][]byte, pick func(block int64) bool) (chang
 	return changed
 }
 
-// stall lets the disk answer nothing for a while.
-func (d *Disk) stall(until time.Time) { d.until = until }
-
 // rot damages about a part of the disk's blocks: bits change, blocks become unreadable, or land in each other's place.
 func (d *Disk) rot(r *rand.Rand, part float64) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	d.touched = true
 	keys := sortedKeys(d.durable)
 	for _, b := range keys {
 		if r.Float64() >= part {

@@ -1,0 +1,208 @@
+//go:build machine
+
+package array
+
+import (
+	"fmt"
+	"math/bits"
+	"slices"
+
+	"nidalo/core/record"
+)
+
+// Peeker is a disk of the crash machine. Peek reads without an operation, what the disk would return now; it says false when
+// something was done to the disk that the array has no part in.
+type Peeker interface{ Peek(p []byte, off int64) bool }
+
+// CheckInvariants holds the parts of a running array against each other and against its disks, at any step of the machine. It
+// waits for nothing: a part whose lock is held is in the middle of a change and is passed over. still says that nobody uses the array.
+//
+//	cache     it is charged for what it holds, and for no more when nobody uses the array; every dirty block has contents or is to become never-written
+//	journal   rings hold no more than they can; nothing is settled that was not committed
+//	tables    as many pages count as dirty as are; a clean page is what its member holds, with the number that is noted for it
+//	roster    whoever takes part has the roster that is in force, and is in memory what the roster says
+//	members   no disk is in two places
+func (a *Array) CheckInvariants(still bool) error {
+	if a.alive() != nil {
+		return nil // it holds on to nothing any more
+	}
+	for _, part := range []struct {
+		name  string
+		check func() error
+	}{{"cache", func() error { return a.checkCache(still) }}, {"journal", a.checkJournal}, {"tables", a.checkTables}, {"roster", a.checkRoster}, {"members", a.checkMembers}} {
+		if err := part.check(); err != nil {
+			return fmt.Errorf("invariant of the %s: %w", part.name, err)
+		}
+	}
+	return nil
+}
+
+func (a *Array) checkCache(still bool) error {
+	c := a.cache
+	var charged int64
+	for i := range c.shards {
+		sh := &c.shards[i]
+		if !sh.TryLock() {
+			return nil
+		}
+		defer sh.Unlock()
+		for number, s := range sh.stripes {
+			if s.cur == nil && s.out == nil {
+				return fmt.Errorf("stripe %d is held without anything dirty", number)
+			}
+			for _, l := range []*layer{s.cur, s.out} {
+				if l == nil {
+					continue
+				}
+				charged += l.charge
+				if err := l.check(); err != nil {
+					return fmt.Errorf("stripe %d: %w", number, err)
+				}
+			}
+		}
+	}
+	// What a destage has done with is given back a little later.
+	if used := c.used.Load(); used < charged || still && used != charged {
+		return fmt.Errorf("%d bytes are charged, what it holds is %d", used, charged)
+	}
+	return nil
+}
+
+func (l *layer) check() error {
+	count, charge := 0, int64(layerCost)
+	for role := range l.dirty {
+		for w := range l.dirty[role] {
+			d, z := l.dirty[role][w], l.zero[role][w]
+			if z&^d != 0 {
+				return fmt.Errorf("role %d: blocks are zeroed and not dirty", role)
+			}
+			if d&^z != 0 && l.bufs[role] == nil {
+				return fmt.Errorf("role %d: dirty blocks without contents", role)
+			}
+			count += bits.OnesCount64(d)
+			charge += int64(bits.OnesCount64(d&^z)) * Block
+		}
+	}
+	switch {
+	case count != l.count:
+		return fmt.Errorf("%d blocks are dirty, counted are %d", count, l.count)
+	case charge > l.charge:
+		return fmt.Errorf("it holds %d bytes, charged are %d", charge, l.charge)
+	case len(l.by) == 0:
+		return fmt.Errorf("nobody wrote it")
+	}
+	return nil
+}
+
+func (a *Array) checkJournal() error {
+	j := a.journal
+	if !j.mu.TryLock() {
+		return nil
+	}
+	defer j.mu.Unlock()
+	if s := j.settled.Load(); s > j.batch {
+		return fmt.Errorf("settled up to batch %d, committed up to %d", s, j.batch)
+	}
+	for slot := range a.members {
+		m := a.members[slot].Load()
+		if r := &m.ring; m.live() && (r.head < 0 || r.head > r.blocks || r.live < 0 || r.live > r.blocks || r.reserved < 0) {
+			return fmt.Errorf("slot %d: ring of %d blocks, head %d, live %d, reserved %d", slot, r.blocks, r.head, r.live, r.reserved)
+		}
+	}
+	return nil
+}
+
+func (a *Array) checkTables() error {
+	t := a.tables
+	dirty, all := int64(0), true
+	for i := range t.shards {
+		sh := &t.shards[i]
+		if !sh.TryLock() {
+			return nil
+		}
+		defer sh.Unlock()
+		if len(sh.clock) != len(sh.pages) {
+			return fmt.Errorf("%d pages, %d on the clock", len(sh.pages), len(sh.clock))
+		}
+		for _, p := range sh.clock {
+			if !p.TryLock() {
+				all = false
+				continue
+			}
+			defer p.Unlock()
+			if p.dirty {
+				dirty++
+			} else if err := a.checkClean(p); err != nil {
+				return err
+			}
+		}
+	}
+	if counted := t.dirty.Load(); all && counted != dirty {
+		return fmt.Errorf("%d pages are dirty, counted are %d", dirty, counted)
+	}
+	return nil
+}
+
+// checkClean holds a clean page against its member.
+func (a *Array) checkClean(p *page) error {
+	if !p.loaded || p.number == 0 || !p.m.live() || p.m.patient == nil {
+		return nil
+	}
+	d, ok := p.m.patient.Disk.(Peeker)
+	if !ok {
+		return nil
+	}
+	start := map[record.PageKind]int64{record.SumPage: p.m.place.SumStart, record.MapPage: p.m.place.MapStart, record.WitnessPage: p.m.place.WitnessStart}
+	on, ours := make([]byte, Block), slices.Clone(p.buf)
+	if !d.Peek(on, start[p.key.kind]+p.key.number*Block) {
+		return nil
+	}
+	number, err := record.CheckPage(on, p.key.kind, p.m.tag, p.key.number)
+	// One that was torn is as good as whole when what it lacked was nothing new.
+	record.SealPage(ours, p.key.kind, p.m.tag, p.key.number, p.number)
+	record.SealPage(on, p.key.kind, p.m.tag, p.key.number, p.number)
+	if err != nil || number != p.number || !slices.Equal(ours, on) {
+		return fmt.Errorf("page %d of kind %d of slot %d counts as clean since checkpoint %d and is not what the member holds", p.key.number, p.key.kind, p.m.slot, p.number)
+	}
+	return nil
+}
+
+func (a *Array) checkRoster() error {
+	r := &a.roster
+	if !r.mu.TryLock() {
+		return nil
+	}
+	defer r.mu.Unlock()
+	if r.unsettled.Load() {
+		return nil
+	}
+	for slot := range a.members {
+		m, e := a.members[slot].Load(), r.rec.Roster[slot]
+		switch {
+		case r.ids[slot] != e.ID:
+			return fmt.Errorf("slot %d has another identity than the roster says", slot)
+		case !m.live() || m.condition() == record.Failing:
+		case m.has != stateOfRecord(r.rec):
+			return fmt.Errorf("slot %d takes part with a roster of epoch %d; in force is %d", slot, m.has.epoch, r.rec.Epoch)
+		case m.condition() != e.Condition:
+			return fmt.Errorf("slot %d is %s, the roster says %s", slot, m.condition(), e.Condition)
+		}
+	}
+	return nil
+}
+
+func (a *Array) checkMembers() error {
+	at := map[any]int{}
+	for slot := range a.members {
+		for _, m := range []*member{a.members[slot].Load(), a.onto[slot].Load()} {
+			if m == nil || !m.live() || m.patient == nil {
+				continue
+			}
+			if other, ok := at[m.patient.Disk]; ok {
+				return fmt.Errorf("slots %d and %d have the same disk", other, slot)
+			}
+			at[m.patient.Disk] = slot
+		}
+	}
+	return nil
+}

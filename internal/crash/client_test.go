@@ -1,0 +1,179 @@
+//go:build machine
+
+package crash
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"nidalo/internal/array"
+)
+
+// clientVerbs are what clients do, each with its stretch of the array. "watch" does some of it too, with all of the array.
+var clientVerbs = map[string]verb{
+	"write":  {[]string{"at", "blocks"}, true, (*machine).clientWrite},
+	"take":   {[]string{"at", "blocks"}, true, (*machine).clientTake},
+	"force":  {[]string{"at", "blocks"}, true, (*machine).clientForce},
+	"part":   {[]string{"at", "from", "bytes"}, true, (*machine).clientPart},
+	"zero":   {[]string{"at", "blocks"}, true, (*machine).clientZero},
+	"flush":  {nil, true, (*machine).clientFlush},
+	"read":   {[]string{"at", "blocks"}, true, (*machine).clientRead},
+	"status": {[]string{"at", "blocks"}, true, (*machine).clientStatus},
+}
+
+// stretch is the part of the array that an actor may write; everything for one that only looks.
+func (c *machine) stretch(by string) (from, to int64) {
+	i, err := strconv.ParseInt(strings.TrimPrefix(by, "client "), 10, 64)
+	if n := int64(c.script.Clients); err == nil && i >= 0 && i < n {
+		return c.m.blocks * i / n, c.m.blocks * (i + 1) / n
+	}
+	return 0, c.m.blocks
+}
+
+// place fits a place into an actor's stretch.
+func (c *machine) place(by string, at, blocks int64) (first, span int64) {
+	from, to := c.stretch(by)
+	if at < from || at >= to {
+		at = from + (at%(to-from)+(to-from))%(to-from)
+	}
+	return at, max(1, min(blocks, to-at))
+}
+
+func (c *machine) user(by string) *array.Client {
+	if c.users[by] == nil {
+		c.users[by] = c.a.NewClient()
+	}
+	return c.users[by]
+}
+
+func (c *machine) clientWrite(by string, n []int64) error {
+	first, span := c.place(by, n[0], n[1])
+	c.m.begin(first, span, false)
+	err := c.user(by).WriteAt(c.m.contents(first, span), first*block)
+	c.m.end(first, span, err)
+	return err
+}
+
+// clientTake writes data that comes as it is asked for, as from a socket.
+func (c *machine) clientTake(by string, n []int64) error {
+	first, span := c.place(by, n[0], n[1])
+	c.m.begin(first, span, false)
+	data := c.m.contents(first, span)
+	rest := data
+	err := c.user(by).Receive(first*block, span*block, func(p []byte) error {
+		rest = rest[copy(p, rest):]
+		return nil
+	})
+	if errors.Is(err, array.ErrNotTaken) {
+		err = c.user(by).WriteAt(data, first*block)
+	} else {
+		seen("written as it came")
+	}
+	c.m.end(first, span, err)
+	return err
+}
+
+func (c *machine) clientForce(by string, n []int64) error {
+	if err := c.clientWrite(by, n); err != nil {
+		return err
+	}
+	first, span := c.place(by, n[0], n[1])
+	acked := c.m.acked(first, span)
+	err := c.user(by).FlushRange(first*block, span*block)
+	if err == nil {
+		c.m.flushed(first, acked)
+	}
+	return err
+}
+
+// clientPart writes a part of a block again with the bytes that it has.
+func (c *machine) clientPart(by string, n []int64) error {
+	b, _ := c.place(by, n[0], 1)
+	if c.m.torn[b] {
+		return nil
+	}
+	p := c.m.contents(b, 1)
+	from := n[1] % (block - 1)
+	bytes := 1 + n[2]%(block-from)
+	seen("part of a block written")
+	return c.user(by).WriteAt(p[from:from+bytes], b*block+from)
+}
+
+func (c *machine) clientZero(by string, n []int64) error {
+	first, span := c.place(by, n[0], n[1])
+	c.m.begin(first, span, true)
+	err := c.user(by).Zero(first*block, span*block)
+	c.m.end(first, span, err)
+	return err
+}
+
+// clientFlush: what anybody had acknowledged when it began is durable when it returns. Where writes may fail for want of room,
+// that holds for the client's own only: others are told themselves.
+func (c *machine) clientFlush(by string, _ []int64) error {
+	from, to := c.stretch(by)
+	if !c.short {
+		from, to = 0, c.m.blocks
+	}
+	acked := c.m.acked(from, to-from)
+	err := c.user(by).Flush()
+	if err == nil {
+		c.m.flushed(from, acked)
+	}
+	return err
+}
+
+// still notes how often each block of a range was written, to tell later which stood still.
+func (c *machine) still(first, span int64) func(b int64) bool {
+	before := c.m.acked(first, span)
+	return func(b int64) bool {
+		now := c.m.acked(b, 1)[0]
+		return now != 0 && now == before[b-first]
+	}
+}
+
+// clientRead: whatever stood still reads as it was written last.
+func (c *machine) clientRead(by string, n []int64) error {
+	first, span := c.place(by, n[0], n[1])
+	return c.readBack(first, span)
+}
+
+func (c *machine) readBack(first, span int64) error {
+	still := c.still(first, span)
+	got := make([]byte, span*block)
+	if err := c.a.ReadAt(got, first*block); err != nil {
+		return err
+	}
+	for b := first; b < first+span; b++ {
+		if p := got[(b-first)*block:][:block]; still(b) {
+			if err := c.m.reads(b, p); err != nil {
+				return err
+			}
+		} else if !c.m.busy[b] && c.m.torn[b] {
+			if err := c.m.allows(b, p); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// clientStatus: a block that holds something is no hole.
+func (c *machine) clientStatus(by string, n []int64) error {
+	first, span := c.place(by, n[0], n[1])
+	still := c.still(first, span)
+	extents, err := c.a.Extents(first*block, span*block, int(span))
+	if err != nil {
+		return err
+	}
+	b := first
+	for _, x := range extents {
+		for end := b + x.Length/block; b < end; b++ {
+			if !x.Written && still(b) && c.m.now(b) != 0 {
+				return fmt.Errorf("block %d is said to be a hole; its version is %d", b, c.m.now(b))
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,276 @@
+//go:build machine
+
+package crash
+
+import (
+	"fmt"
+	"math/rand/v2"
+
+	"nidalo/core/layout"
+)
+
+// shapes are the arrays a seed chooses from.
+var shapes = []struct {
+	level   layout.Level
+	members int
+}{
+	{layout.Striped, 3}, {layout.Mirror, 2}, {layout.Mirror, 3}, {layout.Parity1, 3}, {layout.Parity1, 5},
+	{layout.Parity2, 4}, {layout.Parity2, 6}, {layout.Parity3, 5}, {layout.Parity3, 7},
+	{layout.Mirrors, 4}, {layout.Parities1, 6}, {layout.Parities2, 8}, {layout.Concat, 2},
+}
+
+// drawing makes a script from a seed.
+type drawing struct {
+	*rand.Rand
+	Script
+	geo    *layout.Geometry
+	blocks int64
+}
+
+// Draw makes the script of a seed: rounds of work that end with the power, losses, starts that may be cut short, and a check;
+// and for some arrays a disaster at the end.
+func Draw(seed uint64) Script {
+	d := &drawing{Rand: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
+	shape := shapes[d.IntN(len(shapes))]
+	d.Script = Script{Level: shape.level, Members: shape.members, Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed}
+	d.geo, _ = d.geometry()
+	d.blocks = d.Script.blocks(d.geo)
+	for range 1 + d.IntN(3) {
+		d.round()
+	}
+	if d.geo.Redundant() && d.IntN(3) == 0 {
+		d.disaster()
+	}
+	return d.Script
+}
+
+// add adds an operation; numbers that the verb does not take are left out.
+func (d *drawing) add(by, verb string, n ...int64) {
+	d.Ops = append(d.Ops, Op{By: by, Verb: verb, Args: n})
+}
+
+// upTo is a number from 0 to n-1; mostly small ones.
+func (d *drawing) upTo(doublings int) int64 { return d.Int64N(1 << (3 + d.IntN(doublings))) }
+
+func (d *drawing) slot() int64 { return d.Int64N(int64(d.Members)) }
+func (d *drawing) salt() int64 { return d.Int64N(1 << 20) }
+func (d *drawing) bits() int64 { return d.Int64N(1 << d.Members) }
+
+// mostBits has three of four set.
+func (d *drawing) mostBits() int64 { a := d.bits(); return a | d.bits() }
+
+// power is after how many operations of disks the power goes in a start; -1 for not at all.
+func (d *drawing) power() int64 {
+	if d.IntN(2) == 0 {
+		return -1
+	}
+	return d.upTo(8)
+}
+
+func (d *drawing) round() {
+	for d.IntN(4) == 0 { // some work without a power cut first
+		d.work()
+		if d.IntN(2) == 0 {
+			d.add("", "stop")
+			d.add("", "outside")
+			d.add("", "start", -1, d.salt())
+		} else {
+			d.add("", "then")
+		}
+	}
+	d.add("", "power", 1+d.upTo(9))
+	d.work()
+	d.add("", "cut", d.salt())
+	d.losses()
+	for range 3 {
+		if power := d.power(); power >= 0 {
+			d.add("", "start", power, d.salt())
+			d.losses()
+		}
+	}
+	d.add("", "start", -1, d.salt())
+	d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), d.Int64N(2))
+}
+
+// work is several clients, an administrator with whom things happen, and one who only looks.
+func (d *drawing) work() {
+	for i := range d.Clients {
+		for range 4 + d.IntN(36) {
+			d.clientOp(d.client(i))
+		}
+	}
+	for range d.IntN(9) {
+		d.handOp()
+	}
+	if d.IntN(2) == 0 {
+		for range 1 + d.IntN(8) {
+			d.add("watch", "pause", d.Int64N(40))
+			d.add("watch", []string{"status", "read"}[d.IntN(2)], 0, d.blocks)
+		}
+	}
+	d.add("memory", "pause", d.Int64N(60))
+	d.add("memory", "remember")
+}
+
+// client is a client's name and stretch.
+func (d *drawing) client(i int) (by string, from, to int64) {
+	n := int64(d.Clients)
+	return fmt.Sprintf("client %d", i), d.blocks * int64(i) / n, d.blocks * int64(i+1) / n
+}
+
+// clientOp is one thing that a client does.
+func (d *drawing) clientOp(by string, from, to int64) {
+	first, span := from+d.Int64N(to-from), int64(1)
+	per := d.geo.StripeSize() / block
+	if d.Level == layout.Concat && d.IntN(2) == 0 {
+		// Near the seam between two members.
+		first = max(from, min(to-1, d.geo.Rows[0]*per-8+d.Int64N(16)))
+	}
+	switch d.IntN(4) {
+	case 0:
+		span = 1 + d.Int64N(4)
+	case 1:
+		span = 1 + d.Int64N(3*per)
+	case 2: // a whole stripe, which takes another way
+		first = max(from, first-first%per)
+		span = per
+	}
+	span = min(span, to-first)
+	switch k := d.IntN(20); {
+	case k < 7:
+		d.add(by, "write", first, span)
+	case k < 9:
+		d.add(by, "take", first, span)
+	case k < 11:
+		d.add(by, "zero", first, span)
+		d.add(by, "read", first, span)
+	case k < 14:
+		d.add(by, "flush")
+	case k < 15:
+		d.add(by, "force", first, span)
+	case k < 16:
+		d.add(by, "part", first, d.Int64N(block), d.Int64N(block))
+	case k < 17:
+		d.add(by, "status", from, to-from)
+	default:
+		d.add(by, "read", first, span)
+	}
+}
+
+// handOp is one thing that an administrator does, or that befalls a disk.
+func (d *drawing) handOp() {
+	if d.IntN(2) == 0 {
+		d.add("hand", "pause", d.Int64N(30))
+	}
+	if d.IntN(4) == 0 {
+		d.add("hand", "wait", d.Int64N(4000))
+	}
+	switch k := d.IntN(40); {
+	case k < 7:
+		d.add("hand", "pull", d.slot(), d.salt())
+	case k < 11:
+		d.add("hand", "back", d.Int64N(3))
+	case k < 14:
+		d.add("hand", "replace", d.Int64N(3))
+	case k < 16:
+		d.add("hand", "fail", d.slot())
+		if d.IntN(2) == 0 {
+			d.add("hand", "replace", 0)
+		}
+	case k < 17:
+		d.add("hand", "swap", d.slot())
+	case k < 18:
+		d.add("spare", "spare", d.Int64N(8000))
+	case k < 22:
+		d.add("hand", "retire", d.slot())
+	case k < 24:
+		d.add("hand", "check", d.Int64N(2))
+	case k < 25:
+		d.add("hand", "stall", d.Int64N(5000))
+	case k < 26:
+		d.add("hand", "hang", d.slot(), d.Int64N(60000))
+	case k < 27:
+		d.add("hand", "slow", d.slot(), d.Int64N(200))
+	case k < 28:
+		d.add("hand", "rot", d.slot(), []int64{10, 100, 1000}[d.IntN(3)], d.salt())
+	case k < 29:
+		d.add("hand", "bad-read", d.slot(), d.upTo(6), 1+d.Int64N(3))
+	case k < 30:
+		d.add("hand", "bad-write", d.slot(), d.upTo(6), 1+d.Int64N(3))
+	case k < 31:
+		d.add("hand", "bad-sync", d.slot(), d.Int64N(4), 1)
+	case k < 32:
+		d.add("hand", "bad-place", d.slot(), d.Int64N(diskSize/block), 1+d.upTo(8))
+	case k < 33:
+		d.add("hand", "no-room", d.slot(), d.upTo(6), 1+d.Int64N(3))
+	case k < 34:
+		d.add("hand", "sync-lies", d.slot(), d.Int64N(4), 1+d.upTo(4))
+	case k < 35:
+		d.add("hand", "drop", d.slot(), d.upTo(6), 1)
+	case k < 36:
+		d.add("hand", "stray", d.slot(), d.upTo(6), 1+d.upTo(8))
+	case k < 37:
+		d.add("hand", "hold", d.Int64N(3000))
+	case k < 38:
+		d.add("hand", "pace", d.Int64N(3))
+	case k < 39:
+		d.add("hand", "rename", d.Int64N(100))
+	default:
+		d.add("hand", "wait", d.Int64N(70000)) // long enough for the journals to be emptied
+	}
+}
+
+// losses are what is wrong with the disks after a cut.
+func (d *drawing) losses() {
+	for range d.IntN(4) {
+		switch d.IntN(4) {
+		case 0:
+			d.add("", "set-back", d.slot(), d.Int64N(4), d.Int64N(1000), d.salt())
+		case 1:
+			d.add("", "spoil", d.slot(), []int64{20, 300, 1000}[d.IntN(3)], d.salt())
+		default:
+			d.add("", "lose", d.slot())
+		}
+	}
+}
+
+// disaster is members that leave, more of them lost than the array survives, a rescue, and the attempt to bring them back.
+func (d *drawing) disaster() {
+	if d.IntN(2) == 0 {
+		d.add("", "power", 1+d.upTo(9))
+	}
+	some := func(n int) {
+		for range n {
+			i := d.IntN(d.Clients)
+			d.clientOp(d.client(i))
+		}
+		d.add("", "then")
+	}
+	for range 1 + d.IntN(2) {
+		some(d.IntN(6))
+		d.add("", "quiet")
+		if d.IntN(2) == 0 {
+			d.add("hand", "pull", d.slot(), d.salt())
+		} else {
+			d.add("hand", "fail", d.slot())
+		}
+		d.add("", "then")
+		some(d.IntN(8))
+	}
+	d.add("", "cut", d.salt())
+	for slot := range int64(d.Members) {
+		if d.IntN(4) > 0 {
+			d.add("", "plug", slot)
+		}
+	}
+	for range d.IntN(3) {
+		d.add("", "unplug", d.slot())
+	}
+	d.add("", "rescue")
+	for range 3 {
+		if power := d.power(); power >= 0 {
+			d.add("", "readmit", power, d.salt())
+		}
+	}
+	d.add("", "readmit", -1, d.salt())
+}

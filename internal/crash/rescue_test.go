@@ -1,0 +1,209 @@
+//go:build machine
+
+package crash
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+)
+
+// The end of some scripts: members leave while the array goes on, then more are lost than it survives, perhaps with the power;
+// what is left is rescued, and brought back in place where that is possible, with the power going meanwhile. Nothing that is read
+// may be older than it was flushed, and nothing may be lost that was not given up.
+
+// plug puts a disk back into the machine that is off.
+func (c *machine) plug(_ string, n []int64) error {
+	if d := c.disks[c.slot(n[0])]; !c.up && !d.shaky && !d.latent {
+		c.takeStock()
+		d.gone = false
+	}
+	return nil
+}
+
+// unplug takes one out, whether or not the array survives that.
+func (c *machine) unplug(_ string, n []int64) error {
+	if !c.up {
+		c.takeStock()
+		c.disks[c.slot(n[0])].gone = true
+	}
+	return nil
+}
+
+// takeStock notes, once, which disks are the members, before any is taken out that the array needs. Without one that was there to
+// the end nobody can know what came after.
+func (c *machine) takeStock() {
+	if c.gaveUp != nil {
+		return
+	}
+	if c.gaveUp = map[int64]bool{}; c.power.off {
+		c.cut(0)
+	}
+	for slot, x := range c.judge().Current {
+		if x.Disk != nil {
+			c.disks[slot] = x.Disk.(*Disk)
+			c.current = append(c.current, c.disks[slot])
+		}
+	}
+}
+
+// left is the state that the disks agree about.
+func (c *machine) left() (array.State, bool) {
+	var found []array.Candidate
+	for _, d := range c.disks {
+		if !d.gone {
+			if r, _ := disk.ReadRecord(d); r != nil {
+				found = append(found, array.Candidate{Disk: d, Record: r})
+			}
+		}
+	}
+	states := array.States(found)
+	if len(states) == 0 {
+		return array.State{}, false
+	}
+	return states[0], true
+}
+
+// rescue holds what a rescue reads against the model, and notes the blocks it gives up. The array is not started any more after
+// that, but by readmit.
+func (c *machine) rescue(string, []int64) error {
+	if c.up || c.power.off || !c.geo.Redundant() {
+		return nil
+	}
+	c.takeStock()
+	c.over = true
+	if !slices.ContainsFunc(c.current, func(d *Disk) bool { return !d.gone }) || c.silent() {
+		return nil
+	}
+	s, ok := c.left()
+	if !ok {
+		return nil
+	}
+	a, _, err := array.Rescue(s, nil, false, c.config())
+	if err != nil {
+		return fmt.Errorf("rescue: %w", err)
+	}
+	seen("rescued")
+	c.over, c.rescued = false, true
+	defer a.Abandon()
+	if err := a.Losses(func(l array.Span) {
+		for b := l.Offset / block; b < (l.Offset+l.Length)/block; b++ {
+			c.gaveUp[b] = true
+		}
+	}, func(int64) error { return nil }); err != nil {
+		return err
+	}
+	c.note("  %d blocks are given up", len(c.gaveUp))
+	buf := make([]byte, c.m.blocks*block)
+	lost, err := a.ReadKnown(buf, 0)
+	if err != nil {
+		return err
+	}
+	lacks := map[int64]bool{}
+	for _, l := range lost {
+		for b := l.Offset / block; b < (l.Offset+l.Length)/block; b++ {
+			lacks[b] = true
+		}
+	}
+	for b := range c.m.blocks {
+		if lacks[b] && !c.gaveUp[b] {
+			return fmt.Errorf("a rescue lacks block %d, and had not given it up", b)
+		}
+		if !lacks[b] {
+			if err := c.m.allows(b, buf[b*block:][:block]); err != nil {
+				return fmt.Errorf("a rescue: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+// readmit brings members back in place, unless the power goes before, and then starts the array and holds it against the model.
+func (c *machine) readmit(_ string, n []int64) error {
+	if c.up || !c.rescued || c.over {
+		return nil
+	}
+	if c.power.left = -1; n[0] >= 0 {
+		c.power.left = int(n[0])
+	}
+	s, ok := c.left()
+	if !ok {
+		return errors.New("nothing is left")
+	}
+	slots, err := s.Readmits()
+	if err == nil {
+		var a *array.Array
+		if a, _, err = array.Rescue(s, nil, false, c.config()); err == nil {
+			c.note("  slots %v are brought back", slots)
+			err = a.Readmit(func(int64) error { return nil })
+			a.Abandon()
+		}
+	} else if c.readmitted {
+		err = nil // the power went after all was done
+	}
+	switch {
+	case c.power.off:
+		c.note("  power goes while members are brought back")
+		seen("power cut while members were brought back")
+		c.cut(n[1])
+		c.readmitted = true
+		return nil
+	case errors.Is(err, array.ErrNoReadmission) || errors.Is(err, array.ErrStale):
+		c.over = true
+		return nil
+	case err != nil:
+		return fmt.Errorf("bringing back: %w", err)
+	}
+	c.cut(n[1])
+	c.over = true
+	return c.broughtBack()
+}
+
+func (c *machine) broughtBack() error {
+	a, err := array.Open(c.judge(), c.config())
+	if err != nil {
+		return fmt.Errorf("after bringing back: %w", err)
+	}
+	seen("brought back in place")
+	c.a, c.up = a, true
+	for b := range c.m.blocks {
+		got := make([]byte, block)
+		if err := a.ReadAt(got, b*block); err != nil {
+			if !c.gaveUp[b] {
+				return fmt.Errorf("after bringing back block %d: %w; it was not given up", b, err)
+			}
+			continue
+		}
+		if err := c.m.allows(b, got); err != nil {
+			return fmt.Errorf("after bringing back: %w", err)
+		}
+	}
+	// What was given up can be written again, and then all is as it should be.
+	c.m.begin(0, c.m.blocks, false)
+	per := c.geo.StripeSize() / block // at once, since a part of a lost stripe cannot be kept
+	for first := int64(0); first < c.m.blocks; first += per {
+		if err := errors.Join(a.WriteAt(c.m.contents(first, min(per, c.m.blocks-first)), first*block), a.Flush()); err != nil {
+			return err
+		}
+	}
+	c.m.end(0, c.m.blocks, nil)
+	result, err := c.checked(true)
+	for _, p := range result.Places {
+		if err == nil && p.Stripe*c.geo.StripeSize() < c.m.blocks*block {
+			err = errors.New("not all is as it should be")
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("check after bringing back: %+v, %w", result, err)
+	}
+	for slot, m := range a.MemberStates() {
+		if m.Condition != record.Active {
+			c.note("  slot %d is %s", slot, m.Condition)
+		}
+	}
+	return c.readBack(0, c.m.blocks)
+}

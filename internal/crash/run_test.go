@@ -1,0 +1,337 @@
+//go:build machine
+
+package crash
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+	"nidalo/internal/env"
+)
+
+// verb is what an operation does.
+type verb struct {
+	args  []string // names of its numbers, in order
+	actor bool     // it is done by an actor, at the same time as what other actors do
+	run   func(c *machine, by string, n []int64) error
+}
+
+var verbs map[string]verb
+
+func init() {
+	verbs = map[string]verb{}
+	for name, v := range clientVerbs {
+		verbs[name] = v
+	}
+	for name, v := range handVerbs {
+		verbs[name] = v
+	}
+	for name, v := range plainVerbs {
+		verbs[name] = v
+	}
+}
+
+// plainVerbs are done one at a time.
+var plainVerbs = map[string]verb{
+	"power":    {args: []string{"after"}, run: (*machine).setPower},
+	"then":     {run: func(*machine, string, []int64) error { return nil }}, // keeps what actors do apart
+	"quiet":    {run: (*machine).quiet},
+	"cut":      {args: []string{"salt"}, run: (*machine).cutPower},
+	"stop":     {run: (*machine).stop},
+	"start":    {args: []string{"power", "salt"}, run: (*machine).start},
+	"mend":     {args: []string{"wait", "back", "swap", "again"}, run: (*machine).mend},
+	"lose":     {args: []string{"slot"}, run: (*machine).lose},
+	"spoil":    {args: []string{"slot", "permille", "salt"}, run: (*machine).spoil},
+	"set-back": {args: []string{"slot", "how", "permille", "salt"}, run: (*machine).setMemberBack},
+	"plug":     {args: []string{"slot"}, run: (*machine).plug},
+	"unplug":   {args: []string{"slot"}, run: (*machine).unplug},
+	"rescue":   {run: (*machine).rescue},
+	"readmit":  {args: []string{"power", "salt"}, run: (*machine).readmit},
+	"outside":  {run: (*machine).outside},
+}
+
+// machine is one simulated host with one array.
+type machine struct {
+	script  Script
+	power   *Power
+	disks   []*Disk // by slot: what was there last
+	all     []*Disk // that are in the machine or were pulled
+	a       *array.Array
+	up      bool // the array runs
+	stopped bool // in order, and no disk was touched since
+	geo     *layout.Geometry
+	m       *model
+	users   map[string]*array.Client
+	log     []string
+	serial  int // of disks
+
+	before     map[*Disk]map[int64][]byte // what disks had at some moment of this round
+	lost       map[int]bool               // slots that were lost since the array ran
+	accused    string                     // a member that was said to be set back
+	setBack    bool                       // one was, or lost writes that it had confirmed
+	spoilt     bool                       // something rotted or was set back in this run
+	short      bool                       // some disk had no room: writes may fail, and the array may stop
+	hung       bool                       // some disk hung: the array may stop
+	current    []*Disk                    // the members when the first was taken out that the array may need
+	gaveUp     map[int64]bool             // blocks that a rescue gave up; nil: none was taken out
+	rescued    bool                       // a rescue read what is left
+	readmitted bool                       // the power went while members were brought back
+	over       bool                       // nothing more can be done with this array
+	steps      int
+	wrong      error // the first thing that an actor or an oracle found wrong
+}
+
+const cacheLimit = 512 << 10
+
+// stepLimit is more than any run takes.
+const stepLimit = 2_000_000
+
+// Run plays a script and returns what happened, and what went wrong.
+func Run(s Script) (story []string, err error) {
+	c := &machine{script: s, power: &Power{left: -1}, users: map[string]*array.Client{}, lost: map[int]bool{}}
+	c.power.each = c.inspectSometimes
+	if bad := env.Run(s.Seed, stepLimit, func() { err = c.play() }); bad != nil {
+		err = bad
+	}
+	return c.log, err
+}
+
+func (c *machine) note(format string, args ...any) {
+	c.log = append(c.log, fmt.Sprintf(format, args...))
+}
+
+func (c *machine) config() array.Config {
+	return array.Config{Cache: cacheLimit, Tables: 1, Limits: array.Limits{Failing: -1, Failed: -1, Slow: array.Slow{Windows: -1}},
+		Event: func(e array.Event) {
+			c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
+			seen("event " + e.Kind)
+			switch {
+			case e.Kind == "member-set-back":
+				c.accused = e.Disk
+			case e.Kind == "journal-damaged" && strings.Contains(e.Detail, "claims") && !c.spoilt && !c.setBack:
+				c.fail(fmt.Errorf("an honest head had to be refuted: %s %s", e.Disk, e.Detail))
+			}
+		}}
+}
+
+func (c *machine) fail(err error) {
+	if c.wrong == nil {
+		c.wrong = err
+	}
+}
+
+func (c *machine) newDisk() *Disk {
+	c.serial++
+	d := NewDisk(fmt.Sprintf("d%d", c.serial), diskSize, c.power)
+	c.all = append(c.all, d)
+	return d
+}
+
+// salted is what an operation draws from.
+func salted(salt int64) *rand.Rand { return rand.New(rand.NewPCG(uint64(salt), 0x9e3779b97f4a7c15)) }
+
+func (c *machine) play() error {
+	var disks []disk.Disk
+	for range c.script.Members {
+		d := c.newDisk()
+		c.disks = append(c.disks, d)
+		disks = append(disks, d)
+	}
+	a, err := array.Create(array.Plan{Name: "crash", Level: c.script.Level, Strip: layout.MinStrip, Disks: disks}, c.config())
+	if err != nil {
+		return err
+	}
+	c.a, c.up, c.geo = a, true, a.Geometry()
+	c.m = newModel(c.script.blocks(c.geo))
+	ops := append(slices.Clone(c.script.Ops), endings...)
+	for len(ops) > 0 && !c.over {
+		n := 0
+		for n < len(ops) && ops[n].By != "" {
+			n++
+		}
+		if n > 0 {
+			err = c.phase(ops[:n])
+		} else {
+			c.note("%s", ops[0])
+			err = verbs[ops[0].Verb].run(c, "", ops[0].Args)
+			n = 1
+		}
+		if err = errors.Join(c.wrong, err, c.inspect()); err != nil {
+			return err
+		}
+		ops = ops[n:]
+	}
+	return nil
+}
+
+// endings is what every script ends with: the array is started if it is not up, and stopped and looked at from outside.
+var endings = []Op{{Verb: "start", Args: []int64{-1, 0}}, {Verb: "quiet"}, {Verb: "stop"}, {Verb: "outside"}}
+
+// phase lets several actors do their operations at the same time, until the power goes or something is wrong.
+func (c *machine) phase(ops []Op) error {
+	if !c.up {
+		return nil
+	}
+	var names []string
+	own := map[string][]Op{}
+	for _, o := range ops {
+		if own[o.By] == nil {
+			names = append(names, o.By)
+		}
+		own[o.By] = append(own[o.By], o)
+	}
+	var busy env.Group
+	for _, name := range names {
+		busy.Go(func() {
+			for _, o := range own[name] {
+				if c.halted() || c.wrong != nil {
+					return
+				}
+				c.note("  %s", o)
+				if err := verbs[o.Verb].run(c, name, o.Args); err != nil && !c.halted() && !c.excused(err) {
+					c.fail(fmt.Errorf("%s: %w", o, err))
+				}
+				c.fail(c.inspect())
+				env.Yield()
+			}
+		})
+	}
+	busy.Wait()
+	switch {
+	case c.power.off:
+		seen("power cut in the work")
+		c.down()
+	case c.halted():
+		seen("the array stopped itself")
+		c.down()
+	}
+	return c.wrong
+}
+
+// halted says that the array does nothing any more: the power is gone, or it stopped because a disk has no room or hangs.
+func (c *machine) halted() bool {
+	return c.power.off || (c.short || c.hung) && c.a.Failure() != nil
+}
+
+// excused says of an error that what was done to the disks explains it.
+func (c *machine) excused(err error) bool {
+	return c.short && errors.Is(err, disk.ErrFull) || c.hung && (errors.Is(err, disk.ErrHung) || errors.Is(err, disk.ErrSlow))
+}
+
+// down notes that the array is not running.
+func (c *machine) down() {
+	c.note("  it is down (power: %v)", !c.power.off)
+	c.power.off = true
+	c.a.Abandon()
+	c.up = false
+}
+
+func (c *machine) setPower(_ string, n []int64) error {
+	if c.up {
+		c.power.left = int(n[0])
+	}
+	return nil
+}
+
+// quiet waits for the tasks.
+func (c *machine) quiet(string, []int64) error {
+	if !c.up {
+		return nil
+	}
+	c.a.WaitTasks()
+	if c.halted() {
+		c.down()
+	}
+	return nil
+}
+
+// stop stops the array in order.
+func (c *machine) stop(string, []int64) error {
+	if !c.up {
+		return nil
+	}
+	err := c.a.Close()
+	if c.up = false; c.power.off {
+		return nil
+	}
+	if err != nil && !c.excused(err) && !c.short && !c.hung {
+		return fmt.Errorf("stop: %w", err)
+	}
+	seen("stopped")
+	if c.stopped = err == nil; c.stopped {
+		c.m.flushed(0, c.m.acked(0, c.m.blocks))
+	}
+	return nil
+}
+
+// inspectSometimes holds the array against its invariants at every so manyth operation of a disk.
+func (c *machine) inspectSometimes() {
+	if c.steps++; c.steps%37 == 0 && c.up && c.wrong == nil {
+		c.fail(c.inspect())
+	}
+}
+
+func (c *machine) inspect() error {
+	if !c.up || c.power.off {
+		return nil
+	}
+	return c.a.CheckInvariants(false)
+}
+
+// memberAt is the disk that is in a slot now.
+func (c *machine) memberAt(slot int) *Disk {
+	name := c.a.MemberStates()[slot].Disk.Path
+	for _, d := range c.all {
+		if d.name == name {
+			return d
+		}
+	}
+	return nil
+}
+
+// canLose says whether the array survives the loss of one more, counting those that are gone unnoticed. What is silently wrong
+// with a disk can be told only with its witness, so that must stay.
+func (c *machine) canLose(slot int) bool {
+	states := c.a.MemberStates()
+	for s := range states {
+		if d := c.memberAt(s); d != nil && d.latent && c.witness(s) == slot {
+			return false
+		}
+	}
+	return c.geo.Survives(func(s int) bool {
+		d := c.memberAt(s)
+		return s == slot || d == nil || d.gone || d.shaky || d.latent || states[s].Condition != record.Active
+	})
+}
+
+// proven says whether it would be noticed if a disk were silently wrong.
+func (c *machine) proven(slot int) bool {
+	w := c.memberAt(c.witness(slot))
+	return w != nil && !w.gone && !w.shaky && !w.latent && c.a.MemberStates()[c.witness(slot)].Condition == record.Active
+}
+
+func (c *machine) witness(slot int) int { return record.WitnessOf(slot, len(c.disks)) }
+
+// judge looks at the disks as a start would.
+func (c *machine) judge() array.Set {
+	var found []array.Candidate
+	for _, d := range c.all {
+		if d.gone {
+			continue
+		}
+		if r, _ := disk.ReadRecord(d); r != nil {
+			found = append(found, array.Candidate{Disk: d, Record: r})
+		}
+	}
+	if len(found) == 0 {
+		return array.Set{}
+	}
+	return array.Judge(found)
+}

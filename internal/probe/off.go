@@ -1,0 +1,9 @@
+//go:build !machine
+
+package probe
+
+// Seen counts an event.
+func (e Event) Seen() {}
+
+// On says whether the engine is to make the mistake.
+func (m Mistake) On() bool { return false }

@@ -1,0 +1,130 @@
+// Package probe lets the crash machine (package crash, build tag machine) look into the engine at places that no call reaches:
+// it counts that something rare happened, and has the engine make one of a list of mistakes, to see that the machine notices.
+// In the ordinary build nothing happens here, and the compiler leaves nothing of it in the program.
+package probe
+
+// Event is something rare that a run of the machine must have met.
+type Event int
+
+// The events.
+const (
+	RingWraps           Event = iota // an entry of a journal did not fit before the end of the ring
+	PageEvicted                      // a table page left memory to make room for another
+	PageReadBack                     // a table page that was written in this start was read back
+	GroupCommit                      // several changes went into one batch
+	BatchLacksMember                 // a member left while a batch was being written
+	LastBatchCompleted               // a start wrote the entries that the last batch lacked
+	EntryRestored                    // a start did without an entry in the middle of the journals
+	JournalFull                      // a change waited for a checkpoint to make room
+	CheckpointInRebuild              // a checkpoint while a member was being rebuilt
+	CheckpointInCopy                 // a checkpoint while a member was being copied
+	CommitInCheckpoint               // a change was committed while a checkpoint wrote pages
+	WriteInRebuild                   // a change below the cursor of a rebuild
+	WriteMirrored                    // a change went onto a copy too
+	ColumnsRecovered                 // contents followed from redundancy
+	ColumnEmpty                      // a parity block that was never written showed that more unknown blocks than parity are zeros
+	HeadRefuted                      // a head that claims too much was not believed
+	WitnessAccused                   // a page was older than its witness
+	StandInTookOver                  // a copy took the place of a member that failed meanwhile
+	PartOfBlockMerged                // part of a block met newer contents in the cache
+	DestagePutBack                   // a change failed before its commit and went back into the cache
+	ChangeMarked                     // a change was marked for a member that is away
+	ColumnEmptied                    // all of a column was zeroed, and is never-written again
+	Events                           // how many there are
+)
+
+var events = [Events]string{
+	RingWraps: "a journal ring wrapped", PageEvicted: "a table page was evicted", PageReadBack: "a table page written in this start was read back",
+	GroupCommit: "several changes in one batch", BatchLacksMember: "a member left while a batch was written",
+	LastBatchCompleted: "a start completed the last batch", EntryRestored: "a start restored an entry from the others",
+	JournalFull: "a change waited for room in the journals", CheckpointInRebuild: "checkpoint during a rebuild", CheckpointInCopy: "checkpoint during a copy",
+	CommitInCheckpoint: "commit during a checkpoint", WriteInRebuild: "write below the cursor of a rebuild", WriteMirrored: "write mirrored onto a copy",
+	ColumnsRecovered: "blocks restored from redundancy", ColumnEmpty: "a parity block never written showed that a column is zeros",
+	HeadRefuted: "a journal head was refuted", WitnessAccused: "a page was older than its witness", StandInTookOver: "a copy took the place of a member that failed",
+	PartOfBlockMerged: "part of a block merged with newer contents", DestagePutBack: "a change went back into the cache",
+	ChangeMarked: "a change was marked for a member that is away", ColumnEmptied: "a column became never-written again",
+}
+
+func (e Event) String() string { return events[e] }
+
+// Mistake is one that the engine can be told to make.
+type Mistake int
+
+// The mistakes, each named after what it leaves out or does too early.
+const (
+	None Mistake = iota
+	EntryNotSynced
+	PlacedBeforeCommit
+	FreshNotSynced
+	SingleSumNotEntered
+	HeadBeforeData
+	SumPagesNotWritten
+	MapsBeforeSums
+	IncompleteBatchReplayed
+	CompletedNotSynced
+	LackingTrusted
+	OlderOverNewer
+	FreshOnTooLittle
+	OwnJournalForgotten
+	ChangeUnstamped
+	SameSumUnstamped
+	CopyNotMirrored
+	CopyNotMended
+	CopyNotSynced
+	NumbersBeginAgain
+	ParityNotJournalled
+	LeaverNotWrittenDown
+	AwayNotMarked
+	LateLeaverNotMarked
+	ReplayNotMarked
+	NothingGivenUp
+	BroughtBackWithJournal
+	BroughtBackUnsettled
+	JoiningHeadClaims
+	CleanBeforeWritten
+	CleanAfterError
+	ChangeInWriteForgotten
+	TablesBeforeCache
+	WitnessNotCompared
+	WitnessedTooEarly
+	WitnessNotCopied
+	ReturnLosesBase
+	LeftInRosterEpoch
+	PartForgetsCache
+	ActiveBeforeRoster
+	LateIsLost
+	RebuiltNotSynced
+	CursorBeforeData
+	RingReusedTooEarly
+	FlushForgetsOut
+	ReadsOutFirst
+	Mistakes // how many there are
+)
+
+var mistakes = [Mistakes]string{
+	None: "none", EntryNotSynced: "journal entries are not synced", PlacedBeforeCommit: "in place before the commit",
+	FreshNotSynced: "fresh blocks are committed before they are synced", SingleSumNotEntered: "checksums of single blocks are not entered",
+	HeadBeforeData: "a checkpoint does not sync the data", SumPagesNotWritten: "a checkpoint forgets the checksum pages",
+	MapsBeforeSums: "map pages are written before checksum pages", IncompleteBatchReplayed: "the last batch is replayed although it is incomplete",
+	CompletedNotSynced: "a completed batch is not synced", LackingTrusted: "members that lack an entry are trusted",
+	OlderOverNewer: "older payload over newer contents", FreshOnTooLittle: "a column counts as fresh on too little evidence",
+	OwnJournalForgotten: "a returned member's own journal is forgotten", ChangeUnstamped: "changes are not stamped with their epoch",
+	SameSumUnstamped: "only new sums are stamped with their epoch", CopyNotMirrored: "writes are not mirrored onto a copy",
+	CopyNotMended: "copies are not mended after a crash", CopyNotSynced: "a copy's cursor is saved before the copy is durable",
+	NumbersBeginAgain: "batch numbers begin again", ParityNotJournalled: "parity of overwrites is not journalled",
+	LeaverNotWrittenDown: "a member that left is not written down", AwayNotMarked: "changes while a member is away are not marked",
+	LateLeaverNotMarked: "batches that lose a member are not marked", ReplayNotMarked: "replayed batches are not marked",
+	NothingGivenUp: "brought back without giving anything up", BroughtBackWithJournal: "brought back with its journal",
+	BroughtBackUnsettled: "brought back before the others have settled", JoiningHeadClaims: "a joining head claims too much",
+	CleanBeforeWritten: "dirty is cleared before the page is written", CleanAfterError: "a page counts as clean although its sync failed",
+	TablesBeforeCache: "tables are looked at before the cache", WitnessNotCompared: "witnesses are not compared",
+	ChangeInWriteForgotten: "a change of a page while it is written is forgotten",
+	WitnessedTooEarly:      "pages are witnessed before they are written", WitnessNotCopied: "a retirement forgets the witnesses",
+	ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
+	PartForgetsCache: "a part-block write forgets the cache", ActiveBeforeRoster: "a member is active before the roster says so",
+	LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
+	CursorBeforeData: "a rebuild's cursor is saved before its data", RingReusedTooEarly: "ring space is used again before the head is durable",
+	FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
+}
+
+func (m Mistake) String() string { return mistakes[m] }
