@@ -509,9 +509,12 @@ func has(set *[4]uint64, i int) bool { return set[i/64]>>(i%64)&1 == 1 }
 func (c *cache) scratch(n int) []byte {
 	class := bits.Len(uint(n - 1))
 	if b, ok := c.pools[class].Get().(*[]byte); ok {
+		probe.Soil(*b)
 		return (*b)[:n*Block]
 	}
-	return make([]byte, Block<<class)[:n*Block]
+	b := make([]byte, Block<<class)
+	probe.Soil(b)
+	return b[:n*Block]
 }
 
 func (c *cache) scratchDone(bufs [][]byte) {

@@ -20,8 +20,9 @@ type Peeker interface{ Peek(p []byte, off int64) bool }
 //	cache     it is charged for what it holds, and for no more when nobody uses the array; every dirty block has contents or is to become never-written
 //	journal   rings hold no more than they can; nothing is settled that was not committed
 //	tables    as many pages count as dirty as are; a clean page is what its member holds, with the number that is noted for it
-//	roster    whoever takes part has the roster that is in force, and is in memory what the roster says
+//	roster    a member that takes part has the roster in force, and is in memory what that says; no cursor there is ahead of the work
 //	members   no disk is in two places
+//	tasks     one at most fills a slot, and none has done more than there is
 func (a *Array) CheckInvariants(still bool) error {
 	if a.alive() != nil {
 		return nil // it holds on to nothing any more
@@ -29,7 +30,7 @@ func (a *Array) CheckInvariants(still bool) error {
 	for _, part := range []struct {
 		name  string
 		check func() error
-	}{{"cache", func() error { return a.checkCache(still) }}, {"journal", a.checkJournal}, {"tables", a.checkTables}, {"roster", a.checkRoster}, {"members", a.checkMembers}} {
+	}{{"cache", func() error { return a.checkCache(still) }}, {"journal", a.checkJournal}, {"tables", a.checkTables}, {"roster", a.checkRoster}, {"members", a.checkMembers}, {"tasks", a.checkTasks}} {
 		if err := part.check(); err != nil {
 			return fmt.Errorf("invariant of the %s: %w", part.name, err)
 		}
@@ -186,6 +187,11 @@ func (a *Array) checkRoster() error {
 			return fmt.Errorf("slot %d takes part with a roster of epoch %d; in force is %d", slot, m.has.epoch, r.rec.Epoch)
 		case m.condition() != e.Condition:
 			return fmt.Errorf("slot %d is %s, the roster says %s", slot, m.condition(), e.Condition)
+		case m.condition() == record.Rebuilding && e.Cursor > m.cursor.Load():
+			return fmt.Errorf("slot %d is rebuilt up to row %d, the roster says %d", slot, m.cursor.Load(), e.Cursor)
+		}
+		if onto := a.onto[slot].Load(); onto != nil && onto.live() && e.Onto == onto.identity && e.Cursor > onto.cursor.Load() {
+			return fmt.Errorf("slot %d is copied up to row %d, the roster says %d", slot, onto.cursor.Load(), e.Cursor)
 		}
 	}
 	return nil
@@ -203,6 +209,30 @@ func (a *Array) checkMembers() error {
 			}
 			at[m.patient.Disk] = slot
 		}
+	}
+	return nil
+}
+
+func (a *Array) checkTasks() error {
+	if !a.tasks.mu.TryLock() {
+		return nil
+	}
+	defer a.tasks.mu.Unlock()
+	fills := map[int]bool{}
+	for _, t := range a.tasks.list {
+		if !t.running() {
+			continue
+		}
+		if done, total := t.done.Load(), t.total.Load(); total > 0 && done > total {
+			return fmt.Errorf("a %s has done %d of %d bytes", t.kind, done, total)
+		}
+		if t.kind == TaskCheck || t.kind == TaskRetire {
+			continue
+		}
+		if fills[t.slot] {
+			return fmt.Errorf("two fill slot %d", t.slot)
+		}
+		fills[t.slot] = true
 	}
 	return nil
 }

@@ -124,7 +124,9 @@ func (a *Array) placeFor(slot int, d disk.Disk) (record.Place, error) {
 
 // clearSlot ends the tasks and the copying that are under way for a slot which is about to get another disk.
 func (a *Array) clearSlot(slot int) {
-	a.tasks.supersede(slot)
+	if !probe.TaskNotSuperseded.On() {
+		a.tasks.supersede(slot)
+	}
 	if m := a.onto[slot].Load(); m != nil {
 		a.abandonCopy(slot, m, true)
 	}
@@ -222,7 +224,8 @@ func (a *Array) rebuild(t *task, m *member) error {
 					fail(err)
 				}
 			})
-			t.total.Store(max(t.total.Load(), t.done.Load()+a.writtenRows(group, next)*a.geo.Strip))
+			all := t.done.Load() + a.writtenRows(group, next)*a.geo.Strip
+			t.total.Store(max(t.total.Load(), all, t.done.Load()))
 		}
 		from, to := next, min(next+per, rows)
 		if begun += (to - from) * a.geo.Strip; saved.ahead(t, begun) {

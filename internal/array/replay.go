@@ -277,7 +277,7 @@ const cutStarts = 64
 
 // contradicted says whether batches from one on, below another, are not in place although a head says so: a checksum table
 // then has another sum than the last of them to change a block, or a later one, gave it. The very last of them says nothing
-// when a start had to drop it.
+// when a start may have dropped it.
 func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 	dropped := uint64(0)
 	for _, n := range batchNumbers(scans, from) {
@@ -292,9 +292,6 @@ func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 		numbers := batchNumbers([]*scan{s}, max(from, s.m.ring.joined))
 		may := map[int64][]uint32{}
 		for _, n := range numbers {
-			if n == dropped {
-				continue
-			}
 			for _, r := range s.entries[n].Runs {
 				for i := range r.Count {
 					sum := record.SumNever
@@ -305,7 +302,7 @@ func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 						sum = r.Sums[i]
 					}
 					b := r.Start + int64(i)
-					if n < below {
+					if n < below && n != dropped {
 						may[b] = append(may[b][:0], sum)
 					} else if len(may[b]) > 0 {
 						may[b] = append(may[b], sum)

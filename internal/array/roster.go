@@ -407,7 +407,8 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 	}
 	lost := func(slot int) bool {
 		other := a.members[slot].Load()
-		return other == m || other != r.arriving && other.condition() != record.Active && other.condition() != record.Failing
+		arrives := other == r.arriving && (other.live() || probe.ArrivingNeverFails.On())
+		return other == m || !arrives && other.condition() != record.Active && other.condition() != record.Failing
 	}
 	if a.rescue != nil {
 		m.state.Store(int32(to))

@@ -61,6 +61,7 @@ type Disk struct {
 	faults  []*fault
 
 	// What the machine knows of it and the array need not.
+	pulled   int  // in which session of the machine
 	shaky    bool // it did not do what a disk should, and no check put that right yet
 	latent   bool // it did so silently: only a check after a start finds all of it
 	reloaded bool // and there was a start since

@@ -35,10 +35,14 @@ func Draw(seed uint64) Script {
 	d.Script = Script{Level: shape.level, Members: shape.members, Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed}
 	d.geo, _ = d.geometry()
 	d.blocks = d.Script.blocks(d.geo)
-	for range 1 + d.IntN(3) {
-		d.round()
+	if d.IntN(3) == 0 {
+		d.storm()
+	} else {
+		for range 1 + d.IntN(3) {
+			d.round()
+		}
 	}
-	if d.geo.Redundant() && d.IntN(3) == 0 {
+	if d.geo.Redundant() && d.IntN(5) < 2 {
 		d.disaster()
 	}
 	return d.Script
@@ -65,6 +69,34 @@ func (d *drawing) power() int64 {
 		return -1
 	}
 	return d.upTo(8)
+}
+
+// storm is little work and many cuts, most of them while the array is being started.
+func (d *drawing) storm() {
+	for range 2 + d.IntN(6) {
+		for range 2 + d.IntN(10) {
+			d.clientOp(d.client(d.IntN(d.Clients)))
+		}
+		if d.IntN(3) == 0 {
+			d.handOp()
+		}
+		if d.IntN(2) == 0 {
+			d.add("", "power", 1+d.upTo(6))
+			for range 1 + d.IntN(6) {
+				d.clientOp(d.client(d.IntN(d.Clients)))
+			}
+		}
+		d.add("", "cut", d.salt())
+		d.losses()
+		for range 1 + d.IntN(5) {
+			d.add("", "start", d.upTo(6), d.salt())
+			d.losses()
+		}
+		d.add("", "start", -1, d.salt())
+		if d.IntN(3) > 0 {
+			d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), 1)
+		}
+	}
 }
 
 func (d *drawing) round() {
@@ -249,9 +281,18 @@ func (d *drawing) disaster() {
 	for range 1 + d.IntN(2) {
 		some(d.IntN(6))
 		d.add("", "quiet")
-		if d.IntN(2) == 0 {
+		if d.IntN(2) == 0 { // while clients write
+			for range 1 + d.IntN(8) {
+				d.clientOp(d.client(d.IntN(d.Clients)))
+			}
+			d.add("hand", "pause", d.Int64N(40))
+		}
+		switch d.IntN(5) {
+		case 0, 1:
 			d.add("hand", "pull", d.slot(), d.salt())
-		} else {
+		case 2:
+			d.add("hand", "bad-write", d.slot(), d.upTo(3), 3)
+		default:
 			d.add("hand", "fail", d.slot())
 		}
 		d.add("", "then")

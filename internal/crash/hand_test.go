@@ -133,6 +133,7 @@ func (c *machine) nthLost(n int64) int {
 
 func (c *machine) pull(_ string, n []int64) error {
 	if _, d := c.active(n[0]); d != nil {
+		d.pulled = c.session
 		d.vanish(salted(n[1]))
 		seen("a disk was pulled")
 	}
@@ -146,7 +147,8 @@ func (c *machine) back(_ string, n []int64) error {
 	return nil
 }
 
-// bringBack puts a disk back that was away. It must be taken, if it did what a disk should while it was there.
+// bringBack puts a disk back that was away. It must be known by what it carries if it was pulled since the array was started; a
+// crash may leave a change of the roster on it that is on no other disk.
 func (c *machine) bringBack(slot int) error {
 	d := c.memberAt(slot)
 	if d == nil || !d.gone || d.shaky || d.latent {
@@ -161,7 +163,7 @@ func (c *machine) bringBack(slot int) error {
 	err := c.a.Return(d, own, false)
 	if err != nil && !c.halted() {
 		c.note("    slot %d (%s) is refused: %v", slot, d.name, err)
-		if d.gone = true; strings.Contains(err.Error(), "went on by itself") && !d.touched {
+		if d.gone = true; strings.Contains(err.Error(), "went on by itself") && !d.touched && d.pulled == c.session {
 			return fmt.Errorf("slot %d: %w", slot, err)
 		}
 		return nil

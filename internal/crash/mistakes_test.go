@@ -26,6 +26,10 @@ type verdict struct {
 	How     string
 }
 
+func (v verdict) String() string {
+	return fmt.Sprintf("%-58s seed %6d, the %4dth  %.100s", v.Mistake, v.Seed, v.Played, v.How)
+}
+
 // most is how many seeds may be needed to notice a mistake.
 const most = 2000
 
@@ -45,7 +49,7 @@ func TestMistakesAreNoticed(t *testing.T) {
 	slices.SortFunc(all, func(x, y verdict) int { return cmp.Compare(x.Mistake, y.Mistake) })
 	var hints strings.Builder
 	for _, v := range all {
-		fmt.Printf("%-58s seed %6d, the %4dth  %.100s\n", v.Mistake, v.Seed, v.Played, v.How)
+		fmt.Println(v)
 		fmt.Fprintf(&hints, "%d %s\n", v.Seed, v.Mistake)
 		switch {
 		case !v.Made:
@@ -76,7 +80,9 @@ func TestShareMistakes(t *testing.T) {
 			one.Mistakes = append(one.Mistakes, verdict{Mistake: m, Seed: 1, Made: true, How: "not tried"})
 			continue
 		}
-		one.Mistakes = append(one.Mistakes, notice(m, hints[m.String()]))
+		v := notice(m, hints[m.String()])
+		fmt.Fprintf(os.Stderr, "%s\n", v)
+		one.Mistakes = append(one.Mistakes, v)
 	}
 	report(t, one)
 }

@@ -71,6 +71,7 @@ type machine struct {
 	users   map[string]*array.Client
 	log     []string
 	serial  int // of disks
+	session int // how often the array was started
 
 	before     map[*Disk]map[int64][]byte // what disks had at some moment of this round
 	lost       map[int]bool               // slots that were lost since the array ran
@@ -95,7 +96,7 @@ const stepLimit = 2_000_000
 
 // Run plays a script and returns what happened, and what went wrong.
 func Run(s Script) (story []string, err error) {
-	c := &machine{script: s, power: &Power{left: -1}, users: map[string]*array.Client{}, lost: map[int]bool{}}
+	c := &machine{session: 1, script: s, power: &Power{left: -1}, users: map[string]*array.Client{}, lost: map[int]bool{}}
 	c.power.each = c.inspectSometimes
 	if bad := env.Run(s.Seed, stepLimit, func() { err = c.play() }); bad != nil {
 		err = bad

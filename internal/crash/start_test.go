@@ -152,6 +152,7 @@ func (c *machine) start(_ string, n []int64) error {
 		return fmt.Errorf("start: %w", err)
 	}
 	c.a, c.up, c.power.left = a, true, -1
+	c.session++
 	clear(c.lost)
 	clear(c.users)
 	c.short, c.hung, c.stopped = false, false, false

@@ -98,6 +98,10 @@ const (
 	RingReusedTooEarly
 	FlushForgetsOut
 	ReadsOutFirst
+	ArrivingNeverFails
+	TaskNotSuperseded
+	NotEnteredIgnored
+	HungWitnessExcuses
 	Mistakes // how many there are
 )
 
