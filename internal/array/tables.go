@@ -2,6 +2,7 @@ package array
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"sync/atomic"
@@ -179,9 +180,16 @@ func (t *tables) load(p *page) error {
 			clear(buf) // never written, or damaged: it proves nothing, and is written anew with what it is about
 		}
 	}
+	// When a member leaves, what was changed of its pages and not written yet is forgotten: what it has on the disk is old then.
+	if !p.m.live() && !probe.LeaverReadBack.On() {
+		return fmt.Errorf("%s: %w", p.m.name(), errLeft)
+	}
 	p.buf, p.loaded = buf, true
 	return nil
 }
+
+// errLeft is why the tables of a member cannot be read any more.
+var errLeft = errors.New("it takes no part any more")
 
 // read reads a page that a member should have, and says whether it is to be believed. An error is one of the disk as a whole.
 // A page that was never written is expected where the map is in doubt.

@@ -99,6 +99,7 @@ const (
 	FlushForgetsOut
 	ReadsOutFirst
 	ArrivingNeverFails
+	LeaverReadBack
 	TaskNotSuperseded
 	NotEnteredIgnored
 	HungWitnessExcuses
