@@ -114,7 +114,7 @@ func shared(t *testing.T, test string, env ...string) (all []part) {
 	for i := range parts {
 		cmd := exec.Command(self, "-test.run", "^"+test+"$", "-test.timeout", "0", "-share", filepath.Join(folder, strconv.Itoa(i)),
 			"-from", strconv.FormatUint(*from+uint64(i), 10), "-stride", strconv.Itoa(len(parts)))
-		cmd.Env = append(append(os.Environ(), "GOGC=400"), env...)
+		cmd.Env = append(append(os.Environ(), "GOGC=600", "GOMAXPROCS=1"), env...)
 		cmd.Stderr = os.Stderr
 		alive, err := cmd.StdinPipe() // it ends when this process does
 		require.NoError(t, err)

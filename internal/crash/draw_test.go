@@ -127,7 +127,7 @@ func (d *drawing) round() {
 // work is several clients, an administrator with whom things happen, and one who only looks.
 func (d *drawing) work() {
 	for i := range d.Clients {
-		for range 4 + d.IntN(36) {
+		for range 3 + d.IntN(22) {
 			d.clientOp(d.client(i))
 		}
 	}

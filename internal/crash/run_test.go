@@ -74,6 +74,7 @@ type machine struct {
 	session int // how often the array was started
 
 	before     map[*Disk]map[int64][]byte // what disks had at some moment of this round
+	set        *array.Set                 // what a start would make of the disks, as they are since the cut; nil: look
 	lost       map[int]bool               // slots that were lost since the array ran
 	accused    string                     // a member that was said to be set back
 	setBack    bool                       // one was, or lost writes that it had confirmed
@@ -274,7 +275,7 @@ func (c *machine) stop(string, []int64) error {
 
 // inspectSometimes holds the array against its invariants at every so manyth operation of a disk.
 func (c *machine) inspectSometimes() {
-	if c.steps++; c.steps%37 == 0 && c.up && c.wrong == nil {
+	if c.steps++; c.steps%97 == 0 && c.up && c.wrong == nil {
 		c.fail(c.inspect())
 	}
 }

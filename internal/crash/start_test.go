@@ -26,19 +26,23 @@ func (c *machine) cut(salt int64) {
 	for _, d := range c.all {
 		d.cut(r)
 	}
-	c.power.off, c.power.left = false, -1
+	c.power.off, c.power.left, c.set = false, -1, nil
 }
 
 // present takes the disks that a start would take for the members into disks, and says which slots are lost: those that are not
 // there, that are out, or that any of them says is not whole, since a change of the roster that was being written down when the power went
 // may be on some disks only.
 func (c *machine) present() (set array.Set, gone func(slot int) bool) {
-	set = c.judge()
-	for slot, x := range set.Current {
-		if x.Disk != nil {
-			c.disks[slot] = x.Disk.(*Disk)
+	if c.set == nil {
+		now := c.judge()
+		c.set = &now
+		for slot, x := range now.Current {
+			if x.Disk != nil {
+				c.disks[slot] = x.Disk.(*Disk)
+			}
 		}
 	}
+	set = *c.set
 	return set, func(slot int) bool {
 		for _, x := range set.Current {
 			if x.Disk != nil && x.Record.Roster[slot].Condition != record.Active {
@@ -132,7 +136,9 @@ func (c *machine) start(_ string, n []int64) error {
 	if c.power.left = -1; n[0] >= 0 {
 		c.power.left = int(n[0])
 	}
+	c.set = nil // some of them are lost since
 	set, _ := c.present()
+	c.set = nil
 	a, err := array.Open(set, c.config())
 	switch {
 	case c.power.off:
