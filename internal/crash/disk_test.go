@@ -274,28 +274,41 @@ func (d *Disk) Close() error            { return nil }
 // vanish pulls the disk: what was in its cache is kept or lost as in a power cut.
 func (d *Disk) vanish(r *rand.Rand) {
 	d.gone = true
-	d.cut(r)
+	d.cut(r, d.drawKeeping(r))
+}
+
+// keeping is which blocks of a cache a cut keeps.
+type keeping struct {
+	mode int
+	seam int64 // block
+}
+
+// drawKeeping draws them. Half of the seams lie where the journal begins or ends, or the data begins.
+func (d *Disk) drawKeeping(r *rand.Rand) keeping {
+	k := keeping{r.IntN(6), r.Int64N(d.size / block)}
+	if at := r.Int64N(6); at < 3 {
+		k.seam = (1 + at) << 20 / block
+	}
+	return k
 }
 
 // cut is what a power cut leaves: of each cached block one of its versions or the durable one.
-func (d *Disk) cut(r *rand.Rand) {
+func (d *Disk) cut(r *rand.Rand, k keeping) {
 	d.until, d.lag, d.faults = time.Time{}, 0, nil
 	d.cuts++
-	mode := r.IntN(6)
-	seam := r.Int64N(d.size / block)
 	for _, b := range sortedKeys(d.cached) {
 		v := d.cached[b]
 		keep := -1
-		switch mode {
+		switch k.mode {
 		case 0: // nothing reached the platter
 		case 1: // everything did
 			keep = len(v) - 1
 		case 2: // one end of the disk did: the journal without the data, or the data without the journal
-			if b < seam {
+			if b < k.seam {
 				keep = len(v) - 1
 			}
 		case 3:
-			if b >= seam {
+			if b >= k.seam {
 				keep = len(v) - 1
 			}
 		default:

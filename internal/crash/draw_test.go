@@ -71,29 +71,36 @@ func (d *drawing) power() int64 {
 	return d.upTo(8)
 }
 
-// storm is little work and many cuts, most of them while the array is being started.
+// storm is little work and many cuts: most in the middle of a flush, and then again while the array is being started.
 func (d *drawing) storm() {
-	for range 2 + d.IntN(6) {
-		for range 2 + d.IntN(10) {
+	for range 3 + d.IntN(6) {
+		for range d.IntN(5) {
 			d.clientOp(d.client(d.IntN(d.Clients)))
 		}
-		if d.IntN(3) == 0 {
+		if d.IntN(4) == 0 {
 			d.handOp()
 		}
-		if d.IntN(2) == 0 {
-			d.add("", "power", 1+d.upTo(6))
-			for range 1 + d.IntN(6) {
-				d.clientOp(d.client(d.IntN(d.Clients)))
+		d.add("client 0", "flush")
+		d.add("", "power", 1+d.upTo(4))
+		for i := range d.Clients {
+			for range 1 + d.IntN(3) {
+				d.clientOp(d.client(i))
 			}
+			by, _, _ := d.client(i)
+			d.add(by, "flush")
 		}
 		d.add("", "cut", d.salt())
-		d.losses()
-		for range 1 + d.IntN(5) {
-			d.add("", "start", d.upTo(6), d.salt())
-			d.losses()
+		for range 1 + d.IntN(3) {
+			if d.IntN(2) == 0 {
+				d.loss()
+			}
+			d.add("", "start", 1+d.Int64N(160), d.salt())
+		}
+		if d.IntN(2) == 0 {
+			d.loss()
 		}
 		d.add("", "start", -1, d.salt())
-		if d.IntN(3) > 0 {
+		if d.IntN(6) > 0 {
 			d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), 1)
 		}
 	}
@@ -197,7 +204,15 @@ func (d *drawing) handOp() {
 	if d.IntN(4) == 0 {
 		d.add("hand", "wait", d.Int64N(4000))
 	}
-	switch k := d.IntN(40); {
+	switch k := d.IntN(46); {
+	case k == 45:
+		d.add("hand", "cancel")
+	case k == 44:
+		d.add("hand", "go-on")
+	case k == 43:
+		d.add("hand", "probe")
+	case k > 40:
+		d.add("hand", "foretell", d.slot())
 	case k < 7:
 		d.add("hand", "pull", d.slot(), d.salt())
 	case k < 11:
@@ -255,14 +270,18 @@ func (d *drawing) handOp() {
 // losses are what is wrong with the disks after a cut.
 func (d *drawing) losses() {
 	for range d.IntN(4) {
-		switch d.IntN(4) {
-		case 0:
-			d.add("", "set-back", d.slot(), d.Int64N(4), d.Int64N(1000), d.salt())
-		case 1:
-			d.add("", "spoil", d.slot(), []int64{20, 300, 1000}[d.IntN(3)], d.salt())
-		default:
-			d.add("", "lose", d.slot())
-		}
+		d.loss()
+	}
+}
+
+func (d *drawing) loss() {
+	switch d.IntN(4) {
+	case 0:
+		d.add("", "set-back", d.slot(), d.Int64N(4), d.Int64N(1000), d.salt())
+	case 1:
+		d.add("", "spoil", d.slot(), []int64{20, 300, 1000}[d.IntN(3)], d.salt())
+	default:
+		d.add("", "lose", d.slot())
 	}
 }
 

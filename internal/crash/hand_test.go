@@ -25,6 +25,10 @@ var handVerbs = map[string]verb{
 	"pace":      {[]string{"mode"}, true, (*machine).setPace},
 	"hold":      {[]string{"ms"}, true, (*machine).holdTasks},
 	"check":     {[]string{"repair"}, true, (*machine).startCheck},
+	"cancel":    {nil, true, (*machine).cancelTasks},
+	"go-on":     {nil, true, (*machine).goOn},
+	"probe":     {nil, true, (*machine).probe},
+	"foretell":  {[]string{"slot"}, true, (*machine).foretell},
 	"pull":      {[]string{"slot", "salt"}, true, (*machine).pull},
 	"back":      {[]string{"nth"}, true, (*machine).back},
 	"fail":      {[]string{"slot"}, true, (*machine).failSlot},
@@ -91,6 +95,34 @@ func (c *machine) holdTasks(_ string, n []int64) error {
 	return nil
 }
 
+// cancelTasks cancels what can be cancelled.
+func (c *machine) cancelTasks(string, []int64) error {
+	for _, t := range c.a.TaskStates() {
+		if t.State == array.TaskRunning && c.a.Steer(t.Kind, t.Slot, array.TaskCancelled) == nil {
+			seen("a task was cancelled")
+		}
+	}
+	return nil
+}
+
+// goOn begins tasks again that ended in an error.
+func (c *machine) goOn(string, []int64) error {
+	c.a.GoOn()
+	return nil
+}
+
+// probe asks whether all members are there, as the service does now and then.
+func (c *machine) probe(string, []int64) error {
+	c.a.Probe()
+	return nil
+}
+
+// foretell says of a member that works that it will fail.
+func (c *machine) foretell(_ string, n []int64) error {
+	c.a.Foretell(c.slot(n[0]), "its health says so")
+	return nil
+}
+
 func (c *machine) startCheck(_ string, n []int64) error {
 	if c.a.StartCheck(n[0] != 0) == nil {
 		seen("check begun")
@@ -106,7 +138,7 @@ func (c *machine) slot(n int64) int {
 // active is the disk of a member that takes part in full, and that the array can lose; nil when it is another.
 func (c *machine) active(n int64) (slot int, d *Disk) {
 	slot = c.slot(n)
-	if c.a.MemberStates()[slot].Condition != record.Active || !c.canLose(slot) {
+	if !works(c.a.MemberStates()[slot].Condition) || !c.canLose(slot) {
 		return slot, nil
 	}
 	return slot, c.memberAt(slot)
@@ -232,7 +264,7 @@ func (c *machine) spare(_ string, n []int64) error {
 
 func (c *machine) retire(_ string, n []int64) error {
 	slot := c.slot(n[0])
-	if c.a.MemberStates()[slot].Condition != record.Active {
+	if !works(c.a.MemberStates()[slot].Condition) {
 		return nil
 	}
 	d := c.newDisk()

@@ -28,7 +28,7 @@ func (c *machine) outside(string, []int64) error {
 	}
 	members := make([]*outsider, len(rec.Roster))
 	for slot, x := range set.Current {
-		if x.Disk != nil && rec.Roster[slot].Condition == record.Active {
+		if x.Disk != nil && works(rec.Roster[slot].Condition) {
 			members[slot] = &outsider{d: x.Disk, own: x.Record, pages: map[int64][]byte{}}
 		}
 	}

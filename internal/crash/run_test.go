@@ -309,14 +309,17 @@ func (c *machine) canLose(slot int) bool {
 	}
 	return c.geo.Survives(func(s int) bool {
 		d := c.memberAt(s)
-		return s == slot || d == nil || d.gone || d.shaky || d.latent || states[s].Condition != record.Active
+		return s == slot || d == nil || d.gone || d.shaky || d.latent || !works(states[s].Condition)
 	})
 }
+
+// works says whether a member has all of its contents.
+func works(c record.Condition) bool { return c == record.Active || c == record.Failing }
 
 // proven says whether it would be noticed if a disk were silently wrong.
 func (c *machine) proven(slot int) bool {
 	w := c.memberAt(c.witness(slot))
-	return w != nil && !w.gone && !w.shaky && !w.latent && c.a.MemberStates()[c.witness(slot)].Condition == record.Active
+	return w != nil && !w.gone && !w.shaky && !w.latent && works(c.a.MemberStates()[c.witness(slot)].Condition)
 }
 
 func (c *machine) witness(slot int) int { return record.WitnessOf(slot, len(c.disks)) }

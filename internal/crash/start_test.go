@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"time"
 
-	"nidalo/core/record"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
@@ -23,8 +22,13 @@ func (c *machine) cutPower(_ string, n []int64) error {
 
 func (c *machine) cut(salt int64) {
 	r := salted(salt)
+	// Often all disks keep the same of what they have, such as the journals and not the data.
+	same, alike := c.all[0].drawKeeping(r), r.IntN(2) == 0
 	for _, d := range c.all {
-		d.cut(r)
+		if !alike {
+			same = d.drawKeeping(r)
+		}
+		d.cut(r, same)
 	}
 	c.power.off, c.power.left, c.set = false, -1, nil
 }
@@ -45,7 +49,7 @@ func (c *machine) present() (set array.Set, gone func(slot int) bool) {
 	set = *c.set
 	return set, func(slot int) bool {
 		for _, x := range set.Current {
-			if x.Disk != nil && x.Record.Roster[slot].Condition != record.Active {
+			if x.Disk != nil && !works(x.Record.Roster[slot].Condition) {
 				return true
 			}
 		}
@@ -220,7 +224,7 @@ func (c *machine) mend(_ string, n []int64) error {
 		return fmt.Errorf("check: %+v, %w", result, errors.Join(err, errors.New("not all could be repaired")))
 	}
 	for slot, m := range c.a.MemberStates() {
-		if d := c.memberAt(slot); d != nil && m.Condition == record.Active {
+		if d := c.memberAt(slot); d != nil && works(m.Condition) {
 			d.shaky, d.latent = false, d.latent && !d.reloaded
 		}
 	}
