@@ -7,7 +7,7 @@ MINUTES ?= 6
 
 export CGO_ENABLED = 0
 
-.PHONY: build screenshots demo test tools lint unit race crash fuzz cross soak bench clean
+.PHONY: build screenshots demo test test-vm tools lint unit race crash fuzz cross soak bench clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -36,7 +36,7 @@ cross:
 	GOOS=linux GOARCH=arm64 $(GO) vet ./core/... ./internal/...
 
 unit:
-	$(GO) test -timeout 40m $$($(GO) list ./... | grep -v internal/crash)
+	$(GO) test -timeout 40m $$($(GO) list ./... | grep -v -e internal/crash -e test/vm)
 
 # The race detector needs cgo and a C compiler; the product does not.
 race:
@@ -47,6 +47,12 @@ race:
 # and every mistake that it can be told to make, which must be noticed. make soak plays other seeds.
 crash:
 	NIDALO_SEEDS=15000 NIDALO_MINUTES=$(MINUTES) $(GO) test -v -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
+
+# A Linux guest with real disks on real drivers. The first run makes its images of Debian's packages, which takes a minute.
+test-vm:
+	@which qemu-system-x86_64 cpio sfdisk depmod xz >/dev/null || (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
+	    qemu-system-x86 qemu-utils cpio fdisk kmod xz-utils e2fsprogs >/dev/null)
+	$(GO) test -count 1 -timeout 60m -v ./test/vm
 
 fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record

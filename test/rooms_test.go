@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"nidalo/internal/view"},
 	{"nidalo/internal/cli"},
 	{"nidalo/cmd/nidalo"},
-	{"nidalo/test"},
+	{"nidalo/test", "nidalo/test/vm", "nidalo/test/vm/agent"},
 }
 
 func TestDependenciesPointDown(t *testing.T) {

@@ -12,7 +12,9 @@ import (
 
 // Peeker is a disk of the crash machine. Peek reads without an operation, what the disk would return now; it says false when
 // something was done to the disk that the array has no part in.
-type Peeker interface{ Peek(p []byte, off int64) bool }
+type Peeker interface {
+	Peek(p []byte, off int64) bool
+}
 
 // CheckInvariants holds the parts of a running array against each other and against its disks, at any step of the machine. It
 // waits for nothing: a part whose lock is held is in the middle of a change and is passed over. still says that nobody uses the array.

@@ -329,8 +329,8 @@ func (d *drawing) disaster() {
 	d.add("", "rescue")
 	for range 3 {
 		if power := d.power(); power >= 0 {
-			d.add("", "readmit", power, d.salt())
+			d.add("", "readmit", power, d.salt(), 0)
 		}
 	}
-	d.add("", "readmit", -1, d.salt())
+	d.add("", "readmit", -1, d.salt(), d.mostBits())
 }

@@ -160,16 +160,37 @@ func (c *machine) readmit(_ string, n []int64) error {
 	}
 	c.cut(n[1])
 	c.over = true
-	return c.broughtBack()
+	return c.broughtBack(n[2])
 }
 
-func (c *machine) broughtBack() error {
+func (c *machine) broughtBack(swap int64) error {
 	a, err := array.Open(c.judge(), c.config())
 	if err != nil {
 		return fmt.Errorf("after bringing back: %w", err)
 	}
 	seen("brought back in place")
 	c.a, c.up = a, true
+	if err := c.readsAsPromised(); err != nil {
+		return err
+	}
+	// What is lost stays lost when members that are not there are replaced.
+	for slot, m := range a.MemberStates() {
+		if isLost(m) && swap>>slot&1 == 1 {
+			if err := c.replaceBy(slot, c.newDisk()); err != nil {
+				return err
+			}
+		}
+	}
+	a.WaitTasks()
+	if err := c.readsAsPromised(); err != nil {
+		return err
+	}
+	return c.writtenAgain()
+}
+
+// readsAsPromised: what can be read is as new as it was flushed, and what cannot was given up.
+func (c *machine) readsAsPromised() error {
+	a := c.a
 	for b := range c.m.blocks {
 		got := make([]byte, block)
 		if err := a.ReadAt(got, b*block); err != nil {
@@ -182,7 +203,12 @@ func (c *machine) broughtBack() error {
 			return fmt.Errorf("after bringing back: %w", err)
 		}
 	}
-	// What was given up can be written again, and then all is as it should be.
+	return nil
+}
+
+// writtenAgain: what was given up can be written again, and then all is as it should be.
+func (c *machine) writtenAgain() error {
+	a := c.a
 	c.m.begin(0, c.m.blocks, false)
 	per := c.geo.StripeSize() / block // at once, since a part of a lost stripe cannot be kept
 	for first := int64(0); first < c.m.blocks; first += per {

@@ -53,7 +53,7 @@ var plainVerbs = map[string]verb{
 	"plug":     {args: []string{"slot"}, run: (*machine).plug},
 	"unplug":   {args: []string{"slot"}, run: (*machine).unplug},
 	"rescue":   {run: (*machine).rescue},
-	"readmit":  {args: []string{"power", "salt"}, run: (*machine).readmit},
+	"readmit":  {args: []string{"power", "salt", "swap"}, run: (*machine).readmit},
 	"outside":  {run: (*machine).outside},
 }
 
