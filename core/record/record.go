@@ -286,13 +286,21 @@ func (r *Record) Encode() ([]byte, error) {
 	return buf, nil
 }
 
-// Decode reads one copy of a member record. ErrAbsent means the magic is not there; any other error wraps ErrFormat.
+// Length is how many bytes a record takes of which head is the first block; a block where none begins.
+func Length(head []byte) int {
+	if len(head) < Block || [8]byte(head[:8]) != magicRecord {
+		return Block
+	}
+	return int(min(max(binary.LittleEndian.Uint32(head[12:]), Block), Size))
+}
+
+// Decode reads one copy of a member record, whole, perhaps with more behind it. ErrAbsent means the magic is not there; any other error wraps ErrFormat.
 func Decode(buf []byte) (*Record, error) {
-	if len(buf) < Size || [8]byte(buf[:8]) != magicRecord {
+	if len(buf) < Block || [8]byte(buf[:8]) != magicRecord {
 		return nil, ErrAbsent
 	}
 	length := binary.LittleEndian.Uint32(buf[12:])
-	if length < Block || length > Size || length%Block != 0 {
+	if length < Block || length > Size || length%Block != 0 || int(length) > len(buf) {
 		return nil, fmt.Errorf("member record: length %d: %w", length, ErrFormat)
 	}
 	buf = buf[:length]

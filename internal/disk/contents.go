@@ -111,9 +111,14 @@ func ReadRecord(d Disk) (*record.Record, error) {
 	var best *record.Record
 	var damage error
 	try := func(off int64) {
-		buf := make([]byte, record.Size)
+		buf := make([]byte, record.Block)
 		if off < 0 || d.ReadAt(buf, off) != nil {
 			return
+		}
+		if n := record.Length(buf); n > len(buf) {
+			if buf = make([]byte, n); d.ReadAt(buf, off) != nil {
+				return
+			}
 		}
 		r, err := record.Decode(buf)
 		switch {

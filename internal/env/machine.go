@@ -24,6 +24,7 @@ type scheduler struct {
 	now     time.Time
 	threads []*thread // that have not ended, oldest first
 	running *thread
+	idle    []chan *thread // goroutines that have ended one thread and wait for another
 	names   int
 	ids     uint64
 	steps   int
@@ -35,6 +36,7 @@ type scheduler struct {
 
 type thread struct {
 	name   int
+	f      func()
 	resume chan struct{}
 	gone   chan struct{}
 	ready  func() bool // nil: it may go on
@@ -66,6 +68,9 @@ func Run(seed uint64, limit int, f func()) error {
 		}
 		<-t.gone
 	}
+	for _, own := range s.idle {
+		close(own)
+	}
 	return s.failure
 }
 
@@ -77,27 +82,47 @@ func (s *scheduler) end(err error) {
 	}
 }
 
+// thread makes a thread. Goroutines are used again, with the stacks they have grown.
 func (s *scheduler) thread(f func()) *thread {
 	s.names++
-	t := &thread{name: s.names, resume: make(chan struct{}), gone: make(chan struct{})}
+	t := &thread{name: s.names, f: f, resume: make(chan struct{}), gone: make(chan struct{})}
 	s.threads = append(s.threads, t)
+	if n := len(s.idle); n > 0 {
+		s.idle[n-1] <- t
+		s.idle = s.idle[:n-1]
+		return t
+	}
+	own := make(chan *thread, 1)
+	own <- t
 	go func() {
-		defer close(t.gone)
-		<-t.resume
-		if s.over {
-			return
+		for t := range own {
+			if !s.live(t, own) {
+				return
+			}
 		}
-		defer func() {
-			if p := recover(); p != nil {
-				s.end(fmt.Errorf("panic: %v\n%s", p, debug.Stack()))
-			}
-			if !s.over {
-				s.leave(t)
-			}
-		}()
-		f()
 	}()
 	return t
+}
+
+// live is the life of a thread. It says whether its goroutine may have another.
+func (s *scheduler) live(t *thread, own chan *thread) (again bool) {
+	defer close(t.gone)
+	<-t.resume
+	if s.over {
+		return false
+	}
+	defer func() {
+		if p := recover(); p != nil {
+			s.end(fmt.Errorf("panic: %v\n%s", p, debug.Stack()))
+		}
+		if !s.over {
+			again = true
+			s.idle = append(s.idle, own) // before another goes on
+			s.leave(t)
+		}
+	}()
+	t.f()
+	return false
 }
 
 // leave ends a thread and lets another go on.

@@ -1,3 +1,5 @@
+//go:build linux
+
 // The agent is what runs in a guest of the tests besides the system itself: it is the first process, starts udev, and does what the
 // host asks for over a serial port, a line of JSON for each command and each answer.
 package main
