@@ -32,7 +32,7 @@ type drawing struct {
 func Draw(seed uint64) Script {
 	d := &drawing{Rand: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	shape := shapes[d.IntN(len(shapes))]
-	d.Script = Script{Level: shape.level, Members: shape.members, Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed}
+	d.Script = Script{Level: shape.level, Members: shape.members, Strip: 16 << (d.IntN(3) / 2), Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed}
 	d.geo, _ = d.geometry()
 	d.blocks = d.Script.blocks(d.geo)
 	if d.IntN(3) == 0 {
@@ -191,6 +191,13 @@ func (d *drawing) clientOp(by string, from, to int64) {
 		d.add(by, "part", first, d.Int64N(block), d.Int64N(block))
 	case k < 17:
 		d.add(by, "status", from, to-from)
+	case k < 18: // a whole stripe that is never-written before, which takes yet another way
+		if first = max(from, first-first%per); first+per <= to {
+			d.add(by, "zero", first, per)
+			d.add(by, "flush")
+			d.add(by, "write", first, per)
+			d.add(by, "flush")
+		}
 	default:
 		d.add(by, "read", first, span)
 	}

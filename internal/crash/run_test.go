@@ -146,7 +146,7 @@ func (c *machine) play() error {
 		c.disks = append(c.disks, d)
 		disks = append(disks, d)
 	}
-	a, err := array.Create(array.Plan{Name: "crash", Level: c.script.Level, Strip: layout.MinStrip, Disks: disks}, c.config())
+	a, err := array.Create(array.Plan{Name: "crash", Level: c.script.Level, Strip: int64(c.script.Strip) << 10, Disks: disks}, c.config())
 	if err != nil {
 		return err
 	}

@@ -15,7 +15,7 @@ import (
 
 // Script is a run: an array, and what happens to it. Its text has a line for each of these, and a run can be repeated from it:
 //
-//	array level=5 members=3 stripes=4 clients=2 seed=77
+//	array level=5 members=3 strip=16 stripes=4 clients=2 seed=77
 //	power after=118
 //	client 0: write at=3 blocks=2
 //	client 1: flush
@@ -27,10 +27,11 @@ import (
 // at a time. Every line makes sense in any state of the machine, if only by doing nothing, so whatever lines are left out, the
 // rest is a script.
 type Script struct {
-	Level                     layout.Level
-	Members, Stripes, Clients int
-	Seed                      uint64 // of the scheduler
-	Ops                       []Op
+	Level            layout.Level
+	Members, Strip   int // strip in KiB
+	Stripes, Clients int
+	Seed             uint64 // of the scheduler
+	Ops              []Op
 }
 
 // Op is one operation: an actor, a verb, and the numbers that the verb takes.
@@ -53,7 +54,7 @@ func (o Op) String() string {
 
 func (s Script) String() string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "array level=%s members=%d stripes=%d clients=%d seed=%d\n", s.Level, s.Members, s.Stripes, s.Clients, s.Seed)
+	fmt.Fprintf(&out, "array level=%s members=%d strip=%d stripes=%d clients=%d seed=%d\n", s.Level, s.Members, s.Strip, s.Stripes, s.Clients, s.Seed)
 	for _, o := range s.Ops {
 		fmt.Fprintln(&out, o)
 	}
@@ -87,7 +88,7 @@ func Parse(text string) (s Script, err error) {
 
 func (s *Script) header(line string) error {
 	var level string
-	_, err := fmt.Sscanf(line, "array level=%s members=%d stripes=%d clients=%d seed=%d", &level, &s.Members, &s.Stripes, &s.Clients, &s.Seed)
+	_, err := fmt.Sscanf(line, "array level=%s members=%d strip=%d stripes=%d clients=%d seed=%d", &level, &s.Members, &s.Strip, &s.Stripes, &s.Clients, &s.Seed)
 	s.Level = layout.Level(level)
 	if err == nil && (s.Stripes < 1 || s.Clients < 1) {
 		err = fmt.Errorf("%q: a script needs stripes and clients", line)
@@ -142,7 +143,7 @@ func (s Script) geometry() (*layout.Geometry, error) {
 	if err != nil {
 		return nil, err
 	}
-	return layout.New(s.Level, layout.MinStrip, 0, slices.Repeat([]int64{p.DataSize}, s.Members))
+	return layout.New(s.Level, int64(s.Strip)<<10, 0, slices.Repeat([]int64{p.DataSize}, s.Members))
 }
 
 // blocks is how much of the array is used: a few stripes over and over, so that writes meet; all of it for concat.
