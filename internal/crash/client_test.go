@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"nidalo/internal/array"
+	"nidalo/internal/env"
 )
 
 // clientVerbs are what clients do, each with its stretch of the array. "watch" does some of it too, with all of the array.
@@ -17,6 +18,7 @@ var clientVerbs = map[string]verb{
 	"take":   {[]string{"at", "blocks"}, true, (*machine).clientTake},
 	"force":  {[]string{"at", "blocks"}, true, (*machine).clientForce},
 	"part":   {[]string{"at", "from", "bytes"}, true, (*machine).clientPart},
+	"beside": {[]string{"at", "from", "bytes"}, true, (*machine).clientBeside},
 	"zero":   {[]string{"at", "blocks"}, true, (*machine).clientZero},
 	"flush":  {nil, true, (*machine).clientFlush},
 	"read":   {[]string{"at", "blocks"}, true, (*machine).clientRead},
@@ -99,6 +101,24 @@ func (c *machine) clientPart(by string, n []int64) error {
 	bytes := 1 + n[2]%(block-from)
 	seen("part of a block written")
 	return c.user(by).WriteAt(p[from:from+bytes], b*block+from)
+}
+
+// clientBeside writes a block, and at the same time a part of it with the same bytes.
+func (c *machine) clientBeside(by string, n []int64) error {
+	b, _ := c.place(by, n[0], 1)
+	c.m.begin(b, 1, false)
+	p := c.m.contents(b, 1)
+	from := n[1] % (block - 1)
+	bytes := 1 + n[2]%(block-from)
+	var whole, part error
+	var both env.Group
+	user := c.user(by)
+	both.Go(func() { whole = user.WriteAt(p, b*block) })
+	both.Go(func() { part = user.WriteAt(p[from:from+bytes], b*block+from) })
+	both.Wait()
+	err := errors.Join(whole, part)
+	c.m.end(b, 1, err)
+	return err
 }
 
 func (c *machine) clientZero(by string, n []int64) error {

@@ -62,6 +62,7 @@ type Disk struct {
 
 	// What the machine knows of it and the array need not.
 	pulled   int  // in which session of the machine
+	whole    bool // it had all of its contents when it was pulled first
 	shaky    bool // it did not do what a disk should, and no check put that right yet
 	latent   bool // it did so silently: only a check after a start finds all of it
 	reloaded bool // and there was a start since

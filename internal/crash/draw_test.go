@@ -188,7 +188,14 @@ func (d *drawing) clientOp(by string, from, to int64) {
 	case k < 15:
 		d.add(by, "force", first, span)
 	case k < 16:
-		d.add(by, "part", first, d.Int64N(block), d.Int64N(block))
+		if d.IntN(2) == 0 {
+			d.add(by, "part", first, d.Int64N(block), d.Int64N(block))
+		} else {
+			for range 3 {
+				d.add(by, "beside", first, d.Int64N(block), d.Int64N(block))
+				d.add(by, "read", first, 1)
+			}
+		}
 	case k < 17:
 		d.add(by, "status", from, to-from)
 	case k < 18: // a whole stripe that is never-written before, which takes yet another way
@@ -224,6 +231,11 @@ func (d *drawing) handOp() {
 		d.add("hand", "pull", d.slot(), d.salt())
 	case k < 11:
 		d.add("hand", "back", d.Int64N(3))
+		if d.IntN(3) == 0 {
+			d.add("hand", "pause", d.Int64N(40))
+			d.add("hand", "pull-last", d.salt())
+			d.add("hand", "back", d.Int64N(3))
+		}
 	case k < 14:
 		d.add("hand", "replace", d.Int64N(3))
 	case k < 16:

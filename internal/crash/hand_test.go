@@ -30,6 +30,7 @@ var handVerbs = map[string]verb{
 	"probe":     {nil, true, (*machine).probe},
 	"foretell":  {[]string{"slot"}, true, (*machine).foretell},
 	"pull":      {[]string{"slot", "salt"}, true, (*machine).pull},
+	"pull-last": {[]string{"salt"}, true, (*machine).pullLast},
 	"back":      {[]string{"nth"}, true, (*machine).back},
 	"fail":      {[]string{"slot"}, true, (*machine).failSlot},
 	"replace":   {[]string{"nth"}, true, (*machine).replaceLost},
@@ -164,12 +165,26 @@ func (c *machine) nthLost(n int64) int {
 }
 
 func (c *machine) pull(_ string, n []int64) error {
-	if _, d := c.active(n[0]); d != nil {
+	slot, d := c.active(n[0])
+	if d != nil {
+		d.whole = true
+	} else if c.a.MemberStates()[slot].Condition == record.Rebuilding {
+		d = c.memberAt(slot) // nobody counts on it yet
+	}
+	if d != nil && !d.gone {
 		d.pulled = c.session
 		d.vanish(salted(n[1]))
 		seen("a disk was pulled")
 	}
 	return nil
+}
+
+// pullLast pulls the disk that came back last, wherever it is in catching up.
+func (c *machine) pullLast(by string, n []int64) error {
+	if c.cameBack == nil {
+		return nil
+	}
+	return c.pull(by, []int64{int64(*c.cameBack), n[0]})
 }
 
 func (c *machine) back(_ string, n []int64) error {
@@ -179,8 +194,8 @@ func (c *machine) back(_ string, n []int64) error {
 	return nil
 }
 
-// bringBack puts a disk back that was away. It must be known by what it carries if it was pulled since the array was started; a
-// crash may leave a change of the roster on it that is on no other disk.
+// bringBack puts a disk back that was away. It must be known by what it carries if it was pulled since the array was started, and
+// counts if it ever was whole; a crash may leave a change of the roster on it that is on no other disk.
 func (c *machine) bringBack(slot int) error {
 	d := c.memberAt(slot)
 	if d == nil || !d.gone || d.shaky || d.latent {
@@ -195,13 +210,15 @@ func (c *machine) bringBack(slot int) error {
 	err := c.a.Return(d, own, false)
 	if err != nil && !c.halted() {
 		c.note("    slot %d (%s) is refused: %v", slot, d.name, err)
-		if d.gone = true; strings.Contains(err.Error(), "went on by itself") && !d.touched && d.pulled == c.session {
+		if d.gone = true; !d.touched && d.pulled == c.session &&
+			(strings.Contains(err.Error(), "went on by itself") || d.whole && strings.Contains(err.Error(), "was not rebuilt")) {
 			return fmt.Errorf("slot %d: %w", slot, err)
 		}
 		return nil
 	}
 	if err == nil {
 		seen("returned")
+		c.cameBack = &slot
 	}
 	return err
 }

@@ -86,6 +86,7 @@ type machine struct {
 	rescued    bool                       // a rescue read what is left
 	readmitted bool                       // the power went while members were brought back
 	over       bool                       // nothing more can be done with this array
+	cameBack   *int                       // the slot of the disk that came back last
 	steps      int
 	wrong      error // the first thing that an actor or an oracle found wrong
 }

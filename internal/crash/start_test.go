@@ -137,6 +137,7 @@ func (c *machine) start(_ string, n []int64) error {
 	for _, d := range c.all {
 		d.until, d.lag, d.faults = time.Time{}, 0, nil
 	}
+	c.stopped = false
 	if c.power.left = -1; n[0] >= 0 {
 		c.power.left = int(n[0])
 	}
@@ -165,7 +166,7 @@ func (c *machine) start(_ string, n []int64) error {
 	c.session++
 	clear(c.lost)
 	clear(c.users)
-	c.short, c.hung, c.stopped = false, false, false
+	c.short, c.hung = false, false
 	for _, d := range c.all {
 		d.reloaded, d.touched = true, false
 	}
