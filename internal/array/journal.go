@@ -379,16 +379,6 @@ func (a *Array) settlePages() error {
 	}
 	a.probeTasks()
 	var marks []mark
-	reuse := func() {
-		j.mu.Lock()
-		for _, k := range marks {
-			if k.m.ring.live -= k.live; k.m.ring.live > 0 {
-				probe.CommitInCheckpoint.Seen()
-			}
-		}
-		j.freed.Broadcast()
-		j.mu.Unlock()
-	}
 	j.barrier.Lock()
 	if err := a.alive(); err != nil { // a batch that could not be written may have stopped the array: it counts, and is not in place
 		j.barrier.Unlock()
@@ -419,9 +409,6 @@ func (a *Array) settlePages() error {
 	if err := a.settle(seen, number, false); err != nil {
 		return err
 	}
-	if probe.RingReusedTooEarly.On() {
-		reuse()
-	}
 	err = a.parallel(len(marks), func(i int) error {
 		m := marks[i].m
 		if !m.live() {
@@ -435,9 +422,14 @@ func (a *Array) settlePages() error {
 	if err := a.syncAll(); err != nil {
 		return err
 	}
-	if !probe.RingReusedTooEarly.On() {
-		reuse()
+	j.mu.Lock()
+	for _, k := range marks {
+		if k.m.ring.live -= k.live; k.m.ring.live > 0 {
+			probe.CommitInCheckpoint.Seen()
+		}
 	}
+	j.freed.Broadcast()
+	j.mu.Unlock()
 	j.settled.Store(batch)
 	return nil
 }

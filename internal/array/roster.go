@@ -223,9 +223,7 @@ func (r *roster) activate(a *Array, m *member) error {
 	e.Condition, e.Cursor, e.Since = record.Active, 0, a.now()
 	e.Left, e.LeftID, e.Tried, e.TriedID, e.Base = 0, 0, 0, 0, 0
 	r.next()
-	if r.arriving = m; probe.ActiveBeforeRoster.On() {
-		m.state.Store(int32(record.Active))
-	}
+	r.arriving = m
 	err := r.write(a)
 	r.arriving = nil
 	if err == nil && m.condition() == record.Rebuilding {

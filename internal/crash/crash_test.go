@@ -81,20 +81,37 @@ func TestScript(t *testing.T) {
 
 // TestStories plays the scripts that are kept: faults that the engine once had, cut down.
 func TestStories(t *testing.T) {
-	files, err := filepath.Glob("testdata/*.script")
-	require.NoError(t, err)
-	require.NotEmpty(t, files)
-	for _, file := range files {
-		raw, err := os.ReadFile(file)
-		require.NoError(t, err)
-		s, err := Parse(string(raw))
-		require.NoError(t, err, file)
-		for range 20 { // the schedule of the day it was found is another today
-			_, err := Run(s)
-			require.NoError(t, err, "%s with scheduler seed %d", file, s.Seed)
-			s.Seed++
+	all := stories()
+	require.NotEmpty(t, all)
+	for _, s := range all {
+		for range schedules * 3 { // the schedule of the day it was found is another today
+			_, err := Run(s.script)
+			require.NoError(t, err, "%s with scheduler seed %d", s.name, s.script.Seed)
+			s.script.Seed++
 		}
 	}
+}
+
+type story struct {
+	name   string
+	script Script
+}
+
+// stories are the scripts that are kept.
+func stories() (out []story) {
+	files, _ := filepath.Glob("testdata/*.script")
+	for _, file := range files {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			panic(err)
+		}
+		s, err := Parse(string(raw))
+		if err != nil {
+			panic(fmt.Sprintf("%s: %v", file, err))
+		}
+		out = append(out, story{filepath.Base(file), s})
+	}
+	return out
 }
 
 // part is what one process found.

@@ -35,9 +35,12 @@ func Draw(seed uint64) Script {
 	d.Script = Script{Level: shape.level, Members: shape.members, Strip: 16 << (d.IntN(3) / 2), Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed}
 	d.geo, _ = d.geometry()
 	d.blocks = d.Script.blocks(d.geo)
-	if d.IntN(3) == 0 {
+	switch kind := d.IntN(20); {
+	case kind < 6:
 		d.storm()
-	} else {
+	case kind < 8:
+		d.flood()
+	default:
 		for range 1 + d.IntN(3) {
 			d.round()
 		}
@@ -103,6 +106,28 @@ func (d *drawing) storm() {
 		if d.IntN(6) > 0 {
 			d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), 1)
 		}
+	}
+}
+
+// flood is more writes than the journals hold.
+func (d *drawing) flood() {
+	per := d.geo.StripeSize() / block
+	for range 1 + d.IntN(2) {
+		d.add("", "power", 100+d.Int64N(4000))
+		for range 20 + d.IntN(20) {
+			i := d.IntN(d.Clients)
+			by, from, to := d.client(i)
+			first := from + d.Int64N(to-from)
+			d.add(by, "write", first, min(to-first, 1+d.Int64N(4*per)))
+			d.add(by, "flush")
+		}
+		for range d.IntN(3) {
+			d.handOp()
+		}
+		d.add("", "cut", d.salt())
+		d.losses()
+		d.add("", "start", -1, d.salt())
+		d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), 1)
 	}
 }
 

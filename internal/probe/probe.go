@@ -91,11 +91,9 @@ const (
 	ReturnLosesBase
 	LeftInRosterEpoch
 	PartForgetsCache
-	ActiveBeforeRoster
 	LateIsLost
 	RebuiltNotSynced
 	CursorBeforeData
-	RingReusedTooEarly
 	FlushForgetsOut
 	ReadsOutFirst
 	ArrivingNeverFails
@@ -126,10 +124,8 @@ var mistakes = [Mistakes]string{
 	ChangeInWriteForgotten: "a change of a page while it is written is forgotten",
 	WitnessedTooEarly:      "pages are witnessed before they are written", WitnessNotCopied: "a retirement forgets the witnesses",
 	ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
-	PartForgetsCache: "a part-block write forgets the cache", ActiveBeforeRoster: "a member is active before the roster says so",
-	LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
-	CursorBeforeData: "a rebuild's cursor is saved before its data", RingReusedTooEarly: "ring space is used again before the head is durable",
-	FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
+	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
+	CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 
 func (m Mistake) String() string { return mistakes[m] }
