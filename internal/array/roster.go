@@ -251,6 +251,10 @@ again:
 			live = append(live, m)
 		}
 	}
+	if len(live) == 0 {
+		a.freeze(fmt.Errorf("%w: no member is left that the roster could be written to", ErrFailed))
+		return a.alive()
+	}
 	if whole(r.rec) {
 		r.rec.Changes = record.Changes{}
 	}

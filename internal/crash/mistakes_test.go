@@ -21,6 +21,7 @@ import (
 type verdict struct {
 	Mistake probe.Mistake
 	Seed    uint64 // that noticed it; 0: none did
+	Story   bool   // a kept script noticed it
 	Played  int    // seeds
 	Made    bool   // the engine came to the place at all
 	How     string
@@ -33,7 +34,8 @@ func (v verdict) String() string {
 // most is how many seeds may be needed to notice a mistake.
 const most = 2000
 
-// known are seeds that noticed each mistake before, which are played first.
+// known are seeds that noticed each mistake before, which are played first; 0 where only a kept story does. With NIDALO_KNOWN set they
+// are found anew, from seed 1 on.
 const known = "testdata/mistakes.txt"
 
 // TestMistakesAreNoticed has the engine make each of the mistakes in package probe, and wants the machine to notice.
@@ -54,7 +56,7 @@ func TestMistakesAreNoticed(t *testing.T) {
 		switch {
 		case !v.Made:
 			t.Errorf("%s: the engine never came to it", v.Mistake)
-		case v.Seed == 0:
+		case v.Seed == 0 && !v.Story:
 			t.Errorf("%s: not noticed in %d seeds", v.Mistake, v.Played)
 		}
 	}
@@ -80,7 +82,11 @@ func TestShareMistakes(t *testing.T) {
 			one.Mistakes = append(one.Mistakes, verdict{Mistake: m, Seed: 1, Made: true, How: "not tried"})
 			continue
 		}
-		v := notice(m, hints[m.String()])
+		first := hints[m.String()]
+		if os.Getenv("NIDALO_KNOWN") != "" {
+			first = 0
+		}
+		v := notice(m, first)
 		fmt.Fprintf(os.Stderr, "%s\n", v)
 		one.Mistakes = append(one.Mistakes, v)
 	}
@@ -101,7 +107,21 @@ func notice(m probe.Mistake, first uint64) verdict {
 		v.Seed, v.How = seed, strings.ReplaceAll(err.Error(), "\n", " ")
 		return true
 	}
-	if first != 0 && try(first) {
+	told := func() bool {
+		for _, story := range stories() {
+			for range schedules * 3 {
+				if _, err := Run(story.script); err != nil {
+					v.How = story.name + ": " + strings.ReplaceAll(err.Error(), "\n", " ")
+					v.Story = true
+					return true
+				}
+				story.script.Seed++
+			}
+		}
+		return false
+	}
+	measure := os.Getenv("NIDALO_KNOWN") != ""
+	if first != 0 && try(first) || first == 0 && !measure && told() {
 		return v
 	}
 	for seed := uint64(1); seed <= most; seed++ {
@@ -109,15 +129,8 @@ func notice(m probe.Mistake, first uint64) verdict {
 			return v
 		}
 	}
-	// Some are so rare that only the run that once found them does.
-	for _, file := range stories() {
-		for range schedules * 3 {
-			if _, err := Run(file.script); err != nil {
-				v.Seed, v.How = file.script.Seed, file.name+": "+strings.ReplaceAll(err.Error(), "\n", " ")
-				return v
-			}
-			file.script.Seed++
-		}
+	if measure {
+		told() // some are so rare that only the run that once found them does
 	}
 	return v
 }
