@@ -448,7 +448,7 @@ func (a *Array) settle(pages []*dirtyPage, number uint64, always bool) error {
 	}
 	switch {
 	case probe.HeadBeforeData.On():
-	case probe.WitnessedTooEarly.On() && (always || pages[0].p.key.kind != record.WitnessPage):
+	case probe.WitnessedTooEarly.On() && (always || len(pages) > 0 && pages[0].p.key.kind != record.WitnessPage):
 	case always || len(pages) > 0:
 		if err := a.syncAll(); err != nil {
 			return err
