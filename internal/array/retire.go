@@ -188,10 +188,8 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 			}
 		}
 	}
-	if !probe.WitnessNotCopied.On() {
-		if err := a.copyWitnesses(old, m); err != nil {
-			return err
-		}
+	if err := a.copyWitnesses(old, m); err != nil {
+		return err
 	}
 	if err := a.handOver(old, m); err != nil {
 		return err

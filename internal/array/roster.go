@@ -409,7 +409,7 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 	}
 	lost := func(slot int) bool {
 		other := a.members[slot].Load()
-		arrives := other == r.arriving && (other.live() || probe.ArrivingNeverFails.On())
+		arrives := other == r.arriving && other.live()
 		return other == m || !arrives && other.condition() != record.Active && other.condition() != record.Failing
 	}
 	if a.rescue != nil {

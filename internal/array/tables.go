@@ -279,7 +279,7 @@ func (t *tables) entry(h *member, page int64, at int, tag uint64) (record.Witnes
 	}
 	on, err := t.get(h, record.WitnessPage, page)
 	if err != nil {
-		if !h.live() || probe.HungWitnessExcuses.On() {
+		if !h.live() {
 			err = nil
 		}
 		return record.Witness{}, err
@@ -433,7 +433,7 @@ func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32
 // the journals are emptied: so nothing more is written, and the next start enters it from them.
 func (t *tables) unentered(m *member, err error) {
 	switch {
-	case !m.live() || probe.NotEnteredIgnored.On():
+	case !m.live():
 	case t.a.onto[m.slot].Load() == m:
 		t.a.failMember(m, record.Failed, err)
 	default:

@@ -77,6 +77,10 @@ func (d *drawing) power() int64 {
 // storm is little work and many cuts: most in the middle of a flush, and then again while the array is being started.
 func (d *drawing) storm() {
 	for range 3 + d.IntN(6) {
+		if d.IntN(6) == 0 {
+			d.change()
+			continue
+		}
 		for range d.IntN(5) {
 			d.clientOp(d.client(d.IntN(d.Clients)))
 		}
@@ -107,6 +111,30 @@ func (d *drawing) storm() {
 			d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), 1)
 		}
 	}
+}
+
+// change is a member that is retired, with the power going about when its place is taken, and the member whose pages it has seen set
+// back.
+func (d *drawing) change() {
+	some := func() {
+		for range 1 + d.IntN(5) {
+			d.clientOp(d.client(d.IntN(d.Clients)))
+		}
+		d.add("client 0", "flush")
+		d.add("", "then")
+	}
+	some()
+	d.add("memory", "remember")
+	d.add("", "then")
+	some()
+	slot := d.slot()
+	d.add("", "power", 40+d.Int64N(400))
+	d.add("hand", "retire", slot)
+	d.add("hand", "wait", 10_000)
+	d.add("", "cut", d.salt())
+	d.add("", "set-back", (slot+int64(d.Members)-1)%int64(d.Members), d.Int64N(4), d.Int64N(1000), d.salt())
+	d.add("", "start", -1, d.salt())
+	d.add("", "mend", 1, d.bits(), d.mostBits(), 1)
 }
 
 // flood is more writes than the journals hold.

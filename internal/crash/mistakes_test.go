@@ -48,6 +48,9 @@ func TestMistakesAreNoticed(t *testing.T) {
 		all = append(all, one.Mistakes...)
 	}
 	require.Len(t, all, int(probe.Mistakes)-1)
+	for _, v := range all {
+		require.NotEmpty(t, v.Mistake.String(), "mistake %d has no name", v.Mistake)
+	}
 	slices.SortFunc(all, func(x, y verdict) int { return cmp.Compare(x.Mistake, y.Mistake) })
 	var hints strings.Builder
 	for _, v := range all {

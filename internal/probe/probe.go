@@ -87,7 +87,6 @@ const (
 	TablesBeforeCache
 	WitnessNotCompared
 	WitnessedTooEarly
-	WitnessNotCopied
 	ReturnLosesBase
 	LeftInRosterEpoch
 	PartForgetsCache
@@ -96,11 +95,8 @@ const (
 	CursorBeforeData
 	FlushForgetsOut
 	ReadsOutFirst
-	ArrivingNeverFails
 	LeaverReadBack
 	TaskNotSuperseded
-	NotEnteredIgnored
-	HungWitnessExcuses
 	Mistakes // how many there are
 )
 
@@ -122,10 +118,10 @@ var mistakes = [Mistakes]string{
 	CleanBeforeWritten: "dirty is cleared before the page is written", CleanAfterError: "a page counts as clean although its sync failed",
 	TablesBeforeCache: "tables are looked at before the cache", WitnessNotCompared: "witnesses are not compared",
 	ChangeInWriteForgotten: "a change of a page while it is written is forgotten",
-	WitnessedTooEarly:      "pages are witnessed before they are written", WitnessNotCopied: "a retirement forgets the witnesses",
-	ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
+	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
 	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
-	CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
+	LeaverReadBack:    "tables of a member that left are read back from it",
+	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 
 func (m Mistake) String() string { return mistakes[m] }
