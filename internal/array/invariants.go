@@ -17,9 +17,9 @@ type Peeker interface {
 }
 
 // CheckInvariants holds the parts of a running array against each other and against its disks, at any step of the machine. It
-// waits for nothing: a part whose lock is held is in the middle of a change and is passed over. still says that nobody uses the array.
+// waits for nothing: a part whose lock is held is in the middle of a change and is passed over. still says that no client and no task uses the array.
 //
-//	cache     it is charged for what it holds, and for no more when nobody uses the array; every dirty block has contents or is to become never-written
+//	cache     it is charged for what it holds, and for no more when the array is idle; every dirty block has contents or is to become never-written
 //	journal   rings hold no more than they can; nothing is settled that was not committed
 //	tables    as many pages count as dirty as are; a clean page is what its member holds, with the number that is noted for it
 //	roster    a member that takes part has the roster in force, and is in memory what that says; no cursor there is ahead of the work
@@ -92,7 +92,7 @@ func (l *layer) check() error {
 	case charge > l.charge:
 		return fmt.Errorf("it holds %d bytes, charged are %d", charge, l.charge)
 	case len(l.by) == 0:
-		return fmt.Errorf("nobody wrote it")
+		return fmt.Errorf("no client wrote it")
 	}
 	return nil
 }

@@ -279,7 +279,7 @@ func (d *drawing) handOp() {
 	case k == 43:
 		d.add("hand", "probe")
 	case k > 40:
-		d.add("hand", "foretell", d.slot())
+		d.add("hand", "suspect", d.slot())
 	case k < 7:
 		d.add("hand", "pull", d.slot(), d.salt())
 	case k < 11:

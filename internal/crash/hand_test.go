@@ -28,7 +28,7 @@ var handVerbs = map[string]verb{
 	"cancel":    {nil, true, (*machine).cancelTasks},
 	"go-on":     {nil, true, (*machine).goOn},
 	"probe":     {nil, true, (*machine).probe},
-	"foretell":  {[]string{"slot"}, true, (*machine).foretell},
+	"suspect":   {[]string{"slot"}, true, (*machine).suspect},
 	"pull":      {[]string{"slot", "salt"}, true, (*machine).pull},
 	"pull-last": {[]string{"salt"}, true, (*machine).pullLast},
 	"back":      {[]string{"nth"}, true, (*machine).back},
@@ -118,8 +118,8 @@ func (c *machine) probe(string, []int64) error {
 	return nil
 }
 
-// foretell says of a member that works that it will fail.
-func (c *machine) foretell(_ string, n []int64) error {
+// suspect declares a working member failing, as its health may.
+func (c *machine) suspect(_ string, n []int64) error {
 	c.a.Foretell(c.slot(n[0]), "its health says so")
 	return nil
 }
@@ -169,7 +169,7 @@ func (c *machine) pull(_ string, n []int64) error {
 	if d != nil {
 		d.whole = true
 	} else if c.a.MemberStates()[slot].Condition == record.Rebuilding {
-		d = c.memberAt(slot) // nobody counts on it yet
+		d = c.memberAt(slot) // its data does not count yet
 	}
 	if d != nil && !d.gone {
 		d.pulled = c.session
@@ -301,7 +301,7 @@ func (c *machine) rotMember(_ string, n []int64) error {
 	return nil
 }
 
-// stallAll stops all disks, for as long as nobody gives up a write.
+// stallAll stops all disks, not long enough for a write to be given up.
 func (c *machine) stallAll(_ string, n []int64) error {
 	seen("all disks stall")
 	for _, d := range c.all {

@@ -35,7 +35,7 @@ func (c *machine) unplug(_ string, n []int64) error {
 }
 
 // takeStock notes, once, which disks are the members, before any is taken out that the array needs. Without one that was there to
-// the end nobody can know what came after.
+// the end nothing tells what came after.
 func (c *machine) takeStock() {
 	if c.gaveUp != nil {
 		return

@@ -68,7 +68,7 @@ func serve(port *os.File) {
 		var r request
 		switch {
 		case err != nil:
-			time.Sleep(50 * time.Millisecond) // nobody listens at the moment
+			time.Sleep(50 * time.Millisecond) // the host does not listen at the moment
 			continue
 		case json.Unmarshal(line, &r) != nil:
 			continue
