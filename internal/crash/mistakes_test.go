@@ -113,7 +113,8 @@ func notice(m probe.Mistake, first uint64) verdict {
 	told := func() bool {
 		for _, story := range stories() {
 			for range schedules * 3 {
-				if _, err := Run(story.script); err != nil {
+				_, err := Run(story.script)
+				if v.Made = v.Made || probe.Made(); err != nil {
 					v.How = story.name + ": " + strings.ReplaceAll(err.Error(), "\n", " ")
 					v.Story = true
 					return true
