@@ -107,6 +107,7 @@ func (c *machine) clientPart(by string, n []int64) error {
 func (c *machine) clientBeside(by string, n []int64) error {
 	b, _ := c.place(by, n[0], 1)
 	c.m.begin(b, 1, false)
+	c.m.loose[b] = true
 	p := c.m.contents(b, 1)
 	from := n[1] % (block - 1)
 	bytes := 1 + n[2]%(block-from)

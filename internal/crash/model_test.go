@@ -5,21 +5,24 @@ package crash
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 )
 
 // model is what may be read. Each block has one client that writes it, so what it was written as is a sequence: any of those
 // that a crash may leave, the durable one first. A version is a number that no other write has; 0 is zeros.
 type model struct {
 	blocks int64
-	may    [][]uint64 // by block; the last is the newest
-	left   []int      // by block: how many older ones were dropped from may
-	busy   []bool     // it is being written at the moment
-	torn   []bool     // a write of it failed: it reads as any of may
+	may    [][]uint64     // by block; the last is the newest
+	left   []int          // by block: how many older ones were dropped from may
+	busy   []bool         // it is being written at the moment
+	torn   []bool         // a write of it failed: it reads as any of may
+	loose  map[int64]bool // a part was written beside the whole since the last start
+	mixed  []int64        // that were found to hold such a part
 	next   uint64
 }
 
 func newModel(blocks int64) *model {
-	m := &model{blocks: blocks, may: make([][]uint64, blocks), left: make([]int, blocks), busy: make([]bool, blocks), torn: make([]bool, blocks)}
+	m := &model{blocks: blocks, may: make([][]uint64, blocks), left: make([]int, blocks), busy: make([]bool, blocks), torn: make([]bool, blocks), loose: map[int64]bool{}}
 	for i := range m.may {
 		m.may[i] = []uint64{0}
 	}
@@ -79,7 +82,28 @@ func (m *model) settle(b int64, got []byte) error {
 			return nil
 		}
 	}
+	if m.blend(b, got) {
+		m.mixed = append(m.mixed, b)
+		return nil
+	}
 	return fmt.Errorf("block %d reads as %s; allowed are versions %v", b, describe(got, b), m.may[b])
+}
+
+// blend says whether a block of which a part was written beside the whole has every byte from one of its versions: a crash may leave the
+// part alone.
+func (m *model) blend(b int64, got []byte) bool {
+	if !m.loose[b] {
+		return false
+	}
+	var want [block]byte
+	ok := make([]bool, block)
+	for _, v := range m.may[b] {
+		fill(want[:], b, v)
+		for i := range ok {
+			ok[i] = ok[i] || want[i] == got[i]
+		}
+	}
+	return !slices.Contains(ok, false)
 }
 
 // allows says whether a block may read like this after a crash.
@@ -88,6 +112,9 @@ func (m *model) allows(b int64, got []byte) error {
 		if matches(got, b, v) {
 			return nil
 		}
+	}
+	if m.blend(b, got) {
+		return nil
 	}
 	return fmt.Errorf("block %d reads as %s; allowed are versions %v", b, describe(got, b), m.may[b])
 }

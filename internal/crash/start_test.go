@@ -204,6 +204,17 @@ func (c *machine) verify() error {
 			return fmt.Errorf("after the start %w", err)
 		}
 	}
+	mixed := c.m.mixed
+	clear(c.m.loose)
+	c.m.mixed = nil
+	for _, b := range mixed { // written anew, to know again what it holds
+		seen("a part written beside the whole was left alone")
+		c.m.begin(b, 1, false)
+		err := c.a.WriteAt(c.m.contents(b, 1), b*block)
+		if c.m.end(b, 1, err); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
