@@ -274,23 +274,15 @@ func (j *journal) writeEntry(p *part) error {
 
 // take finds the place of an entry of n blocks and accounts for it.
 func (r *ring) take(n int64) int64 {
-	if over := r.wasted(n); over > 0 {
+	if r.head+n > r.blocks {
 		probe.RingWraps.Seen()
-		r.live += over
+		r.live += r.blocks - r.head
 		r.head = 0
 	}
 	at := r.head
 	r.head += n
 	r.live += n
 	return at
-}
-
-// wasted is how many blocks before the end an entry of n blocks does not fit into.
-func (r *ring) wasted(n int64) int64 {
-	if r.head+n > r.blocks {
-		return r.blocks - r.head
-	}
-	return 0
 }
 
 // gather sorts the writes of several changes by member, leaving out members that are no longer live.

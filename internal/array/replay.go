@@ -79,7 +79,7 @@ func (a *Array) replay() error {
 		last = n
 	}
 	a.journal.batch = last
-	a.placeRings(scans, first, last)
+	a.placeRings(scans, last)
 	superseded := inPlaceRuns(scans)
 	var heal []touched
 	var mirrored []int64 // stripes of members that are being copied
@@ -446,22 +446,20 @@ func batchNumbers(scans []*scan, first uint64) []uint64 {
 }
 
 // placeRings sets where the next entry of each member goes: after the last one of the batches found.
-func (a *Array) placeRings(scans []*scan, first, last uint64) {
+func (a *Array) placeRings(scans []*scan, last uint64) {
 	for _, s := range scans {
-		at, from := s.head.Position, int64(-1)
+		at, from := s.head.Position, s.head.Position
 		var newest uint64
 		oldest := last + 1
 		for n, e := range s.entries {
 			if n >= newest && n <= last {
 				newest, at = n, e.end
 			}
-			if n >= first && n < oldest { // what is before it is in place, wherever its own head is
+			if n < oldest && !s.headOK {
 				oldest, from = n, e.start()
 			}
 		}
-		if s.m.ring.head = at; from < 0 {
-			from = at
-		}
+		s.m.ring.head = at
 		s.m.ring.live = min(s.m.ring.blocks, max(0, (at-from+s.m.ring.blocks)%s.m.ring.blocks))
 	}
 }
@@ -739,7 +737,7 @@ func (a *Array) complete(scans []*scan, b batch) (bool, error) {
 		p := part{m: s.m, payload: payload[s.m]}
 		p.entry = record.JournalEntry{Batch: b.number, Involved: involved, Slot: s.m.slot, Runs: runs[s.m]}
 		size := int64(p.entry.HeaderBlocks() + p.entry.Payload())
-		if r := s.m.ring; r.live+r.wasted(size)+size > r.blocks {
+		if s.m.ring.live+2*size > s.m.ring.blocks {
 			return false, fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.name())
 		}
 		p.at = s.m.ring.take(size)
