@@ -339,7 +339,7 @@ func (a *Array) pieces(p []byte, off int64, f func(piece) error) error {
 	return nil
 }
 
-// WriteAt, Receive, Zero, Flush and FlushRange act for one client that learns of every error, whoever wrote.
+// WriteAt, Receive, Zero, Flush and FlushRange act for one client that learns of every error, of its own writes and of others.
 func (a *Array) WriteAt(p []byte, off int64) error { return a.anybody.WriteAt(p, off) }
 
 // Receive is Client.Receive.
@@ -557,7 +557,7 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 	return out, nil
 }
 
-// destageAll destages stripes that no client waits for. Whoever wrote what was given up learns it at the next flush.
+// destageAll destages stripes that no client waits for. A client learns at its next flush what was given up of its writes.
 func (a *Array) destageAll(numbers []int64) (err error) {
 	for len(numbers) > 0 {
 		n := a.batchLength(numbers)

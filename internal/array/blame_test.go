@@ -77,7 +77,7 @@ func TestACheckBlamesOnlyWhomItMay(t *testing.T) {
 		require.NoError(t, err)
 		if !shape.shows {
 			require.EqualValues(t, 1, result.Unrepairable)
-			require.Zero(t, result.Repaired, "nobody said who is wrong")
+			require.Zero(t, result.Repaired, "nothing shows which is wrong")
 			a.SetPace(array.Pace{Rate: 1})
 			require.NoError(t, a.StartCheckBlaming(true, wrong))
 			require.NoError(t, a.Close(), "before the check has come far")

@@ -79,7 +79,7 @@ func (a *Array) replay() error {
 		last = n
 	}
 	a.journal.batch = last
-	a.placeRings(scans, last)
+	a.placeRings(scans, first, last)
 	superseded := inPlaceRuns(scans)
 	var heal []touched
 	var mirrored []int64 // stripes of members that are being copied
@@ -276,7 +276,7 @@ const restartGap = 16
 const cutStarts = 64
 
 // contradicted says whether batches from one on, below another, are not in place although a head says so: a checksum table
-// then has another sum than the last of them to change a block, or a later one, gave it. The very last of them says nothing
+// then has another sum than the batch that changed the block last, or a later one, gave it. The last batch of all says nothing
 // when a start may have dropped it.
 func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 	dropped := uint64(0)
@@ -445,8 +445,10 @@ func batchNumbers(scans []*scan, first uint64) []uint64 {
 	return slices.Compact(out)
 }
 
-// placeRings sets where the next entry of each member goes: after the last one of the batches found.
-func (a *Array) placeRings(scans []*scan, last uint64) {
+// placeRings sets where the next entry of each member goes: after the last one of the batches found. A ring without a readable head
+// is live from the first entry that is needed: its member counts as lost for anything older. Others go by their own heads, since
+// the one that knows better may be lost next.
+func (a *Array) placeRings(scans []*scan, first, last uint64) {
 	for _, s := range scans {
 		at, from := s.head.Position, s.head.Position
 		var newest uint64
@@ -455,9 +457,12 @@ func (a *Array) placeRings(scans []*scan, last uint64) {
 			if n >= newest && n <= last {
 				newest, at = n, e.end
 			}
-			if n < oldest && !s.headOK {
+			if n >= first && n < oldest && !s.headOK {
 				oldest, from = n, e.start()
 			}
+		}
+		if !s.headOK && oldest > last {
+			from = at
 		}
 		s.m.ring.head = at
 		s.m.ring.live = min(s.m.ring.blocks, max(0, (at-from+s.m.ring.blocks)%s.m.ring.blocks))

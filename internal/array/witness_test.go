@@ -141,7 +141,7 @@ func TestACopyKeepsWitness(t *testing.T) {
 	require.NoError(t, a.Close())
 }
 
-// A witness that does not answer proves nothing, and excuses nobody: what it may know to be old is not returned meanwhile.
+// A witness that does not answer proves nothing and excuses no page: what it may know to be old is not returned meanwhile.
 func TestAWitnessThatHangsExcusesNobody(t *testing.T) {
 	f := newFolder(t)
 	a, traps, _ := trapped(t, f, layout.Striped, 2, array.Config{})

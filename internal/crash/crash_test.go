@@ -16,7 +16,7 @@
 //	cover_test.go    what a run must have met; mistakes_test.go: what it must notice
 //
 // Three things say whether a run is right: the model of what clients may read, the invariants of the running engine
-// (array.CheckInvariants, held at every so manyth operation of a disk), and the outside reader. What failed is told with its
+// (array.CheckInvariants, held at every 97th operation of a disk), and the outside reader. A failure is reported with its
 // script, cut down:
 //
 //	go test -tags machine ./internal/crash -run TestSeed -v -args -seed 12345
@@ -131,7 +131,7 @@ func shared(t *testing.T, test string, env ...string) (all []part) {
 	for i := range parts {
 		cmd := exec.Command(self, "-test.run", "^"+test+"$", "-test.timeout", "0", "-share", filepath.Join(folder, strconv.Itoa(i)),
 			"-from", strconv.FormatUint(*from+uint64(i), 10), "-stride", strconv.Itoa(len(parts)))
-		cmd.Env = append(append(os.Environ(), "GOGC=600", "GOMAXPROCS=1"), env...)
+		cmd.Env = append(append(os.Environ(), "GOGC=600", "GOMAXPROCS=1", "GOMEMLIMIT=2GiB"), env...)
 		cmd.Stderr = os.Stderr
 		alive, err := cmd.StdinPipe() // it ends when this process does
 		require.NoError(t, err)
