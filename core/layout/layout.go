@@ -16,8 +16,10 @@
 package layout
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 )
 
@@ -251,6 +253,79 @@ func (g *Geometry) Margin(lost func(slot int) bool) (certain, best int) {
 	}
 	if certain < 0 {
 		return certain, 0
+	}
+	return certain, best
+}
+
+// MarginOfDisks is Margin counted in disks, where several members may be partitions of one: disks names the disk of each slot,
+// and slots with the same name go together. An empty name stands for a disk of its own. With luck counts the disks that
+// leave in the order that loses least.
+func (g *Geometry) MarginOfDisks(disks []string, lost func(slot int) bool) (certain, best int) {
+	members, _ := g.Margin(lost)
+	slots := map[string][]int{}
+	shared := false
+	for slot := range g.Groups * g.Width() {
+		name := ""
+		if slot < len(disks) {
+			name = disks[slot]
+		}
+		if name == "" {
+			name = fmt.Sprintf("\x00%d", slot)
+		}
+		if !lost(slot) {
+			slots[name] = append(slots[name], slot)
+			shared = shared || len(slots[name]) > 1
+		}
+	}
+	if members < 0 || !shared {
+		return g.Margin(lost)
+	}
+	// Whoever wants a group to fail takes the disks with most of its members first.
+	certain = g.Parity
+	for group := range g.Groups {
+		left := g.Parity
+		var counts []int
+		for i := range g.Width() {
+			if lost(group*g.Width() + i) {
+				left--
+			}
+		}
+		for _, of := range slots {
+			n := 0
+			for _, slot := range of {
+				if g.GroupOf(slot) == group {
+					n++
+				}
+			}
+			if n > 0 {
+				counts = append(counts, n)
+			}
+		}
+		slices.SortFunc(counts, func(x, y int) int { return y - x })
+		survived := 0
+		for _, n := range counts {
+			if left -= n; left < 0 {
+				break
+			}
+			survived++
+		}
+		certain = min(certain, survived)
+	}
+	order := slices.SortedFunc(maps.Keys(slots), func(x, y string) int {
+		return cmp.Or(len(slots[x])-len(slots[y]), cmp.Compare(x, y))
+	})
+	gone := map[int]bool{}
+	for _, name := range order {
+		for _, slot := range slots[name] {
+			gone[slot] = true
+		}
+		if g.Survives(func(slot int) bool { return lost(slot) || gone[slot] }) {
+			best++
+			continue
+		}
+		for _, slot := range slots[name] {
+			delete(gone, slot)
+		}
 	}
 	return certain, best
 }

@@ -313,10 +313,26 @@ func (s Set) Margin() int {
 	if err != nil {
 		return -1
 	}
-	certain, _ := geo.Margin(func(slot int) bool {
-		return s.Current[slot].Disk == nil || s.Newest.Roster[slot].Condition == record.Rebuilding
-	})
+	certain, _ := geo.MarginOfDisks(s.disks(), s.gone)
 	return certain
+}
+
+// Condition is what the array would be in if it were started.
+func (s Set) Condition(geo *layout.Geometry) Condition { return ConditionOf(geo, s.disks(), s.gone) }
+
+func (s Set) gone(slot int) bool {
+	return s.Current[slot].Disk == nil || s.Newest.Roster[slot].Condition == record.Rebuilding
+}
+
+func (s Set) disks() []string {
+	out := make([]string, len(s.Current))
+	for slot, c := range s.Current {
+		if c.Disk != nil {
+			id := c.Disk.Identity()
+			out[slot] = record.SpindleOf(id.Model, id.Serial)
+		}
+	}
+	return out
 }
 
 // Shortage says in words which members a set lacks.

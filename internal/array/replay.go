@@ -289,7 +289,17 @@ func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 		dropped = 0
 	}
 	for _, s := range scans {
-		numbers := batchNumbers([]*scan{s}, max(from, s.m.ring.joined))
+		// What an entry that it lost did to a block is not known.
+		since := from
+		for _, n := range batchNumbers(scans, from) {
+			if s.lacksBatch(scans, n) {
+				since = n + 1
+			}
+		}
+		if since > below {
+			continue
+		}
+		numbers := batchNumbers([]*scan{s}, max(since, s.m.ring.joined))
 		may := map[int64][]uint32{}
 		for _, n := range numbers {
 			for _, r := range s.entries[n].Runs {
@@ -422,14 +432,15 @@ func (s *scan) keep(a *Array, e *found) {
 }
 
 func (s *scan) lacks(scans []*scan, first uint64) bool {
-	for _, other := range scans {
-		for n, e := range other.entries {
-			if n >= first && e.Involved>>s.m.slot&1 == 1 && s.entries[n] == nil {
-				return true
-			}
-		}
-	}
-	return false
+	return slices.ContainsFunc(batchNumbers(scans, first), func(n uint64) bool { return s.lacksBatch(scans, n) })
+}
+
+// lacksBatch says whether others tell of an entry that the member should have and has not.
+func (s *scan) lacksBatch(scans []*scan, n uint64) bool {
+	return s.entries[n] == nil && slices.ContainsFunc(scans, func(other *scan) bool {
+		e := other.entries[n]
+		return e != nil && e.Involved>>s.m.slot&1 == 1
+	})
 }
 
 func batchNumbers(scans []*scan, first uint64) []uint64 {
@@ -454,7 +465,7 @@ func (a *Array) placeRings(scans []*scan, first, last uint64) {
 		var newest uint64
 		oldest := last + 1
 		for n, e := range s.entries {
-			if n >= newest && n <= last {
+			if n >= newest && n <= last && (!s.headOK || n >= s.head.Batch) { // older ones lie behind the head: a search found them
 				newest, at = n, e.end
 			}
 			if n >= first && n < oldest && !s.headOK {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -558,12 +559,27 @@ func (a *Array) Epoch() uint64 { return a.roster.view().Epoch }
 // Record is a copy of the array's record, as the members hold it but for what is each member's own.
 func (a *Array) Record() *record.Record { return a.roster.view() }
 
-// Margin is how many further members can be lost for certain, and at best.
+// Margin is how many further disks can be lost for certain, and at best. Members that are partitions of one disk are lost
+// together.
 func (a *Array) Margin() (certain, best int) {
-	return a.geo.Margin(func(slot int) bool {
-		c := a.members[slot].Load().condition()
-		return c != record.Active && c != record.Failing
-	})
+	return a.geo.MarginOfDisks(a.disks(), a.gone)
+}
+
+func (a *Array) gone(slot int) bool {
+	c := a.members[slot].Load().condition()
+	return c != record.Active && c != record.Failing
+}
+
+// disks names the physical disk of each member, by slot.
+func (a *Array) disks() []string {
+	out := make([]string, len(a.members))
+	for slot := range a.members {
+		if m := a.members[slot].Load(); m.disk != nil {
+			id := m.disk.Identity()
+			out[slot] = record.SpindleOf(id.Model, id.Serial)
+		}
+	}
+	return out
 }
 
 // Condition is the condition of an array.
@@ -582,20 +598,21 @@ func (a *Array) Condition() Condition {
 	if err := a.frozen.Load(); err != nil && !errors.Is(*err, ErrStopped) {
 		return FailedC
 	}
-	certain, _ := a.Margin()
-	full, _ := a.geo.Margin(func(int) bool { return false })
-	return ConditionFor(certain, full)
+	return ConditionOf(a.geo, a.disks(), a.gone)
 }
 
-// ConditionFor is the condition of a serving array with the given margin, of the full margin of its level.
-func ConditionFor(certain, full int) Condition {
+// ConditionOf is the condition of a serving array without the members for which gone is true. disks names the disk of each
+// slot, see layout.MarginOfDisks.
+func ConditionOf(geo *layout.Geometry, disks []string, gone func(slot int) bool) Condition {
+	certain, _ := geo.MarginOfDisks(disks, gone)
+	full, _ := geo.MarginOfDisks(disks, func(int) bool { return false })
 	switch {
 	case certain < 0:
 		return FailedC
-	case certain == full:
-		return Healthy
-	case certain == 0:
+	case certain == 0 && geo.Redundant():
 		return Exposed
+	case certain >= full:
+		return Healthy
 	}
 	return Degraded
 }

@@ -201,12 +201,15 @@ func defaultHome() string {
 	return filepath.Join(os.Getenv("HOME"), ".local", "state", "nidalo")
 }
 
+// noHost leaves the disks of this host out, so that a lab can be tried beside them: NIDALO_HOST_DISKS=no.
+func noHost() bool { return os.Getenv("NIDALO_HOST_DISKS") == "no" }
+
 // control is the service of the home: the one that runs, or one of this process's own.
 func (e *env) control() (service.Control, error) {
 	if c, err := api.Dial(e.home); err == nil {
 		return c, nil
 	}
-	return service.Open(service.Options{Home: e.home, Looks: e.looks})
+	return service.Open(service.Options{Home: e.home, Looks: e.looks, NoHost: noHost()})
 }
 
 // disks makes the names of disks mean the same to a service as to whoever wrote them: a path is seen from the folder the

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"flag"
+	"fmt"
 	"strings"
 
 	"nidalo/internal/service"
@@ -59,9 +60,15 @@ Levels and what they can lose:
 					e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
 				}
 				e.err.Printf("%s usable, margin %s\n", service.FormatSize(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
+				for _, line := range plan.Shared {
+					e.err.Printf("%s\n", line)
+				}
 				if err := e.confirm("create it?"); err != nil {
 					return err
 				}
+			} else if len(plan.Shared) > 0 && !e.yes {
+				return &service.Error{What: "not created: " + strings.Join(plan.Shared, "; "), Hints: []string{
+					fmt.Sprintf("the margin would be %s", view.Margin(plan.Margin, plan.MarginBest)), "-yes creates it all the same"}}
 			}
 			if len(plan.NotVetted) > 0 {
 				notVetted(e, plan.NotVetted...)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"nidalo/internal/service"
@@ -9,8 +10,10 @@ import (
 
 var disksCommand = command{name: "disks", usage: "[-json]", short: "survey the disks: which are blank, which hold what", most: 0, looks: true,
 	help: `
-Lists every bay of the lab and every disk of the list of disks (disks.list in the home): where it is, what it is, how
-large, and what it holds. Nothing is written. A disk is blank when its head and tail are all zeros.
+Lists every block device of this host, every bay of the lab where there is one, and the files that were used as disks: where
+it is, what it is, how large, how it is by its own account, and what it holds. Nothing is written. A disk is blank when its
+head and tail are all zeros. Disks of the system, and others that are in use, are shown as such and never offered.
+NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 
   nidalo disks
   nidalo disks -json`,
@@ -32,9 +35,13 @@ large, and what it holds. Nothing is written. A disk is blank when its head and 
 
 func diskSteps(disks []service.DiskInfo) []string {
 	var blank []string
+	// Real disks and simulated ones are not offered for one array; the lab is what somebody tries things with who made one.
+	lab := slices.ContainsFunc(disks, func(d service.DiskInfo) bool { return d.Lab && d.State == service.DiskBlank })
 	for _, d := range disks {
 		if d.State == service.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
-			blank = append(blank, service.Quote(or(d.Bay, d.Path)))
+			if name := service.Argument(d.Identity); d.Lab == lab {
+				blank = append(blank, name)
+			}
 		}
 	}
 	switch {

@@ -103,7 +103,7 @@ func serve(e *env, _ []string) error {
 	stop, reload := make(chan os.Signal, 2), make(chan os.Signal, 1)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
 	signal.Notify(reload, syscall.SIGHUP)
-	s, err := service.Open(service.Options{Home: e.home, Stays: true, Cache: cache, Log: log})
+	s, err := service.Open(service.Options{Home: e.home, Stays: true, NoHost: noHost(), Cache: cache, Log: log})
 	if err != nil {
 		return err
 	}

@@ -198,8 +198,11 @@ func TestSeeds(t *testing.T) {
 	}
 }
 
-// shrinkFor is how long a failure is cut down.
-const shrinkFor = 40 * time.Second
+// mostFailures is after how many a process stops, and shrinkFor how long each is cut down.
+const (
+	mostFailures = 8
+	shrinkFor    = 40 * time.Second
+)
 
 // TestShare plays one process's part of the seeds.
 func TestShare(t *testing.T) {
@@ -213,7 +216,7 @@ func TestShare(t *testing.T) {
 		seeds = 100
 	}
 	one, end := part{}, time.Now().Add(time.Duration(minutes)*time.Minute)
-	for seed := *from; uint64(one.Seeds)**stride < seeds && len(one.Failures) < 3; seed += *stride {
+	for seed := *from; uint64(one.Seeds)**stride < seeds && len(one.Failures) < mostFailures; seed += *stride {
 		if minutes > 0 && time.Now().After(end) {
 			break
 		}

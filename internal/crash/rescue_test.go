@@ -109,8 +109,11 @@ func (c *machine) rescue(string, []int64) error {
 			lacks[b] = true
 		}
 	}
+	// Of rot that nothing has read yet nobody knows before it is read: such places are not given up beforehand.
+	rotten := slices.ContainsFunc(c.current, func(d *Disk) bool { return !d.gone && d.shaky })
+	c.over = rotten
 	for b := range c.m.blocks {
-		if lacks[b] && !c.gaveUp[b] {
+		if lacks[b] && !c.gaveUp[b] && !rotten {
 			return fmt.Errorf("a rescue lacks block %d, and had not given it up", b)
 		}
 		if !lacks[b] {

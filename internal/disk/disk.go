@@ -18,6 +18,9 @@ var ErrGone = errors.New("the disk is gone")
 // ErrInUse is wrapped by Open when somebody else holds the disk.
 var ErrInUse = errors.New("in use by another process")
 
+// ErrReadOnly is wrapped by Open for writing when the device takes no writes.
+var ErrReadOnly = errors.New("it is read-only")
+
 // ErrFull is wrapped by writes that failed because the file system below a member file has no space left.
 var ErrFull = errors.New("no space left on the file system that holds the disk")
 

@@ -30,15 +30,20 @@ type File struct {
 	identity Identity
 	instant  bool // in memory: no operation ever waits for a device
 	device   bool
+	direct   bool         // past the system's memory; buffers and places must be whole sectors then
+	sector   int          // bytes
+	doubted  atomic.Int64 // when an error of a read was last waited out, ns
 	looked   atomic.Int64 // when room was last asked for, ns
 	short    atomic.Bool
 }
 
-// Open opens the file or block device at path for reading and writing and locks it against every other process that
-// asks, this program's included. Block devices are opened exclusively, so a mounted one is refused.
+// Open opens the file or block device at path for reading and writing, and keeps every other process out that asks, this
+// program's included: by a lock on a file, by an exclusive open of a device, so that a mounted one is refused. A device is
+// not locked: udev takes a lock of a whole disk for a moment whenever one of its devices was written and closed, and leaves a
+// disk alone for as long as somebody else has the lock.
 func Open(path string) (*File, error) { return open(path, true) }
 
-// OpenReadOnly opens without a lock, to look at what is there.
+// OpenReadOnly opens without keeping anybody out, to look at what is there.
 func OpenReadOnly(path string) (*File, error) { return open(path, false) }
 
 func open(path string, write bool) (*File, error) {
@@ -62,14 +67,19 @@ func open(path string, write bool) (*File, error) {
 			flags |= syscall.O_EXCL
 		}
 	}
-	f, err := os.OpenFile(absolute, flags, 0)
+	f, err := os.OpenFile(absolute, flags|directFlag(device), 0)
+	direct := device && directFlag(device) != 0
+	if direct && errors.Is(err, syscall.EINVAL) {
+		direct = false
+		f, err = os.OpenFile(absolute, flags, 0)
+	}
 	if err != nil {
 		if errors.Is(err, syscall.EBUSY) {
-			return nil, fmt.Errorf("%s: %w (mounted, or held by the system)", path, ErrInUse)
+			return nil, fmt.Errorf("%s: %w (%s)", path, ErrInUse, holder(absolute))
 		}
 		return nil, fmt.Errorf("%s: %w", path, unwrapPath(err))
 	}
-	if write {
+	if write && !device {
 		if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 			_ = f.Close()
 			return nil, fmt.Errorf("%s: %w", path, ErrInUse)
@@ -85,7 +95,14 @@ func open(path string, write bool) (*File, error) {
 		_ = f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return &File{f: f, raw: raw, size: size, identity: Identity{Path: absolute}, instant: !device && inMemory(raw), device: device}, nil
+	d := &File{f: f, raw: raw, size: size, identity: Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
+	if device {
+		if err := d.identify(write); err != nil {
+			_ = f.Close()
+			return nil, err
+		}
+	}
+	return d, nil
 }
 
 func unwrapPath(err error) error {
@@ -106,6 +123,9 @@ func (d *File) Identity() Identity { return d.identity }
 func (d *File) ReadNow(bufs [][]byte, off int64) (done bool, err error) {
 	if d.instant {
 		return true, d.ReadVec(bufs, off)
+	}
+	if d.direct {
+		return false, nil
 	}
 	n := Length(bufs)
 	return d.within(n, off) == nil && readCached(d.raw, bufs, off) == n, nil
@@ -130,13 +150,18 @@ func (d *File) SyncNow() (done bool, err error) {
 // Refresh drops what the system keeps in memory of a stretch of the disk and begins to read it again, so that reads of it
 // come from the medium. What is not written back yet stays.
 func (d *File) Refresh(off, n int64) {
-	if !d.instant {
+	if !d.instant && !d.direct {
 		refresh(d.raw, off, n)
 	}
 }
 
 // Present fails with ErrGone when the device is no longer there. It asks the system, not the device.
-func (d *File) Present() error { return d.problem(present(d.f, d.raw)) }
+func (d *File) Present() error {
+	if err := present(d.f, d.raw); err != nil {
+		return fmt.Errorf("%s: %w (%w)", d.identity.Path, ErrGone, unwrapPath(err))
+	}
+	return nil
+}
 
 // Close releases the disk and its lock.
 func (d *File) Close() error { return d.f.Close() }
@@ -154,7 +179,7 @@ func (d *File) problem(err error) error {
 	}
 	err = unwrapPath(err)
 	if d.device {
-		return d.deviceProblem(err)
+		return d.deviceProblem(err, false)
 	}
 	switch {
 	case errors.Is(err, syscall.ENODEV), errors.Is(err, syscall.ENXIO), errors.Is(err, os.ErrClosed):
@@ -165,21 +190,13 @@ func (d *File) problem(err error) error {
 	return fmt.Errorf("%s: %w", d.identity.Path, err)
 }
 
-// deviceProblem tells a device that is gone from one that has a bad place. In the moments after it was pulled the kernel
-// gives several errors, "no space" and short reads among them; what it says of the device itself decides. A device has no
-// file system that could be full.
-func (d *File) deviceProblem(err error) error {
-	gone := errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO) || errors.Is(err, os.ErrClosed)
-	if gone || present(d.f, d.raw) != nil {
-		return fmt.Errorf("%s: %w (%w)", d.identity.Path, ErrGone, err)
-	}
-	return fmt.Errorf("%s: %w", d.identity.Path, err)
-}
-
 // ReadAt reads all of p.
 func (d *File) ReadAt(p []byte, off int64) error {
 	if err := d.within(len(p), off); err != nil {
 		return err
+	}
+	if d.direct {
+		return d.readDirect([][]byte{p}, off)
 	}
 	_, err := d.f.ReadAt(p, off)
 	return d.problem(err)
@@ -189,6 +206,9 @@ func (d *File) ReadAt(p []byte, off int64) error {
 func (d *File) WriteAt(p []byte, off int64) error {
 	if err := d.within(len(p), off); err != nil {
 		return err
+	}
+	if d.direct {
+		return d.writeDirect([][]byte{p}, off)
 	}
 	_, err := d.f.WriteAt(p, off)
 	return d.problem(err)
@@ -202,6 +222,9 @@ func (d *File) ReadVec(bufs [][]byte, off int64) error {
 	if err := d.within(Length(bufs), off); err != nil {
 		return err
 	}
+	if d.direct {
+		return d.readDirect(bufs, off)
+	}
 	return d.problem(vectored(d.raw, bufs, off, preadv))
 }
 
@@ -212,6 +235,9 @@ func (d *File) WriteVec(bufs [][]byte, off int64) error {
 	}
 	if err := d.within(Length(bufs), off); err != nil {
 		return err
+	}
+	if d.direct {
+		return d.writeDirect(bufs, off)
 	}
 	return d.problem(vectored(d.raw, bufs, off, pwritev))
 }
@@ -242,7 +268,13 @@ func (d *File) tight() bool {
 }
 
 // Sync makes every write that returned before it durable.
-func (d *File) Sync() error { return d.problem(datasync(d.f, d.raw)) }
+func (d *File) Sync() error {
+	err := datasync(d.f, d.raw)
+	if err != nil && d.device {
+		return d.deviceProblem(err, true)
+	}
+	return d.problem(err)
+}
 
 // maxVector is the kernel's limit on buffers in one call.
 const maxVector = 1024

@@ -4,10 +4,30 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 )
+
+// directFlag opens a device past the system's memory.
+func directFlag(device bool) int {
+	if device {
+		return unix.O_DIRECT
+	}
+	return 0
+}
+
+// deviceNumber is "major:minor" of an open block device.
+func deviceNumber(raw syscall.RawConn) (number string) {
+	_ = raw.Control(func(fd uintptr) {
+		var st unix.Stat_t
+		if unix.Fstat(int(fd), &st) == nil && st.Mode&unix.S_IFMT == unix.S_IFBLK {
+			number = fmt.Sprintf("%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))
+		}
+	})
+	return number
+}
 
 func preadv(fd int, bufs [][]byte, off int64) (int, error)  { return unix.Preadv(fd, bufs, off) }
 func pwritev(fd int, bufs [][]byte, off int64) (int, error) { return unix.Pwritev(fd, bufs, off) }
@@ -80,6 +100,19 @@ func refresh(raw syscall.RawConn, off, n int64) {
 	})
 }
 
+// leaving says whether the kernel is about to take a device away: by the state of its SCSI device or NVMe controller.
+func leaving(at string) bool {
+	state, err := os.ReadFile(at + "device/state")
+	if err != nil {
+		state, _ = os.ReadFile(at + "../device/state") // of a partition
+	}
+	switch strings.TrimSpace(string(state)) {
+	case "cancel", "deleted", "deleting", "deleting (no IO)", "dead":
+		return true
+	}
+	return false
+}
+
 // present asks sysfs whether the kernel still has the device: a read could be answered from memory.
 func present(_ *os.File, raw syscall.RawConn) (err error) {
 	gone := raw.Control(func(fd uintptr) {
@@ -87,7 +120,8 @@ func present(_ *os.File, raw syscall.RawConn) (err error) {
 		if err = unix.Fstat(int(fd), &st); err != nil || st.Mode&unix.S_IFMT != unix.S_IFBLK {
 			return
 		}
-		if _, missing := os.Stat(fmt.Sprintf("/sys/dev/block/%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))); os.IsNotExist(missing) {
+		at := fmt.Sprintf("/sys/dev/block/%d:%d/", unix.Major(st.Rdev), unix.Minor(st.Rdev))
+		if _, missing := os.Stat(at); os.IsNotExist(missing) || leaving(at) {
 			err = unix.ENODEV
 			return
 		}

@@ -72,17 +72,88 @@ func (f *File) Health() (r health.Readings, err error) {
 	return r, err
 }
 
-func healthOf(fd uintptr) (health.Readings, error) {
+// ErrAsleep is returned instead of the health of a disk that would have to wake up to tell.
+var ErrAsleep = errors.New("the disk sleeps")
+
+// folder is where the system keeps what it knows of an open device.
+func folder(fd uintptr) (string, error) {
 	var st unix.Stat_t
 	if err := unix.Fstat(int(fd), &st); err != nil {
-		return health.Readings{}, err
+		return "", err
 	}
 	if st.Mode&unix.S_IFMT != unix.S_IFBLK {
-		return health.Readings{}, errors.New("not a device")
+		return "", errors.New("not a device")
 	}
-	device, err := filepath.EvalSymlinks(fmt.Sprintf("/sys/dev/block/%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev)))
+	return filepath.EvalSymlinks(fmt.Sprintf("/sys/dev/block/%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev)))
+}
+
+// Asleep says whether the disk has to wake up before it can do anything. Asking does not wake it.
+func (f *File) Asleep() (yes bool) {
+	if !f.device {
+		return false
+	}
+	_ = f.raw.Control(func(fd uintptr) {
+		if at, err := folder(fd); err == nil {
+			yes = asleep(fd, at)
+		}
+	})
+	return yes
+}
+
+func asleep(fd uintptr, at string) bool {
+	if _, err := os.Stat(filepath.Join(at, "partition")); err == nil {
+		at = filepath.Dir(at)
+	}
+	// What the kernel itself put to sleep it would wake for any command.
+	if state, err := os.ReadFile(filepath.Join(at, "device/power/runtime_status")); err == nil && strings.TrimSpace(string(state)) == "suspended" {
+		return true
+	}
+	if !strings.HasPrefix(filepath.Base(at), "sd") {
+		return false
+	}
+	// ATA: CHECK POWER MODE by ATA PASS-THROUGH (16), which returns its count register in the sense data (SAT-3, 12.2.2.6).
+	if sense, ok := sgCommand(fd, []byte{0: 0x85, 1: 3 << 1, 2: 0x20, 14: 0xe5, 15: 0}); ok && len(sense) >= 22 && sense[0] == 0x72 && sense[8] == 9 {
+		return sense[13] == 0x00 // standby; 0x80 is idle, 0xff active
+	}
+	// SCSI: REQUEST SENSE tells of standby by "low power condition on" (SPC-4, 5.12).
+	data := make([]byte, 252)
+	if err := sgRead(fd, data, []byte{0: 0x03, 4: 252, 5: 0}); err == nil && data[0]&0x7f == 0x70 {
+		return data[12] == 0x5e && data[13] != 0x41 // 0x41 and others: idle conditions, from which it answers at once
+	}
+	return false
+}
+
+// sgCommand sends a command without data, and returns its sense data.
+func sgCommand(fd uintptr, command []byte) (sense []byte, ok bool) {
+	sense = make([]byte, 32)
+	h := sgHeader{id: 'S', direction: -1, commandLen: uint8(len(command)), senseMost: uint8(len(sense)), command: &command[0], sense: &sense[0], timeout: healthWait}
+	if err := ioctl(fd, sgIO, unsafe.Pointer(&h)); err != nil || h.host != 0 {
+		return nil, false
+	}
+	return sense[:h.senseLen], true
+}
+
+// sgRead sends a command that returns data.
+func sgRead(fd uintptr, data, command []byte) error {
+	sense := make([]byte, 32)
+	h := sgHeader{id: 'S', direction: sgFromDevice, commandLen: uint8(len(command)), senseMost: uint8(len(sense)), dataLen: uint32(len(data)),
+		data: &data[0], command: &command[0], sense: &sense[0], timeout: healthWait}
+	if err := ioctl(fd, sgIO, unsafe.Pointer(&h)); err != nil {
+		return err
+	}
+	if h.status != 0 || h.host != 0 {
+		return fmt.Errorf("the disk did not take the command: status %#x, host %#x", h.status, h.host)
+	}
+	return nil
+}
+
+func healthOf(fd uintptr) (health.Readings, error) {
+	device, err := folder(fd)
 	if err != nil {
 		return health.Readings{}, err
+	}
+	if asleep(fd, device) {
+		return health.Readings{}, ErrAsleep
 	}
 	page := make([]byte, health.PageSize)
 	if strings.HasPrefix(filepath.Base(device), "nvme") {
@@ -95,7 +166,7 @@ func healthOf(fd uintptr) (health.Readings, error) {
 	}
 	// ATA PASS-THROUGH (16), a read of one sector by PIO: SAT-3, section 12.2.2.3.
 	if err := ataRead(fd, page, [16]byte{0: 0x85, 1: 4 << 1, 2: 0x0e, 4: 0xd0, 6: 1, 10: 0x4f, 12: 0xc2, 14: 0xb0}); err != nil {
-		return health.Readings{}, err
+		return scsiHealth(fd)
 	}
 	r, err := health.FromATA(page)
 	if err == nil && ataRead(fd, page, [16]byte{0: 0x85, 1: 4 << 1, 2: 0x0e, 6: 1, 14: 0xec}) == nil {
@@ -104,18 +175,33 @@ func healthOf(fd uintptr) (health.Readings, error) {
 	return r, err
 }
 
+// scsiHealth asks a SCSI disk for the log pages that it has: LOG SENSE (10), SPC-4, section 6.8.
+func scsiHealth(fd uintptr) (health.Readings, error) {
+	pages := map[byte][]byte{}
+	ask := func(page byte) []byte {
+		data := make([]byte, 1024)
+		if sgRead(fd, data, []byte{0: 0x4d, 2: 0x40 | page, 7: byte(len(data) >> 8), 8: byte(len(data) & 0xff), 9: 0}) != nil {
+			return nil
+		}
+		return data
+	}
+	supported := ask(0)
+	if supported == nil || supported[0]&0x3f != 0 {
+		return health.Readings{}, errors.New("it keeps no log pages")
+	}
+	for _, page := range supported[4:min(len(supported), 4+int(supported[2])<<8+int(supported[3]))] {
+		if health.SCSIPage(page) {
+			if data := ask(page); data != nil {
+				pages[page] = data
+			}
+		}
+	}
+	return health.FromSCSI(pages)
+}
+
 func ataRead(fd uintptr, page []byte, command [16]byte) error {
-	sense := make([]byte, 32)
 	clear(page)
-	h := sgHeader{id: 'S', direction: sgFromDevice, commandLen: 16, senseMost: uint8(len(sense)), dataLen: uint32(len(page)),
-		data: &page[0], command: &command[0], sense: &sense[0], timeout: healthWait}
-	if err := ioctl(fd, sgIO, unsafe.Pointer(&h)); err != nil {
-		return err
-	}
-	if h.status != 0 || h.host != 0 {
-		return fmt.Errorf("the disk did not take the command: status %#x, host %#x", h.status, h.host)
-	}
-	return nil
+	return sgRead(fd, page, command[:])
 }
 
 func ioctl(fd, request uintptr, p unsafe.Pointer) error {

@@ -52,6 +52,7 @@ const (
 	DiskInUse   = "in use"  // holds something, or belongs to an array
 	DiskEmpty   = "empty"   // a bay without a disk
 	DiskBroken  = "broken"  // cannot be read
+	DiskClosed  = "closed"  // this user may not look at it
 	DiskSpare   = "spare"   // waits for a member to fail
 	DiskRetired = "retired" // was a member, and its place was taken by a copy of it
 )
@@ -69,6 +70,27 @@ type DiskInfo struct {
 	Bad     string   `json:"bad,omitempty"`     // why it is not to be trusted again; empty when nothing is known against it
 	Vetting string   `json:"vetting,omitempty"` // in words; empty: it was never vetted
 	Vetted  bool     `json:"vetted"`            // to the end, with nothing wrong
+	// Hardware is what the system knows of a device of this host; nil for files and the lab.
+	Hardware *Hardware `json:"hardware,omitempty"`
+	Lab      bool      `json:"lab,omitempty"`    // it is simulated
+	Health   string    `json:"health,omitempty"` // what it says of itself, in a word; empty when it was not asked or says nothing
+}
+
+// Hardware is what the system knows of a block device without asking it.
+type Hardware struct {
+	Name     string   `json:"name"` // the kernel's at this moment
+	Bus      string   `json:"bus,omitempty"`
+	Address  string   `json:"address,omitempty"` // on its bus
+	WWN      string   `json:"wwn,omitempty"`
+	Rotating *bool    `json:"rotating,omitempty"` // null where that means nothing
+	Sector   int      `json:"sector_bytes"`
+	ReadOnly bool     `json:"read_only"`
+	Zones    string   `json:"zones,omitempty"`
+	Disk     string   `json:"disk,omitempty"`        // of a partition: the name of its disk
+	Part     int      `json:"part,omitempty"`        // of a partition: its number
+	Parts    []string `json:"parts,omitempty"`       // paths of its partitions
+	Paths    []string `json:"other_paths,omitempty"` // further devices that lead to the same disk
+	File     string   `json:"file,omitempty"`        // of a loop device
 }
 
 // Status is all arrays, or one.
@@ -100,7 +122,8 @@ type ArrayStatus struct {
 	Created    time.Time      `json:"created"`
 	Export     string         `json:"export,omitempty"`
 	Members    []MemberStatus `json:"members"`
-	NotVetted  []string       `json:"not_vetted,omitempty"` // of an array that could be created: disks never proven
+	Shared     []string       `json:"shared_disks,omitempty"` // of an array that could be created: members on one disk, in words
+	NotVetted  []string       `json:"not_vetted,omitempty"`   // of an array that could be created: disks never proven
 	Tasks      []TaskStatus   `json:"tasks"`
 	LastCheck  *CheckStatus   `json:"last_check,omitempty"`
 	// Counters since the array was started: bytes unless the name says otherwise.

@@ -28,16 +28,17 @@ const ConfigName = "nidalo.toml"
 
 // Config is what nidalo.toml says. What it does not say is as if there were no file.
 type Config struct {
-	Disks    []string `toml:"disks"`         // paths of disks to look at, besides the lab and those that were used before
-	Patterns []string `toml:"disk_patterns"` // of paths, for the same
-	Adopt    string   `toml:"adopt"`         // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay
-	Pace     string   `toml:"pace"`          // of tasks, unless the pace command says otherwise
-	Group    string   `toml:"group"`         // whose members may use the sockets besides their owner
-	Spares   []Spare  `toml:"spares"`        // hot spares, besides those of the spare command
-	Listen   Listen   `toml:"listen"`
-	Limits   Limits   `toml:"limits"`
-	Alerts   Alerts   `toml:"alerts"`
-	History  Keep     `toml:"history"`
+	Disks     []string `toml:"disks"`         // paths of disks to look at, besides the lab and those that were used before
+	Patterns  []string `toml:"disk_patterns"` // of paths, for the same
+	HostDisks *bool    `toml:"host_disks"`    // false: the block devices of this host are left out
+	Adopt     string   `toml:"adopt"`         // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay
+	Pace      string   `toml:"pace"`          // of tasks, unless the pace command says otherwise
+	Group     string   `toml:"group"`         // whose members may use the sockets besides their owner
+	Spares    []Spare  `toml:"spares"`        // hot spares, besides those of the spare command
+	Listen    Listen   `toml:"listen"`
+	Limits    Limits   `toml:"limits"`
+	Alerts    Alerts   `toml:"alerts"`
+	History   Keep     `toml:"history"`
 }
 
 // What happens to a blank disk that appears in the bay of a missing or failed member.

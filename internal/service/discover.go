@@ -48,8 +48,8 @@ func (f found) holds() time.Duration {
 	return freshFor
 }
 
-// survey is the view of all sources, kept up to date by look.
-type survey struct {
+// seenDisks is the view of all sources, kept up to date by look.
+type seenDisks struct {
 	looking sync.Mutex // one look at a time
 	mu      sync.Mutex
 	order   []source
@@ -69,9 +69,9 @@ const (
 
 func (s *Service) listPath() string { return filepath.Join(s.opt.Home, "disks.list") }
 
-// sources lists the lab's bays, then the paths of the configuration and of disks.list, then what the patterns of the
-// configuration match now.
-func (s *Service) sources() ([]source, error) {
+// sources lists the lab's bays, then the disks of the host, then the files of the configuration and of disks.list, and what the
+// patterns of the configuration match now.
+func (s *Service) sources(fresh bool) ([]source, error) {
 	var out []source
 	if s.lab.Exists() {
 		bays, err := s.lab.Bays()
@@ -82,6 +82,8 @@ func (s *Service) sources() ([]source, error) {
 			out = append(out, source{bay: b})
 		}
 	}
+	devices := s.devices(fresh)
+	out = append(out, hostSources(devices)...)
 	paths := slices.Clone(s.config().Disks)
 	remembered, err := s.remembered()
 	if err != nil {
@@ -95,11 +97,13 @@ func (s *Service) sources() ([]source, error) {
 		}
 		paths = append(paths, found...)
 	}
-	seen := map[string]bool{}
 	for _, p := range paths {
-		if p = filepath.Clean(p); !seen[p] && there(p) {
-			seen[p] = true
-			out = append(out, source{path: p})
+		src := source{path: filepath.Clean(p)}
+		if d, ok := deviceAt(devices, p); ok {
+			src.path = d.Path
+		}
+		if !slices.Contains(out, src) && there(src.path) {
+			out = append(out, src)
 		}
 	}
 	return out, nil
@@ -128,8 +132,11 @@ func (s *Service) remembered() (out []string, err error) {
 	return out, nil
 }
 
-// remember adds a path to disks.list, so that the disk is found again.
+// remember adds the path of a file to disks.list, so that it is found again. Devices are found by themselves.
 func (s *Service) remember(path string) error {
+	if isDevice(path) && !s.opt.NoHost {
+		return nil
+	}
 	if strings.ContainsAny(path, "\n\r") {
 		return &Error{What: fmt.Sprintf("disk %s: a path with a line break in it cannot be remembered", Quote(path))}
 	}
@@ -180,9 +187,9 @@ func (s *Service) mark(src source) string {
 	if src.bay != "" {
 		mark, err := s.lab.Mark(src.bay)
 		if starving(err) { // it cannot be told, so nothing is new
-			s.survey.mu.Lock()
-			defer s.survey.mu.Unlock()
-			return s.survey.known[src].mark
+			s.seen.mu.Lock()
+			defer s.seen.mu.Unlock()
+			return s.seen.known[src].mark
 		}
 		return mark
 	}
@@ -190,24 +197,27 @@ func (s *Service) mark(src source) string {
 	if err := unix.Stat(src.path, &st); err != nil {
 		return ""
 	}
+	if d, ok := deviceAt(s.devices(false), src.path); ok {
+		return d.Mark()
+	}
 	return fmt.Sprintf("%d/%d/%d/%d", st.Dev, st.Ino, st.Rdev, st.Size)
 }
 
 // look brings the survey up to date: disks that changed are read, and with fresh all that are not members of an array in
 // service as well.
 func (s *Service) look(fresh bool) error {
-	s.survey.looking.Lock()
-	defer s.survey.looking.Unlock()
-	sources, err := s.sources()
+	s.seen.looking.Lock()
+	defer s.seen.looking.Unlock()
+	sources, err := s.sources(fresh)
 	if err != nil {
 		return err
 	}
-	s.survey.mu.Lock()
-	before := s.survey.known
-	s.survey.mu.Unlock()
+	s.seen.mu.Lock()
+	before := s.seen.known
+	s.seen.mu.Unlock()
 	var changed []source
 	var wait sync.WaitGroup
-	seen := make([]found, len(sources))
+	looks := make([]found, len(sources))
 	limit := make(chan struct{}, 16)
 	var starved atomic.Bool
 	for i, src := range sources {
@@ -218,16 +228,16 @@ func (s *Service) look(fresh bool) error {
 			changed = append(changed, src)
 		}
 		if same && (mark == "" || !fresh || time.Since(old.at) < old.holds() || s.inService(old.info.Identity)) {
-			seen[i] = old
+			looks[i] = old
 			continue
 		}
 		limit <- struct{}{}
 		wait.Go(func() {
 			defer func() { <-limit }()
-			if seen[i] = s.examine(src, mark); seen[i].starved {
+			if looks[i] = s.examine(src, mark); looks[i].starved {
 				starved.Store(true)
 				if ok {
-					seen[i] = old // nothing is known of it that was not before
+					looks[i] = old // nothing is known of it that was not before
 				}
 			}
 		})
@@ -244,60 +254,76 @@ func (s *Service) look(fresh bool) error {
 	}
 	known := make(map[source]found, len(sources))
 	for i, src := range sources {
-		known[src] = seen[i]
+		known[src] = looks[i]
 	}
 	for src := range before {
 		if !slices.Contains(sources, src) {
 			changed = append(changed, src)
 		}
 	}
-	s.survey.mu.Lock()
-	s.survey.order, s.survey.known = sources, known
+	s.seen.mu.Lock()
+	s.seen.order, s.seen.known = sources, known
 	if before != nil { // at the start nothing is news
-		s.survey.changed = append(s.survey.changed, changed...)
+		s.seen.changed = append(s.seen.changed, changed...)
 	}
-	s.survey.mu.Unlock()
+	s.seen.mu.Unlock()
 	return nil
 }
 
 // lookAnew reads all disks that no array in service has, whenever they were read last.
 func (s *Service) lookAnew() error {
-	s.survey.mu.Lock()
-	known := make(map[source]found, len(s.survey.known))
-	for src, f := range s.survey.known {
+	s.seen.mu.Lock()
+	known := make(map[source]found, len(s.seen.known))
+	for src, f := range s.seen.known {
 		f.at = time.Time{}
 		known[src] = f
 	}
-	s.survey.known = known
-	s.survey.mu.Unlock()
+	s.seen.known = known
+	s.seen.mu.Unlock()
 	return s.look(true)
 }
 
 // lookAt reads one source anew.
 func (s *Service) lookAt(src source) DiskInfo {
 	f := s.examine(src, s.mark(src))
-	s.survey.mu.Lock()
-	defer s.survey.mu.Unlock()
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
 	// The map is replaced, never changed: look works on the old one meanwhile.
-	known := make(map[source]found, len(s.survey.known)+1)
-	for k, v := range s.survey.known {
+	known := make(map[source]found, len(s.seen.known)+1)
+	for k, v := range s.seen.known {
 		known[k] = v
 	}
 	if _, ok := known[src]; !ok {
-		s.survey.order = append(slices.Clone(s.survey.order), src)
+		s.seen.order = append(slices.Clone(s.seen.order), src)
 	}
 	known[src] = f
-	s.survey.known = known
+	s.seen.known = known
 	return s.present(f)
 }
 
 // examine reads what a disk holds.
 func (s *Service) examine(src source, mark string) found {
-	f := found{mark: mark, at: time.Now(), info: DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}}}
+	f := found{mark: mark, at: time.Now(), info: DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}, Lab: src.bay != ""}}
+	h := s.devices(false)
+	device, known := deviceAt(h, src.path)
+	if known {
+		f.info.Identity, f.info.Size, f.info.Hardware = disk.Surveyed(device), device.Size, about(h, device)
+	}
 	f.info.Held = disk.Holders(src.path)
+	if len(device.Parts) > 0 {
+		f.info.State, f.info.Holds = DiskInUse, append([]string{partitions(len(device.Parts))}, f.info.Held...)
+		return f
+	}
 	d, err := s.peek(src)
 	if err != nil {
-		f.info.State, f.info.Holds = DiskBroken, []string{record.Printable(err.Error())}
+		f.info.State, f.info.Holds = DiskBroken, nil
+		state, why := unreadable(err)
+		if f.info.State = state; why != "" {
+			f.info.Holds = []string{why}
+		}
+		if state == DiskClosed && len(f.info.Held) > 0 {
+			f.info.State, f.info.Holds = DiskInUse, f.info.Held
+		}
 		f.starved = starving(err)
 		if errors.Is(err, lab.ErrEmpty) {
 			f.info.State, f.info.Holds = DiskEmpty, nil
@@ -310,8 +336,22 @@ func (s *Service) examine(src source, mark string) found {
 		_ = d.Close()
 		return f
 	}
+	if a, ok := d.(interface{ Asleep() bool }); ok && a.Asleep() {
+		// What was seen of it last still holds: a device that another program writes to is awake.
+		s.seen.mu.Lock()
+		old, same := s.seen.known[src]
+		s.seen.mu.Unlock()
+		if same && old.mark == mark && old.info.State != DiskBroken {
+			_ = d.Close()
+			old.at, old.info.Health = time.Now(), "asleep"
+			return old
+		}
+	}
 	p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
 	c, err := disk.Look(p)
+	if err == nil && device.Whole() {
+		f.info.Health = healthWord(p.Health())
+	}
 	_ = d.Close()
 	switch {
 	case errors.Is(err, disk.ErrHung):
@@ -328,13 +368,27 @@ func (s *Service) examine(src source, mark string) found {
 	default:
 		f.info.State, f.info.Holds = DiskInUse, c.Findings
 	}
-	if len(f.info.Held) > 0 && f.info.State == DiskBlank {
-		f.info.State = DiskInUse
+	if f.info.State == DiskBlank {
+		switch {
+		case len(f.info.Held) > 0:
+			f.info.State = DiskInUse
+		case device.ReadOnly:
+			f.info.State, f.info.Holds = DiskInUse, []string{"nothing, but it is read-only"}
+		case device.Zones != "":
+			f.info.State, f.info.Holds = DiskInUse, []string{"nothing, but it takes writes in order only (" + device.Zones + " zones)"}
+		}
 	}
 	if f.record == nil {
 		f.info.Holds = append(f.info.Holds, f.info.Held...)
 	}
 	return f
+}
+
+func partitions(n int) string {
+	if n == 1 {
+		return "1 partition"
+	}
+	return fmt.Sprintf("%d partitions", n)
 }
 
 // starving says whether an error is for want of descriptors.
@@ -347,6 +401,7 @@ func (s *Service) present(f found) DiskInfo {
 	if r, m, ok := s.memberAt(info.Identity); ok {
 		slot := m.Slot
 		info.State, info.Array, info.Slot, info.Member, info.Holds = DiskInUse, r.Name(), &slot, m.Condition.String(), nil
+		info.Health = s.memberHealth(r, m)
 		return info
 	}
 	switch _, spare := s.spareOf(info); {
@@ -408,9 +463,9 @@ func (s *Service) Disks() ([]DiskInfo, error) {
 	if err := s.look(true); err != nil {
 		return nil, err
 	}
-	s.survey.mu.Lock()
-	order, known := s.survey.order, s.survey.known
-	s.survey.mu.Unlock()
+	s.seen.mu.Lock()
+	order, known := s.seen.order, s.seen.known
+	s.seen.mu.Unlock()
 	out := make([]DiskInfo, 0, len(order))
 	for _, src := range order {
 		out = append(out, s.present(known[src]))
@@ -485,14 +540,14 @@ func (s *Service) Alive() error {
 
 // greet looks at disks that were not there before.
 func (s *Service) greet() {
-	s.survey.mu.Lock()
-	changed := s.survey.changed
-	s.survey.changed = nil
-	s.survey.mu.Unlock()
+	s.seen.mu.Lock()
+	changed := s.seen.changed
+	s.seen.changed = nil
+	s.seen.mu.Unlock()
 	for _, src := range changed {
-		s.survey.mu.Lock()
-		f, there := s.survey.known[src]
-		s.survey.mu.Unlock()
+		s.seen.mu.Lock()
+		f, there := s.seen.known[src]
+		s.seen.mu.Unlock()
 		switch {
 		case !there || f.mark == "":
 			s.event(Event{Kind: "disk-gone", Severity: Info, Disk: src.String()})
@@ -518,9 +573,9 @@ func (s *Service) takeBackAll() {
 
 // takeBackOf looks for members of one array, or with uuid.Nil of all, that are here and not in service. admin is held.
 func (s *Service) takeBackOf(id uuid.UUID) {
-	s.survey.mu.Lock()
-	order, known := s.survey.order, s.survey.known
-	s.survey.mu.Unlock()
+	s.seen.mu.Lock()
+	order, known := s.seen.order, s.seen.known
+	s.seen.mu.Unlock()
 	for _, src := range order {
 		if f := known[src]; f.record != nil && (id == uuid.Nil || f.record.Array == id) && !s.inService(f.info.Identity) {
 			s.takeBackHeld(src, f)
@@ -575,19 +630,19 @@ func (s *Service) takeBackHeld(src source, f found) {
 
 // again has a disk looked at once more in the next round, as if it had just appeared.
 func (s *Service) again(src source) {
-	s.survey.mu.Lock()
-	defer s.survey.mu.Unlock()
-	if !slices.Contains(s.survey.retry, src) {
-		s.survey.retry = append(s.survey.retry, src)
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	if !slices.Contains(s.seen.retry, src) {
+		s.seen.retry = append(s.seen.retry, src)
 	}
 }
 
 // retries are those of again, with whom it is not news that they are there.
 func (s *Service) retries() {
-	s.survey.mu.Lock()
-	list, known := s.survey.retry, s.survey.known
-	s.survey.retry = nil
-	s.survey.mu.Unlock()
+	s.seen.mu.Lock()
+	list, known := s.seen.retry, s.seen.known
+	s.seen.retry = nil
+	s.seen.mu.Unlock()
 	for _, src := range list {
 		if f, there := known[src]; there && f.record != nil && !s.inService(f.info.Identity) {
 			s.takeBack(src, f)

@@ -84,7 +84,7 @@ func notBlank(info DiskInfo) error {
 		return &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
 	}
 	return &Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
-		Hints: []string{"nidalo erase " + argument(info.Identity) + "   makes it blank, and what it holds is lost"}}
+		Hints: []string{"nidalo erase " + Argument(info.Identity) + "   makes it blank, and what it holds is lost"}}
 }
 
 // Create makes an array of blank disks.
@@ -127,7 +127,21 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 	}
 	if req.DryRun {
 		out := &ArrayStatus{Name: req.Name, Level: req.Level, Capacity: geo.Capacity(), Strip: req.Strip, Groups: geo.Groups}
-		out.Margin, out.MarginBest = geo.Margin(func(int) bool { return false })
+		names, spindles := make([]disk.Identity, len(disks)), make([]string, len(disks))
+		for i, d := range disks {
+			names[i] = d.Identity()
+			spindles[i] = record.SpindleOf(names[i].Model, names[i].Serial)
+		}
+		out.Margin, out.MarginBest = geo.MarginOfDisks(spindles, func(int) bool { return false })
+		for _, slots := range sharing(names) {
+			var of []string
+			for _, slot := range slots {
+				of = append(of, shortName(names[slot]))
+			}
+			slices.Sort(of)
+			out.Shared = append(out.Shared, fmt.Sprintf("%s are on one disk, and are lost together", join2(of)))
+		}
+		slices.Sort(out.Shared)
 		for i, d := range disks {
 			id := d.Identity()
 			if !s.vetted(id) {
@@ -363,7 +377,7 @@ func (s *Service) Dissolve(req DissolveRequest) error {
 		if c := m.Condition.String(); c == "failed" || c == "missing" {
 			continue
 		}
-		src := sourceOf(m.Disk)
+		src := s.sourceOf(m.Disk)
 		d, err := s.open(src)
 		if err != nil {
 			return person(err)

@@ -2,12 +2,14 @@ package service
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"nidalo/core/health"
 	"nidalo/core/record"
+	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
 
@@ -46,6 +48,38 @@ func (s *Service) Health() ([]DiskHealth, error) {
 		}
 	}
 	return out, nil
+}
+
+// healthWord is how a disk is by what it says of itself, in a word.
+func healthWord(r health.Readings, err error) string {
+	switch {
+	case errors.Is(err, disk.ErrAsleep):
+		return "asleep"
+	case err != nil:
+		return ""
+	}
+	return wordFor(health.Judge(r, r, health.DefaultRules))
+}
+
+func wordFor(v health.Verdict) string {
+	if v.Grade == health.Fine && v.Hot {
+		return "hot"
+	}
+	return string(v.Grade)
+}
+
+// memberHealth is healthWord of a member: as it was asked last by a service that stays, or now.
+func (s *Service) memberHealth(r *running, m array.MemberState) string {
+	s.mu.Lock()
+	w, known := s.healths[cmp.Or(m.Disk.Serial, m.Disk.Path)]
+	s.mu.Unlock()
+	if known {
+		return wordFor(w.verdict)
+	}
+	if s.opt.Stays {
+		return ""
+	}
+	return healthWord(r.Health(m.Slot))
 }
 
 // health asks members how they are, now and then. Only lookLoop calls it.

@@ -85,10 +85,10 @@ func (s *Service) Stop(name string) error {
 
 // carriers are the sources whose disks carry a record of an array.
 func (s *Service) carriers(id string) (out []source) {
-	s.survey.mu.Lock()
-	defer s.survey.mu.Unlock()
-	for _, src := range s.survey.order {
-		if f := s.survey.known[src]; f.record != nil && f.record.Array.String() == id {
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	for _, src := range s.seen.order {
+		if f := s.seen.known[src]; f.record != nil && f.record.Array.String() == id {
 			out = append(out, src)
 		}
 	}
@@ -246,7 +246,7 @@ func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
 	}
 	m := r.MemberStates()[slot]
 	if m.Condition == record.Failed || m.Condition == record.Missing {
-		return nil, &Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + argument(m.Disk) + " DISK"}}
+		return nil, &Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + Argument(m.Disk) + " DISK"}}
 	}
 	need := r.NeedSize(slot)
 	if req.Onto == "" {
@@ -254,7 +254,7 @@ func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
 		if err != nil {
 			return nil, err
 		}
-		best := bestFit(s.good(disks), need, "")
+		best := bestFit(s.good(disks), need, "", onDevice(m.Disk))
 		if best == nil {
 			return nil, &Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", FormatSize(need), need), Hints: []string{"insert one, then say it again"}}
 		}
@@ -272,11 +272,12 @@ func (s *Service) noSpare(id disk.Identity) {
 	}
 }
 
-// bestFit is the smallest blank disk of at least need bytes, the one in the given bay first.
-func bestFit(disks []DiskInfo, need int64, bay string) *DiskInfo {
+// bestFit is the smallest blank disk of at least need bytes, the one in the given bay first. A place on a real disk is
+// offered real disks only, and one in the lab or a file none of them.
+func bestFit(disks []DiskInfo, need int64, bay string, real bool) *DiskInfo {
 	var best *DiskInfo
 	for i, d := range disks {
-		if d.State != DiskBlank || d.Size < need {
+		if d.State != DiskBlank || d.Size < need || onDevice(d.Identity) != real {
 			continue
 		}
 		if bay != "" && d.Bay == bay {

@@ -34,7 +34,9 @@ func (s *Service) Locate(req LocateRequest) (*LocateReply, error) {
 		if err != nil {
 			return nil, err
 		}
-		wanted = func(d DiskInfo) bool { return src.bay != "" && d.Bay == src.bay || src.bay == "" && d.Path == src.path }
+		wanted = func(d DiskInfo) bool {
+			return src.bay != "" && d.Lab && d.Bay == src.bay || src.bay == "" && d.Path == src.path
+		}
 	}
 	out := &LocateReply{Lit: []string{}, Dark: []string{}}
 	for _, d := range disks {
@@ -55,7 +57,7 @@ func (s *Service) Locate(req LocateRequest) (*LocateReply, error) {
 }
 
 func (s *Service) light(d DiskInfo, on bool) error {
-	if d.Bay != "" && s.lab.Exists() {
+	if d.Lab {
 		return s.lab.Light(d.Bay, on)
 	}
 	return disk.Light(d.Path, on)

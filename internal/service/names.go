@@ -18,11 +18,22 @@ import (
 // is refused, and a path that depends on where somebody stands is not taken.
 
 // shortName is the shortest name of a disk, for people.
-func shortName(i disk.Identity) string { return record.Printable(cmp.Or(i.Bay, i.Serial, i.Path)) }
+func shortName(i disk.Identity) string {
+	if partOf(i) {
+		i.Bay = ""
+	}
+	return record.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
+}
 
-// argument is a disk's name as it is written in a command that is printed, to be pasted into a shell: it means this disk
+// partOf says whether a disk is a partition, which its bay does not name.
+func partOf(i disk.Identity) bool { return record.Physical(i.Serial) != i.Serial }
+
+// Argument is a disk's name as it is written in a command that is printed, to be pasted into a shell: it means this disk
 // and nothing else, whatever the disk says of itself.
-func argument(i disk.Identity) string {
+func Argument(i disk.Identity) string {
+	if partOf(i) {
+		i.Bay = ""
+	}
 	for _, name := range []string{i.Bay, i.Serial, i.Path} {
 		if name != "" && !strings.HasPrefix(name, "-") && (!strings.Contains(name, "/") || filepath.IsAbs(name)) {
 			return Quote(name)
@@ -57,13 +68,16 @@ func Quote(text string) string {
 
 // locate finds the source a user's word names: a bay, a serial or an absolute path.
 func (s *Service) locate(name string) (source, error) {
-	sources, err := s.sources()
+	sources, err := s.sources(true)
 	if err != nil {
 		return source{}, err
 	}
 	path := ""
 	if filepath.IsAbs(name) {
 		path = filepath.Clean(name)
+		if d, ok := deviceAt(s.devices(false), path); ok {
+			path = d.Path // whatever name of it was used
+		}
 	}
 	var hits []source
 	add := func(src source) {
@@ -71,9 +85,9 @@ func (s *Service) locate(name string) (source, error) {
 			hits = append(hits, src)
 		}
 	}
-	s.survey.mu.Lock()
-	known := s.survey.known
-	s.survey.mu.Unlock()
+	s.seen.mu.Lock()
+	known := s.seen.known
+	s.seen.mu.Unlock()
 	for _, src := range sources {
 		switch {
 		case src.bay != "" && src.bay == name, src.path != "" && src.path == path:
@@ -83,7 +97,9 @@ func (s *Service) locate(name string) (source, error) {
 				add(src)
 			}
 		default:
-			if f, ok := known[src]; ok && name != "" && f.info.Serial == name {
+			if d, ok := deviceAt(s.devices(false), src.path); ok && name != "" && (d.Named() == name || d.Bay == name && d.Whole()) {
+				add(src)
+			} else if f, ok := known[src]; ok && name != "" && f.info.Serial == name {
 				add(src)
 			}
 		}
@@ -110,8 +126,8 @@ func (s *Service) locate(name string) (source, error) {
 }
 
 // sourceOf is where a disk is that was opened before.
-func sourceOf(i disk.Identity) source {
-	if i.Bay != "" {
+func (s *Service) sourceOf(i disk.Identity) source {
+	if i.Bay != "" && s.lab.Exists() && s.lab.ImagePath(i.Bay) == i.Path {
 		return source{bay: i.Bay}
 	}
 	return source{path: i.Path}

@@ -163,7 +163,7 @@ func word(m array.MemberState, disks []DiskInfo) string {
 	if m.Disk.Bay == "" && m.Disk.Serial == "" && m.Disk.Path == "" {
 		return fmt.Sprint(m.Slot)
 	}
-	return argument(m.Disk)
+	return Argument(m.Disk)
 }
 
 func quoted(bay string) string {
@@ -193,12 +193,12 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 	if margin, _ := r.Margin(); margin == 0 {
 		urgency = Now
 	}
-	if fit := pick(disks, need, m.Disk.Bay, used); fit != nil {
+	if fit := pick(disks, m, need, m.Disk.Bay, used); fit != nil {
 		do := "put the blank disk " + fit.Identity.String() + " in its place; the rebuild begins at once"
 		if m.CatchesUp {
 			do = "if it was taken out by mistake, put it back, in any bay: it catches up; otherwise " + do
 		}
-		add(urgency, why, do, fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), argument(fit.Identity)), m.Disk)
+		add(urgency, why, do, fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), Argument(fit.Identity)), m.Disk)
 		return
 	}
 	place := "a bay"
@@ -223,22 +223,22 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 func (s *Service) retireStep(r *running, m array.MemberState, disks []DiskInfo, used map[string]bool, add adder) {
 	name, need := r.Name(), r.NeedSize(m.Slot)
 	why := "it works, but " + cmp.Or(m.Reason, fmt.Sprintf("had %d errors, all restored", m.Errors.Total()))
-	if fit := pick(disks, need, "", used); fit != nil {
-		add(Soon, why, "copy it onto "+fit.Identity.String()+" and let it go; the margin does not drop", fmt.Sprintf("nidalo retire %s %s %s", name, word(m, disks), argument(fit.Identity)), m.Disk)
+	if fit := pick(disks, m, need, "", used); fit != nil {
+		add(Soon, why, "copy it onto "+fit.Identity.String()+" and let it go; the margin does not drop", fmt.Sprintf("nidalo retire %s %s %s", name, word(m, disks), Argument(fit.Identity)), m.Disk)
 		return
 	}
 	add(Soon, why, fmt.Sprintf("insert a blank disk of at least %s (%d bytes), then retire it", FormatSize(need), need), fmt.Sprintf("nidalo retire %s %s", name, word(m, disks)), m.Disk)
 }
 
-// pick is bestFit without the disks spoken for, and speaks for the one it returns.
-func pick(disks []DiskInfo, need int64, bay string, used map[string]bool) *DiskInfo {
+// pick is bestFit for a member without the disks spoken for, and speaks for the one it returns.
+func pick(disks []DiskInfo, m array.MemberState, need int64, bay string, used map[string]bool) *DiskInfo {
 	var free []DiskInfo
 	for _, d := range disks {
 		if !used[key(d)] && d.Bad == "" {
 			free = append(free, d)
 		}
 	}
-	best := bestFit(free, need, bay)
+	best := bestFit(free, need, bay, onDevice(m.Disk))
 	if best != nil {
 		used[key(*best)] = true
 	}
@@ -257,10 +257,10 @@ func (s *Service) spareSteps(r *running, disks []DiskInfo, used map[string]bool,
 		if !took || m.Condition != record.Active {
 			continue
 		}
-		if fit := pick(disks, r.NeedSize(m.Slot), "", used); fit != nil {
+		if fit := pick(disks, m, r.NeedSize(m.Slot), "", used); fit != nil {
 			add(Convenient, fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), failed),
-				fmt.Sprintf("either make %s the new spare (nidalo spare %s), or let the array move onto it, which frees the old spare", fit.Identity, argument(fit.Identity)),
-				fmt.Sprintf("nidalo retire %s %s %s", r.Name(), word(m, disks), argument(fit.Identity)), m.Disk)
+				fmt.Sprintf("either make %s the new spare (nidalo spare %s), or let the array move onto it, which frees the old spare", fit.Identity, Argument(fit.Identity)),
+				fmt.Sprintf("nidalo retire %s %s %s", r.Name(), word(m, disks), Argument(fit.Identity)), m.Disk)
 		} else {
 			add(Convenient, fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), failed),
 				fmt.Sprintf("insert a disk of at least %s and make it a spare", FormatSize(r.NeedSize(m.Slot))), "nidalo spare DISK", m.Disk)

@@ -27,18 +27,15 @@ func (s *Service) MayPull(name string) (*PullReply, error) {
 	if info.State == DiskBroken {
 		no("it cannot be opened, so what it carries is not known: %s", join(info.Holds))
 	}
-	whole := spindle(info.Path)
+	whole := spindle(info.Identity)
 	for _, r := range s.running() {
 		r.Probe()
 		for _, m := range r.MemberStates() {
-			if m.Disk.Path == "" || spindle(m.Disk.Path) != whole {
-				if id, ok := r.Onto(m.Slot); ok && spindle(id.Path) == whole {
+			if m.Disk.Path == "" || spindle(m.Disk) != whole {
+				if id, ok := r.Onto(m.Slot); ok && spindle(id) == whole {
 					no("%s of array %q is being copied onto it", m.Disk, r.Name())
 					out.wait(r, m.Slot)
 				}
-				continue
-			}
-			if info.Serial != "" && m.Disk.Serial != info.Serial {
 				continue
 			}
 			switch m.Condition {
@@ -65,7 +62,7 @@ func (s *Service) MayPull(name string) (*PullReply, error) {
 			yes("no array in service needs it; it holds %s", join(info.Holds))
 		}
 	}
-	out.Next = append(out.Next, "nidalo locate "+argument(info.Identity)+"   lights its bay")
+	out.Next = append(out.Next, "nidalo locate "+Argument(info.Identity)+"   lights its bay")
 	return out, nil
 }
 
@@ -99,7 +96,7 @@ func (s *Service) inUse(out *PullReply, r *running, m array.MemberState, no func
 			out.wait(r, t.Slot)
 		}
 	}
-	out.Next = append(out.Next, fmt.Sprintf("nidalo retire %s %s   copies it onto another disk first; then it may go", r.Name(), argument(m.Disk)))
+	out.Next = append(out.Next, fmt.Sprintf("nidalo retire %s %s   copies it onto another disk first; then it may go", r.Name(), Argument(m.Disk)))
 }
 
 // wait notes when the task of a slot ends.

@@ -213,9 +213,9 @@ func (s *Service) remains(req RescueRequest, open func(source) (disk.Disk, error
 
 // membersOf is where the members of an array are that is in service, or has failed there: what they carry is not surveyed.
 func (s *Service) membersOf(id uuid.UUID) (out []source) {
-	s.survey.mu.Lock()
-	order, known := s.survey.order, s.survey.known
-	s.survey.mu.Unlock()
+	s.seen.mu.Lock()
+	order, known := s.seen.order, s.seen.known
+	s.seen.mu.Unlock()
 	for _, src := range order {
 		if r, _, ok := s.memberAt(known[src].info.Identity); ok && r.ID() == id {
 			out = append(out, src)

@@ -21,16 +21,18 @@ import (
 	"nidalo/internal/disk"
 	"nidalo/internal/lab"
 	"nidalo/internal/nbd"
+	"nidalo/internal/survey"
 )
 
 // Options is what a service is made with.
 type Options struct {
-	Home  string
-	Stays bool  // by `nidalo serve`, as opposed to one command's own
-	Looks bool  // by a command that only looks: nothing is written, to a disk or to the home, and no array is started
-	Cache int64 // bytes of dirty data over all arrays; 0 means the engine's default for each
-	Log   *slog.Logger
-	Now   func() time.Time // the time of day, for paces by hours; nil: time.Now
+	Home   string
+	Stays  bool  // by `nidalo serve`, as opposed to one command's own
+	NoHost bool  // the disks of the host are left out: only files and the lab are looked at
+	Looks  bool  // by a command that only looks: nothing is written, to a disk or to the home, and no array is started
+	Cache  int64 // bytes of dirty data over all arrays; 0 means the engine's default for each
+	Log    *slog.Logger
+	Now    func() time.Time // the time of day, for paces by hours; nil: time.Now
 }
 
 // Service holds the arrays of one home.
@@ -43,7 +45,9 @@ type Service struct {
 	wait    sync.WaitGroup
 	closing sync.Once
 
-	survey      survey
+	seen        seenDisks
+	host        host
+	events      <-chan struct{} // of the kernel; nil where it does not tell
 	chron       chronicle
 	turns       *turns
 	moves       map[string]move     // of tasks; used by lookLoop only
@@ -117,6 +121,9 @@ func Open(opt Options) (*Service, error) {
 		s.history() // while there are descriptors for it
 		s.resumeVets()
 		s.looked.Store(time.Now().UnixNano())
+		if s.events = survey.Watch(s.done); s.events != nil {
+			s.wait.Go(s.watchHost)
+		}
 		s.wait.Go(s.lookLoop)
 	}
 	return s, nil
@@ -211,9 +218,9 @@ func (s *Service) startAll() error {
 	}
 	byArray := map[string][]source{}
 	names := map[string]string{}
-	s.survey.mu.Lock()
-	for _, src := range s.survey.order {
-		f := s.survey.known[src]
+	s.seen.mu.Lock()
+	for _, src := range s.seen.order {
+		f := s.seen.known[src]
 		if f.record != nil {
 			id := f.record.Array.String()
 			byArray[id], names[id] = append(byArray[id], src), f.record.Name
@@ -221,7 +228,7 @@ func (s *Service) startAll() error {
 			s.opt.Log.Warn("disk cannot be read", "disk", src.String(), "reason", strings.Join(f.info.Holds, "; "))
 		}
 	}
-	s.survey.mu.Unlock()
+	s.seen.mu.Unlock()
 	ids := slices.SortedFunc(maps.Keys(byArray), func(x, y string) int {
 		return cmp.Or(cmp.Compare(names[x], names[y]), cmp.Compare(x, y))
 	})
@@ -541,9 +548,10 @@ func (s *Service) firstSteps(disks []DiskInfo) []string {
 
 func blankNames(disks []DiskInfo) []string {
 	var out []string
+	lab := slices.ContainsFunc(disks, func(d DiskInfo) bool { return d.Lab && d.State == DiskBlank })
 	for _, d := range disks {
-		if d.State == DiskBlank {
-			out = append(out, argument(d.Identity))
+		if d.State == DiskBlank && d.Lab == lab {
+			out = append(out, Argument(d.Identity))
 		}
 	}
 	return out
@@ -641,13 +649,13 @@ func (s *Service) taskStatus(r *running, t array.TaskState) TaskStatus {
 func (s *Service) lookedAt(i idle) idle {
 	id := i.set.Newest.Array.String()
 	var found []array.Candidate
-	s.survey.mu.Lock()
-	for _, src := range s.survey.order {
-		if f := s.survey.known[src]; f.record != nil && f.record.Array.String() == id {
+	s.seen.mu.Lock()
+	for _, src := range s.seen.order {
+		if f := s.seen.known[src]; f.record != nil && f.record.Array.String() == id {
 			found = append(found, array.Candidate{Disk: seen{f.info}, Record: f.record})
 		}
 	}
-	s.survey.mu.Unlock()
+	s.seen.mu.Unlock()
 	now := array.Set{Newest: i.set.Newest, Current: make([]array.Candidate, len(i.set.Newest.Roster)), Onto: make([]array.Candidate, len(i.set.Newest.Roster))}
 	if len(found) > 0 {
 		now = array.Judge(found)
@@ -677,8 +685,7 @@ func describeIdle(i idle) ArrayStatus {
 	if geo, err := rec.Geometry(); err == nil {
 		out.Capacity, out.Groups = geo.Capacity(), geo.Groups
 		if i.reason == errTakenOut || i.reason == errStranger {
-			full, _ := geo.Margin(func(int) bool { return false })
-			out.Condition, out.Margin = string(array.ConditionFor(i.set.Margin(), full)), max(i.set.Margin(), 0)
+			out.Condition, out.Margin = string(i.set.Condition(geo)), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin
 			if i.set.Margin() < 0 {
 				out.Reason += "; it could not be started now: " + i.set.Shortage()

@@ -135,7 +135,7 @@ func (s *Service) good(disks []DiskInfo) []DiskInfo {
 
 func badDisk(id disk.Identity, why string) error {
 	return &Error{What: fmt.Sprintf("disk %s is not to be trusted: %s", id, why),
-		Hints: []string{"nidalo vet " + argument(id) + "   proves whether it is good all the same", "-although-bad takes it as it is"}}
+		Hints: []string{"nidalo vet " + Argument(id) + "   proves whether it is good all the same", "-although-bad takes it as it is"}}
 }
 
 // key is the name by which a disk is remembered.
@@ -258,7 +258,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", FormatSize(need))})
 		return
 	}
-	d, err := s.open(sourceOf(best.Identity))
+	d, err := s.open(s.sourceOf(best.Identity))
 	if err != nil {
 		s.opt.Log.Warn("spare cannot be opened", "disk", best.Identity.String(), "reason", err)
 		return

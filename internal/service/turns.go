@@ -79,11 +79,11 @@ func (q *turns) Begin(ref array.TaskRef, stop <-chan struct{}, why func(string))
 	t := &turn{ref: ref, name: ref.Array.Name(), margin: certain, since: time.Now(), why: why}
 	for _, m := range ref.Array.MemberStates() {
 		if m.Disk.Path != "" {
-			t.spindle = append(t.spindle, spindle(m.Disk.Path))
+			t.spindle = append(t.spindle, spindle(m.Disk))
 		}
 	}
 	if id, ok := ref.Array.Onto(max(ref.Slot, 0)); ok {
-		t.spindle = append(t.spindle, spindle(id.Path))
+		t.spindle = append(t.spindle, spindle(id))
 	}
 	return q.enter(t, stop)
 }
@@ -167,8 +167,8 @@ func (q *turns) remove(t *turn) {
 	q.changed.Broadcast()
 }
 
-// spindle names the whole disk behind a path: partitions of one disk share it, and loop devices their file.
-func spindle(path string) string {
+// spindleOfPath names the whole disk behind a path: partitions of one disk share it, and loop devices their file.
+func spindleOfPath(path string) string {
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return path

@@ -245,7 +245,7 @@ func (v Vetting) next(at int64) int64 {
 // prove does the passes from where the proof is, and returns it as it is in the end.
 func (s *Service) prove(v Vetting, d disk.Disk, run *vetRun) Vetting {
 	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
-	t := &turn{ref: array.TaskRef{Kind: TaskVet}, name: v.Name, spindle: []string{spindle(d.Identity().Path)}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
+	t := &turn{ref: array.TaskRef{Kind: TaskVet}, name: v.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
 	if !s.turns.enter(t, run.stop) {
 		return s.halted(v)
 	}

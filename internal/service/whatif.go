@@ -19,7 +19,7 @@ func (s *Service) WhatIf(req WhatIfRequest) ([]WhatIfReply, error) {
 		if info.State == DiskEmpty {
 			return nil, &Error{What: fmt.Sprintf("bay %s is empty", name)}
 		}
-		wanted[spindle(info.Path)] = true
+		wanted[spindle(info.Identity)] = true
 	}
 	arrays := s.running()
 	if req.Array != "" {
@@ -47,7 +47,7 @@ func whatIf(r *running, wanted map[string]bool) (WhatIfReply, bool) {
 	out := WhatIfReply{Array: r.Name(), Level: string(geo.Level), Before: string(r.Condition()), Lost: []string{}, Fatal: []string{}, Survived: []string{}}
 	for i, m := range members {
 		lost[i] = m.Condition != record.Active && m.Condition != record.Failing
-		if wanted[spindle(m.Disk.Path)] && m.Disk.Path != "" {
+		if wanted[spindle(m.Disk)] && m.Disk.Path != "" {
 			lose[i] = true
 			out.Lost = append(out.Lost, fmt.Sprintf("slot %d, %s", i, m.Disk))
 			if lost[i] {
@@ -56,9 +56,12 @@ func whatIf(r *running, wanted map[string]bool) (WhatIfReply, bool) {
 		}
 	}
 	gone := func(s int) bool { return lost[s] || lose[s] }
-	full, _ := geo.Margin(func(int) bool { return false })
-	certain, best := geo.Margin(gone)
-	out.After = string(array.ConditionFor(certain, full))
+	disks := make([]string, len(members))
+	for i, m := range members {
+		disks[i] = record.SpindleOf(m.Disk.Model, m.Disk.Serial)
+	}
+	certain, best := geo.MarginOfDisks(disks, gone)
+	out.After = string(array.ConditionOf(geo, disks, gone))
 	out.Margin, out.Best = max(certain, 0), best
 	for i, m := range members {
 		if gone(i) || certain < 0 {

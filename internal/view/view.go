@@ -121,43 +121,6 @@ func or(s, otherwise string) string {
 	return s
 }
 
-// Disks lists the survey.
-func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
-	t := s.table(table.Row{"bay", "model", "serial", "size", "state", "holds"}, 4)
-	blank := 0
-	for _, d := range disks {
-		size := "-"
-		if d.Size > 0 {
-			size = service.FormatSize(d.Size)
-		}
-		holds := strings.Join(d.Holds, "; ")
-		if d.Array != "" {
-			holds = fmt.Sprintf("%s slot %d, %s", d.Array, *d.Slot, d.Member)
-		}
-		if d.State == service.DiskBlank {
-			blank++
-		}
-		if d.State == service.DiskBlank || d.State == service.DiskSpare {
-			holds = "vet: " + or(d.Vetting, "never")
-		}
-		if d.Bad != "" {
-			holds = strings.TrimPrefix(holds+"; "+d.Bad, "; ")
-		}
-		where := d.Bay
-		if where == "" {
-			where = d.Path
-		}
-		t.AppendRow(table.Row{where, or(d.Model, "-"), or(d.Serial, "-"), size, s.paint(d.State), holds})
-	}
-	if len(disks) == 0 {
-		s.Printf("No disks to look at.\n")
-	} else {
-		t.Render()
-		s.Printf("\n%d bays and disks looked at, %d blank\n", len(disks), blank)
-	}
-	s.Next(next)
-}
-
 // Vettings lists proofs of disks.
 func (s *Screen) Vettings(all []service.Vetting) {
 	if len(all) == 0 {

@@ -7,10 +7,12 @@ package vm
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -55,9 +57,16 @@ type Machine struct {
 	mu     sync.Mutex
 	waits  map[int]chan Answer
 	last   int
+	places map[string]string // slots of buses, and the disk in each
 	up     chan struct{}
 	ended  chan struct{}
 }
+
+// Slots for disks on the buses where each has its own.
+const (
+	pciSlots  = 16
+	ahciPorts = 6
+)
 
 // Answer is what became of a command in the guest.
 type Answer struct {
@@ -83,7 +92,7 @@ func Start(folder string, images Images, payload map[string]string, disks []Disk
 }
 
 func boot(folder string, images Images, payload map[string]string, disks []Disk) (*Machine, error) {
-	m := &Machine{folder: folder, images: images, disks: disks, waits: map[int]chan Answer{}, up: make(chan struct{}), ended: make(chan struct{})}
+	m := &Machine{folder: folder, images: images, disks: disks, waits: map[int]chan Answer{}, places: map[string]string{}, up: make(chan struct{}), ended: make(chan struct{})}
 	initrd, err := m.initrd(payload)
 	if err != nil {
 		return nil, err
@@ -107,7 +116,7 @@ func boot(folder string, images Images, payload map[string]string, disks []Disk)
 		"-device", "virtio-serial-pci", "-device", "virtserialport,chardev=agent,name=agent",
 		"-drive", "if=none,id=system,format=qcow2,file=" + system, "-device", "virtio-blk-pci,drive=system,serial=system",
 		"-device", "virtio-scsi-pci,id=scsi"}
-	for i := range 8 {
+	for i := range pciSlots {
 		args = append(args, "-device", fmt.Sprintf("pcie-root-port,id=port%d,chassis=%d,slot=%d", i, i+1, i+1))
 	}
 	for _, d := range disks {
@@ -188,27 +197,37 @@ func (m *Machine) device(d Disk) map[string]any {
 	case SCSI:
 		o["driver"], o["bus"], o["product"], o["vendor"] = "scsi-hd", "scsi.0", d.Model, "TIDES"
 	case NVMe:
-		o["driver"], o["bus"] = "nvme", m.freePort()
+		o["driver"], o["bus"] = "nvme", m.slot("port", pciSlots, d)
 	case AHCI:
-		o["driver"], o["model"] = "ide-hd", d.Model
+		o["driver"], o["model"], o["bus"] = "ide-hd", d.Model, m.slot("ide.", ahciPorts, d)
 	default:
-		o["driver"], o["bus"] = "virtio-blk-pci", m.freePort()
+		o["driver"], o["bus"] = "virtio-blk-pci", m.slot("port", pciSlots, d)
 	}
 	return o
 }
 
-var ports = struct {
-	sync.Mutex
-	next map[*Machine]int
-}{next: map[*Machine]int{}}
+// slot is one of a bus's slots for a disk, the one that it has or else the first that is free.
+func (m *Machine) slot(bus string, count int, d Disk) string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	free := ""
+	for i := range count {
+		name := fmt.Sprintf("%s%d", bus, i)
+		switch m.places[name] {
+		case d.Name:
+			return name
+		case "":
+			free = cmp.Or(free, name)
+		}
+	}
+	m.places[free] = d.Name
+	return free
+}
 
-// freePort is a slot of the PCI bus into which nothing was plugged yet.
-func (m *Machine) freePort() string {
-	ports.Lock()
-	defer ports.Unlock()
-	n := ports.next[m]
-	ports.next[m] = n + 1
-	return fmt.Sprintf("port%d", n%8)
+func (m *Machine) vacate(d Disk) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	maps.DeleteFunc(m.places, func(_, name string) bool { return name == d.Name })
 }
 
 func (m *Machine) connect() error {
@@ -327,6 +346,7 @@ func (m *Machine) Pull(d Disk) error {
 		}
 	}
 	var err error
+	defer m.vacate(d)
 	for range 100 { // it goes when the guest has let go of it
 		if err = m.qmp.do("blockdev-del", map[string]any{"node-name": "node-" + d.Name}); err == nil {
 			return nil
@@ -356,9 +376,6 @@ func (m *Machine) PowerCut() {
 		_ = m.qmp.conn.Close()
 	}
 	_ = m.log.Close()
-	ports.Lock()
-	delete(ports.next, m)
-	ports.Unlock()
 }
 
 // Console is the end of what the guest printed.

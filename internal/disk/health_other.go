@@ -1,0 +1,8 @@
+//go:build !linux
+
+package disk
+
+import "errors"
+
+// ErrAsleep is returned instead of the health of a disk that would have to wake up to tell.
+var ErrAsleep = errors.New("the disk sleeps")

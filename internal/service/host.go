@@ -1,0 +1,155 @@
+package service
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+	"nidalo/internal/survey"
+)
+
+// The disks of the host are what the kernel says there is, at this moment; no path of a device is ever remembered. The kernel
+// tells when devices come and go, and everything is looked up once a minute besides, and whenever somebody asks.
+
+// host is the block devices that the kernel had when it was asked last.
+type host struct {
+	mu      sync.Mutex
+	devices survey.Host
+	at      time.Time
+	changed atomic.Bool // since then
+}
+
+// hostEvery is how soon the devices are looked up again although the kernel told of no change.
+const hostEvery = time.Minute
+
+// devices are the block devices of this host, looked up now when fresh is set or something changed.
+func (s *Service) devices(fresh bool) survey.Host {
+	if s.opt.NoHost || s.config().HostDisks != nil && !*s.config().HostDisks {
+		return nil
+	}
+	s.host.mu.Lock()
+	defer s.host.mu.Unlock()
+	told := s.host.changed.Swap(false)
+	if fresh || told || s.events == nil || time.Since(s.host.at) > hostEvery {
+		now, err := survey.Look()
+		if err != nil {
+			s.opt.Log.Debug("the block devices of this host cannot be listed", "reason", err)
+			now = survey.Host{}
+		}
+		s.host.devices, s.host.at = now, time.Now()
+	}
+	return s.host.devices
+}
+
+// watchHost notes the kernel's events and has lookLoop look at once.
+func (s *Service) watchHost() {
+	for {
+		select {
+		case <-s.done:
+			return
+		case <-s.events:
+			s.host.changed.Store(true)
+			s.wake()
+		}
+	}
+}
+
+// hostSources are the devices to look at: of several paths to one disk the one to use, and none that is only part of a path.
+func hostSources(h survey.Host) (out []source) {
+	for _, d := range h.Sorted() {
+		if h.Twins(d)[0].Name == d.Name {
+			out = append(out, source{path: d.Path})
+		}
+	}
+	return out
+}
+
+// deviceAt is the device that a path leads to, under whatever name.
+func deviceAt(h survey.Host, path string) (survey.Device, bool) {
+	var st unix.Stat_t
+	if path == "" || len(h) == 0 || unix.Stat(path, &st) != nil || st.Mode&unix.S_IFMT != unix.S_IFBLK {
+		return survey.Device{}, false
+	}
+	d, ok := h.ByNumber(fmt.Sprintf("%d:%d", unix.Major(uint64(st.Rdev)), unix.Minor(uint64(st.Rdev))))
+	if ok && d.WWN != "" {
+		d = h.Twins(d)[0]
+	}
+	return d, ok
+}
+
+// onDevice says whether something is on a real disk, there or not.
+func onDevice(i disk.Identity) bool { return strings.HasPrefix(i.Path, "/dev/") }
+
+// isDevice says whether a path leads to a block device.
+func isDevice(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode()&os.ModeDevice != 0 && info.Mode()&os.ModeCharDevice == 0
+}
+
+// about says what the system knows of a device without asking it.
+func about(h survey.Host, d survey.Device) *Hardware {
+	hw := &Hardware{Name: d.Name, Bus: d.Bus, Address: record.Printable(d.Address), Sector: d.Sector, ReadOnly: d.ReadOnly, WWN: record.Printable(d.WWN),
+		Part: d.Part, Disk: d.Disk, Zones: d.Zones, File: record.Printable(d.File)}
+	if d.Bus != "mapped" && d.Bus != "virtio" && d.Bus != "loop" {
+		hw.Rotating = &d.Rotating
+	}
+	for _, twin := range h.Twins(d) {
+		if twin.Name != d.Name {
+			hw.Paths = append(hw.Paths, twin.Path)
+		}
+	}
+	for _, p := range d.Parts {
+		hw.Parts = append(hw.Parts, filepath.Join("/dev", p))
+	}
+	return hw
+}
+
+// spindle names the whole disk that something is on: by its serial where it has one, since a path may mean another disk by now.
+func spindle(i disk.Identity) string {
+	return cmp.Or(record.SpindleOf(i.Model, i.Serial), spindleOfPath(i.Path))
+}
+
+// sharing lists the other members of the same physical disk among some identities, by index.
+func sharing(of []disk.Identity) map[string][]int {
+	out := map[string][]int{}
+	for i, id := range of {
+		if id.Serial != "" || id.Path != "" {
+			out[spindle(id)] = append(out[spindle(id)], i)
+		}
+	}
+	for k, list := range out {
+		if len(list) < 2 {
+			delete(out, k)
+		}
+	}
+	return out
+}
+
+// unreadable is the state of a disk that could not be opened, and why in words.
+func unreadable(err error) (state string, why string) {
+	switch {
+	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
+		return DiskClosed, "this user may not read it"
+	case errors.Is(err, unix.ENOMEDIUM):
+		return DiskEmpty, ""
+	}
+	return DiskBroken, record.Printable(err.Error())
+}
+
+// place is where a disk is, for a table: its bay, or else its place on its bus.
+func (d DiskInfo) place() string {
+	if d.Bay != "" || d.Hardware == nil {
+		return d.Bay
+	}
+	return strings.TrimSpace(cmp.Or(d.Hardware.Bus, "device") + " " + d.Hardware.Address)
+}

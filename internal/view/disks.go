@@ -1,0 +1,102 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nidalo/internal/service"
+)
+
+// Disks lists the survey: the disks of the host, then the lab and files.
+func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
+	var real, others []service.DiskInfo
+	blank := 0
+	for _, d := range disks {
+		if d.Hardware != nil {
+			real = append(real, d)
+		} else {
+			others = append(others, d)
+		}
+		if d.State == service.DiskBlank {
+			blank++
+		}
+	}
+	if len(disks) == 0 {
+		s.Printf("No disks to look at.\n")
+	}
+	if len(real) > 0 {
+		s.hostDisks(real)
+	}
+	if len(others) > 0 {
+		if len(real) > 0 {
+			s.Printf("\n")
+		}
+		s.otherDisks(others)
+	}
+	if len(disks) > 0 {
+		s.Printf("\n%d bays and disks looked at, %d blank\n", len(disks), blank)
+	}
+	s.Next(next)
+}
+
+// hostDisks lists block devices: a disk, and below it its partitions.
+func (s *Screen) hostDisks(disks []service.DiskInfo) {
+	t := s.table(table.Row{"disk", "bay", "model", "serial", "size", "kind", "health", "state", "holds"}, 5)
+	for _, d := range disks {
+		hw := d.Hardware
+		bay := or(d.Bay, strings.TrimSpace(hw.Bus+" "+hw.Address))
+		if hw.Part > 0 {
+			t.AppendRow(table.Row{"  " + d.Path, "", "", fmt.Sprintf("  part %d", hw.Part), service.FormatSize(d.Size), "", "", s.paint(d.State), diskHolds(d)})
+			continue
+		}
+		holds := diskHolds(d)
+		if len(hw.Paths) > 0 {
+			holds = strings.TrimPrefix(holds+"; also reached as "+strings.Join(hw.Paths, ", "), "; ")
+		}
+		t.AppendRow(table.Row{d.Path, or(bay, "-"), or(d.Model, "-"), or(d.Serial, "-"), service.FormatSize(d.Size), kindOf(hw), or(d.Health, "-"), s.paint(d.State), holds})
+	}
+	t.Render()
+}
+
+// kindOf says what a disk is made of.
+func kindOf(hw *service.Hardware) string {
+	switch {
+	case hw.File != "":
+		return "file"
+	case hw.Rotating == nil:
+		return "-"
+	case *hw.Rotating:
+		return "rotating"
+	}
+	return "solid state"
+}
+
+// otherDisks lists bays of the lab, and files.
+func (s *Screen) otherDisks(disks []service.DiskInfo) {
+	t := s.table(table.Row{"bay", "model", "serial", "size", "health", "state", "holds"}, 4)
+	for _, d := range disks {
+		size := "-"
+		if d.Size > 0 {
+			size = service.FormatSize(d.Size)
+		}
+		t.AppendRow(table.Row{or(d.Bay, d.Path), or(d.Model, "-"), or(d.Serial, "-"), size, or(d.Health, "-"), s.paint(d.State), diskHolds(d)})
+	}
+	t.Render()
+}
+
+// diskHolds is what is on a disk, or else whether it was proven.
+func diskHolds(d service.DiskInfo) string {
+	holds := strings.Join(d.Holds, "; ")
+	if d.Array != "" {
+		holds = fmt.Sprintf("%s slot %d, %s", d.Array, *d.Slot, d.Member)
+	}
+	if d.State == service.DiskBlank || d.State == service.DiskSpare {
+		holds = "vet: " + or(d.Vetting, "never")
+	}
+	if d.Bad != "" {
+		holds = strings.TrimPrefix(holds+"; "+d.Bad, "; ")
+	}
+	return holds
+}
