@@ -48,13 +48,14 @@ type Control interface {
 
 // Disk states.
 const (
-	DiskBlank   = "blank"   // may be taken
-	DiskInUse   = "in use"  // holds something, or belongs to an array
-	DiskEmpty   = "empty"   // a bay without a disk
-	DiskBroken  = "broken"  // cannot be read
-	DiskClosed  = "closed"  // this user may not look at it
-	DiskSpare   = "spare"   // waits for a member to fail
-	DiskRetired = "retired" // was a member, and its place was taken by a copy of it
+	DiskBlank    = "blank"     // may be taken
+	DiskInUse    = "in use"    // holds something, or belongs to an array
+	DiskEmpty    = "empty"     // a bay without a disk
+	DiskBroken   = "broken"    // cannot be read
+	DiskReadOnly = "read-only" // blank, but takes no writes
+	DiskClosed   = "closed"    // this user may not look at it
+	DiskSpare    = "spare"     // waits for a member to fail
+	DiskRetired  = "retired"   // was a member, and its place was taken by a copy of it
 )
 
 // DiskInfo is one disk, or an empty bay.

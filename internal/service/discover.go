@@ -373,7 +373,7 @@ func (s *Service) examine(src source, mark string) found {
 		case len(f.info.Held) > 0:
 			f.info.State = DiskInUse
 		case device.ReadOnly:
-			f.info.State, f.info.Holds = DiskInUse, []string{"nothing, but it is read-only"}
+			f.info.State, f.info.Holds = DiskReadOnly, []string{"nothing"}
 		case device.Zones != "":
 			f.info.State, f.info.Holds = DiskInUse, []string{"nothing, but it takes writes in order only (" + device.Zones + " zones)"}
 		}
@@ -506,6 +506,8 @@ func (s *Service) lookLoop() {
 		}
 		s.retries()
 		s.greet()
+		s.muster()
+		s.letGoMissing()
 		s.conditions()
 		s.health()
 		s.stepIn()
@@ -596,6 +598,11 @@ func (s *Service) takeBackHeld(src source, f found) {
 			continue
 		}
 		slot, err := r.Awaits(f.record, false)
+		if names := s.copies(f.record); err == nil && names != nil {
+			s.once("twice", f.record.Member.String(), strings.Join(names, " "), twice(f.record, names))
+			s.again(src)
+			return
+		}
 		if err != nil {
 			if !s.replaced(f.record) {
 				s.event(Event{Kind: "member-stale", Severity: Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
@@ -679,6 +686,17 @@ func (s *Service) adopt(src source, f found) {
 			}
 			s.event(Event{Kind: "disk-adopted", Severity: Info, Array: r.Name(), Disk: f.info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
 			return
+		}
+	}
+}
+
+// letGoMissing closes the devices of members that are gone, so that the kernel can give their names again.
+func (s *Service) letGoMissing() {
+	for _, r := range s.running() {
+		for _, m := range r.MemberStates() {
+			if m.Condition == record.Missing && onDevice(m.Disk) {
+				r.LetGo(m.Slot)
+			}
 		}
 	}
 }

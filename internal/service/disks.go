@@ -33,8 +33,13 @@ func (s *Service) inService(id disk.Identity) bool {
 	return ok
 }
 
-// takeBlank opens disks for a new array or as replacements, and refuses whatever holds something.
-func (s *Service) takeBlank(names []string) (taken []disk.Disk, err error) {
+// takeBlank opens disks for a new array or as replacements, and refuses whatever holds something. Disks that are only looked at
+// are not opened for writing: udev looks at a device anew whenever that ends.
+func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err error) {
+	open := s.open
+	if looks {
+		open = s.peek
+	}
 	defer func() {
 		if err != nil {
 			for _, d := range taken {
@@ -57,8 +62,10 @@ func (s *Service) takeBlank(names []string) (taken []disk.Disk, err error) {
 		switch info.State {
 		case DiskEmpty:
 			return taken, &Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}
-		case DiskBroken:
+		case DiskBroken, DiskClosed:
 			return taken, &Error{What: fmt.Sprintf("disk %s cannot be used: %s", name, strings.Join(info.Holds, "; "))}
+		case DiskReadOnly:
+			return taken, &Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
 		case DiskInUse:
 			if v, ok := s.vetting(key(info)); ok && v.Ended.IsZero() && info.Array == "" {
 				return taken, &Error{What: fmt.Sprintf("disk %s is being vetted (%.0f%%)", info.Identity, v.Percent), Hints: []string{"nidalo vet   shows how far it is"}}
@@ -70,11 +77,15 @@ func (s *Service) takeBlank(names []string) (taken []disk.Disk, err error) {
 		case DiskRetired:
 			return taken, notBlank(info)
 		}
-		d, err := s.open(src)
+		d, err := open(src)
 		if err != nil {
 			return taken, &Error{What: fmt.Sprintf("disk %s: %v", name, err)}
 		}
 		taken = append(taken, d)
+		// It is this process's alone now, so what it holds is seen for certain.
+		if c, err := disk.Look(d); !looks && (err != nil || !c.Blank()) {
+			return taken, notBlank(s.lookAt(src))
+		}
 	}
 	return taken, nil
 }
@@ -110,7 +121,7 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 			return nil, &Error{What: err.Error()}
 		}
 	}
-	disks, err := s.takeBlank(req.Disks)
+	disks, err := s.takeBlank(req.Disks, req.DryRun)
 	if err != nil {
 		return nil, err
 	}
@@ -253,7 +264,7 @@ func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
 
 // putIn takes a blank disk, or a spare, for the place of a member, and has it put there.
 func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need int64, put func(disk.Disk) error) (*ReplaceReply, error) {
-	disks, err := s.takeBlank([]string{name})
+	disks, err := s.takeBlank([]string{name}, false)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -62,6 +63,8 @@ func idleSteps(i idle) []NextStep {
 		return []NextStep{{Array: name, Urgency: Convenient, Why: "it was taken out of service", Do: "start it when it is wanted again", Command: "nidalo start " + name}}
 	case reason == errStranger:
 		return []NextStep{{Array: name, Urgency: Convenient, Why: "its disks come from another host or home", Do: "start it here, if nobody uses it there", Command: "nidalo start " + name}}
+	case errors.As(reason, &errWaits{}):
+		return []NextStep{{Array: name, Urgency: Wait, Why: reason.Error(), Do: "put the missing disks in, or start it without them at once", Command: "nidalo start " + name}}
 	default:
 		return []NextStep{{Array: name, Urgency: Now, Why: reason.Error(), Do: "bring its missing disks back, in any bay, and start it", Command: "nidalo start " + name},
 			{Array: name, Urgency: Convenient, Why: "members may never come back", Do: "see what can be read without them, copy it out, or bring back those that left before", Command: "nidalo rescue " + name}}

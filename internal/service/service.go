@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -47,7 +48,8 @@ type Service struct {
 
 	seen        seenDisks
 	host        host
-	events      <-chan struct{} // of the kernel; nil where it does not tell
+	waits       map[string]*waiting // arrays that wait for disks; used before lookLoop begins and by it only
+	events      <-chan struct{}     // of the kernel; nil where it does not tell
 	chron       chronicle
 	turns       *turns
 	moves       map[string]move     // of tasks; used by lookLoop only
@@ -98,12 +100,13 @@ func Open(opt Options) (*Service, error) {
 	}
 	var lock *os.File
 	if !opt.Looks {
-		if lock, err = lockHome(opt.Home); err != nil {
+		if lock, err = lockHome(opt); err != nil {
 			return nil, err
 		}
 	}
 	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
 	s.turns, s.moves, s.poke = newTurns(), map[string]move{}, make(chan struct{}, 1)
+	s.waits = map[string]*waiting{}
 	s.healths, s.vets = map[string]watched{}, map[string]*vetRun{}
 	s.cfg.Store(&cfg)
 	if err := s.recall(); err != nil {
@@ -178,18 +181,53 @@ func (s *Service) close() error {
 	return errors.Join(errs...)
 }
 
-// lockHome keeps other processes from changing what this one does.
-func lockHome(home string) (*os.File, error) {
-	lock, err := os.OpenFile(filepath.Join(home, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+// lockWait is how long a service waits for a command that uses its home, and a command for another.
+const lockWait = 30 * time.Second
+
+// lockHome keeps other processes from changing what this one does. It waits for a command that is about to end.
+func lockHome(opt Options) (*os.File, error) {
+	lock, err := os.OpenFile(filepath.Join(opt.Home, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return nil, fmt.Errorf("home %s: %w", home, err)
+		return nil, fmt.Errorf("home %s: %w", opt.Home, err)
 	}
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		_ = lock.Close()
-		return nil, &Error{What: fmt.Sprintf("home %s: %v", home, ErrHomeBusy), Hints: []string{
-			"a service runs there already: use it, or stop it first", "another home is chosen with -home DIR"}}
+	for began := time.Now(); ; time.Sleep(100 * time.Millisecond) {
+		err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err == nil {
+			break
+		}
+		who := lockedBy(lock)
+		if stays := strings.Contains(who, " serve"); stays || time.Since(began) > lockWait || !errors.Is(err, unix.EWOULDBLOCK) {
+			_ = lock.Close()
+			out := &Error{What: fmt.Sprintf("home %s: %v: %s", opt.Home, ErrHomeBusy, cmp.Or(who, "it does not say which")), Hints: []string{
+				"wait until it has ended, or stop it first", "another home is chosen with -home DIR"}}
+			if stays {
+				out.Hints[0] = "a service runs there already, or is just starting or stopping: use it, or stop it first"
+			}
+			return nil, out
+		}
+		if opt.Stays && time.Since(began) < 100*time.Millisecond {
+			opt.Log.Info("waiting for a command that uses the home", "process", who)
+		}
+	}
+	if err := lock.Truncate(0); err == nil {
+		_, _ = lock.WriteAt(fmt.Appendf(nil, "%d\n", os.Getpid()), 0)
 	}
 	return lock, nil
+}
+
+// lockedBy says which process has a lock, by its number and command.
+func lockedBy(lock *os.File) string {
+	buf := make([]byte, 32)
+	n, _ := lock.ReadAt(buf, 0)
+	pid, err := strconv.Atoi(strings.TrimSpace(string(buf[:n])))
+	if err != nil {
+		return ""
+	}
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	if err != nil {
+		return fmt.Sprintf("process %d", pid)
+	}
+	return fmt.Sprintf("process %d, %s", pid, Quote(strings.TrimSpace(strings.ReplaceAll(string(raw[:min(len(raw), 200)]), "\x00", " "))))
 }
 
 func (s *Service) unlock() {
@@ -239,6 +277,7 @@ func (s *Service) startAll() error {
 			s.leave(found, errTakenOut)
 		case !slices.Contains(s.mem.Arrays, id):
 			s.leave(found, errStranger)
+		case s.holdBack(found):
 		default:
 			if err := s.startOne(found); err == nil {
 				s.own(id, names[id])
@@ -282,9 +321,7 @@ func (s *Service) leave(found []array.Candidate, reason error) {
 	for _, c := range found {
 		_ = c.Disk.Close()
 	}
-	s.mu.Lock()
-	s.idle = append(s.idle, idle{set, reason})
-	s.mu.Unlock()
+	s.reason(set, reason)
 	s.opt.Log.Info("array left alone", "array", set.Newest.Name, "reason", reason)
 }
 
@@ -306,7 +343,7 @@ func (s *Service) candidates(sources []source, id string) (out []array.Candidate
 			_ = d.Close()
 		}
 	}
-	return out
+	return s.unique(out)
 }
 
 func (s *Service) startOne(found []array.Candidate) error {
@@ -340,15 +377,14 @@ func (s *Service) startOne(found []array.Candidate) error {
 	a, err := open(set, s.engine())
 	if err != nil {
 		release(false)
-		s.mu.Lock()
-		s.idle = append(s.idle, idle{set, err})
-		s.mu.Unlock()
+		s.reason(set, err)
 		s.event(Event{Kind: "array-not-started", Severity: Critical, Array: set.Newest.Name, Detail: err.Error()})
 		return err
 	}
 	release(true)
 	s.mu.Lock()
 	s.arrays[a.Name()] = &running{Array: a, peers: map[string]*connected{}}
+	s.idle = slices.DeleteFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == a.ID() })
 	s.mu.Unlock()
 	s.opt.Log.Info("array started", "array", a.Name(), "condition", a.Condition(), "level", a.Geometry().Level)
 	return nil
@@ -684,7 +720,7 @@ func describeIdle(i idle) ArrayStatus {
 	out.Out = true
 	if geo, err := rec.Geometry(); err == nil {
 		out.Capacity, out.Groups = geo.Capacity(), geo.Groups
-		if i.reason == errTakenOut || i.reason == errStranger {
+		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) {
 			out.Condition, out.Margin = string(i.set.Condition(geo)), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin
 			if i.set.Margin() < 0 {

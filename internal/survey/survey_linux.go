@@ -139,7 +139,7 @@ func (d *Device) address(whole string) {
 	for _, part := range at {
 		switch {
 		case pciAddress.MatchString(part):
-			pci = part
+			pci = strings.TrimPrefix(part, "0000:")
 		case usbAddress.MatchString(part):
 			d.Bus, d.Address = "USB", "port "+part
 		case ataPort.MatchString(part):

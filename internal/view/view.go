@@ -192,8 +192,8 @@ func (s *Screen) array(a service.ArrayStatus) {
 	t := s.table(table.Row{"slot", "bay", "model", "serial", "size", "condition", "errors"}, 1, 5, 7)
 	for _, m := range a.Members {
 		where := m.Bay
-		if where == "" {
-			where = m.Path
+		if gone := m.Condition == "missing" || m.Condition == "failed"; where == "" && !(gone && strings.HasPrefix(m.Path, "/dev/")) {
+			where = m.Path // where it was tells nothing: another disk may have that name by now
 		}
 		condition := s.paint(m.Condition)
 		for _, task := range a.Tasks {

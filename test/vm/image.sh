@@ -7,7 +7,7 @@
 set -euo pipefail
 kernel=$1 out=$2
 packages="busybox-static bash coreutils util-linux mount udev kmod e2fsprogs xfsprogs fio nbd-client libnbd-bin procps fdisk libc-bin
-  mawk grep sed findutils jq $kernel"
+  mawk grep sed findutils jq dmsetup gdisk $kernel"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 mkdir -p "$out" "$work/archives/partial" "$work/tree" "$work/initrd"
@@ -16,7 +16,7 @@ mkdir -p "$out" "$work/archives/partial" "$work/tree" "$work/initrd"
 apt-get -qq -o Dir::State::status="$work/status" -o Dir::Cache::archives="$work/archives" -o APT::Install-Recommends=false \
   -o Debug::NoLocking=1 -y -d install $packages >/dev/null
 for deb in "$work"/archives/*.deb; do
-  case $deb in */perl* | */libperl* | */python* | */libpython* | */libicu* | */initramfs* | */libgl*) continue ;; esac
+  case $deb in */perl* | */libperl* | */python* | */libpython* | */initramfs* | */libgl*) continue ;; esac
   dpkg-deb -x "$deb" "$work/tree"
 done
 tree=$work/tree

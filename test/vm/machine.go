@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -43,7 +44,13 @@ type Disk struct {
 	Size     int64 // bytes
 	Sector   int   // bytes; 0: 512
 	ReadOnly bool
+	Volatile bool // with a write cache of its own: what was not flushed is lost when it is pulled or the power is cut
+	WWN      uint64
+	Shared   string // the name of another disk whose file it is: another path to that, or with a serial of its own a copy
 }
+
+// file is the name of what holds a disk's contents.
+func (d Disk) file() string { return cmp.Or(d.Shared, d.Name) + ".img" }
 
 // Machine is a guest that runs.
 type Machine struct {
@@ -57,7 +64,8 @@ type Machine struct {
 	mu     sync.Mutex
 	waits  map[int]chan Answer
 	last   int
-	places map[string]string // slots of buses, and the disk in each
+	caches map[string]*exec.Cmd // of disks with a write cache
+	places map[string]string    // slots of buses, and the disk in each
 	up     chan struct{}
 	ended  chan struct{}
 }
@@ -92,7 +100,7 @@ func Start(folder string, images Images, payload map[string]string, disks []Disk
 }
 
 func boot(folder string, images Images, payload map[string]string, disks []Disk) (*Machine, error) {
-	m := &Machine{folder: folder, images: images, disks: disks, waits: map[int]chan Answer{}, places: map[string]string{}, up: make(chan struct{}), ended: make(chan struct{})}
+	m := &Machine{folder: folder, images: images, disks: disks, waits: map[int]chan Answer{}, places: map[string]string{}, caches: map[string]*exec.Cmd{}, up: make(chan struct{}), ended: make(chan struct{})}
 	initrd, err := m.initrd(payload)
 	if err != nil {
 		return nil, err
@@ -172,7 +180,7 @@ func (m *Machine) initrd(payload map[string]string) (string, error) {
 
 // options are how a disk is described to QEMU. Its file is made when there is none.
 func (m *Machine) options(d Disk) (node, device string, err error) {
-	path := filepath.Join(m.folder, d.Name+".img")
+	path := filepath.Join(m.folder, d.file())
 	if _, err := os.Stat(path); err != nil {
 		f, err := os.Create(path)
 		if err != nil {
@@ -182,16 +190,64 @@ func (m *Machine) options(d Disk) (node, device string, err error) {
 			return "", "", err
 		}
 	}
-	raw, _ := json.Marshal(map[string]any{"driver": "raw", "node-name": "node-" + d.Name, "read-only": d.ReadOnly,
-		"file": map[string]any{"driver": "file", "filename": path}})
+	below := map[string]any{"driver": "file", "filename": path, "locking": "off"}
+	if d.Volatile {
+		socket, err := m.cache(d, path)
+		if err != nil {
+			return "", "", err
+		}
+		below = map[string]any{"driver": "nbd", "server": map[string]any{"type": "unix", "path": socket}}
+	}
+	raw, _ := json.Marshal(map[string]any{"driver": "raw", "node-name": "node-" + d.Name, "read-only": d.ReadOnly, "file": below})
 	raw2, _ := json.Marshal(m.device(d))
 	return string(raw), string(raw2), nil
+}
+
+// cache starts a write cache before a disk's file, which loses what was not flushed when it is killed.
+func (m *Machine) cache(d Disk, path string) (socket string, err error) {
+	socket = filepath.Join(m.folder, d.Name+".sock")
+	_ = os.Remove(socket)
+	c := exec.Command("nbdkit", "-f", "-U", socket, "--filter=cache", "file", path, "cache=writeback")
+	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if err := c.Start(); err != nil {
+		return "", err
+	}
+	m.mu.Lock()
+	m.caches[d.Name] = c
+	m.mu.Unlock()
+	for range 200 {
+		if conn, err := net.Dial("unix", socket); err == nil {
+			_ = conn.Close()
+			return socket, nil
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return "", errors.New("nbdkit did not start")
+}
+
+// loseCache ends the write caches of some disks, or of all, at once.
+func (m *Machine) loseCache(names ...string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for name, c := range m.caches {
+		if len(names) == 0 || slices.Contains(names, name) {
+			_ = c.Process.Kill()
+			_ = c.Wait()
+			delete(m.caches, name)
+		}
+	}
 }
 
 func (m *Machine) device(d Disk) map[string]any {
 	o := map[string]any{"id": d.Name, "drive": "node-" + d.Name, "serial": d.Serial}
 	if d.Sector != 0 {
 		o["logical_block_size"], o["physical_block_size"] = d.Sector, d.Sector
+	}
+	if d.Shared != "" {
+		o["share-rw"] = true
+	}
+	if d.WWN != 0 && (d.Bus == SCSI || d.Bus == AHCI) {
+		o["wwn"] = d.WWN
 	}
 	switch d.Bus {
 	case SCSI:
@@ -296,11 +352,26 @@ func (m *Machine) listen() {
 
 // Begin runs a command of bash in the guest and returns where its answer will come.
 func (m *Machine) Begin(command string) <-chan Answer {
+	return m.begin(map[string]any{"Command": command})
+}
+
+// Call asks the service in the guest for one of its calls, with a body of JSON.
+func (m *Machine) Call(name, body string) Answer {
+	select {
+	case a := <-m.begin(map[string]any{"Call": name, "Body": body}):
+		return a
+	case <-time.After(2 * time.Minute):
+		return Answer{"no answer for two minutes", -1}
+	}
+}
+
+func (m *Machine) begin(request map[string]any) <-chan Answer {
 	ch := make(chan Answer, 1)
 	m.mu.Lock()
 	m.last++
 	m.waits[m.last] = ch
-	line, _ := json.Marshal(map[string]any{"ID": m.last, "Command": command})
+	request["ID"] = m.last
+	line, _ := json.Marshal(request)
 	_, err := m.agent.Write(append(line, '\n'))
 	m.mu.Unlock()
 	if err != nil {
@@ -347,6 +418,7 @@ func (m *Machine) Pull(d Disk) error {
 	}
 	var err error
 	defer m.vacate(d)
+	defer m.loseCache(d.Name)
 	for range 100 { // it goes when the guest has let go of it
 		if err = m.qmp.do("blockdev-del", map[string]any{"node-name": "node-" + d.Name}); err == nil {
 			return nil
@@ -358,16 +430,20 @@ func (m *Machine) Pull(d Disk) error {
 
 // Blank makes a disk that is not plugged in empty.
 func (m *Machine) Blank(d Disk) error {
-	err := os.Remove(filepath.Join(m.folder, d.Name+".img"))
+	err := os.Remove(m.File(d))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
 	return err
 }
 
+// File holds the contents of a disk.
+func (m *Machine) File(d Disk) string { return filepath.Join(m.folder, d.file()) }
+
 // PowerCut ends the machine at once.
 func (m *Machine) PowerCut() {
 	_ = m.qemu.Process.Kill()
+	m.loseCache()
 	<-m.ended
 	if m.agent != nil {
 		_ = m.agent.Close()

@@ -1,0 +1,203 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+)
+
+// Arrays of this home start by themselves, whenever their disks appear: all at once, one after the other, or late. An array that
+// lacks disks that may still come is waited for, and then started without them where its redundancy allows that. Disks of the
+// lab and files are there at once or not at all, so nothing waits for them.
+
+// lateDisks is how long an incomplete array waits when the configuration does not say.
+const lateDisks = 30 * time.Second
+
+var errStarting = errors.New("it is just being started")
+
+// waiting is an array that waits for disks.
+type waiting struct {
+	until time.Time
+	tried string // with which disks a start failed; it is tried again with others
+}
+
+// errWaits is why an array that waits for disks is not in service yet.
+type errWaits struct {
+	names []string
+	until time.Time
+}
+
+func (e errWaits) Error() string {
+	return fmt.Sprintf("it waits until %s for %s, and then starts without", e.until.Local().Format("15:04:05"), strings.Join(e.names, ", "))
+}
+
+// late lists the members of a set that its roster counts on, that are not there, and that may still come.
+func late(set array.Set) (names []string) {
+	for slot, e := range set.Newest.Roster {
+		there := slot < len(set.Current) && set.Current[slot].Disk != nil
+		if counts := e.Condition != record.Failed && e.Condition != record.Missing; counts && !there {
+			if id := (disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}); onDevice(id) {
+				names = append(names, fmt.Sprintf("slot %d, %s", slot, id))
+			}
+		}
+	}
+	return names
+}
+
+// carried are the arrays of this home that disks carry and that are not in service, as they are seen, by identity.
+func (s *Service) carried() map[string][]array.Candidate {
+	running := map[string]bool{}
+	for _, r := range s.running() {
+		running[r.ID().String()] = true
+	}
+	s.mu.Lock()
+	ours, out := slices.Clone(s.mem.Arrays), slices.Clone(s.mem.Out)
+	s.mu.Unlock()
+	found := map[string][]array.Candidate{}
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	for _, src := range s.seen.order {
+		f := s.seen.known[src]
+		if f.record == nil {
+			continue
+		}
+		id := f.record.Array.String()
+		if slices.Contains(ours, id) && !slices.Contains(out, id) && !running[id] {
+			found[id] = append(found[id], array.Candidate{Disk: seen{f.info}, Record: f.record})
+		}
+	}
+	return found
+}
+
+// muster starts what is complete, or has waited long enough. Only lookLoop calls it.
+func (s *Service) muster() {
+	for id, found := range s.carried() {
+		set := array.Judge(found)
+		if s.rescueBusy(set.Newest.Name) != nil {
+			continue
+		}
+		w, known := s.waits[id]
+		if !known {
+			w = &waiting{until: time.Now().Add(s.lateDisks())}
+			s.waits[id] = w
+		}
+		var disks []string
+		for _, c := range found {
+			disks = append(disks, fmt.Sprint(c.Record.Member, c.Record.Epoch))
+		}
+		slices.Sort(disks)
+		names := late(set)
+		switch {
+		case w.tried == strings.Join(disks, " "):
+			continue // with these disks it could not be started
+		case len(names) > 0 && time.Now().Before(w.until):
+			s.reason(set, errWaits{names, w.until})
+			continue
+		case set.Margin() < 0 || set.Doubt != nil:
+			w.tried = strings.Join(disks, " ")
+			reason := set.Doubt
+			if reason == nil {
+				reason = fmt.Errorf("%w: %s", array.ErrFailed, set.Shortage())
+			}
+			s.reason(set, reason)
+			s.event(Event{Kind: "array-not-started", Severity: Critical, Array: set.Newest.Name, Detail: reason.Error()})
+			continue
+		}
+		w.tried = strings.Join(disks, " ")
+		s.admin.Lock()
+		s.reason(set, errStarting)
+		if err := s.startOne(s.candidates(s.carriers(id), id)); err == nil {
+			delete(s.waits, id)
+			s.own(id, set.Newest.Name)
+			s.applyPaces()
+			s.event(Event{Kind: "array-started", Severity: Info, Array: set.Newest.Name, Detail: "its disks have come"})
+			s.takeBackOf(set.Newest.Array)
+		}
+		s.admin.Unlock()
+	}
+}
+
+func (s *Service) lateDisks() time.Duration {
+	if d := s.config().LateDisks; d > 0 {
+		return time.Duration(d)
+	}
+	return lateDisks
+}
+
+// reason notes why an array is not in service.
+func (s *Service) reason(set array.Set, why error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	i := slices.IndexFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == set.Newest.Array })
+	if i < 0 {
+		s.idle = append(s.idle, idle{set, why})
+	} else {
+		s.idle[i] = idle{set, why}
+	}
+}
+
+// holdBack notes, at the start of a service that stays, that an array is to wait. It is false when nothing is missing that may come.
+func (s *Service) holdBack(found []array.Candidate) bool {
+	if !s.opt.Stays || len(found) == 0 {
+		return false
+	}
+	set := array.Judge(found)
+	names := late(set)
+	if len(names) == 0 {
+		return false
+	}
+	for _, c := range found {
+		_ = c.Disk.Close()
+	}
+	w := &waiting{until: time.Now().Add(s.lateDisks())}
+	s.waits[set.Newest.Array.String()] = w
+	s.reason(set, errWaits{names, w.until})
+	s.event(Event{Kind: "array-waits", Severity: Info, Array: set.Newest.Name, Detail: errWaits{names, w.until}.Error()})
+	return true
+}
+
+// unique leaves out candidates that are copies of each other: two disks that claim one place. Nothing tells which of them is the
+// member, so neither is used until one of them is gone or erased.
+func (s *Service) unique(found []array.Candidate) (out []array.Candidate) {
+	count := map[uuid.UUID][]string{}
+	for _, c := range found {
+		count[c.Record.Member] = append(count[c.Record.Member], c.Disk.Identity().String())
+	}
+	for _, c := range found {
+		if names := count[c.Record.Member]; len(names) > 1 {
+			_ = c.Disk.Close()
+			s.once("twice", c.Record.Member.String(), strings.Join(names, " "), twice(c.Record, names))
+			continue
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func twice(r *record.Record, names []string) Event {
+	return Event{Kind: "member-twice", Severity: Critical, Array: r.Name, Detail: fmt.Sprintf("%s all carry slot %d: one is a copy of the other. None of them is used; take the wrong ones out, or erase them (nidalo erase DISK)",
+		strings.Join(names, " and "), r.Slot)}
+}
+
+// copies lists the disks that carry the same member as a record, when there is more than one.
+func (s *Service) copies(r *record.Record) (names []string) {
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	for _, src := range s.seen.order {
+		if f := s.seen.known[src]; f.record != nil && f.record.Member == r.Member {
+			names = append(names, f.info.Identity.String())
+		}
+	}
+	if len(names) < 2 {
+		return nil
+	}
+	return names
+}
