@@ -14,7 +14,7 @@ var floors = [][]string{
 	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health"},
 	{"nidalo/core/record"},
 	{"nidalo/core/plan"},
-	{"nidalo/internal/env", "nidalo/internal/probe"},
+	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},
 	{"nidalo/internal/disk"},
 	{"nidalo/internal/lab", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert"},
 	{"nidalo/internal/service", "nidalo/internal/crash"},

@@ -57,6 +57,7 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "what-if", c.WhatIf)
 	handle(mux, log, "inspect", c.Inspect)
 	handle(mux, log, "vet", c.Vet)
+	handle(mux, log, "surface", c.Surface)
 	handle(mux, log, "rescue", c.Rescue)
 	handle(mux, log, "map", c.Map)
 	handle(mux, log, "test-alerts", func(struct{}) ([]service.AlertResult, error) { return c.TestAlerts() })
@@ -281,6 +282,11 @@ func (c *Client) Map(name string) (*service.MapReply, error) {
 func (c *Client) Vet(q service.VetRequest) ([]service.Vetting, error) {
 	return call[[]service.Vetting](c, "vet", q)
 }
+
+func (c *Client) Surface(q service.SurfaceRequest) ([]service.Surface, error) {
+	return call[[]service.Surface](c, "surface", q)
+}
+
 func (c *Client) TestAlerts() ([]service.AlertResult, error) {
 	return call[[]service.AlertResult](c, "test-alerts", struct{}{})
 }

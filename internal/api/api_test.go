@@ -25,7 +25,7 @@ func served(t *testing.T) (*api.Client, string) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(home) })
 	require.NoError(t, lab.At(home).New(5, 32<<20))
-	s, err := service.Open(service.Options{Home: home, Stays: true})
+	s, err := service.Open(service.Options{Home: home, Stays: true, NoHost: true})
 	require.NoError(t, err)
 	l, err := api.Listen(api.Socket(home), "")
 	require.NoError(t, err)

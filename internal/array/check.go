@@ -190,6 +190,9 @@ func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member
 			switch wrong {
 			case unread:
 				note(role, col, "cannot be read")
+				if !how.repair { // otherwise when it is healed
+					a.count(c.roles[role], &c.roles[role].errs.read)
+				}
 			case mismatch:
 				note(role, col, "wrong checksum")
 			case lost:

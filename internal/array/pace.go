@@ -64,7 +64,8 @@ type pacer struct {
 	counted bool      // the piece before is in until
 	pace    Pace
 	moved   int64
-	seen    time.Time // when clients last moved a byte
+	seen    time.Time   // when clients last moved a byte
+	lone    func() Pace // where no array says it
 }
 
 // wait is how long the task must wait before its next piece; it is asked until it returns 0, which lets the piece go.
@@ -76,6 +77,9 @@ func (p *pacer) wait(a *Array, bytes int64) time.Duration {
 		p.moved, p.seen = moved, now
 	}
 	pace := a.Pace()
+	if p.lone != nil {
+		pace = p.lone()
+	}
 	if pace != p.pace {
 		p.pace, p.until, p.counted = pace, now, true
 	}
@@ -101,6 +105,23 @@ func (p *pacer) wait(a *Array, bytes int64) time.Duration {
 
 // restart forgets the piece before: the task did something else since.
 func (p *pacer) restart() { p.last, p.counted = time.Time{}, true }
+
+// Pacer keeps work that is done outside of the engine to an array's pace, or without an array to a pace of its own.
+type Pacer struct {
+	own pacer
+	of  *Array
+}
+
+// NewPacer is a pacer for work on a member of an array.
+func (a *Array) NewPacer() *Pacer { return &Pacer{of: a} }
+
+// LonePacer is a pacer for work on a disk that no array has. Nobody else is expected to use it.
+func LonePacer(pace func() Pace) *Pacer {
+	return &Pacer{of: &Array{}, own: pacer{lone: pace}}
+}
+
+// Wait is how long to wait before the next piece; it is asked until it returns 0, which lets the piece go.
+func (p *Pacer) Wait(bytes int64) time.Duration { return p.own.wait(p.of, bytes) }
 
 // yields says whether the task leaves room for others at the moment; its pieces then go one at a time, so that what one
 // costs can be told.

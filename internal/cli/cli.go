@@ -81,6 +81,7 @@ type env struct {
 	rows               int
 	html               string
 	quick, again, hold bool
+	heal               bool
 	images             []service.Image
 	state              int
 	old, serve         bool
@@ -102,7 +103,7 @@ func (u usageError) Error() string { return u.text }
 
 func commands() []command {
 	return []command{disksCommand, planCommand, createCommand, serveCommand, statusCommand, nextCommand, watchCommand, mayPullCommand, locateCommand,
-		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, rescueCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
+		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, surfaceCommand, rescueCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
 		startCommand, stopCommand, renameCommand, eraseCommand, dissolveCommand, historyCommand, reportCommand, inspectCommand, alertsCommand, acknowledgeCommand,
 		labCommand, demoCommand, versionCommand, helpCommand}
 }

@@ -58,6 +58,14 @@ func identityOf(path string, at survey.Device) Identity {
 // Surveyed is what people know a device of the survey by.
 func Surveyed(at survey.Device) Identity { return identityOf(at.Path, at) }
 
+// RereadPartitions has the system read the partition table of a whole disk again. Nothing is done for anything else.
+func (d *File) RereadPartitions() error {
+	if at, ok := surveyed(d.raw); !d.device || !ok || !at.Whole() {
+		return nil
+	}
+	return rereadPartitions(d.raw)
+}
+
 // holder says who keeps a device, for the end of an error.
 func holder(path string) string {
 	if who := Holders(path); len(who) > 0 {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"nidalo/core/record"
 )
@@ -34,13 +35,14 @@ type Identity struct {
 
 // String names the disk by bay, model and serial where it has them.
 func (i Identity) String() string {
-	switch {
-	case i.Bay != "" && i.Serial != "":
-		return record.Printable(fmt.Sprintf("%s (%s %s)", i.Bay, i.Model, i.Serial))
-	case i.Serial != "":
-		return record.Printable(fmt.Sprintf("%s (%s %s)", i.Path, i.Model, i.Serial))
+	if i.Serial == "" {
+		return record.Printable(i.Path)
 	}
-	return record.Printable(i.Path)
+	where := i.Bay
+	if where == "" {
+		where = i.Path
+	}
+	return record.Printable(fmt.Sprintf("%s (%s)", where, strings.TrimSpace(i.Model+" "+i.Serial)))
 }
 
 // Matches says whether a user's word names this disk: its bay, serial or path.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -16,6 +17,25 @@ func directFlag(device bool) int {
 		return unix.O_DIRECT
 	}
 	return 0
+}
+
+func rereadPartitions(raw syscall.RawConn) (err error) {
+	gone := raw.Control(func(fd uintptr) {
+		// udev may be looking at it just now, which ends.
+		for range 50 {
+			if err = unix.IoctlSetInt(int(fd), unix.BLKRRPART, 0); err != unix.EBUSY {
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		if err == unix.EINVAL || err == unix.ENOTTY {
+			err = nil // it is of a kind that has no partitions
+		}
+	})
+	if gone != nil {
+		return os.ErrClosed
+	}
+	return err
 }
 
 // deviceNumber is "major:minor" of an open block device.

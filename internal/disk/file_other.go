@@ -12,8 +12,9 @@ import (
 func preadv(fd int, bufs [][]byte, off int64) (int, error)  { return unix.Pread(fd, bufs[0], off) }
 func pwritev(fd int, bufs [][]byte, off int64) (int, error) { return unix.Pwrite(fd, bufs[0], off) }
 
-func directFlag(bool) int                 { return 0 }
-func deviceNumber(syscall.RawConn) string { return "" }
+func directFlag(bool) int                    { return 0 }
+func rereadPartitions(syscall.RawConn) error { return nil }
+func deviceNumber(syscall.RawConn) string    { return "" }
 
 func datasync(f *os.File, _ syscall.RawConn) error { return f.Sync() }
 

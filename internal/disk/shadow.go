@@ -2,9 +2,11 @@ package disk
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 
+	"nidalo/core/health"
 	"nidalo/internal/env"
 )
 
@@ -113,3 +115,13 @@ func (s *Shadow) WriteVec(bufs [][]byte, off int64) error {
 }
 
 func (s *Shadow) Sync() error { return nil }
+
+// Health is what the disk below says of itself.
+func (s *Shadow) Health() (health.Readings, error) {
+	if d, ok := s.Disk.(interface {
+		Health() (health.Readings, error)
+	}); ok {
+		return d.Health()
+	}
+	return health.Readings{}, errors.ErrUnsupported
+}

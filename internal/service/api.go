@@ -39,6 +39,7 @@ type Control interface {
 	WhatIf(WhatIfRequest) ([]WhatIfReply, error)
 	Inspect(disks []string) (*InspectReply, error)
 	Vet(VetRequest) ([]Vetting, error)
+	Surface(SurfaceRequest) ([]Surface, error)
 	Rescue(RescueRequest) (*RescueReply, error)
 	Map(name string) (*MapReply, error)
 	TestAlerts() ([]AlertResult, error)

@@ -322,6 +322,13 @@ func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
 		return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
 	case info.Array != "":
 		return nil, &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
+	}
+	if members := s.membersOn(info); len(members) > 0 {
+		return nil, &Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(members, "; "))}
+	}
+	switch {
+	case len(info.Held) > 0:
+		return nil, &Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(info.Held, "; "))}
 	case req.DryRun || info.State == DiskBlank:
 		return &info, nil
 	}
@@ -333,8 +340,29 @@ func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
 	if err := disk.Wipe(d); err != nil {
 		return nil, person(err)
 	}
+	if f, ok := d.(interface{ RereadPartitions() error }); ok {
+		if err := f.RereadPartitions(); err != nil {
+			return nil, &Error{What: fmt.Sprintf("disk %s is blank now, but the system still sees its old partitions: %v", info.Identity, err), Hints: []string{"take it out and put it back, or restart the host"}}
+		}
+		_ = s.look(true)
+	}
 	info = s.lookAt(src)
 	return &info, nil
+}
+
+// membersOn lists the partitions of a disk that are members of arrays in service.
+func (s *Service) membersOn(info DiskInfo) (out []string) {
+	if info.Hardware == nil || len(info.Hardware.Parts) == 0 {
+		return nil
+	}
+	for _, r := range s.running() {
+		for _, m := range r.MemberStates() {
+			if slices.Contains(info.Hardware.Parts, m.Disk.Path) && m.Condition != record.Failed && m.Condition != record.Missing {
+				out = append(out, fmt.Sprintf("%s is an %s member of array %q", shortName(m.Disk), m.Condition, r.Name()))
+			}
+		}
+	}
+	return out
 }
 
 // unused refuses while clients hold the array.

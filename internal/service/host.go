@@ -39,8 +39,11 @@ func (s *Service) devices(fresh bool) survey.Host {
 	}
 	s.host.mu.Lock()
 	defer s.host.mu.Unlock()
-	told := s.host.changed.Swap(false)
-	if fresh || told || s.events == nil || time.Since(s.host.at) > hostEvery {
+	every := hostEvery
+	if s.opt.Stays && s.events == nil { // nobody tells
+		every = lookEvery
+	}
+	if told := s.host.changed.Swap(false); fresh || told || time.Since(s.host.at) > every {
 		now, err := survey.Look()
 		if err != nil {
 			s.opt.Log.Debug("the block devices of this host cannot be listed", "reason", err)
@@ -144,12 +147,4 @@ func unreadable(err error) (state string, why string) {
 		return DiskEmpty, ""
 	}
 	return DiskBroken, record.Printable(err.Error())
-}
-
-// place is where a disk is, for a table: its bay, or else its place on its bus.
-func (d DiskInfo) place() string {
-	if d.Bay != "" || d.Hardware == nil {
-		return d.Bay
-	}
-	return strings.TrimSpace(cmp.Or(d.Hardware.Bus, "device") + " " + d.Hardware.Address)
 }

@@ -65,6 +65,7 @@ type Service struct {
 	mem         memory
 	healths     map[string]watched  // by serial or path
 	vets        map[string]*vetRun  // under way, by serial or path
+	surfaceRuns map[string]*vetRun  // the same of surface tests
 	salvages    map[string]*salvage // rescues, under way or the last of an array, by its name
 }
 
@@ -106,6 +107,7 @@ func Open(opt Options) (*Service, error) {
 	}
 	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
 	s.turns, s.moves, s.poke = newTurns(), map[string]move{}, make(chan struct{}, 1)
+	s.surfaceRuns = map[string]*vetRun{}
 	s.waits = map[string]*waiting{}
 	s.healths, s.vets = map[string]watched{}, map[string]*vetRun{}
 	s.cfg.Store(&cfg)
@@ -123,6 +125,7 @@ func Open(opt Options) (*Service, error) {
 	if opt.Stays {
 		s.history() // while there are descriptors for it
 		s.resumeVets()
+		s.resumeSurfaces()
 		s.looked.Store(time.Now().UnixNano())
 		if s.events = survey.Watch(s.done); s.events != nil {
 			s.wait.Go(s.watchHost)
@@ -161,6 +164,7 @@ func (s *Service) Close() (err error) {
 func (s *Service) close() error {
 	close(s.done)
 	s.endVets()
+	s.endSurfaces()
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	var errs []error

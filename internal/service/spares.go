@@ -33,11 +33,12 @@ type memory struct {
 	Spares []Spare           `json:"spares"`
 	Paces  map[string]string `json:"paces"` // schedules by array; "" for all
 	// Took notes where a spare stepped in: by array and serial of the disk that took over, the serial of the one that failed.
-	Took  map[string]string `json:"took"`
-	Vets  []Vetting         `json:"vets,omitempty"`
-	Names map[string]string `json:"names"` // of the arrays that belong to this home, by identity
-	Bad   map[string]string `json:"bad"`   // disks that failed, by serial or path, and why
-	Quiet map[string]string `json:"quiet"` // acknowledged conditions and the state they had
+	Took     map[string]string `json:"took"`
+	Vets     []Vetting         `json:"vets,omitempty"`
+	Surfaces []Surface         `json:"surface_tests,omitempty"`
+	Names    map[string]string `json:"names"` // of the arrays that belong to this home, by identity
+	Bad      map[string]string `json:"bad"`   // disks that failed, by serial or path, and why
+	Quiet    map[string]string `json:"quiet"` // acknowledged conditions and the state they had
 }
 
 func (s *Service) memoryPath() string { return filepath.Join(s.opt.Home, "service.json") }

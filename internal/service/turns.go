@@ -40,7 +40,7 @@ func newTurns() *turns {
 
 // weight orders kinds: what restores redundancy before what only looks.
 func weight(kind string) int {
-	return slices.Index([]string{array.TaskCatchUp, array.TaskRebuild, array.TaskRetire, array.TaskCheck, TaskVet}, kind)
+	return slices.Index([]string{array.TaskCatchUp, array.TaskRebuild, array.TaskRetire, array.TaskCheck, TaskVet, TaskSurface}, kind)
 }
 
 // before says whether x goes before y.
@@ -118,8 +118,8 @@ func (q *turns) enter(t *turn, stop <-chan struct{}) bool {
 			return true
 		}
 		say := fmt.Sprintf("waits for the %s of array %s, which uses the same disks", o.ref.Kind, o.name)
-		if o.ref.Kind == TaskVet {
-			say = fmt.Sprintf("waits for the vet of %s, which shares a disk", o.name)
+		if o.ref.Array == nil {
+			say = fmt.Sprintf("waits for the %s of %s, which shares a disk", o.ref.Kind, o.name)
 		}
 		if say != t.said {
 			t.said = say
@@ -134,8 +134,19 @@ func (q *turns) Yield(ref array.TaskRef) bool {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	mine := q.find(ref)
-	return mine != nil && slices.ContainsFunc(q.entries, func(o *turn) bool {
-		return !o.running && before(o, mine) && weight(o.ref.Kind) < weight(ref.Kind) && conflict(o, mine)
+	return mine != nil && q.yields(mine)
+}
+
+// yield is Yield for an entry that is at hand.
+func (q *turns) yield(t *turn) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.yields(t)
+}
+
+func (q *turns) yields(mine *turn) bool {
+	return slices.ContainsFunc(q.entries, func(o *turn) bool {
+		return !o.running && before(o, mine) && weight(o.ref.Kind) < weight(mine.ref.Kind) && conflict(o, mine)
 	})
 }
 

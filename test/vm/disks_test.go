@@ -3,6 +3,7 @@
 package vm
 
 import (
+	"os"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -84,4 +85,73 @@ func TestTheFirstWeekWithRealDisks(t *testing.T) {
 	r.ok("%s", fio("tides", false))
 	r.ok("nidalo check tides -wait")
 	require.Contains(t, r.ok("nidalo status tides"), "no mismatches")
+}
+
+// Partitions of one disk are lost together, and everything that counts disks says so.
+func TestTwoPartitionsOfOneDiskAreOneLoss(t *testing.T) {
+	all(t)
+	r := guest(t, scsi1, scsi4k, nvme1, virtio)
+	r.ok(`printf 'label: gpt\nsize=40M\nsize=40M\n' | sfdisk -q /dev/disk/by-id/scsi-0TIDES_TK-4000_TMK-0001; udevadm settle`)
+	disks := r.disks()
+	require.Equal(t, "in use", disks["TMK-0001"].State)
+	require.Contains(t, disks["TMK-0001"].Holds, "2 partitions")
+	require.Equal(t, "blank", disks["TMK-0001-part2"].State)
+
+	require.Contains(t, r.refused("nidalo create -name charts -level 5 TMK-0001-part1 TMK-0001-part2 ORR-0003"),
+		"TMK-0001-part1 and TMK-0001-part2 are on one disk, and are lost together")
+	r.ok("nidalo create -yes -name charts -level 6 TMK-0001-part1 TMK-0001-part2 ORR-0003 ORR-0011 QRN-0021")
+	r.serve()
+	a := r.array("charts")
+	require.Equal(t, 1, a.Margin, "%+v", a) // any one disk, and no second for certain
+	require.Equal(t, "healthy", a.Condition)
+	pull := r.Run("nidalo may-pull TMK-0001").Output
+	require.Contains(t, pull, "would fall from 1 to 0")
+	require.Contains(t, r.refused("nidalo erase -yes TMK-0001"), "charts")
+
+	load := r.Begin(fio("charts", true))
+	r.ok("sleep 2")
+	r.pull(scsi1)
+	r.until("charts", "exposed", condition("exposed"))
+	r.plug(scsi1)
+	r.until("charts", "healthy", condition("healthy"))
+	r.finished(load)
+}
+
+// A disk and its copy cannot both be the member; two paths to one disk are one.
+func TestCopiesAreRefusedAndPathsAreOne(t *testing.T) {
+	all(t)
+	path := scsi1
+	path.WWN = 0x5000c500a1b2c301
+	other := Disk{Name: "p2", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0001", Size: 96 * mib, WWN: path.WWN, Shared: path.Name}
+	path.Shared = path.Name
+	r := guest(t, path, other, scsi4k, nvme1)
+	var seen []disk
+	for serial, d := range r.disks() {
+		if serial == "TMK-0001" {
+			seen = append(seen, d)
+		}
+	}
+	require.Len(t, seen, 1)
+	require.Len(t, seen[0].Hardware.Paths, 1, "%+v", seen[0])
+	r.ok("nidalo create -name tides -level 5 TMK-0001 ORR-0003 ORR-0011")
+	r.serve()
+	r.ok("%s", fio("tides", true))
+	require.Equal(t, "healthy", r.array("tides").Condition)
+	r.ok("kill -TERM $(cat /var/lib/nidalo/service.lock); for i in $(seq 100); do [ -S /var/lib/nidalo/control.sock ] || exit 0; sleep 0.1; done")
+
+	// The same contents under another serial and world-wide name.
+	r.PowerCut()
+	copied := Disk{Name: "c1", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0099", Size: 96 * mib}
+	raw, err := os.ReadFile(r.File(path))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(r.File(copied), raw, 0o600))
+	r.boot(path, copied, scsi4k, nvme1)
+	r.serve()
+	r.until("tides", "exposed", condition("exposed"))
+	a := r.array("tides")
+	require.True(t, member("TMK-0001", "missing")(a), "%+v", a)
+	require.Contains(t, r.ok("cat /tmp/serve.log"), "one is a copy of the other")
+	r.ok("nidalo erase -yes TMK-0099")
+	r.until("tides", "healthy", condition("healthy"))
+	r.ok("%s", fio("tides", false))
 }

@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
@@ -222,13 +221,4 @@ func (r *rig) finished(what <-chan Answer) {
 	case <-time.After(6 * time.Minute):
 		require.Fail(r.t, "it did not end")
 	}
-}
-
-func has(text string, parts ...string) bool {
-	for _, p := range parts {
-		if !strings.Contains(text, p) {
-			return false
-		}
-	}
-	return true
 }

@@ -1,0 +1,132 @@
+package array
+
+import (
+	"fmt"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+)
+
+// Use is what a stretch of a member's disk is for.
+type Use struct {
+	Offset, Length int64 // on the disk, bytes
+	What           string
+	Array          int64 // the byte of the array that lies there; -1 where none does
+	Data           bool  // it holds data or parity that was written
+}
+
+// Uses tells what a stretch of the disk of a member is for, at most a number of parts of it.
+func (a *Array) Uses(slot int, off, n int64, most int) (out []Use) {
+	m := a.members[slot].Load()
+	if m.place.Size == 0 {
+		return nil
+	}
+	for at := off / Block * Block; at < off+n; at += Block {
+		u := a.use(m, at)
+		if l := len(out) - 1; l >= 0 && out[l].What == u.What && (u.Array < 0 || u.Array == out[l].Array+out[l].Length) {
+			out[l].Length += Block
+			continue
+		}
+		if len(out) == most {
+			break
+		}
+		out = append(out, u)
+	}
+	return out
+}
+
+func (a *Array) use(m *member, at int64) Use {
+	p := m.place
+	u := Use{Offset: at, Length: Block, Array: -1}
+	within := func(start, pages int64) bool { return at >= start && at < start+pages*Block }
+	switch {
+	case at < record.Size || at >= p.Size-record.Size-Block:
+		u.What = "the member record"
+	case at >= p.JournalStart && at < p.JournalStart+p.JournalSize:
+		u.What = "the journal"
+	case within(p.MapStart, p.MapPages):
+		u.What = "the written map"
+	case within(p.WitnessStart, p.WitnessPages):
+		u.What = "witnesses of another member's tables"
+	case within(p.SumStart, p.SumPages):
+		u.What = "the checksum table"
+	case at >= p.DataStart && at < p.DataStart+p.DataSize:
+		a.useOfData(m, (at-p.DataStart)/Block, &u)
+	default:
+		u.What = "nothing"
+	}
+	return u
+}
+
+func (a *Array) useOfData(m *member, block int64, u *Use) {
+	group, per := a.geo.GroupOf(m.slot), int64(a.geo.StripBlocks())
+	var sum [1]uint32
+	switch {
+	case block/per >= a.geo.Rows[group]:
+		u.What = "nothing: the other members are smaller"
+		return
+	case a.tables.sums(m, block, sum[:]) == nil && sum[0] == record.SumNever:
+		u.What = "blocks that were never written"
+		return
+	}
+	st := a.geo.At(group, block/per)
+	u.Data = true
+	role := a.geo.Role(st, m.slot)
+	if role >= a.geo.Data && a.geo.Data > 1 {
+		u.What = "parity"
+		return
+	}
+	if role >= a.geo.Data {
+		role = 0 // another copy
+	}
+	u.What = "data"
+	u.Array = st.Number*a.geo.StripeSize() + int64(role)*a.geo.Strip + block%per*Block
+}
+
+// HealPlaces restores from redundancy what lies in a stretch of the disk of a member, where it cannot be read or is wrong, and
+// writes zeros to places there that hold nothing and cannot be read. It returns how many blocks were rewritten, and how many
+// could not be restored.
+func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err error) {
+	m := a.members[slot].Load()
+	p := m.place
+	first, last := max(0, off-p.DataStart)/Block, (min(off+n, p.DataStart+p.DataSize)-p.DataStart-1)/Block
+	if off+n <= p.DataStart || p.Size == 0 {
+		return 0, 0, nil
+	}
+	group, per := a.geo.GroupOf(slot), int64(a.geo.StripBlocks())
+	for row := first / per; row <= last/per && row < a.geo.Rows[group]; row++ {
+		n, err := a.clearUnwritten(m, a.geo.At(group, row), max(first, row*per), min(last, row*per+per-1))
+		if err != nil {
+			return healed, lost, err
+		}
+		healed += n
+		t := &task{kind: TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
+		if err := a.checkStripe(t, a.geo.At(group, row), checkHow{repair: true, blame: -1}); err != nil {
+			return healed, lost, fmt.Errorf("row %d: %w", row, err)
+		}
+		healed, lost = healed+t.check.Repaired, lost+t.check.Unrepairable
+	}
+	return healed, lost, a.checkpoint()
+}
+
+// clearUnwritten writes zeros to blocks of one row that were never written and cannot be read. What they hold never counts, so
+// no crash matters.
+func (a *Array) clearUnwritten(m *member, st layout.Stripe, first, last int64) (cleared int64, err error) {
+	defer a.lockStripes([]int64{st.Number}, true)()
+	buf := make([]byte, Block)
+	for block := first; block <= last; block++ {
+		var sum [1]uint32
+		if err := a.tables.sums(m, block, sum[:]); err != nil {
+			return cleared, err
+		}
+		if sum[0] != record.SumNever || m.disk.ReadAt(buf, m.offset(block)) == nil {
+			continue
+		}
+		clear(buf)
+		if err := a.writeData(m, [][]byte{buf}, block); err != nil {
+			return cleared, err
+		}
+		cleared++
+	}
+	return cleared, a.alive()
+}

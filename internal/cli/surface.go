@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"flag"
+	"slices"
+	"time"
+
+	"nidalo/internal/service"
+)
+
+var surfaceCommand = command{name: "surface", usage: "[-heal] [-again] [-stop] [-wait] [-json] [DISK]", short: "read every sector of a disk, in use or not", most: 1,
+	help: `
+Reads the whole disk, whatever it holds and whoever uses it, and writes nothing. What cannot be read is listed with its place, and,
+for a member of an array, what lies there; pieces that take far longer than most are counted. It keeps to the pace of the array,
+goes on after a stop or a crash where it was, and shares the queue of tasks. -stop holds it, -again begins anew. Without a disk
+all surface tests are listed.
+
+With -heal, what a member cannot read is restored from the other members when the test has ended, and rewritten in place, for
+which most disks then find a better sector. After a test that has ended, -heal only does that.
+
+Exit status 1 when something could not be read.
+
+  nidalo surface A3
+  nidalo surface -heal -wait TMK-0193
+  nidalo surface`,
+	flags: func(e *env, f *flag.FlagSet) {
+		f.BoolVar(&e.heal, "heal", false, "restore what a member cannot read from the other members")
+		f.BoolVar(&e.again, "again", false, "begin anew")
+		f.BoolVar(&e.hold, "stop", false, "hold it; the same command without -stop goes on")
+		f.BoolVar(&e.wait, "wait", false, "follow it to its end")
+		jsonFlag(e, f)
+	},
+	run: func(e *env, args []string) error {
+		e.looks = len(args) == 0
+		return e.withControl(func(c service.Control) error {
+			req := service.SurfaceRequest{Heal: e.heal, Again: e.again, Stop: e.hold}
+			if len(args) == 1 {
+				var err error
+				if req.Disk, err = e.diskName(c, args[0]); err != nil {
+					return err
+				}
+			}
+			all, err := c.Surface(req)
+			if err != nil {
+				return err
+			}
+			_, own := c.(*service.Service)
+			if req.Disk != "" && !e.hold && (e.wait || own) {
+				if all, err = e.waitSurface(c, all[0].Disk); err != nil {
+					return err
+				}
+			}
+			for _, t := range all {
+				if t.Bad > 0 || t.State == "failed" {
+					e.status = Could
+				}
+			}
+			if e.json {
+				return e.printJSON(map[string]any{"surface_tests": all})
+			}
+			e.out.Surfaces(all)
+			return nil
+		})
+	},
+}
+
+// waitSurface follows the test of a disk to its end.
+func (e *env) waitSurface(c service.Control, disk string) ([]service.Surface, error) {
+	for {
+		all, err := c.Surface(service.SurfaceRequest{})
+		if err != nil {
+			return nil, err
+		}
+		all = slices.DeleteFunc(all, func(t service.Surface) bool { return t.Disk != disk })
+		busy := false
+		for _, t := range all {
+			if t.State == "running" || t.State == "waiting" {
+				busy = true
+				if e.err.Terminal {
+					e.err.Printf("\r%s", e.err.SurfaceLine(t))
+				}
+			}
+		}
+		if !busy {
+			if e.err.Terminal {
+				e.err.Printf("\r\x1b[K")
+			}
+			return all, nil
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+}

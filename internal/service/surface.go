@@ -1,0 +1,385 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+	"nidalo/internal/history"
+)
+
+// A surface test reads every sector of a disk, whatever it holds and whoever uses it, and writes nothing. It has a handle of its
+// own, so it sees the medium even where the array never reads.
+
+// TaskSurface is the kind of task.
+const TaskSurface = "surface test"
+
+// SurfaceRequest starts, continues or holds the surface test of a disk, or heals what it found. Without a disk it only asks for all.
+type SurfaceRequest struct {
+	Disk  string
+	Again bool // begin anew
+	Stop  bool // hold it
+	Heal  bool // at its end, restore from redundancy what cannot be read, where the disk is a member
+}
+
+// Surface is the surface test of one disk, as it is remembered from one start to the next.
+type Surface struct {
+	Disk    string     `json:"disk"` // serial or path
+	Name    string     `json:"name"` // for people
+	Size    int64      `json:"size_bytes"`
+	State   string     `json:"state"` // as of tasks
+	Cursor  int64      `json:"cursor_bytes"`
+	Percent float64    `json:"percent"`
+	Rate    float64    `json:"bytes_per_second"`
+	ETA     *float64   `json:"eta_seconds"` // null when not known
+	Bad     int64      `json:"unreadable_bytes"`
+	Places  []BadPlace `json:"unreadable,omitempty"` // the first of them
+	Slow    int64      `json:"slow_pieces"`          // pieces of 1 MiB that took far longer than most
+	SlowAt  []int64    `json:"slow_at_bytes,omitempty"`
+	Heal    bool       `json:"heal"`
+	Healed  int64      `json:"healed_blocks"`
+	Lost    int64      `json:"lost_blocks"` // that could not be restored
+	Started time.Time  `json:"started"`
+	Ended   time.Time  `json:"ended"`
+	Result  string     `json:"result,omitempty"`
+}
+
+// BadPlace is a stretch of a disk that could not be read.
+type BadPlace struct {
+	Offset int64       `json:"offset_bytes"`
+	Length int64       `json:"length_bytes"`
+	Mended bool        `json:"mended,omitempty"` // it can be read again
+	Uses   []array.Use `json:"uses,omitempty"`   // what it is for, where the disk was a member
+}
+
+const (
+	surfacePiece  = 1 << 20
+	surfacePlaces = 200
+	surfaceUses   = 4
+	surfaceSaves  = 5 * time.Second
+)
+
+// Surface does what a request asks, and lists all surface tests.
+func (s *Service) Surface(req SurfaceRequest) ([]Surface, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	if req.Disk == "" {
+		return s.surfaces(), nil
+	}
+	only := func(id string) ([]Surface, error) {
+		return slices.DeleteFunc(s.surfaces(), func(t Surface) bool { return t.Disk != id }), nil
+	}
+	src, err := s.locate(req.Disk)
+	if err != nil {
+		return nil, err
+	}
+	info := s.lookAt(src)
+	id := key(info)
+	s.mu.Lock()
+	run := s.surfaceRuns[id]
+	s.mu.Unlock()
+	before, known := s.surfaceOf(id)
+	switch {
+	case req.Stop && run == nil:
+		return nil, &Error{What: fmt.Sprintf("disk %s is not being tested", info.Identity)}
+	case req.Stop:
+		run.end()
+		<-run.done
+		return only(id)
+	case run != nil:
+		return nil, &Error{What: fmt.Sprintf("disk %s is being tested already", info.Identity), Hints: []string{"nidalo surface   shows how far it is"}}
+	case info.State == DiskEmpty:
+		return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
+	case info.State == DiskClosed:
+		return nil, &Error{What: fmt.Sprintf("disk %s: %s", info.Identity, strings.Join(info.Holds, "; "))}
+	}
+	if _, _, member := s.memberAt(info.Identity); req.Heal && !member {
+		return nil, &Error{What: fmt.Sprintf("disk %s is no member of an array in service: there is nothing to heal it from", info.Identity)}
+	}
+	t := Surface{Disk: id, Name: info.Identity.String(), Size: info.Size, Started: time.Now()}
+	if known && !req.Again && before.Size == info.Size && (before.Ended.IsZero() || req.Heal) {
+		t = before
+		t.Ended, t.Result = time.Time{}, ""
+	}
+	t.Heal = req.Heal
+	d, err := s.peek(src)
+	if err != nil {
+		return nil, person(err)
+	}
+	s.startSurface(t, d)
+	return only(id)
+}
+
+func (s *Service) surfaces() []Surface {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return append([]Surface{}, s.mem.Surfaces...)
+}
+
+func (s *Service) surfaceOf(id string) (Surface, bool) {
+	all := s.surfaces()
+	i := slices.IndexFunc(all, func(t Surface) bool { return t.Disk == id })
+	if i < 0 {
+		return Surface{}, false
+	}
+	return all[i], true
+}
+
+func (s *Service) noteSurface(t Surface) {
+	if err := s.change(func(m *memory) {
+		m.Surfaces = slices.DeleteFunc(m.Surfaces, func(o Surface) bool { return o.Disk == t.Disk })
+		m.Surfaces = append(m.Surfaces, t)
+	}); err != nil {
+		s.opt.Log.Warn("the surface test of a disk cannot be noted", "disk", t.Name, "reason", err)
+	}
+}
+
+func (s *Service) startSurface(t Surface, d disk.Disk) {
+	run := &vetRun{stop: make(chan struct{}), done: make(chan struct{})}
+	t.State = array.TaskWaiting
+	s.mu.Lock()
+	s.surfaceRuns[t.Disk] = run
+	s.mu.Unlock()
+	s.noteSurface(t)
+	s.event(Event{Kind: "surface-test-started", Severity: Info, Disk: t.Name})
+	s.wait.Go(func() {
+		defer close(run.done)
+		t = s.readSurface(t, d, run)
+		_ = d.Close()
+		s.mu.Lock()
+		delete(s.surfaceRuns, t.Disk)
+		s.mu.Unlock()
+		s.noteSurface(t)
+		if t.Ended.IsZero() {
+			return
+		}
+		severity := Info
+		if t.Bad > 0 || t.State == array.TaskFailed {
+			severity = Warning
+		}
+		s.event(Event{Kind: "surface-test-" + t.State, Severity: severity, Disk: t.Name, Detail: t.Result})
+		if h := s.history(); h != nil {
+			_ = h.AddTask(history.Task{Kind: TaskSurface, Disk: t.Name, Started: t.Started, Ended: t.Ended, State: t.State, Bytes: t.Size, Rate: t.Rate, Result: t.Result})
+		}
+	})
+}
+
+// resumeSurfaces goes on with tests that a stop or a crash cut short.
+func (s *Service) resumeSurfaces() {
+	for _, t := range s.surfaces() {
+		if !t.Ended.IsZero() || t.State == array.TaskPaused {
+			continue
+		}
+		if src, err := s.locate(t.Disk); err == nil && s.lookAt(src).Size == t.Size {
+			if d, err := s.peek(src); err == nil {
+				s.startSurface(t, d)
+			}
+		}
+	}
+}
+
+func (s *Service) endSurfaces() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, run := range s.surfaceRuns {
+		run.end()
+	}
+}
+
+// pacerFor keeps a test to the pace of the array that the disk is a member of, or to that of the configuration.
+func (s *Service) pacerFor(id disk.Identity) *array.Pacer {
+	if r, _, ok := s.memberAt(id); ok {
+		return r.NewPacer()
+	}
+	return array.LonePacer(func() array.Pace { return s.schedule("").At(s.opt.Now()) })
+}
+
+// readSurface reads from where the test is to the end, and returns it as it is then.
+func (s *Service) readSurface(t Surface, d disk.Disk, run *vetRun) Surface {
+	halt := func() Surface {
+		t.ETA = nil
+		select {
+		case <-s.done: // it goes on at the next start
+		default:
+			t.State = array.TaskPaused
+		}
+		return t
+	}
+	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
+	turn := &turn{ref: array.TaskRef{Kind: TaskSurface}, name: t.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
+	if !s.turns.enter(turn, run.stop) {
+		return halt()
+	}
+	defer s.turns.leave(turn)
+	t.State = array.TaskRunning
+	pacer, buf := s.pacerFor(d.Identity()), make([]byte, surfacePiece)
+	began, from, saved := time.Now(), t.Cursor, time.Now()
+	var times []time.Duration
+	for t.Cursor < t.Size {
+		n := min(surfacePiece, t.Size-t.Cursor)
+		for wait := pacer.Wait(n); wait > 0; wait = pacer.Wait(n) {
+			select {
+			case <-run.stop:
+				return halt()
+			case <-time.After(min(wait, 100*time.Millisecond)):
+			}
+		}
+		if s.turns.yield(turn) {
+			s.turns.leave(turn)
+			t.State, t.ETA = array.TaskWaiting, nil
+			s.noteSurface(t)
+			if !s.turns.enter(turn, run.stop) {
+				return halt()
+			}
+			t.State, began, from = array.TaskRunning, time.Now(), t.Cursor
+		}
+		select {
+		case <-run.stop:
+			return halt()
+		default:
+		}
+		p.Refresh(t.Cursor, n)
+		at := time.Now()
+		err := p.ReadAt(buf[:n], t.Cursor)
+		took := time.Since(at)
+		switch {
+		case errors.Is(err, disk.ErrGone), errors.Is(err, disk.ErrHung):
+			t.State, t.Ended, t.ETA, t.Result = array.TaskFailed, time.Now(), nil, err.Error()
+			return t
+		case err != nil:
+			s.narrow(&t, p, buf, t.Cursor, n)
+		}
+		if times = append(times, took); len(times) > 200 {
+			times = times[1:]
+		}
+		if len(times) > 20 && took > vetSlowLeast && took > vetSlow*median(times) {
+			if t.Slow++; len(t.SlowAt) < surfacePlaces {
+				t.SlowAt = append(t.SlowAt, t.Cursor)
+			}
+		}
+		t.Cursor += n
+		t.Rate = float64(t.Cursor-from) / max(time.Since(began).Seconds(), 1e-3)
+		left := float64(t.Size-t.Cursor) / t.Rate
+		t.Percent, t.ETA = 100*float64(t.Cursor)/float64(t.Size), &left
+		if time.Since(saved) > surfaceSaves || t.Size < 1<<30 {
+			s.noteSurface(t)
+			saved = time.Now()
+		}
+	}
+	t.Percent, t.ETA = 100, nil
+	if t.Heal {
+		s.healSurface(&t, d.Identity())
+		s.readAgain(&t, d.Identity())
+	}
+	t.Ended, t.State, t.Result = time.Now(), array.TaskDone, t.summary()
+	return t
+}
+
+// narrow finds the places of a piece that cannot be read, in steps of one block.
+func (s *Service) narrow(t *Surface, p *disk.Patient, buf []byte, off, n int64) {
+	const step = 64 << 10
+	for at := off; at < off+n; at += step {
+		m := min(step, off+n-at)
+		if p.ReadAt(buf[:m], at) == nil {
+			continue
+		}
+		for b := at; b < at+m; b += array.Block {
+			if k := min(array.Block, off+n-b); p.ReadAt(buf[:k], b) != nil {
+				t.bad(b, k)
+			}
+		}
+	}
+	if r, m, ok := s.memberAt(p.Identity()); ok {
+		for i := range t.Places {
+			if b := &t.Places[i]; b.Offset+b.Length > off {
+				b.Uses = r.Uses(m.Slot, b.Offset, b.Length, surfaceUses)
+			}
+		}
+	}
+}
+
+// bad notes an unreadable stretch, together with the one before it where they touch.
+func (t *Surface) bad(off, n int64) {
+	t.Bad += n
+	if l := len(t.Places) - 1; l >= 0 && t.Places[l].Offset+t.Places[l].Length == off {
+		t.Places[l].Length += n
+	} else if len(t.Places) < surfacePlaces {
+		t.Places = append(t.Places, BadPlace{Offset: off, Length: n})
+	}
+}
+
+// healSurface restores the unreadable places of a member from redundancy.
+func (s *Service) healSurface(t *Surface, id disk.Identity) {
+	r, m, ok := s.memberAt(id)
+	if !ok || m.Condition != record.Active && m.Condition != record.Failing {
+		return
+	}
+	t.Healed, t.Lost = 0, 0
+	for _, b := range t.Places {
+		if b.Mended {
+			continue
+		}
+		healed, lost, err := r.HealPlaces(m.Slot, b.Offset, b.Length)
+		t.Healed, t.Lost = t.Healed+healed, t.Lost+lost
+		if err != nil {
+			s.opt.Log.Warn("a place cannot be healed", "disk", t.Name, "offset", b.Offset, "reason", err)
+			return
+		}
+	}
+}
+
+// readAgain looks which of the places can be read by now, with a handle that remembers nothing of before.
+func (s *Service) readAgain(t *Surface, id disk.Identity) {
+	d, err := s.peek(s.sourceOf(id))
+	if err != nil {
+		return
+	}
+	defer d.Close()
+	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
+	for i := range t.Places {
+		b := &t.Places[i]
+		if !b.Mended && p.ReadAt(make([]byte, b.Length), b.Offset) == nil {
+			b.Mended = true
+			t.Bad -= b.Length
+		}
+	}
+}
+
+// summary is the result in words.
+func (t Surface) summary() string {
+	mended := 0
+	for _, b := range t.Places {
+		if b.Mended {
+			mended++
+		}
+	}
+	out := "every sector was read, none is bad"
+	switch {
+	case t.Bad > 0:
+		out = fmt.Sprintf("%s in %s cannot be read", FormatSize(t.Bad), places(len(t.Places)-mended))
+	case mended > 0:
+		out = "every sector can be read now"
+	}
+	if mended > 0 {
+		out += fmt.Sprintf("; %s mended, %d blocks rewritten", places(mended), t.Healed)
+	}
+	if t.Lost > 0 {
+		out += fmt.Sprintf(", %d blocks could not be restored", t.Lost)
+	}
+	if t.Slow > 0 {
+		out += fmt.Sprintf(", %d slow pieces", t.Slow)
+	}
+	return out
+}
+
+func places(n int) string {
+	if n == 1 {
+		return "1 place"
+	}
+	return fmt.Sprintf("%d places", n)
+}
