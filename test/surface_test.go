@@ -50,7 +50,7 @@ func TestASurfaceTestFindsAndHealsWhatTheArrayNeverReads(t *testing.T) {
 	b.nidalo("create", "-yes", "-name", "tides", "-level", "5", "A1", "A2", "A3")
 	b.start()
 	image := b.home + "/image"
-	raw := noise(20<<20)
+	raw := noise(20 << 20)
 	require.NoError(t, os.WriteFile(image, raw, 0o600))
 	b.tool("nbdcopy", image, b.uri("tides"))
 

@@ -58,7 +58,7 @@ func (h Host) pathsOf(d Device) bool {
 }
 
 // passed are devices that are no disks: in memory, for removable media, or without anything behind them.
-var passed = regexp.MustCompile(`^(ram|zram|sr|fd|mtdblock|nullb.*)\d*$`)
+var passed = regexp.MustCompile(`^(ram|zram|sr|fd|mtdblock)\d*$`)
 
 func describe(root, dir string) (Device, bool) {
 	d := Device{Name: strings.ReplaceAll(filepath.Base(dir), "!", "/"), Sector: 512}
