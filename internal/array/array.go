@@ -70,6 +70,8 @@ type Config struct {
 	Tables int64
 	// Now is the clock; nil means time.Now.
 	Now func() time.Time
+	// KeepEmptied leaves blocks that became never-written on the members, instead of giving them back.
+	KeepEmptied bool
 	// Limits is when what a member does counts against it; zero fields mean DefaultLimits.
 	Limits Limits
 	// Turns decides when tasks may run; nil means at once.
@@ -149,6 +151,7 @@ type Array struct {
 
 	joins    env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
 	suspects suspects
+	emptied  emptied
 	answer   atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
 	tasks    tasks
 	pace     atomic.Pointer[Pace]
@@ -162,6 +165,7 @@ type Array struct {
 
 // Stats counts what the engine did since it was opened. All fields are read and written atomically.
 type Stats struct {
+	GivenBack    atomic.Int64 // bytes that became never-written and were given back to the disks
 	Healed       atomic.Int64 // blocks rewritten because they were wrong or unreadable
 	Unreadable   atomic.Int64 // blocks that redundancy could not restore, counted at each attempt
 	Replayed     atomic.Int64 // batches replayed at the start
@@ -589,6 +593,7 @@ func (a *Array) Close() error {
 			err = a.checkpoint()
 		}
 		if err == nil {
+			a.giveBack(a.emptied.due())
 			err = a.roster.update(a, func(r *record.Record) { r.Clean = true })
 		}
 		a.letGo()
@@ -629,6 +634,7 @@ func (a *Array) start() {
 	}
 	a.workers.Go(a.checkpointLoop)
 	a.workers.Go(a.suspectLoop)
+	a.workers.Go(a.giveBackLoop)
 	a.workers.Go(a.compareLoop)
 }
 

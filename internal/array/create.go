@@ -148,7 +148,7 @@ func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
 		cfg.Tables = DefaultTables
 	}
 	cfg.Limits = cfg.Limits.orDefault()
-	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{}), suspects: suspects{some: make(chan struct{}, 1)}}
+	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{}), suspects: suspects{some: make(chan struct{}, 1)}, emptied: emptied{some: make(chan struct{}, 1)}}
 	a.anybody.a = a
 	a.name.Store(&rec.Name)
 	a.roster.rec = rec

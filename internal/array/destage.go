@@ -222,6 +222,12 @@ func (a *Array) place(c *change) error {
 			probe.WriteInRebuild.Seen()
 		}
 		a.tables.enter(w.m, w.kind, w.block, w.n, w.sums)
+		if w.kind == record.RunNever && !a.cfg.KeepEmptied {
+			a.emptied.note(w.m, w.block, int64(w.n))
+		}
+	}
+	if probe.GivenBackTooEarly.On() {
+		a.emptied.settled(a.emptied.take(), true)
 	}
 	if err := a.mirror(c.writes); err != nil {
 		return err

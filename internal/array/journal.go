@@ -385,6 +385,8 @@ func (a *Array) settlePages() error {
 		return err
 	}
 	sums, maps, seen := a.tables.snapshot()
+	emptied, durable := a.emptied.take(), false
+	defer func() { a.emptied.settled(emptied, durable) }()
 	j.mu.Lock()
 	batch := j.batch
 	for slot := range a.members {
@@ -431,6 +433,7 @@ func (a *Array) settlePages() error {
 	j.freed.Broadcast()
 	j.mu.Unlock()
 	j.settled.Store(batch)
+	durable = true
 	return nil
 }
 

@@ -38,6 +38,7 @@ type member struct {
 	ring     ring
 	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
 	lost     atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
+	keeps    atomic.Bool            // it cannot give blocks back
 	closing  env.Once
 	closed   chan struct{} // closed when the disk is
 }

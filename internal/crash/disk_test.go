@@ -217,6 +217,27 @@ func (d *Disk) WriteAt(p []byte, off int64) error {
 	return nil
 }
 
+// Discard forgets some blocks: what they hold then may be anything.
+func (d *Disk) Discard(off, n int64) error {
+	if err := d.answer(); err != nil {
+		return err
+	}
+	for b := off / block; b < (off+n)/block; b++ {
+		if d.gone {
+			return disk.ErrGone
+		}
+		if err := d.power.use(); err != nil {
+			return err
+		}
+		junk := make([]byte, block)
+		for i := range junk {
+			junk[i] = byte(b) ^ byte(i) ^ 0x5a
+		}
+		d.cached[b] = append(d.cached[b], junk)
+	}
+	return nil
+}
+
 // Present says whether the disk is there.
 func (d *Disk) Present() error {
 	if d.gone {

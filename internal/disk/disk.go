@@ -71,6 +71,13 @@ type Reserver interface {
 	Reserve(off, n int64) error
 }
 
+// Discarder is implemented by disks that can forget what a stretch holds, so that it takes no room. What it reads as then is not
+// said.
+type Discarder interface {
+	// Discard forgets a stretch. It fails with errors.ErrUnsupported where the disk has no use for that.
+	Discard(off, n int64) error
+}
+
 // Length is the total of the buffers in bytes.
 func Length(bufs [][]byte) int {
 	n := 0

@@ -251,6 +251,24 @@ func (d *File) Reserve(off, n int64) error {
 	return d.problem(allocate(d.raw, off, n))
 }
 
+// Discard makes a hole in a file, or has a device that supports it forget a stretch.
+func (d *File) Discard(off, n int64) error {
+	if err := d.within64(n, off); err != nil {
+		return err
+	}
+	if d.device {
+		return discardDevice(d.raw, off, n)
+	}
+	return punch(d.raw, off, n)
+}
+
+func (d *File) within64(n, off int64) error {
+	if off < 0 || n < 0 || n > d.size-off {
+		return fmt.Errorf("%s: %d bytes at %d are beyond the end (%d)", d.identity.Path, n, off, d.size)
+	}
+	return nil
+}
+
 // tightBelow is the room on a file system below which each write makes sure of its own, and tightLook how long what was
 // seen of it counts: no disk writes that much in that time.
 const (

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -90,6 +91,33 @@ func allocate(raw syscall.RawConn, off, n int64) (err error) {
 		return os.ErrClosed
 	case err == unix.EOPNOTSUPP || err == unix.ENOSYS:
 		return nil
+	}
+	return err
+}
+
+// punch makes a hole in a file.
+func punch(raw syscall.RawConn, off, n int64) (err error) {
+	gone := raw.Control(func(fd uintptr) {
+		for {
+			if err = unix.Fallocate(int(fd), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, off, n); err != unix.EINTR {
+				return
+			}
+		}
+	})
+	if gone != nil {
+		return os.ErrClosed
+	}
+	return err
+}
+
+// discardDevice has a device forget a stretch.
+func discardDevice(raw syscall.RawConn, off, n int64) (err error) {
+	gone := raw.Control(func(fd uintptr) {
+		span := [2]uint64{uint64(off), uint64(n)}
+		err = ioctl(fd, unix.BLKDISCARD, unsafe.Pointer(&span[0]))
+	})
+	if gone != nil {
+		return os.ErrClosed
 	}
 	return err
 }

@@ -3,6 +3,7 @@
 package disk
 
 import (
+	"errors"
 	"os"
 	"syscall"
 
@@ -12,9 +13,11 @@ import (
 func preadv(fd int, bufs [][]byte, off int64) (int, error)  { return unix.Pread(fd, bufs[0], off) }
 func pwritev(fd int, bufs [][]byte, off int64) (int, error) { return unix.Pwrite(fd, bufs[0], off) }
 
-func directFlag(bool) int                    { return 0 }
-func rereadPartitions(syscall.RawConn) error { return nil }
-func deviceNumber(syscall.RawConn) string    { return "" }
+func directFlag(bool) int                               { return 0 }
+func punch(syscall.RawConn, int64, int64) error         { return errors.ErrUnsupported }
+func discardDevice(syscall.RawConn, int64, int64) error { return errors.ErrUnsupported }
+func rereadPartitions(syscall.RawConn) error            { return nil }
+func deviceNumber(syscall.RawConn) string               { return "" }
 
 func datasync(f *os.File, _ syscall.RawConn) error { return f.Sync() }
 

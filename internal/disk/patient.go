@@ -258,6 +258,14 @@ func (p *Patient) Sync() error {
 	return p.do(false, p.Disk.Sync)
 }
 
+// Discard forgets a stretch, where the disk below can.
+func (p *Patient) Discard(off, n int64) error {
+	if d, ok := p.Disk.(Discarder); ok {
+		return p.do(false, func() error { return d.Discard(off, n) })
+	}
+	return errors.ErrUnsupported
+}
+
 // Present asks the disk below, where it knows without an operation; otherwise it reads a block.
 func (p *Patient) Present() error {
 	if d, ok := p.Disk.(interface{ Present() error }); ok {

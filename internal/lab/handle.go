@@ -277,6 +277,16 @@ func (h *handle) WriteVec(bufs [][]byte, off int64) error {
 	return h.writing(disk.Length(bufs), off, func() error { return h.File.WriteVec(bufs, off) })
 }
 
+// Discard forgets a stretch. A place that cannot be read stays so until it is written.
+func (h *handle) Discard(off, n int64) error {
+	h.use.RLock()
+	defer h.use.RUnlock()
+	if _, err := h.begin(0); err != nil {
+		return err
+	}
+	return h.File.Discard(off, n)
+}
+
 func (h *handle) Sync() error {
 	h.use.RLock()
 	defer h.use.RUnlock()

@@ -30,6 +30,7 @@ const (
 	DestagePutBack                   // a change failed before its commit and went back into the cache
 	ChangeMarked                     // a change was marked for a member that is away
 	ColumnEmptied                    // all of a column was zeroed, and is never-written again
+	GivenBack                        // blocks that became never-written were given back
 	Events                           // how many there are
 )
 
@@ -43,6 +44,7 @@ var events = [Events]string{
 	HeadRefuted: "a journal head was refuted", WitnessAccused: "a page was older than its witness", StandInTookOver: "a copy took the place of a member that failed",
 	PartOfBlockMerged: "part of a block merged with newer contents", DestagePutBack: "a change went back into the cache",
 	ChangeMarked: "a change was marked for a member that is away", ColumnEmptied: "a column became never-written again",
+	GivenBack: "blocks were given back",
 }
 
 func (e Event) String() string { return events[e] }
@@ -97,6 +99,8 @@ const (
 	ReadsOutFirst
 	LeaverReadBack
 	TaskNotSuperseded
+	GivenBackTooEarly
+	GivenBackThoughWritten
 	Mistakes // how many there are
 )
 
@@ -121,6 +125,7 @@ var mistakes = [Mistakes]string{
 	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
 	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
 	LeaverReadBack:    "tables of a member that left are read back from it",
+	GivenBackTooEarly: "blocks are given back before that is durable", GivenBackThoughWritten: "blocks are given back although they were written again",
 	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 

@@ -30,6 +30,7 @@ const ConfigName = "nidalo.toml"
 type Config struct {
 	Disks     []string `toml:"disks"`         // paths of disks to look at, besides the lab and those that were used before
 	Patterns  []string `toml:"disk_patterns"` // of paths, for the same
+	GiveBack  *bool    `toml:"give_back"`     // false: what clients trim stays on the disks
 	LateDisks Duration `toml:"late_disks"`    // how long an incomplete array waits for disks at a start; 0: lateDisks
 	HostDisks *bool    `toml:"host_disks"`    // false: the block devices of this host are left out
 	Adopt     string   `toml:"adopt"`         // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay

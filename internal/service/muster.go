@@ -64,9 +64,15 @@ func (s *Service) carried() map[string][]array.Candidate {
 	found := map[string][]array.Candidate{}
 	s.seen.mu.Lock()
 	defer s.seen.mu.Unlock()
+	count := map[uuid.UUID]int{}
+	for _, f := range s.seen.known {
+		if f.record != nil {
+			count[f.record.Member]++
+		}
+	}
 	for _, src := range s.seen.order {
 		f := s.seen.known[src]
-		if f.record == nil {
+		if f.record == nil || count[f.record.Member] > 1 { // of copies none is used, see unique
 			continue
 		}
 		id := f.record.Array.String()

@@ -250,7 +250,8 @@ func (s *Service) names() []string {
 }
 
 func (s *Service) engine() array.Config {
-	return array.Config{Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent}
+	return array.Config{Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent,
+		KeepEmptied: s.config().GiveBack != nil && !*s.config().GiveBack}
 }
 
 // startAll starts the arrays that the disks found make up.
@@ -607,7 +608,7 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 	out.Counters = map[string]int64{
 		"client_read_bytes": c.BytesRead.Load(), "client_written_bytes": c.BytesWritten.Load(), "journal_bytes": c.Journalled.Load(),
 		"in_place_bytes": c.InPlace.Load(), "table_bytes": c.TableBytes.Load(), "checkpoints": c.Checkpoints.Load(),
-		"healed_blocks": c.Healed.Load(), "unreadable_blocks": c.Unreadable.Load(), "replayed_batches": c.Replayed.Load(),
+		"given_back_bytes": c.GivenBack.Load(), "healed_blocks": c.Healed.Load(), "unreadable_blocks": c.Unreadable.Load(), "replayed_batches": c.Replayed.Load(),
 	}
 	if err := r.Failure(); err != nil {
 		out.Reason = err.Error()
