@@ -16,7 +16,7 @@ var floors = [][]string{
 	{"nidalo/core/plan"},
 	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},
 	{"nidalo/internal/disk"},
-	{"nidalo/internal/lab", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert"},
+	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert"},
 	{"nidalo/internal/service", "nidalo/internal/crash"},
 	{"nidalo/internal/api"},
 	{"nidalo/internal/view"},
