@@ -38,6 +38,7 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "create", c.Create)
 	handle(mux, log, "fail", nothing(c.Fail))
 	handle(mux, log, "replace", c.Replace)
+	handle(mux, log, "replace-disk", c.ReplaceDisk)
 	handle(mux, log, "check", nothing(c.Check))
 	handle(mux, log, "erase", c.Erase)
 	handle(mux, log, "dissolve", nothing(c.Dissolve))
@@ -281,6 +282,10 @@ func (c *Client) Map(name string) (*service.MapReply, error) {
 
 func (c *Client) Vet(q service.VetRequest) ([]service.Vetting, error) {
 	return call[[]service.Vetting](c, "vet", q)
+}
+
+func (c *Client) ReplaceDisk(q service.DiskRequest) (*service.DiskReply, error) {
+	return call[*service.DiskReply](c, "replace-disk", q)
 }
 
 func (c *Client) Surface(q service.SurfaceRequest) ([]service.Surface, error) {

@@ -82,6 +82,9 @@ type env struct {
 	html               string
 	quick, again, hold bool
 	heal               bool
+	like               string
+	copyOthers         bool
+	growLast, whole    bool
 	images             []service.Image
 	state              int
 	old, serve         bool

@@ -9,7 +9,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var createCommand = command{name: "create", usage: "-name NAME -level L [-strip 64KiB] [-groups N] [-yes] DISK...",
+var createCommand = command{name: "create", usage: "-name NAME -level L [-use SIZE] [-strip 64KiB] [-groups N] [-yes] DISK...",
 	short: "make an array of blank disks", least: 1, most: -1,
 	help: `
 Makes an array of the given disks, named by bay, serial or path. The disks must be blank; whatever is not is refused, with
@@ -25,12 +25,17 @@ Levels and what they can lose:
   50 60    stripes over groups of level 5 or 6 (-groups N)
   concat   one disk after the other, each with its whole size; nothing may be lost
 
+With -use only a part of each real disk is taken: a partition of that size is made in its free room, and the rest stays for
+further arrays of other levels on the same disks. Partitions that are there, in use or not, stay as they are.
+
   nidalo create -name tides -level 6 A1 A2 A3 A4 A5 A6
+  nidalo create -name sonar -level 5 -use 500GB TMK-0193 TMK-0194 TMK-0195
   nidalo create -name charts -level 1 TMK-0193 ORR-0200`,
 	flags: func(e *env, f *flag.FlagSet) {
 		f.StringVar(&e.name, "name", "", "the `NAME` of the array; clients ask for it by this name")
 		f.StringVar(&e.level, "level", "", "the `LEVEL`: 0, 1, 5, 6, triple, 10, 50, 60 or concat")
 		f.StringVar(&e.strip, "strip", "64KiB", "the `SIZE` of a strip, a power of two from 16KiB to 1MiB")
+		f.StringVar(&e.size, "use", "", "take only this `SIZE` of each disk, in a partition made for it")
 		f.IntVar(&e.groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
 		jsonFlag(e, f)
 		yesFlag(e, f)
@@ -43,7 +48,13 @@ Levels and what they can lose:
 		if err != nil {
 			return usageError{"-strip: " + err.Error()}
 		}
-		req := service.CreateRequest{Name: e.name, Level: e.level, Strip: strip, Groups: e.groups, Disks: args}
+		use := int64(0)
+		if e.size != "" {
+			if use, err = service.ParseSize(e.size); err != nil || use < 1<<20 {
+				return usageError{"-use: write a size of at least 1MiB, such as 500GB"}
+			}
+		}
+		req := service.CreateRequest{Use: use, Name: e.name, Level: e.level, Strip: strip, Groups: e.groups, Disks: args}
 		return e.withControl(func(c service.Control) error {
 			var err error
 			if req.Disks, err = e.disks(c, args...); err != nil {

@@ -66,22 +66,33 @@ the member, -yes is needed.
 	},
 }
 
-var replaceCommand = command{name: "replace", usage: "[-yes] [-wait] [-although-bad] NAME OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 3, most: 3,
+var replaceCommand = command{name: "replace", usage: "[-yes] [-wait] [-although-bad] [NAME] OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 2, most: 3,
 	help: `
 Makes the blank disk NEW a member in the place of OLD and starts to rebuild its contents. OLD is a member's bay, serial,
 path or slot number; NEW is a disk's bay, serial or path. Clients go on meanwhile. The rebuild survives restarts. With
 -wait the command follows it to the end.
 
-A disk that failed before, or was found bad when it was vetted, is taken only with -although-bad. When OLD still works, replacing it lowers the margin until the rebuild is done, and that is asked first.
+A disk that failed before, or was found bad when it was vetted, is taken only with -although-bad. When OLD still works,
+replacing it lowers the margin until the rebuild is done, and that is asked first.
+
+Without NAME the whole disk OLD is replaced, with everything that arrays have on it: the new disk gets a partition table like the
+old one's, with new identifiers, and all arrays are repaired, the most endangered first. The table is read from the old disk,
+or, when that is gone, from one with members of the same arrays; -like names another. Partitions that no array has are
+named, and copied with -copy-others. -grow gives the last partition the rest of a larger disk.
 
   nidalo replace tides A3 B1
+  nidalo replace -wait TMK-0193 TMK-0301
   nidalo replace -wait tides TMK-0193 A3`,
 	flags: func(e *env, f *flag.FlagSet) {
 		yesFlag(e, f)
 		althoughBadFlag(e, f)
 		f.BoolVar(&e.wait, "wait", false, "follow the rebuild to its end")
+		wholeDiskFlags(e, f)
 	},
 	run: func(e *env, args []string) error {
+		if len(args) == 2 {
+			return e.wholeDisk(args[0], args[1], false)
+		}
 		return e.withControl(func(c service.Control) error {
 			names, err := e.disks(c, args[1], args[2])
 			if err != nil {

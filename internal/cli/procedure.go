@@ -125,19 +125,30 @@ kernel knows.
 	},
 }
 
-var retireCommand = command{name: "retire", usage: "[-wait] [-although-bad] NAME DISK [ONTO]", short: "copy a member onto another disk, then let it go", least: 2, most: 3,
+var retireCommand = command{name: "retire", usage: "[-wait] [-although-bad] NAME DISK [ONTO] | -whole OLD NEW", short: "copy a member onto another disk, then let it go", least: 2, most: 3,
 	help: `
 Copies a member that still works onto a blank disk or a spare (without ONTO the smallest that fits), and lets the old disk
 go. Until the last moment the old disk takes part in everything, so the margin never drops; what it cannot read any more
 comes from redundancy. The disk that is let go keeps its contents until it is erased.
 
+With -whole a disk is retired with everything that arrays have on it; nidalo help replace says more.
+
   nidalo retire tides A3 B1
-  nidalo retire -wait tides A3`,
+  nidalo retire -wait tides A3
+  nidalo retire -whole TMK-0193 TMK-0301`,
 	flags: func(e *env, f *flag.FlagSet) {
 		f.BoolVar(&e.wait, "wait", false, "follow the copying to its end")
+		f.BoolVar(&e.whole, "whole", false, "everything on a disk, onto another disk")
 		althoughBadFlag(e, f)
+		wholeDiskFlags(e, f)
 	},
 	run: func(e *env, args []string) error {
+		if e.whole {
+			if len(args) != 2 {
+				return usageError{"-whole goes with two disks"}
+			}
+			return e.wholeDisk(args[0], args[1], true)
+		}
 		return e.withControl(func(c service.Control) error {
 			names, err := e.disks(c, args[1:]...)
 			if err != nil {

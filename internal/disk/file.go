@@ -46,7 +46,23 @@ func Open(path string) (*File, error) { return open(path, true) }
 // OpenReadOnly opens without keeping anybody out, to look at what is there.
 func OpenReadOnly(path string) (*File, error) { return open(path, false) }
 
-func open(path string, write bool) (*File, error) {
+// OpenTable opens a whole disk to change its partition table, while partitions of it may be in use, and takes the lock by which
+// udev leaves a disk alone until it is closed.
+func OpenTable(path string) (*File, error) {
+	d, err := openAs(path, true, false)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.quiet(); err != nil {
+		_ = d.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+func open(path string, write bool) (*File, error) { return openAs(path, write, write) }
+
+func openAs(path string, write, alone bool) (*File, error) {
 	if !filepath.IsAbs(path) {
 		// Whoever named it was in another folder than this process, perhaps.
 		return nil, fmt.Errorf("%s: not an absolute path", path)
@@ -63,7 +79,7 @@ func open(path string, write bool) (*File, error) {
 	flags := os.O_RDONLY
 	if write {
 		flags = os.O_RDWR
-		if device {
+		if device && alone {
 			flags |= syscall.O_EXCL
 		}
 	}

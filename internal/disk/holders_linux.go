@@ -56,6 +56,27 @@ func Holders(path string) (out []string) {
 	return slices.Compact(out)
 }
 
+// WritersOf says in words who may be writing to a device: file systems that are mounted from it and not read-only, swap space, and
+// devices made of it.
+func WritersOf(path string) (out []string) {
+	var st unix.Stat_t
+	if unix.Stat(path, &st) != nil || st.Mode&unix.S_IFMT != unix.S_IFBLK {
+		return nil
+	}
+	device := fmt.Sprintf("%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))
+	for _, m := range mounts() {
+		if m.device == device && !m.readOnly {
+			out = append(out, "mounted at "+m.at)
+		}
+	}
+	for _, h := range Holders(path) {
+		if !strings.HasPrefix(h, "mounted at ") && h != "held by the system or another program" {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
 // fileHolders are the loop devices made of a file.
 func fileHolders(path string) (out []string) {
 	backing, _ := filepath.Glob("/sys/block/loop*/loop/backing_file")
@@ -95,7 +116,10 @@ func family(device string) []string {
 	return out
 }
 
-type mount struct{ device, at string }
+type mount struct {
+	device, at string
+	readOnly   bool
+}
 
 func mounts() (out []mount) {
 	f, err := os.Open("/proc/self/mountinfo")
@@ -104,8 +128,8 @@ func mounts() (out []mount) {
 	}
 	defer f.Close()
 	for lines := bufio.NewScanner(f); lines.Scan(); {
-		if fields := strings.Fields(lines.Text()); len(fields) > 4 {
-			out = append(out, mount{fields[2], record.Printable(fields[4])})
+		if fields := strings.Fields(lines.Text()); len(fields) > 5 {
+			out = append(out, mount{fields[2], record.Printable(fields[4]), slices.Contains(strings.Split(fields[5], ","), "ro")})
 		}
 	}
 	return out

@@ -20,6 +20,7 @@ type Control interface {
 	Create(CreateRequest) (*ArrayStatus, error)
 	Fail(FailRequest) error
 	Replace(ReplaceRequest) (*ReplaceReply, error)
+	ReplaceDisk(DiskRequest) (*DiskReply, error)
 	Check(CheckRequest) error
 	Erase(EraseRequest) (*DiskInfo, error)
 	Dissolve(DissolveRequest) error
@@ -101,6 +102,7 @@ type Status struct {
 	Serving bool          `json:"serving"` // by a service that stays
 	Socket  string        `json:"socket,omitempty"`
 	Arrays  []ArrayStatus `json:"arrays"`
+	Disks   []DiskTask    `json:"disk_replacements,omitempty"`
 	Next    []string      `json:"next"`
 }
 
@@ -199,7 +201,8 @@ type CreateRequest struct {
 	Strip  int64    `json:"strip_bytes"`
 	Groups int      `json:"groups"`
 	Disks  []string `json:"disks"`
-	DryRun bool     `json:"dry_run"` // check everything and say what it would be
+	Use    int64    `json:"use_bytes,omitempty"` // of each disk only so much, in a partition that is made for it; 0: whole disks
+	DryRun bool     `json:"dry_run"`             // check everything and say what it would be
 }
 
 // FailRequest declares a member failed.

@@ -121,7 +121,7 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 			return nil, &Error{What: err.Error()}
 		}
 	}
-	disks, err := s.takeBlank(req.Disks, req.DryRun)
+	disks, err := s.takeForCreate(req)
 	if err != nil {
 		return nil, err
 	}
@@ -190,6 +190,39 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 	s.event(Event{Kind: "array-created", Severity: Info, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), FormatSize(a.Capacity()))})
 	status := s.describe(r, nil)
 	return &status, nil
+}
+
+// takeForCreate opens the disks of a new array, or with Use the partitions that it makes for it. A dry run opens and writes nothing.
+func (s *Service) takeForCreate(req CreateRequest) ([]disk.Disk, error) {
+	if req.Use == 0 {
+		return s.takeBlank(req.Disks, req.DryRun)
+	}
+	list, err := s.carvings(req.Disks, req.Use, req.Name)
+	if err != nil {
+		return nil, err
+	}
+	var planned []disk.Disk
+	for i, c := range list {
+		for _, other := range list[:i] {
+			if other.info.Path == c.info.Path {
+				return nil, &Error{What: fmt.Sprintf("disk %s is listed twice", c.info.Identity)}
+			}
+		}
+		planned = append(planned, seen{DiskInfo{Identity: c.identity(), Size: c.part.Length}})
+	}
+	if req.DryRun {
+		return planned, nil
+	}
+	// What the level asks for comes before anything is written.
+	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: planned}
+	if _, _, err := plan.Layout(); err != nil {
+		return nil, &Error{What: err.Error()}
+	}
+	paths, err := s.carve(list)
+	if err != nil {
+		return nil, err
+	}
+	return s.takeBlank(paths, false)
 }
 
 // Fail declares a member failed.

@@ -570,6 +570,7 @@ func (s *Service) Status(name string) (*Status, error) {
 	case len(out.Arrays) == 0:
 		out.Next = s.firstSteps(disks)
 	}
+	out.Disks = s.diskTasks()
 	return out, nil
 }
 

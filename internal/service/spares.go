@@ -36,6 +36,7 @@ type memory struct {
 	Took     map[string]string `json:"took"`
 	Vets     []Vetting         `json:"vets,omitempty"`
 	Surfaces []Surface         `json:"surface_tests,omitempty"`
+	Swaps    []diskSwap        `json:"disk_replacements,omitempty"`
 	Names    map[string]string `json:"names"` // of the arrays that belong to this home, by identity
 	Bad      map[string]string `json:"bad"`   // disks that failed, by serial or path, and why
 	Quiet    map[string]string `json:"quiet"` // acknowledged conditions and the state they had

@@ -159,6 +159,11 @@ func (s *Screen) Status(st *service.Status) {
 		}
 		s.Next(a.Next)
 	}
+	for _, t := range st.Disks {
+		if t.State != "done" {
+			s.Printf("\nReplacement of %s\n", DiskTaskLine(t))
+		}
+	}
 	s.Next(st.Next)
 	if len(st.Arrays) > 0 && !st.Serving {
 		s.Printf("No service is running here: this is what the disks say. Clients cannot connect, and tasks rest. Start it with: nidalo serve\n")

@@ -155,3 +155,48 @@ func TestCopiesAreRefusedAndPathsAreOne(t *testing.T) {
 	r.until("tides", "healthy", condition("healthy"))
 	r.ok("%s", fio("tides", false))
 }
+
+// One disk, three arrays: carved, pulled, and replaced by one command, beside partitions that are none of our business.
+func TestOneDiskWithThreeArraysIsReplacedAtOnce(t *testing.T) {
+	all(t)
+	size := int64(160 * mib)
+	disks := []Disk{{Name: "w1", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0001", Size: size}, {Name: "w2", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0002", Size: size},
+		{Name: "w3", Bus: NVMe, Serial: "ORR-0003", Size: size}, {Name: "w4", Bus: Virtio, Serial: "QRN-0004", Size: size}}
+	fresh := Disk{Name: "w5", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0005", Size: size + 64*mib}
+	r := guest(t, disks...)
+	// A boot partition on the first one, which is mounted.
+	r.ok(`printf 'label: gpt\nsize=8M, name=boot\n' | sfdisk -q /dev/disk/by-id/scsi-0TIDES_TK-4000_TMK-0001; udevadm settle
+mke2fs -q /dev/disk/by-id/scsi-0TIDES_TK-4000_TMK-0001-part1; mkdir -p /mnt; mount /dev/disk/by-id/scsi-0TIDES_TK-4000_TMK-0001-part1 /mnt; echo hello >/mnt/kernel; sync`)
+	r.ok("nidalo create -name tides -level 5 -use 40MiB TMK-0001 TMK-0002 ORR-0003")
+	r.serve()
+	r.ok("nidalo create -name sonar -level 1 -use 32MiB TMK-0001 TMK-0002") // while partitions of both are in use
+	r.ok("nidalo create -name charts -level 10 -use 24MiB TMK-0001 TMK-0002 ORR-0003 QRN-0004")
+	require.Contains(t, r.refused("nidalo create -name x -level 1 -use 100MiB TMK-0001 QRN-0004"), "largest free room")
+	require.Contains(t, r.refused("nidalo erase -yes TMK-0001"), "in use")
+	for _, name := range []string{"tides", "sonar", "charts"} {
+		require.Equal(t, "healthy", r.array(name).Condition)
+		r.ok("%s", fio(name, true))
+	}
+	r.ok("umount /mnt")
+	require.Contains(t, r.ok("nidalo replace TMK-0001 TMK-0002 2>&1; true"), "not blank")
+
+	r.pull(disks[0])
+	r.until("tides", "missing", condition("exposed"))
+	r.plug(fresh)
+	r.ok("for i in $(seq 50); do nidalo disks | grep -q TMK-0005 && exit 0; sleep 0.2; done; exit 1")
+	// The old one is gone: the table comes from a disk with the same arrays, which has no boot partition.
+	out := r.ok("nidalo replace -wait TMK-0001 TMK-0005 2>&1")
+	require.Contains(t, out, "like that of /dev/")
+	require.Contains(t, out, "TMK-0002")
+	require.Contains(t, out, "All 3 members on it are whole again")
+	for _, name := range []string{"tides", "sonar", "charts"} {
+		require.Equal(t, "healthy", r.array(name).Condition, name)
+		r.ok("%s", fio(name, false))
+		r.ok("nidalo check %s -wait", name)
+	}
+
+	// The old one comes back, with the boot partition. Blank again, another is made of it as a whole, with a copy of that partition.
+	r.plug(disks[0])
+	r.ok("for i in $(seq 50); do nidalo disks | grep -q TMK-0001-part1 && exit 0; sleep 0.2; done; exit 1")
+	require.Contains(t, r.ok("nidalo disks"), "former or stale member")
+}

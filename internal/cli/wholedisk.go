@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"time"
+
+	"nidalo/internal/service"
+	"nidalo/internal/view"
+)
+
+func wholeDiskFlags(e *env, f *flag.FlagSet) {
+	f.StringVar(&e.like, "like", "", "of a whole disk: take the partition table of this `DISK`")
+	f.BoolVar(&e.copyOthers, "copy-others", false, "of a whole disk: copy partitions that no array has, byte for byte")
+	f.BoolVar(&e.growLast, "grow", false, "of a whole disk: give the last partition the rest of a larger disk")
+}
+
+// wholeDisk replaces or retires a disk with everything that arrays have on it.
+func (e *env) wholeDisk(old, with string, retire bool) error {
+	return e.withControl(func(c service.Control) error {
+		names, err := e.disks(c, old, with)
+		if err != nil {
+			return err
+		}
+		req := service.DiskRequest{Old: names[0], New: names[1], Retire: retire, Like: e.like, CopyOthers: e.copyOthers, Grow: e.growLast,
+			Force: e.yes, AlthoughBad: e.althoughBad, DryRun: true}
+		plan, err := c.ReplaceDisk(req)
+		if err != nil {
+			return err
+		}
+		e.err.WholeDisk(plan, retire)
+		if e.interactive() {
+			if err := e.confirm(fmt.Sprintf("write to %s?", plan.New.Identity)); err != nil {
+				return err
+			}
+		}
+		req.DryRun = false
+		done, err := c.ReplaceDisk(req)
+		var told *service.Error
+		if errors.As(err, &told) && told.Fatal && e.interactive() {
+			e.err.Printf("%s\n", told.What)
+			if err := e.confirm("replace it?"); err != nil {
+				return err
+			}
+			req.Force = true
+			done, err = c.ReplaceDisk(req)
+		}
+		if err != nil {
+			return err
+		}
+		e.err.Printf("%s takes the place of %s.\n", done.New.Identity, done.Old)
+		switch {
+		case !e.wait && done.Stays:
+			e.out.Next([]string{"nidalo status   shows how far it is"})
+			return nil
+		case !e.wait:
+			e.out.Next([]string{"nidalo serve   goes on with it; without a service it rests now"})
+			return nil
+		}
+		return e.followDisk(c, done)
+	})
+}
+
+// followDisk follows the repair of all arrays on a disk to its end.
+func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
+	for {
+		st, err := c.Status("")
+		if err != nil {
+			return err
+		}
+		for _, t := range st.Disks {
+			if t.New != of.New.Serial && t.New != of.New.Bay && t.New != of.New.Path {
+				continue
+			}
+			switch t.State {
+			case "failed":
+				return &service.Error{What: "it has failed: " + t.Error, Hints: []string{"nidalo next   says what to do"}}
+			case "done":
+				if e.err.Terminal {
+					e.err.Printf("\r\x1b[K")
+				}
+				e.out.Printf("All %d members on it are whole again: %s in %s.\n", t.Arrays, service.FormatSize(t.Done), view.Duration(time.Since(t.Started).Seconds()))
+				e.out.Next([]string{"nidalo next   says what is left to do"})
+				return nil
+			}
+			if e.err.Terminal {
+				e.err.Printf("\r%s\x1b[K", view.DiskTaskLine(t))
+			}
+		}
+		time.Sleep(300 * time.Millisecond)
+	}
+}

@@ -1,0 +1,468 @@
+package service
+
+import (
+	"fmt"
+
+	"slices"
+	"strings"
+	"time"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+	"nidalo/internal/partition"
+)
+
+// A disk that carries members of several arrays is replaced as a whole: the new disk gets a partition table like the old one's, and
+// then every array is repaired, the most endangered first, as one task.
+
+// DiskRequest replaces or retires a whole disk, with everything that arrays have on it.
+type DiskRequest struct {
+	Old, New    string
+	Retire      bool   // copy what is on it first; otherwise rebuild it from the others
+	Like        string // the disk whose partition table the new one gets; none: the old one's, or a disk with the same arrays
+	CopyOthers  bool   // copy partitions that no array has, byte for byte
+	Grow        bool   // the last partition takes the rest of a larger disk
+	Force       bool   // although members on it still work
+	AlthoughBad bool
+	DryRun      bool
+}
+
+// DiskReply says what is, or would be, done.
+type DiskReply struct {
+	Old    string     `json:"old"`
+	New    DiskInfo   `json:"new"`
+	Like   string     `json:"partition_table_from,omitempty"`
+	Parts  []DiskPart `json:"parts"`  // members, in the order in which they are repaired
+	Others []string   `json:"others"` // partitions that no array has, in words
+	Notes  []string   `json:"notes,omitempty"`
+	Stays  bool       `json:"stays"` // the service goes on by itself
+}
+
+// DiskPart is one member on a disk.
+type DiskPart struct {
+	Array string `json:"array"`
+	Slot  int    `json:"slot"`
+	Part  int    `json:"part,omitempty"` // number of the partition; 0: the whole disk
+	Need  int64  `json:"need_bytes"`
+}
+
+// DiskTask is how far the replacement of a whole disk is.
+type DiskTask struct {
+	Old     string    `json:"old"`
+	New     string    `json:"new"`
+	State   string    `json:"state"` // as of tasks
+	Done    int64     `json:"done_bytes"`
+	Total   int64     `json:"total_bytes"`
+	Percent float64   `json:"percent"`
+	Rate    float64   `json:"bytes_per_second"`
+	ETA     *float64  `json:"eta_seconds"`
+	Ready   int       `json:"arrays_done"`
+	Arrays  int       `json:"arrays"`
+	Started time.Time `json:"started"`
+	Error   string    `json:"error,omitempty"`
+}
+
+// diskSwap is a replacement of a whole disk under way, as it is remembered.
+type diskSwap struct {
+	Old     string         `json:"old"`
+	New     string         `json:"new"`
+	Parts   map[string]int `json:"parts"` // slots by the identity of the array
+	Kind    string         `json:"kind"`  // of its tasks
+	Started time.Time      `json:"started"`
+}
+
+// ReplaceDisk replaces or retires a whole disk.
+func (s *Service) ReplaceDisk(req DiskRequest) (*DiskReply, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	whole, err := s.spindleNamed(req.Old)
+	if err != nil {
+		return nil, err
+	}
+	on := s.membersAt(whole)
+	if len(on) == 0 {
+		return nil, &Error{What: fmt.Sprintf("no array in service has a member on %s", req.Old), Hints: []string{"nidalo status   lists arrays and their members"}}
+	}
+	src, err := s.locate(req.New)
+	if err != nil {
+		return nil, err
+	}
+	info := s.lookAt(src)
+	if info.State != DiskBlank && info.State != DiskSpare {
+		if info.State == DiskReadOnly {
+			return nil, &Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
+		}
+		return nil, notBlank(info)
+	}
+	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
+		return nil, badDisk(info.Identity, why)
+	}
+	out := &DiskReply{Old: whole, New: info, Parts: []DiskPart{}, Others: []string{}, Stays: s.opt.Stays}
+	for _, x := range on {
+		out.Parts = append(out.Parts, DiskPart{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
+		works := x.m.Condition == record.Active || x.m.Condition == record.Failing
+		switch {
+		case req.Retire && !works:
+			return nil, &Error{What: fmt.Sprintf("the member of array %q on it is %s: there is nothing to copy from", x.r.Name(), x.m.Condition), Hints: []string{"nidalo replace " + Quote(req.Old) + " " + Quote(req.New) + "   rebuilds it from the others"}}
+		case !req.Retire && !x.r.Geometry().Redundant():
+			return nil, &Error{What: fmt.Sprintf("array %q has no redundancy: what is on %s cannot be rebuilt", x.r.Name(), x.m.Disk), Hints: []string{"while it can be read: nidalo retire -whole " + Quote(req.Old) + " " + Quote(req.New)}}
+		case !req.Retire && works && x.r.WouldFail(x.m.Slot):
+			return nil, &Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", x.m.Disk, x.r.Name())}
+		case !req.Retire && works && !req.Force && !req.DryRun:
+			return nil, &Error{Fatal: true, What: fmt.Sprintf("%s still works in array %q: replacing it lowers the margin until the rebuild is done", x.m.Disk, x.r.Name()), Hints: []string{
+				"-yes does it", "nidalo retire -whole " + Quote(req.Old) + " " + Quote(req.New) + "   copies it first, and the margin does not drop"}}
+		}
+	}
+	if len(on) == 1 && out.Parts[0].Part == 0 {
+		return s.replaceOnly(req, on[0], info, out)
+	}
+	return s.replaceParts(req, on, info, out)
+}
+
+// memberOn is a member on a disk.
+type memberOn struct {
+	r *running
+	m array.MemberState
+}
+
+// membersAt lists the members on a physical disk, those of the most endangered array first.
+func (s *Service) membersAt(whole string) (out []memberOn) {
+	for _, r := range s.running() {
+		if r.Failure() != nil {
+			continue
+		}
+		for _, m := range r.MemberStates() {
+			if (m.Disk.Serial != "" || m.Disk.Path != "") && spindle(m.Disk) == whole {
+				out = append(out, memberOn{r, m})
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(x, y memberOn) int {
+		mx, _ := x.r.Margin()
+		my, _ := y.r.Margin()
+		return mx - my
+	})
+	return out
+}
+
+// spindleNamed is the physical disk that a word means: one that is there, or one that an array remembers.
+func (s *Service) spindleNamed(word string) (string, error) {
+	src, err := s.locate(word)
+	if err == nil {
+		return spindle(s.lookAt(src).Identity), nil
+	}
+	found := map[string]bool{}
+	for _, r := range s.running() {
+		for _, m := range r.MemberStates() {
+			if word != "" && (record.Physical(m.Disk.Serial) == word || m.Disk.Serial == word || m.Disk.Bay == word) {
+				found[spindle(m.Disk)] = true
+			}
+		}
+	}
+	for name := range found {
+		if len(found) == 1 {
+			return name, nil
+		}
+	}
+	if len(found) > 1 {
+		return "", &Error{What: fmt.Sprintf("%q means more than one disk", word), Hints: []string{"name it by its serial"}}
+	}
+	return "", err
+}
+
+// partNumber is the number of the partition that a member is on, 0 for a whole disk.
+func partNumber(i disk.Identity) (n int) {
+	if rest, ok := strings.CutPrefix(i.Serial, record.Physical(i.Serial)+record.PartMark); ok {
+		_, _ = fmt.Sscanf(rest, "%d", &n)
+	}
+	return n
+}
+
+// replaceOnly is the case of a disk that is one member as a whole.
+func (s *Service) replaceOnly(req DiskRequest, x memberOn, info DiskInfo, out *DiskReply) (*DiskReply, error) {
+	if info.Size < out.Parts[0].Need {
+		return nil, tooSmall(info, out.Parts[0].Need, x.m)
+	}
+	if req.DryRun {
+		return out, nil
+	}
+	put := x.r.Replace
+	if req.Retire {
+		put = x.r.Retire
+	}
+	_, err := s.putIn(key(info), req.AlthoughBad, x.m, out.Parts[0].Need, func(d disk.Disk) error { return put(x.m.Slot, d) })
+	return out, err
+}
+
+func tooSmall(info DiskInfo, need int64, m array.MemberState) error {
+	return &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", info.Identity, FormatSize(info.Size), info.Size, m.Disk, FormatSize(need), need)}
+}
+
+// replaceParts writes a table like the old disk's and puts every partition of an array into its place.
+func (s *Service) replaceParts(req DiskRequest, on []memberOn, info DiskInfo, out *DiskReply) (*DiskReply, error) {
+	if info.Hardware == nil || info.Hardware.Part > 0 {
+		return nil, &Error{What: fmt.Sprintf("disk %s: the old disk has partitions, and only a whole real disk can get such", info.Identity)}
+	}
+	from, like, numbers, err := s.template(req, on)
+	if err != nil {
+		return nil, err
+	}
+	out.Like = like.Identity.String()
+	table, err := from.For(info.Size, info.Hardware.Sector, req.Grow)
+	if err != nil {
+		return nil, &Error{What: fmt.Sprintf("the partition table of %s does not fit on %s: %v", like.Identity, info.Identity, err)}
+	}
+	taken := map[int]bool{}
+	for i := range on {
+		number := numbers[i]
+		out.Parts[i].Part, taken[number] = number, true
+		at := slices.IndexFunc(table.Parts, func(p partition.Part) bool { return p.Number == number })
+		if at < 0 || table.Parts[at].Length < out.Parts[i].Need {
+			return nil, &Error{What: fmt.Sprintf("partition %d would be too small for array %q, which needs %s", number, on[i].r.Name(), FormatSize(out.Parts[i].Need))}
+		}
+	}
+	var others []partition.Part
+	for _, p := range table.Parts {
+		if !taken[p.Number] {
+			others = append(others, p)
+			out.Others = append(out.Others, fmt.Sprintf("%s, %s, is not part of any array", p, FormatSize(p.Length)))
+		}
+	}
+	if req.CopyOthers && len(others) > 0 {
+		if err := s.mayCopy(like, from, others, info); err != nil {
+			return nil, err
+		}
+		out.Notes = append(out.Notes, "file systems in the copied partitions now have the same identifiers twice: take the old disk out before the next start",
+			"the firmware's own entry for booting from the new disk is missing: make one if the host is to boot from it")
+	} else if len(others) > 0 {
+		out.Notes = append(out.Notes, "partitions that no array has stay empty on the new disk; -copy-others copies them from "+shortName(like.Identity))
+	}
+	if req.DryRun {
+		return out, nil
+	}
+	if err := s.writeTable(info, nil, table); err != nil {
+		return nil, err
+	}
+	var paths []string
+	for _, p := range table.Parts {
+		paths = append(paths, partPath(info.Path, p.Number))
+	}
+	if err := s.awaitNodes(paths); err != nil {
+		return nil, err
+	}
+	if req.CopyOthers {
+		for _, p := range others {
+			if err := copyPart(partPath(like.Path, p.Number), partPath(info.Path, p.Number)); err != nil {
+				return nil, &Error{What: fmt.Sprintf("%s could not be copied: %v", p, err)}
+			}
+		}
+	}
+	return out, s.putAll(req, on, info, out)
+}
+
+// putAll puts the partitions in their places and remembers that they belong together.
+func (s *Service) putAll(req DiskRequest, on []memberOn, info DiskInfo, out *DiskReply) error {
+	swap := diskSwap{Old: out.Old, New: shortName(info.Identity), Parts: map[string]int{}, Kind: array.TaskRebuild, Started: time.Now()}
+	if req.Retire {
+		swap.Kind = array.TaskRetire
+	}
+	for i, x := range on {
+		put := x.r.Replace
+		if req.Retire {
+			put = x.r.Retire
+		}
+		path := partPath(info.Path, out.Parts[i].Part)
+		if _, err := s.putIn(path, true, x.m, out.Parts[i].Need, func(d disk.Disk) error { return put(x.m.Slot, d) }); err != nil {
+			return &Error{What: fmt.Sprintf("array %q: %v", x.r.Name(), err), Hints: []string{fmt.Sprintf("nidalo replace %s %d %s   tries it again", x.r.Name(), x.m.Slot, path)}}
+		}
+		swap.Parts[x.r.ID().String()] = x.m.Slot
+	}
+	s.event(Event{Kind: "disk-replaced", Severity: Info, Disk: info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s in %d arrays", out.Old, len(on))})
+	return s.change(func(m *memory) {
+		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New })
+		m.Swaps = append(m.Swaps, swap)
+	})
+}
+
+func (s *Service) awaitNodes(paths []string) error {
+	for began := time.Now(); time.Since(began) < nodesFor; time.Sleep(50 * time.Millisecond) {
+		if !slices.ContainsFunc(paths, func(p string) bool { return !isDevice(p) }) {
+			return s.look(true)
+		}
+	}
+	return &Error{What: "the new partitions do not appear: " + strings.Join(paths, ", ")}
+}
+
+// template is the table that the new disk gets, the disk that it is read from, and for each member the number of its partition.
+func (s *Service) template(req DiskRequest, on []memberOn) (*partition.Table, DiskInfo, []int, error) {
+	disks, err := s.Disks()
+	if err != nil {
+		return nil, DiskInfo{}, nil, err
+	}
+	numbersOn := func(whole string) []int {
+		var out []int
+		for _, x := range on {
+			at := -1
+			for _, m := range x.r.MemberStates() {
+				if spindle(m.Disk) == whole && partNumber(m.Disk) > 0 {
+					at = partNumber(m.Disk)
+				}
+			}
+			if at < 0 {
+				return nil
+			}
+			out = append(out, at)
+		}
+		return out
+	}
+	wanted := ""
+	if req.Like != "" {
+		if wanted, err = s.spindleNamed(req.Like); err != nil {
+			return nil, DiskInfo{}, nil, err
+		}
+	}
+	old := spindle(on[0].m.Disk)
+	// The old disk itself first, where it can be read.
+	slices.SortStableFunc(disks, func(x, y DiskInfo) int {
+		rank := func(d DiskInfo) int {
+			if spindle(d.Identity) == old {
+				return 0
+			}
+			return 1
+		}
+		return rank(x) - rank(y)
+	})
+	for _, d := range disks {
+		if d.Hardware == nil || d.Hardware.Part > 0 || len(d.Hardware.Parts) == 0 || wanted != "" && spindle(d.Identity) != wanted {
+			continue
+		}
+		numbers := numbersOn(spindle(d.Identity))
+		if numbers == nil {
+			continue
+		}
+		h, err := disk.OpenReadOnly(d.Path)
+		if err != nil {
+			continue
+		}
+		t, err := partition.Read(h, d.Hardware.Sector)
+		_ = h.Close()
+		if err == nil {
+			return t, d, numbers, nil
+		}
+		if wanted != "" {
+			return nil, d, nil, person(err)
+		}
+	}
+	return nil, DiskInfo{}, nil, &Error{What: "no disk is there whose partition table the new one could get: the old one cannot be read, and no other has members of all these arrays",
+		Hints: []string{"-like DISK   names one that has"}}
+}
+
+// mayCopy refuses to copy partitions byte for byte where that would not give the same.
+func (s *Service) mayCopy(like DiskInfo, from *partition.Table, others []partition.Part, to DiskInfo) error {
+	if like.Hardware.Sector != to.Hardware.Sector {
+		return &Error{What: fmt.Sprintf("%s has sectors of %d bytes and %s of %d: copies byte for byte would not work", like.Identity, like.Hardware.Sector, to.Identity, to.Hardware.Sector),
+			Hints: []string{"leave out -copy-others, and make the file systems anew"}}
+	}
+	for _, p := range others {
+		path := partPath(like.Path, p.Number)
+		for _, held := range disk.WritersOf(path) {
+			return &Error{What: fmt.Sprintf("%s of %s is in use (%s): a copy would not be whole", p, like.Identity, held), Hints: []string{"unmount it, or mount it read-only, first"}}
+		}
+		i := slices.IndexFunc(from.Parts, func(o partition.Part) bool { return o.Number == p.Number })
+		if i < 0 || from.Parts[i].Length > p.Length {
+			return &Error{What: fmt.Sprintf("%s is smaller on the new disk", p)}
+		}
+	}
+	return nil
+}
+
+// copyPart copies a partition byte for byte.
+func copyPart(from, to string) error {
+	in, err := disk.OpenReadOnly(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := disk.Open(to)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	buf := make([]byte, 1<<20)
+	for at := int64(0); at < in.Size(); at += int64(len(buf)) {
+		n := min(int64(len(buf)), in.Size()-at)
+		if err := in.ReadAt(buf[:n], at); err != nil {
+			return err
+		}
+		if err := out.WriteAt(buf[:n], at); err != nil {
+			return err
+		}
+	}
+	return out.Sync()
+}
+
+// diskTasks tells how far replacements of whole disks are, those that ended a while ago left out.
+func (s *Service) diskTasks() (out []DiskTask) {
+	s.mu.Lock()
+	swaps := slices.Clone(s.mem.Swaps)
+	s.mu.Unlock()
+	for _, x := range swaps {
+		t := DiskTask{Old: x.Old, New: x.New, Arrays: len(x.Parts), Started: x.Started, State: array.TaskRunning}
+		left, known := 0.0, true
+		var waiting int64
+		for _, r := range s.running() {
+			slot, ours := x.Parts[r.ID().String()]
+			if !ours {
+				continue
+			}
+			part := lastTask(r, slot, x.Kind)
+			switch {
+			case part == nil || part.State == array.TaskDone:
+				if m := r.MemberStates()[slot]; part == nil && m.Condition == record.Rebuilding {
+					known = false
+					continue
+				}
+				t.Ready++
+				if part != nil {
+					t.Done, t.Total = t.Done+part.Total, t.Total+part.Total
+				}
+			case part.State == array.TaskFailed:
+				t.State, t.Error = array.TaskFailed, fmt.Sprintf("array %q: %v", r.Name(), part.Err)
+			default:
+				t.Done, t.Total, t.Rate = t.Done+part.Done, t.Total+part.Total, t.Rate+part.Rate
+				if part.Left >= 0 && part.State == array.TaskRunning {
+					left += part.Left.Seconds()
+				} else {
+					waiting += part.Total - part.Done
+				}
+			}
+		}
+		switch {
+		case t.State == array.TaskFailed:
+		case t.Ready == t.Arrays:
+			t.State, t.Percent = array.TaskDone, 100
+		default:
+			if t.Total > 0 {
+				t.Percent = min(99.9, 100*float64(t.Done)/float64(t.Total))
+			}
+			if known && t.Rate > 0 {
+				// They share a spindle, so they go one after the other, those that wait about as fast as those that run.
+				seconds := left + float64(waiting)/t.Rate
+				t.ETA = &seconds
+			}
+		}
+		out = append(out, t)
+	}
+	return out
+}
+
+// lastTask is the newest task of a kind about a slot.
+func lastTask(r *running, slot int, kind string) (found *array.TaskState) {
+	for _, t := range r.TaskStates() {
+		if t.Slot == slot && (t.Kind == kind || kind == array.TaskRetire && t.Kind == array.TaskRebuild) {
+			found = &t
+		}
+	}
+	return found
+}
