@@ -46,7 +46,7 @@ func Holders(path string) (out []string) {
 		// An exclusive open tells of every other holder. It is for reading only, so closing it announces no change.
 		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_CLOEXEC, 0)
 		if errors.Is(err, unix.EBUSY) {
-			out = append(out, "held by the system or another program")
+			out = append(out, HeldBySomebody)
 		}
 		if err == nil {
 			_ = unix.Close(fd)
@@ -70,7 +70,7 @@ func WritersOf(path string) (out []string) {
 		}
 	}
 	for _, h := range Holders(path) {
-		if !strings.HasPrefix(h, "mounted at ") && h != "held by the system or another program" {
+		if !strings.HasPrefix(h, "mounted at ") && h != HeldBySomebody {
 			out = append(out, h)
 		}
 	}

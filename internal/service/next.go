@@ -196,6 +196,10 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 	if margin, _ := r.Margin(); margin == 0 {
 		urgency = Now
 	}
+	if partOf(m.Disk) {
+		s.replaceDiskStep(m, urgency, why, disks, used, add)
+		return
+	}
 	if fit := pick(disks, m, need, m.Disk.Bay, used); fit != nil {
 		do := "put the blank disk " + fit.Identity.String() + " in its place; the rebuild begins at once"
 		if m.CatchesUp {
@@ -222,6 +226,30 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 	add(urgency, why, fmt.Sprintf("insert a blank disk of at least %s (%d bytes) into %s", FormatSize(need), need, place),
 		fmt.Sprintf("nidalo replace %s %s %s", name, word(m, disks), cmp.Or(quoted(m.Disk.Bay), "DISK")), m.Disk)
 }
+
+// replaceDiskStep is replaceSteps for a member that is a partition: the disk is replaced with everything that arrays have on it.
+func (s *Service) replaceDiskStep(m array.MemberState, urgency, why string, disks []DiskInfo, used map[string]bool, add adder) {
+	whole, need := record.Physical(m.Disk.Serial), int64(4*mib)
+	for _, x := range s.membersAt(spindle(m.Disk)) {
+		need += x.r.NeedSize(x.m.Slot)
+	}
+	var best *DiskInfo
+	for i, d := range disks {
+		if d.State == DiskBlank && d.Bad == "" && d.Hardware != nil && d.Hardware.Part == 0 && d.Size >= need && (best == nil || d.Size < best.Size) {
+			best = &disks[i]
+		}
+	}
+	if best == nil {
+		add(urgency, why, fmt.Sprintf("if it was taken out by mistake, put it back; otherwise insert a blank disk of at least %s: it takes over everything that arrays had on %s", FormatSize(need), whole),
+			"nidalo replace "+Quote(whole)+" DISK", m.Disk)
+		return
+	}
+	used[key(*best)] = true
+	add(urgency, why, fmt.Sprintf("if it was taken out by mistake, put it back: it catches up; otherwise put the blank disk %s in its place, with everything that arrays had on it", best.Identity),
+		"nidalo replace "+Quote(whole)+" "+Argument(best.Identity), m.Disk)
+}
+
+const mib = 1 << 20
 
 func (s *Service) retireStep(r *running, m array.MemberState, disks []DiskInfo, used map[string]bool, add adder) {
 	name, need := r.Name(), r.NeedSize(m.Slot)
