@@ -7,7 +7,7 @@ MINUTES ?= 6
 
 export CGO_ENABLED = 0
 
-.PHONY: build screenshots demo test test-vm tools lint unit race crash fuzz cross soak bench clean
+.PHONY: build screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -15,13 +15,15 @@ build:
 demo: build
 	./nidalo demo
 
-test: tools lint cross build unit race crash fuzz
+test: tools lint cross build unit vm race crash fuzz
 
 # What the tests drive beside Go: clients of the block protocol, a file system.
 tools:
-	@if ! (which nbdinfo nbdcopy nbdfuse qemu-img qemu-io fio mkfs.ext4 e2fsck losetup fusermount3 gcc tmux promtool chromium tidy >/dev/null 2>&1); then \
+	@if ! (which nbdinfo nbdcopy nbdfuse qemu-img qemu-io fio mkfs.ext4 e2fsck losetup fusermount3 gcc tmux promtool chromium tidy \
+	    qemu-system-x86_64 nbdkit cpio sfdisk depmod xz >/dev/null 2>&1); then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
-	    libnbd-bin qemu-utils fio e2fsprogs fuse3 util-linux tmux prometheus chromium tidy gcc libc6-dev >/dev/null; fi
+	    libnbd-bin qemu-utils fio e2fsprogs fuse3 util-linux tmux prometheus chromium tidy gcc libc6-dev \
+	    qemu-system-x86 nbdkit cpio fdisk kmod xz-utils >/dev/null; fi
 
 lint:
 	@out=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$out" ]; then echo "not gofmt-ed: $$out"; exit 1; fi
@@ -49,14 +51,18 @@ crash:
 	NIDALO_SEEDS=8000 NIDALO_MINUTES=$(MINUTES) $(GO) test -v -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
 
 # A Linux guest with real disks on real drivers. The first run makes its images of Debian's packages, which takes a minute.
-test-vm:
-	@which qemu-system-x86_64 cpio sfdisk depmod xz >/dev/null || (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
-	    qemu-system-x86 qemu-utils cpio fdisk kmod xz-utils e2fsprogs >/dev/null)
-	$(GO) test -count 1 -timeout 60m -v ./test/vm
+# vm is the short set, test-vm all of it. NIDALO_VM_KERNEL=linux-image-6.12-amd64 boots another kernel.
+vm: tools
+	$(GO) test -count 1 -timeout 20m ./test/vm
+
+test-vm: tools
+	NIDALO_VM=all $(GO) test -count 1 -timeout 60m -v ./test/vm
 
 fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s -fuzzminimizetime 10x ./core/record
+	$(GO) test -run xxx -fuzz FuzzRead -fuzztime 5s -fuzzminimizetime 10x ./internal/partition
+	$(GO) test -run xxx -fuzz FuzzPages -fuzztime 5s -fuzzminimizetime 10x ./internal/survey
 	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s -fuzzminimizetime 10x ./internal/nbd
 
 # For as long as wanted: new seeds of the crash machine, 200 cycles of kill -9 under load with everything going on, the same
