@@ -53,3 +53,18 @@ func TestTrimmedBlocksAreGivenBack(t *testing.T) {
 	b.stop(syscall.SIGTERM)
 	require.GreaterOrEqual(t, b.room("A1", "A2", "A3", "A4"), full)
 }
+
+// An array that is made while the service runs is served like any other.
+func TestAnArrayMadeWhileTheServiceRunsIsServed(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "3", "-size", "64MiB")
+	b.start()
+	b.nidalo("create", "-yes", "-name", "tides", "-level", "5", "A1", "A2", "A3")
+	image, raw := b.home+"/image", noise(1<<20)
+	require.NoError(t, os.WriteFile(image, raw, 0o600))
+	b.tool("nbdcopy", "--flush", image, b.uri("tides"))
+	b.tool("nbdcopy", b.uri("tides"), image+".back")
+	back, err := os.ReadFile(image + ".back")
+	require.NoError(t, err)
+	require.Equal(t, raw, back[:len(raw)])
+}

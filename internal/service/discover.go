@@ -83,7 +83,7 @@ func (s *Service) sources(fresh bool) ([]source, error) {
 		}
 	}
 	devices := s.devices(fresh)
-	out = append(out, hostSources(devices)...)
+	out = append(out, s.hostSources(devices)...)
 	paths := slices.Clone(s.config().Disks)
 	remembered, err := s.remembered()
 	if err != nil {
@@ -99,7 +99,7 @@ func (s *Service) sources(fresh bool) ([]source, error) {
 	}
 	for _, p := range paths {
 		src := source{path: filepath.Clean(p)}
-		if d, ok := deviceAt(devices, p); ok {
+		if d, ok := s.deviceAt(devices, p); ok {
 			src.path = d.Path
 		}
 		if !slices.Contains(out, src) && there(src.path) {
@@ -197,7 +197,7 @@ func (s *Service) mark(src source) string {
 	if err := unix.Stat(src.path, &st); err != nil {
 		return ""
 	}
-	if d, ok := deviceAt(s.devices(false), src.path); ok {
+	if d, ok := s.deviceAt(s.devices(false), src.path); ok {
 		return d.Mark()
 	}
 	return fmt.Sprintf("%d/%d/%d/%d", st.Dev, st.Ino, st.Rdev, st.Size)
@@ -305,7 +305,7 @@ func (s *Service) lookAt(src source) DiskInfo {
 func (s *Service) examine(src source, mark string) found {
 	f := found{mark: mark, at: time.Now(), info: DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}, Lab: src.bay != ""}}
 	h := s.devices(false)
-	device, known := deviceAt(h, src.path)
+	device, known := s.deviceAt(h, src.path)
 	if known {
 		f.info.Identity, f.info.Size, f.info.Hardware = disk.Surveyed(device), device.Size, about(h, device)
 	}

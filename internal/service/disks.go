@@ -179,7 +179,7 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 		}
 		return nil, err
 	}
-	r := &running{Array: a}
+	r := newRunning(a)
 	s.mu.Lock()
 	s.arrays[a.Name()] = r
 	s.mu.Unlock()

@@ -67,25 +67,38 @@ func (s *Service) watchHost() {
 	}
 }
 
-// hostSources are the devices to look at: of several paths to one disk the one to use, and none that is only part of a path.
-func hostSources(h survey.Host) (out []source) {
+// hostSources are the devices to look at: of several paths to one disk the one to use.
+func (s *Service) hostSources(h survey.Host) (out []source) {
 	for _, d := range h.Sorted() {
-		if h.Twins(d)[0].Name == d.Name {
+		if s.used(h, d).Name == d.Name {
 			out = append(out, source{path: d.Path})
 		}
 	}
 	return out
 }
 
+// used is the path to a disk that is in use, or else the one to use.
+func (s *Service) used(h survey.Host, d survey.Device) survey.Device {
+	twins := h.Twins(d)
+	if len(twins) > 1 {
+		for _, t := range twins {
+			if s.inService(disk.Surveyed(t)) {
+				return t
+			}
+		}
+	}
+	return twins[0]
+}
+
 // deviceAt is the device that a path leads to, under whatever name.
-func deviceAt(h survey.Host, path string) (survey.Device, bool) {
+func (s *Service) deviceAt(h survey.Host, path string) (survey.Device, bool) {
 	var st unix.Stat_t
 	if path == "" || len(h) == 0 || unix.Stat(path, &st) != nil || st.Mode&unix.S_IFMT != unix.S_IFBLK {
 		return survey.Device{}, false
 	}
 	d, ok := h.ByNumber(fmt.Sprintf("%d:%d", unix.Major(uint64(st.Rdev)), unix.Minor(uint64(st.Rdev))))
-	if ok && d.WWN != "" {
-		d = h.Twins(d)[0]
+	if ok {
+		d = s.used(h, d)
 	}
 	return d, ok
 }

@@ -75,7 +75,7 @@ func (s *Service) locate(name string) (source, error) {
 	path := ""
 	if filepath.IsAbs(name) {
 		path = filepath.Clean(name)
-		if d, ok := deviceAt(s.devices(false), path); ok {
+		if d, ok := s.deviceAt(s.devices(false), path); ok {
 			path = d.Path // whatever name of it was used
 		}
 	}
@@ -97,7 +97,7 @@ func (s *Service) locate(name string) (source, error) {
 				add(src)
 			}
 		default:
-			if d, ok := deviceAt(s.devices(false), src.path); ok && name != "" && (d.Named() == name || d.Bay == name && d.Whole()) {
+			if d, ok := s.deviceAt(s.devices(false), src.path); ok && name != "" && (d.Named() == name || d.Bay == name && d.Whole()) {
 				add(src)
 			} else if f, ok := known[src]; ok && name != "" && f.info.Serial == name {
 				add(src)

@@ -76,6 +76,8 @@ type running struct {
 	peers   map[string]*connected
 }
 
+func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[string]*connected{}} }
+
 // idle is an array that was found and could not be started.
 type idle struct {
 	set    array.Set
@@ -388,7 +390,7 @@ func (s *Service) startOne(found []array.Candidate) error {
 	}
 	release(true)
 	s.mu.Lock()
-	s.arrays[a.Name()] = &running{Array: a, peers: map[string]*connected{}}
+	s.arrays[a.Name()] = newRunning(a)
 	s.idle = slices.DeleteFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == a.ID() })
 	s.mu.Unlock()
 	s.opt.Log.Info("array started", "array", a.Name(), "condition", a.Condition(), "level", a.Geometry().Level)
