@@ -197,6 +197,6 @@ mke2fs -q /dev/disk/by-id/scsi-0TIDES_TK-4000_TMK-0001-part1; mkdir -p /mnt; mou
 
 	// The old one comes back, with the boot partition. Blank again, another is made of it as a whole, with a copy of that partition.
 	r.plug(disks[0])
-	r.ok("for i in $(seq 50); do nidalo disks | grep -q TMK-0001-part1 && exit 0; sleep 0.2; done; exit 1")
-	require.Contains(t, r.ok("nidalo disks"), "former or stale member")
+	r.ok("for i in $(seq 50); do nidalo disks | grep -q 'former or stale member' && exit 0; sleep 0.5; done; exit 1")
+	require.Contains(t, r.disks()["TMK-0001-part1"].Holds, "an ext2/3/4 file system")
 }
