@@ -5,7 +5,7 @@ set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 nidalo=$(realpath ../../nidalo)
 work=$(mktemp -d)
-export NIDALO_HOME=$work/home DISPLAY=:87 PATH=$(dirname "$nidalo"):$PATH
+export NIDALO_HOST_DISKS=no NIDALO_HOME=$work/home DISPLAY=:87 PATH=$(dirname "$nidalo"):$PATH
 Xvfb :87 -screen 0 1280x800x24 >/dev/null 2>&1 &
 xvfb=$!
 trap 'kill $xvfb ${serve:-} 2>/dev/null; rm -rf "$work"' EXIT

@@ -152,6 +152,7 @@ func (d *demo) run(args ...string) string {
 	d.e.out.Printf("\n  $ nidalo %s\n", strings.Join(args, " "))
 	var buf bytes.Buffer
 	c := exec.Command(d.program, append(args, "-home", d.home)...)
+	c.Env = labOnly()
 	c.Stdout, c.Stderr = &buf, &buf
 	err := c.Run()
 	for _, line := range strings.Split(strings.TrimRight(buf.String(), "\n"), "\n") {
@@ -170,6 +171,7 @@ func (d *demo) start() error {
 		return err
 	}
 	d.serve = exec.Command(d.program, "serve", "-home", d.home)
+	d.serve.Env = labOnly()
 	d.serve.Stderr = d.log
 	if err := d.serve.Start(); err != nil {
 		return err
@@ -311,3 +313,6 @@ func tideData(seed, at int64) []byte {
 	}
 	return p
 }
+
+// labOnly is an environment in which the disks of this host are left out: the demo is about its own.
+func labOnly() []string { return append(os.Environ(), "NIDALO_HOST_DISKS=no") }

@@ -30,17 +30,17 @@ type DiskRequest struct {
 
 // DiskReply says what is, or would be, done.
 type DiskReply struct {
-	Old    string     `json:"old"`
-	New    DiskInfo   `json:"new"`
-	Like   string     `json:"partition_table_from,omitempty"`
-	Parts  []DiskPart `json:"parts"`  // members, in the order in which they are repaired
-	Others []string   `json:"others"` // partitions that no array has, in words
-	Notes  []string   `json:"notes,omitempty"`
-	Stays  bool       `json:"stays"` // the service goes on by itself
+	Old    string       `json:"old"`
+	New    DiskInfo     `json:"new"`
+	Like   string       `json:"partition_table_from,omitempty"`
+	Parts  []PartOfDisk `json:"parts"`  // members, in the order in which they are repaired
+	Others []string     `json:"others"` // partitions that no array has, in words
+	Notes  []string     `json:"notes,omitempty"`
+	Stays  bool         `json:"stays"` // the service goes on by itself
 }
 
-// DiskPart is one member on a disk.
-type DiskPart struct {
+// PartOfDisk is one member on a disk.
+type PartOfDisk struct {
 	Array string `json:"array"`
 	Slot  int    `json:"slot"`
 	Part  int    `json:"part,omitempty"` // number of the partition; 0: the whole disk
@@ -98,9 +98,9 @@ func (s *Service) ReplaceDisk(req DiskRequest) (*DiskReply, error) {
 	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
 		return nil, badDisk(info.Identity, why)
 	}
-	out := &DiskReply{Old: whole, New: info, Parts: []DiskPart{}, Others: []string{}, Stays: s.opt.Stays}
+	out := &DiskReply{Old: whole, New: info, Parts: []PartOfDisk{}, Others: []string{}, Stays: s.opt.Stays}
 	for _, x := range on {
-		out.Parts = append(out.Parts, DiskPart{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
+		out.Parts = append(out.Parts, PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
 		works := x.m.Condition == record.Active || x.m.Condition == record.Failing
 		switch {
 		case req.Retire && !works:
