@@ -46,7 +46,9 @@ func Holders(path string) (out []string) {
 		// An exclusive open tells of every other holder. It is for reading only, so closing it announces no change.
 		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_CLOEXEC, 0)
 		if errors.Is(err, unix.EBUSY) {
-			out = append(out, HeldBySomebody)
+			if out = programs(st.Rdev); len(out) == 0 {
+				out = append(out, HeldBySomebody)
+			}
 		}
 		if err == nil {
 			_ = unix.Close(fd)
@@ -54,6 +56,31 @@ func Holders(path string) (out []string) {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
+}
+
+// mostProcesses bounds how many processes are asked what they have open.
+const mostProcesses = 20000
+
+// programs names the other processes that have a device open.
+func programs(device uint64) (out []string) {
+	entries, _ := os.ReadDir("/proc")
+	own := fmt.Sprint(os.Getpid())
+	for i, e := range entries {
+		pid := e.Name()
+		if i == mostProcesses || pid == own || pid[0] < '0' || pid[0] > '9' {
+			continue
+		}
+		open, _ := os.ReadDir(filepath.Join("/proc", pid, "fd"))
+		for _, f := range open {
+			var st unix.Stat_t
+			if unix.Stat(filepath.Join("/proc", pid, "fd", f.Name()), &st) == nil && st.Mode&unix.S_IFMT == unix.S_IFBLK && st.Rdev == device {
+				name, _ := os.ReadFile(filepath.Join("/proc", pid, "comm"))
+				out = append(out, fmt.Sprintf("held by process %s (%s)", pid, record.Printable(strings.TrimSpace(string(name)))))
+				break
+			}
+		}
+	}
+	return out
 }
 
 // WritersOf says in words who may be writing to a device: file systems that are mounted from it and not read-only, swap space, and
@@ -70,7 +97,7 @@ func WritersOf(path string) (out []string) {
 		}
 	}
 	for _, h := range Holders(path) {
-		if !strings.HasPrefix(h, "mounted at ") && h != HeldBySomebody {
+		if !strings.HasPrefix(h, "mounted at ") {
 			out = append(out, h)
 		}
 	}
