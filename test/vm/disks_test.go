@@ -231,5 +231,5 @@ func TestDisksThatCannotBeUsedSayWhy(t *testing.T) {
 	r.serve()
 	out := r.Run("nidalo surface -wait " + debug.Path).Output
 	require.Contains(t, out, "cannot be read")
-	require.Contains(t, out, "2387968") // 0x1234 * 512, from the block that it lies in
+	require.Contains(t, out, "2383872") // the block in which 0x1234 * 512 lies
 }
