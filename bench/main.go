@@ -74,6 +74,7 @@ func main() {
 	for _, place := range strings.Split(*places, ",") {
 		served(place)
 		floors(place)
+		devices(place)
 	}
 	tasks(strings.Split(*places, ",")[0])
 	if *report != "" {

@@ -65,6 +65,10 @@ func TestASurfaceTestFindsAndHealsWhatTheArrayNeverReads(t *testing.T) {
 	at := found.Places[0].Uses[0].Array
 	require.Equal(t, "blocks that were never written", found.Places[1].Uses[0].What)
 
+	// A check that does not repair charges them to the member all the same.
+	_, _, _ = b.try("check", "-wait", "tides")
+	require.Equal(t, 2, b.status().Arrays[0].Members[1].Errors)
+
 	healed := b.surface(0, "-heal", "A2")
 	require.Zero(t, healed.Bad, healed.Result)
 	require.Equal(t, int64(6), healed.Healed)
