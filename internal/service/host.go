@@ -156,8 +156,6 @@ func unreadable(err error) (state string, why string) {
 	switch {
 	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
 		return DiskClosed, "this user may not read it"
-	case errors.Is(err, unix.ENOMEDIUM):
-		return DiskEmpty, ""
 	}
 	return DiskBroken, record.Printable(err.Error())
 }
