@@ -121,6 +121,7 @@ type array struct {
 	Condition string
 	Margin    int
 	Reason    string
+	Out       bool `json:"out_of_service"`
 	Members   []struct {
 		Slot      int
 		Serial    string
@@ -161,7 +162,9 @@ func (r *rig) until(name, what string, wanted func(array) bool) {
 	require.Fail(r.t, "never "+what, "%+v\n%s", last, r.Run("nidalo disks; tail -30 /tmp/serve.log").Output)
 }
 
-func condition(of string) func(array) bool { return func(a array) bool { return a.Condition == of } }
+func condition(of string) func(array) bool {
+	return func(a array) bool { return a.Condition == of && !a.Out }
+}
 
 // member tells whether the member with a serial is in a condition.
 func member(serial, condition string) func(array) bool {
