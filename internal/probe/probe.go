@@ -123,9 +123,9 @@ var mistakes = [Mistakes]string{
 	ChangeInWriteForgotten: "a change of a page while it is written is forgotten",
 	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
 	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
-	LeaverReadBack:    "tables of a member that left are read back from it",
+	LeaverReadBack:         "tables of a member that left are read back from it",
 	GivenBackThoughWritten: "blocks are given back although they were written again",
-	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
+	TaskNotSuperseded:      "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 
 func (m Mistake) String() string { return mistakes[m] }
