@@ -45,10 +45,10 @@ race:
 	CGO_ENABLED=1 $(GO) test -timeout 40m -race -run 'Rebuild|Race|Parallel|Hostile|Joining|Returning|NeverAHole|PartBlock|VanishesIn|LeavesTheSpare|Paused|ThatWaits|Forged' ./internal/array ./internal/nbd
 	NIDALO_RACE=1 $(GO) test -timeout 40m -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack' ./test
 
-# The engine that ships under a scheduler that follows a seed: as many of 8,000 seeds as fit in MINUTES, on all processors,
+# The engine that ships under a scheduler that follows a seed: as many of 6,500 seeds as fit in MINUTES, on all processors,
 # and every mistake that it can be told to make, which must be noticed. make soak plays other seeds.
 crash:
-	NIDALO_SEEDS=8000 NIDALO_MINUTES=$(MINUTES) $(GO) test -v -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
+	NIDALO_SEEDS=6500 NIDALO_MINUTES=$(MINUTES) $(GO) test -v -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
 
 # A Linux guest with real disks on real drivers. The first run makes its images of Debian's packages, which takes a minute.
 # vm is the short set, test-vm all of it. NIDALO_VM_KERNEL=linux-image-6.12-amd64 boots another kernel.

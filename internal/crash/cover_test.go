@@ -44,7 +44,9 @@ func covered() map[string]int {
 func missing(c map[string]int) (out []string) {
 	all := slices.Clone(wanted)
 	for e := range probe.Events {
-		all = append(all, "engine: "+e.String())
+		if e != probe.HeadRefuted { // heads of an engine without a mistake are honest; engine tests forge some
+			all = append(all, "engine: "+e.String())
+		}
 	}
 	return slices.DeleteFunc(all, func(what string) bool { return c[what] > 0 })
 }
