@@ -62,6 +62,7 @@ fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzRead -fuzztime 5s -fuzzminimizetime 10x ./internal/partition
+	$(GO) test -run xxx -fuzz FuzzSCSI -fuzztime 5s -fuzzminimizetime 10x ./core/health
 	$(GO) test -run xxx -fuzz FuzzPages -fuzztime 5s -fuzzminimizetime 10x ./internal/survey
 	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s -fuzzminimizetime 10x ./internal/nbd
 

@@ -53,14 +53,14 @@ func FromSCSI(pages map[byte][]byte) (r Readings, err error) {
 					continue
 				}
 				if r.Uncorrectable != nil {
-					n += *r.Uncorrectable
+					n = min(n, 1<<62) + min(*r.Uncorrectable, 1<<62-1)
 				}
 				r.Uncorrectable, used = &n, true
 			}
 		}
 	}
 	if !used {
-		return r, errors.New("no log page tells of health")
+		return r, errors.New("none of its log pages says anything about its health")
 	}
 	return r, nil
 }

@@ -280,7 +280,7 @@ func (g *Geometry) MarginOfDisks(disks []string, lost func(slot int) bool) (cert
 	if members < 0 || !shared {
 		return g.Margin(lost)
 	}
-	// Whoever wants a group to fail takes the disks with most of its members first.
+	// The worst case for a group: the disks with most of its members go first.
 	certain = g.Parity
 	for group := range g.Groups {
 		left := g.Parity

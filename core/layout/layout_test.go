@@ -1,6 +1,10 @@
 package layout
 
 import (
+	"fmt"
+	"math/bits"
+	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -161,5 +165,58 @@ func TestParityVisitsEveryMemberAndDataRunsAround(t *testing.T) {
 	}
 	for slot := 0; slot < 7; slot++ {
 		require.Equal(t, 2, parity[slot])
+	}
+}
+
+// The margin in disks is what trying every choice of disks gives, whatever shares a disk with what.
+func TestTheMarginInDisksIsWhatEveryChoiceOfDisksGives(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 7))
+	for range 400 {
+		n := rng.IntN(6)
+		level := []Level{Striped, Mirror, Parity1, Parity2, Mirrors, Parities1}[n]
+		members := []int{4, 3, 4, 5, 4, 6}[n]
+		sizes := make([]int64, members)
+		disks := make([]string, members)
+		for i := range sizes {
+			sizes[i] = 64 << 20
+			disks[i] = fmt.Sprint("disk ", rng.IntN(members))
+		}
+		g, err := New(level, 64<<10, 0, sizes)
+		require.NoError(t, err)
+		gone := func(slot int) bool { return false }
+		if out := rng.IntN(members + 2); out < members {
+			gone = func(slot int) bool { return slot == out }
+		}
+		certain, best := g.MarginOfDisks(disks, gone)
+
+		var left []string // disks with a member that is not gone yet
+		for slot, name := range disks {
+			if !gone(slot) && !slices.Contains(left, name) {
+				left = append(left, name)
+			}
+		}
+		least, most := -1, -1 // over all choices: the largest number that every choice survives, and that some does
+		if g.Survives(gone) {
+			least, most = len(left), 0
+			for choice := range 1 << len(left) {
+				pulled := func(slot int) bool {
+					i := slices.Index(left, disks[slot])
+					return gone(slot) || i >= 0 && choice>>i&1 == 1
+				}
+				n := bits.OnesCount(uint(choice))
+				if g.Survives(pulled) {
+					most = max(most, n)
+				} else {
+					least = min(least, n-1)
+				}
+			}
+		}
+		if least < 0 {
+			require.Negative(t, certain)
+			continue
+		}
+		require.Equal(t, least, certain, "%s %v", level, disks)
+		require.LessOrEqual(t, best, most, "%s %v", level, disks)
+		require.GreaterOrEqual(t, best, certain, "%s %v", level, disks)
 	}
 }

@@ -127,11 +127,8 @@ type Entry struct {
 	Onto uuid.UUID
 }
 
-// Disk names the physical disk of the member, as far as its serial tells; empty when it has none. Members with the same name are
-// partitions of one disk, which are lost together.
-func (e Entry) Disk() string { return SpindleOf(e.Model, e.Serial) }
-
-// SpindleOf names the physical disk of a model and a serial such as "TMK-0193" or, of a partition, "TMK-0193-part2".
+// SpindleOf names the physical disk of a model and a serial such as "TMK-0193" or, of a partition, "TMK-0193-part2"; empty without
+// a serial. Members with the same name are partitions of one disk, which are lost together.
 func SpindleOf(model, serial string) string {
 	if serial == "" {
 		return ""

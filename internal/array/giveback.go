@@ -102,22 +102,22 @@ func (a *Array) giveBack(list []stretch) {
 	for len(list) > 0 && a.alive() == nil {
 		group, row := a.geo.GroupOf(list[0].m.slot), list[0].block/per
 		until := min(row+giveBackRows, a.geo.Rows[group])
+		if until <= row {
+			return // beyond the end: nothing that the array uses
+		}
 		var now, later []stretch
-		rest := list
-		for len(rest) > 0 && a.geo.GroupOf(rest[0].m.slot) == group && rest[0].block < until*per {
-			s := rest[0]
+		taken := 0
+		for ; taken < len(list) && a.geo.GroupOf(list[taken].m.slot) == group && list[taken].block < until*per; taken++ {
+			s := list[taken]
 			if over := s.block + s.n - until*per; over > 0 {
 				later = append(later, stretch{s.m, until * per, over})
 				s.n -= over
 			}
 			now = append(now, s)
-			rest = rest[1:]
-		}
-		if until <= row {
-			return // beyond the end: nothing that the array uses
 		}
 		a.giveBackHeld(group, row, until, now)
-		list = append(later, rest...)
+		list = list[taken-len(later):] // what is left of those that were taken goes in their place
+		copy(list, later)
 	}
 }
 

@@ -115,7 +115,7 @@ type Pacer struct {
 // NewPacer is a pacer for work on a member of an array.
 func (a *Array) NewPacer() *Pacer { return &Pacer{of: a} }
 
-// LonePacer is a pacer for work on a disk that no array has. Nobody else is expected to use it.
+// LonePacer is a pacer for work on a disk that no array has. It takes it that no client uses the disk.
 func LonePacer(pace func() Pace) *Pacer {
 	return &Pacer{of: &Array{}, own: pacer{lone: pace}}
 }

@@ -11,8 +11,7 @@ import (
 type Use struct {
 	Offset, Length int64 // on the disk, bytes
 	What           string
-	Array          int64 // the byte of the array that lies there; -1 where none does
-	Data           bool  // it holds data or parity that was written
+	Array          int64 // offset in the array of the data that lies there, bytes; -1 for everything else
 }
 
 // Uses tells what a stretch of the disk of a member is for, at most a number of parts of it.
@@ -70,7 +69,6 @@ func (a *Array) useOfData(m *member, block int64, u *Use) {
 		return
 	}
 	st := a.geo.At(group, block/per)
-	u.Data = true
 	role := a.geo.Role(st, m.slot)
 	if role >= a.geo.Data && a.geo.Data > 1 {
 		u.What = "parity"

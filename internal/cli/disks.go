@@ -35,7 +35,7 @@ NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 
 func diskSteps(disks []service.DiskInfo) []string {
 	var blank []string
-	// Real disks and simulated ones are not offered for one array; the lab is what somebody tries things with who made one.
+	// Real disks and simulated ones are not offered for one array. Whoever made a lab wants to try things in it.
 	lab := slices.ContainsFunc(disks, func(d service.DiskInfo) bool { return d.Lab && d.State == service.DiskBlank })
 	for _, d := range disks {
 		if d.State == service.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong

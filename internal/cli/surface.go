@@ -10,8 +10,8 @@ import (
 
 var surfaceCommand = command{name: "surface", usage: "[-heal] [-again] [-stop] [-wait] [-json] [DISK]", short: "read every sector of a disk, in use or not", most: 1,
 	help: `
-Reads the whole disk, whatever it holds and whoever uses it, and writes nothing. What cannot be read is listed with its place, and,
-for a member of an array, what lies there; pieces that take far longer than most are counted. It keeps to the pace of the array,
+Reads the whole disk, in use or not, and writes nothing. What cannot be read is listed with its place, and, for a member of an
+array, what lies there; pieces that take far longer than most are counted. It keeps to the pace of the array,
 goes on after a stop or a crash where it was, and shares the queue of tasks. -stop holds it, -again begins anew. Without a disk
 all surface tests are listed.
 

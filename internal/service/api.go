@@ -145,6 +145,7 @@ type MemberStatus struct {
 	Condition      string     `json:"condition"`
 	Reason         string     `json:"reason,omitempty"` // why it is failing, failed or missing, when this service saw it
 	Size           int64      `json:"size_bytes"`
+	Health         string     `json:"health,omitempty"` // what its disk says of itself, in a word
 	Errors         uint64     `json:"errors"`
 	ReadErrors     uint64     `json:"read_errors"`
 	WriteErrors    uint64     `json:"write_errors"`

@@ -3,6 +3,7 @@ package service
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"nidalo/core/record"
@@ -50,7 +51,9 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 		if c.table, err = partition.Read(d, hw.Sector); errors.Is(err, partition.ErrNone) && info.State == DiskBlank {
 			c.table, err = partition.New(d, hw.Sector), nil
 		} else if err == nil {
-			c.was, _ = partition.Read(d, hw.Sector)
+			was := *c.table
+			was.Parts = slices.Clone(was.Parts)
+			c.was = &was
 		}
 		_ = d.Close()
 		if err != nil {

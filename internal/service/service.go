@@ -187,8 +187,11 @@ func (s *Service) close() error {
 	return errors.Join(errs...)
 }
 
-// lockWait is how long a service waits for a command that uses its home, and a command for another.
-const lockWait = 30 * time.Second
+// How long a service waits for a command that uses its home, which it says, and a command for another that is about to end.
+const (
+	lockWait  = 30 * time.Second
+	lockBrief = 3 * time.Second
+)
 
 // lockHome keeps other processes from changing what this one does. It waits for a command that is about to end.
 func lockHome(opt Options) (*os.File, error) {
@@ -196,13 +199,17 @@ func lockHome(opt Options) (*os.File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("home %s: %w", opt.Home, err)
 	}
+	most := lockBrief
+	if opt.Stays {
+		most = lockWait
+	}
 	for began := time.Now(); ; time.Sleep(100 * time.Millisecond) {
 		err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB)
 		if err == nil {
 			break
 		}
 		who := lockedBy(lock)
-		if stays := strings.Contains(who, " serve"); stays || time.Since(began) > lockWait || !errors.Is(err, unix.EWOULDBLOCK) {
+		if stays := strings.Contains(who, " serve"); stays || time.Since(began) > most || !errors.Is(err, unix.EWOULDBLOCK) {
 			_ = lock.Close()
 			out := &Error{What: fmt.Sprintf("home %s: %v: %s", opt.Home, ErrHomeBusy, cmp.Or(who, "it does not say which")), Hints: []string{
 				"wait until it has ended, or stop it first", "another home is chosen with -home DIR"}}
@@ -632,6 +639,8 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 		ms := memberStatus(m)
 		if m.Condition == record.Failed || m.Condition == record.Missing {
 			ms.NeedSize = r.NeedSize(m.Slot)
+		} else {
+			ms.Health = s.memberHealth(r, m)
 		}
 		out.Members = append(out.Members, ms)
 	}

@@ -280,7 +280,7 @@ func (s *Service) putAll(req DiskRequest, on []memberOn, info DiskInfo, out *Dis
 	}
 	s.event(Event{Kind: "disk-replaced", Severity: Info, Disk: info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s in %d arrays", out.Old, len(on))})
 	return s.change(func(m *memory) {
-		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New })
+		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New || time.Since(o.Started) > swapsKept })
 		m.Swaps = append(m.Swaps, swap)
 	})
 }
@@ -402,12 +402,21 @@ func copyPart(from, to string) error {
 	return out.Sync()
 }
 
+// swapsKept is how long a replacement of a whole disk is remembered, and swapsShown how long it is told of when it has ended.
+const (
+	swapsKept  = 30 * 24 * time.Hour
+	swapsShown = 24 * time.Hour
+)
+
 // diskTasks tells how far replacements of whole disks are, those that ended a while ago left out.
 func (s *Service) diskTasks() (out []DiskTask) {
 	s.mu.Lock()
 	swaps := slices.Clone(s.mem.Swaps)
 	s.mu.Unlock()
 	for _, x := range swaps {
+		if time.Since(x.Started) > swapsKept {
+			continue
+		}
 		t := DiskTask{Old: x.Old, New: x.New, Arrays: len(x.Parts), Started: x.Started, State: array.TaskRunning}
 		left, known := 0.0, true
 		var waiting int64
@@ -452,7 +461,9 @@ func (s *Service) diskTasks() (out []DiskTask) {
 				t.ETA = &seconds
 			}
 		}
-		out = append(out, t)
+		if t.State != array.TaskDone || time.Since(t.Started) < swapsShown {
+			out = append(out, t)
+		}
 	}
 	return out
 }

@@ -194,7 +194,7 @@ func (s *Screen) array(a service.ArrayStatus) {
 		s.Printf(", %d groups", a.Groups)
 	}
 	s.Printf("\n\n")
-	t := s.table(table.Row{"slot", "bay", "model", "serial", "size", "condition", "errors"}, 1, 5, 7)
+	t := s.table(table.Row{"slot", "bay", "model", "serial", "size", "condition", "health", "errors"}, 1, 5, 8)
 	for _, m := range a.Members {
 		where := m.Bay
 		if gone := m.Condition == "missing" || m.Condition == "failed"; where == "" && !(gone && strings.HasPrefix(m.Path, "/dev/")) {
@@ -214,7 +214,7 @@ func (s *Screen) array(a service.ArrayStatus) {
 		if m.Since != nil && (m.Condition == "failed" || m.Condition == "missing") {
 			condition += " since " + m.Since.Local().Format("Jan 2 15:04")
 		}
-		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), service.FormatSize(m.Size), condition, m.Errors})
+		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), service.FormatSize(m.Size), condition, or(m.Health, "-"), m.Errors})
 	}
 	t.Render()
 	s.Printf("\n")
