@@ -29,8 +29,8 @@ func (e *env) wholeDisk(old, with string, retire bool) error {
 		if err != nil {
 			return err
 		}
-		e.err.WholeDisk(plan, retire)
 		if e.interactive() {
+			e.err.WholeDisk(plan, retire)
 			if err := e.confirm(fmt.Sprintf("write to %s?", plan.New.Identity)); err != nil {
 				return err
 			}
@@ -48,6 +48,9 @@ func (e *env) wholeDisk(old, with string, retire bool) error {
 		}
 		if err != nil {
 			return err
+		}
+		if !e.interactive() {
+			e.err.WholeDisk(done, retire)
 		}
 		e.err.Printf("%s takes the place of %s.\n", done.New.Identity, done.Old)
 		switch {
@@ -69,10 +72,12 @@ func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
 		if err != nil {
 			return err
 		}
+		known := false
 		for _, t := range st.Disks {
 			if t.New != of.New.Serial && t.New != of.New.Bay && t.New != of.New.Path {
 				continue
 			}
+			known = true
 			switch t.State {
 			case "failed":
 				return &service.Error{What: "it has failed: " + t.Error, Hints: []string{"nidalo next   says what to do"}}
@@ -80,13 +85,20 @@ func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
 				if e.err.Terminal {
 					e.err.Printf("\r\x1b[K")
 				}
-				e.out.Printf("All %d members on it are whole again: %s in %s.\n", t.Arrays, service.FormatSize(t.Done), view.Duration(time.Since(t.Started).Seconds()))
+				what := "Its member is whole again"
+				if t.Arrays > 1 {
+					what = fmt.Sprintf("All %d members on it are whole again", t.Arrays)
+				}
+				e.out.Printf("%s, after %s.\n", what, view.Duration(time.Since(t.Started).Seconds()))
 				e.out.Next([]string{"nidalo next   says what is left to do"})
 				return nil
 			}
 			if e.err.Terminal {
 				e.err.Printf("\r%s\x1b[K", view.DiskTaskLine(t))
 			}
+		}
+		if !known {
+			return &service.Error{What: "its progress is not known any more", Hints: []string{"nidalo status   shows the arrays"}}
 		}
 		time.Sleep(300 * time.Millisecond)
 	}

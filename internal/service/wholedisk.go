@@ -149,9 +149,13 @@ func (s *Service) membersAt(whole string) (out []memberOn) {
 // spindleNamed is the physical disk that a word means: one that is there, or one that an array remembers.
 func (s *Service) spindleNamed(word string) (string, error) {
 	src, err := s.locate(word)
+	there := ""
 	if err == nil {
-		return spindle(s.lookAt(src).Identity), nil
+		if there = spindle(s.lookAt(src).Identity); len(s.membersAt(there)) > 0 {
+			return there, nil
+		}
 	}
+	// Its bay may be empty or hold another disk by now.
 	found := map[string]bool{}
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
@@ -168,7 +172,7 @@ func (s *Service) spindleNamed(word string) (string, error) {
 	if len(found) > 1 {
 		return "", &Error{What: fmt.Sprintf("%q means more than one disk", word), Hints: []string{"name it by its serial"}}
 	}
-	return "", err
+	return there, err
 }
 
 // partNumber is the number of the partition that a member is on, 0 for a whole disk.
@@ -191,8 +195,27 @@ func (s *Service) replaceOnly(req DiskRequest, x memberOn, info DiskInfo, out *D
 	if req.Retire {
 		put = x.r.Retire
 	}
-	_, err := s.putIn(key(info), req.AlthoughBad, x.m, out.Parts[0].Need, func(d disk.Disk) error { return put(x.m.Slot, d) })
-	return out, err
+	if _, err := s.putIn(key(info), req.AlthoughBad, x.m, out.Parts[0].Need, func(d disk.Disk) error { return put(x.m.Slot, d) }); err != nil {
+		return nil, err
+	}
+	return out, s.noteSwap(req, info, out, map[string]int{x.r.ID().String(): x.m.Slot})
+}
+
+// noteSwap remembers what belongs to the replacement of a disk: slots by the identity of their array.
+func (s *Service) noteSwap(req DiskRequest, info DiskInfo, out *DiskReply, parts map[string]int) error {
+	swap := diskSwap{Old: out.Old, New: shortName(info.Identity), Parts: parts, Kind: array.TaskRebuild, Started: time.Now()}
+	if req.Retire {
+		swap.Kind = array.TaskRetire
+	}
+	what := "1 array"
+	if len(parts) > 1 {
+		what = fmt.Sprintf("%d arrays", len(parts))
+	}
+	s.event(Event{Kind: "disk-replaced", Severity: Info, Disk: info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s in %s", out.Old, what)})
+	return s.change(func(m *memory) {
+		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New || time.Since(o.Started) > swapsKept })
+		m.Swaps = append(m.Swaps, swap)
+	})
 }
 
 func tooSmall(info DiskInfo, need int64, m array.MemberState) error {
@@ -263,10 +286,7 @@ func (s *Service) replaceParts(req DiskRequest, on []memberOn, info DiskInfo, ou
 
 // putAll puts the partitions in their places and remembers that they belong together.
 func (s *Service) putAll(req DiskRequest, on []memberOn, info DiskInfo, out *DiskReply) error {
-	swap := diskSwap{Old: out.Old, New: shortName(info.Identity), Parts: map[string]int{}, Kind: array.TaskRebuild, Started: time.Now()}
-	if req.Retire {
-		swap.Kind = array.TaskRetire
-	}
+	parts := map[string]int{}
 	for i, x := range on {
 		put := x.r.Replace
 		if req.Retire {
@@ -276,13 +296,9 @@ func (s *Service) putAll(req DiskRequest, on []memberOn, info DiskInfo, out *Dis
 		if _, err := s.putIn(path, true, x.m, out.Parts[i].Need, func(d disk.Disk) error { return put(x.m.Slot, d) }); err != nil {
 			return &Error{What: fmt.Sprintf("array %q: %v", x.r.Name(), err), Hints: []string{fmt.Sprintf("nidalo replace %s %d %s   tries it again", x.r.Name(), x.m.Slot, path)}}
 		}
-		swap.Parts[x.r.ID().String()] = x.m.Slot
+		parts[x.r.ID().String()] = x.m.Slot
 	}
-	s.event(Event{Kind: "disk-replaced", Severity: Info, Disk: info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s in %d arrays", out.Old, len(on))})
-	return s.change(func(m *memory) {
-		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New || time.Since(o.Started) > swapsKept })
-		m.Swaps = append(m.Swaps, swap)
-	})
+	return s.noteSwap(req, info, out, parts)
 }
 
 func (s *Service) awaitNodes(paths []string) error {
