@@ -83,8 +83,13 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 		}
 		taken = append(taken, d)
 		// It is this process's alone now, so what it holds is seen for certain.
-		if c, err := disk.Look(d); !looks && (err != nil || !c.Blank()) {
-			return taken, notBlank(s.lookAt(src))
+		if !looks {
+			switch c, err := disk.Look(d); {
+			case err != nil:
+				return taken, &Error{What: fmt.Sprintf("disk %s cannot be used: %v", name, err)}
+			case !c.Blank():
+				return taken, notBlank(s.lookAt(src))
+			}
 		}
 	}
 	return taken, nil

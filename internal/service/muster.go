@@ -95,20 +95,15 @@ func (s *Service) muster() {
 			w = &waiting{until: time.Now().Add(s.lateDisks())}
 			s.waits[id] = w
 		}
-		var disks []string
-		for _, c := range found {
-			disks = append(disks, fmt.Sprint(c.Record.Member, c.Record.Epoch))
-		}
-		slices.Sort(disks)
-		names := late(set)
+		disks, names := stand(found), late(set)
 		switch {
-		case w.tried == strings.Join(disks, " "):
+		case w.tried == disks:
 			continue // with these disks it could not be started
 		case len(names) > 0 && time.Now().Before(w.until):
 			s.reason(set, errWaits{names, w.until})
 			continue
 		case set.Margin() < 0 || set.Doubt != nil:
-			w.tried = strings.Join(disks, " ")
+			w.tried = disks
 			reason := set.Doubt
 			if reason == nil {
 				reason = fmt.Errorf("%w: %s", array.ErrFailed, set.Shortage())
@@ -117,7 +112,7 @@ func (s *Service) muster() {
 			s.event(Event{Kind: "array-not-started", Severity: Critical, Array: set.Newest.Name, Detail: reason.Error()})
 			continue
 		}
-		w.tried = strings.Join(disks, " ")
+		w.tried = disks
 		s.admin.Lock()
 		s.reason(set, errStarting)
 		if err := s.startOne(s.candidates(s.carriers(id), id)); err == nil {
@@ -129,6 +124,16 @@ func (s *Service) muster() {
 		}
 		s.admin.Unlock()
 	}
+}
+
+// stand says with which disks, and in which state of theirs, a start was tried.
+func stand(found []array.Candidate) string {
+	var disks []string
+	for _, c := range found {
+		disks = append(disks, fmt.Sprint(c.Record.Member, c.Record.Epoch))
+	}
+	slices.Sort(disks)
+	return strings.Join(disks, " ")
 }
 
 func (s *Service) lateDisks() time.Duration {

@@ -64,8 +64,8 @@ type Service struct {
 	idle        []idle              // found but not in service
 	mem         memory
 	healths     map[string]watched  // by serial or path
-	vets        map[string]*vetRun  // under way, by serial or path
-	surfaceRuns map[string]*vetRun  // the same of surface tests
+	vets        map[string]*diskRun // under way, by serial or path
+	surfaceRuns map[string]*diskRun // the same of surface tests
 	salvages    map[string]*salvage // rescues, under way or the last of an array, by its name
 }
 
@@ -109,9 +109,9 @@ func Open(opt Options) (*Service, error) {
 	}
 	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
 	s.turns, s.moves, s.poke = newTurns(), map[string]move{}, make(chan struct{}, 1)
-	s.surfaceRuns = map[string]*vetRun{}
+	s.surfaceRuns = map[string]*diskRun{}
 	s.waits = map[string]*waiting{}
-	s.healths, s.vets = map[string]watched{}, map[string]*vetRun{}
+	s.healths, s.vets = map[string]watched{}, map[string]*diskRun{}
 	s.cfg.Store(&cfg)
 	if err := s.recall(); err != nil {
 		s.unlock()
@@ -119,7 +119,11 @@ func Open(opt Options) (*Service, error) {
 	}
 	s.startChronicle()
 	s.setSender()
+	if opt.Stays { // before the first look, so that nothing that comes after it is missed
+		s.events = survey.Watch(s.done)
+	}
 	if err := s.startAll(); err != nil {
+		close(s.done)
 		s.endChronicle()
 		s.unlock()
 		return nil, err
@@ -129,7 +133,7 @@ func Open(opt Options) (*Service, error) {
 		s.resumeVets()
 		s.resumeSurfaces()
 		s.looked.Store(time.Now().UnixNano())
-		if s.events = survey.Watch(s.done); s.events != nil {
+		if s.events != nil {
 			s.wait.Go(s.watchHost)
 		}
 		s.wait.Go(s.lookLoop)
@@ -165,8 +169,7 @@ func (s *Service) Close() (err error) {
 
 func (s *Service) close() error {
 	close(s.done)
-	s.endVets()
-	s.endSurfaces()
+	s.endRuns()
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	var errs []error
@@ -295,6 +298,8 @@ func (s *Service) startAll() error {
 		default:
 			if err := s.startOne(found); err == nil {
 				s.own(id, names[id])
+			} else {
+				s.waits[id] = &waiting{tried: stand(found)}
 			}
 		}
 	}

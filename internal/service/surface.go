@@ -140,33 +140,29 @@ func (s *Service) noteSurface(t Surface) {
 }
 
 func (s *Service) startSurface(t Surface, d disk.Disk) {
-	run := &vetRun{stop: make(chan struct{}), done: make(chan struct{})}
 	t.State = array.TaskWaiting
-	s.mu.Lock()
-	s.surfaceRuns[t.Disk] = run
-	s.mu.Unlock()
 	s.noteSurface(t)
 	s.event(Event{Kind: "surface-test-started", Severity: Info, Disk: t.Name})
-	s.wait.Go(func() {
-		defer close(run.done)
+	s.beginRun(s.surfaceRuns, t.Disk, d, func(run *diskRun) func() {
 		t = s.readSurface(t, d, run)
-		_ = d.Close()
-		s.mu.Lock()
-		delete(s.surfaceRuns, t.Disk)
-		s.mu.Unlock()
-		s.noteSurface(t)
-		if t.Ended.IsZero() {
-			return
-		}
-		severity := Info
-		if t.Bad > 0 || t.State == array.TaskFailed {
-			severity = Warning
-		}
-		s.event(Event{Kind: "surface-test-" + t.State, Severity: severity, Disk: t.Name, Detail: t.Result})
-		if h := s.history(); h != nil {
-			_ = h.AddTask(history.Task{Kind: TaskSurface, Disk: t.Name, Started: t.Started, Ended: t.Ended, State: t.State, Bytes: t.Size, Rate: t.Rate, Result: t.Result})
+		return func() {
+			s.noteSurface(t)
+			if !t.Ended.IsZero() {
+				s.tellSurface(t)
+			}
 		}
 	})
+}
+
+func (s *Service) tellSurface(t Surface) {
+	severity := Info
+	if t.Bad > 0 || t.State == array.TaskFailed {
+		severity = Warning
+	}
+	s.event(Event{Kind: "surface-test-" + t.State, Severity: severity, Disk: t.Name, Detail: t.Result})
+	if h := s.history(); h != nil {
+		_ = h.AddTask(history.Task{Kind: TaskSurface, Disk: t.Name, Started: t.Started, Ended: t.Ended, State: t.State, Bytes: t.Size, Rate: t.Rate, Result: t.Result})
+	}
 }
 
 // resumeSurfaces goes on with tests that a stop or a crash cut short.
@@ -183,14 +179,6 @@ func (s *Service) resumeSurfaces() {
 	}
 }
 
-func (s *Service) endSurfaces() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, run := range s.surfaceRuns {
-		run.end()
-	}
-}
-
 // pacerFor keeps a test to the pace of the array that the disk is a member of, or to that of the configuration.
 func (s *Service) pacerFor(id disk.Identity) *array.Pacer {
 	if r, _, ok := s.memberAt(id); ok {
@@ -200,7 +188,7 @@ func (s *Service) pacerFor(id disk.Identity) *array.Pacer {
 }
 
 // readSurface reads from where the test is to the end, and returns it as it is then.
-func (s *Service) readSurface(t Surface, d disk.Disk, run *vetRun) Surface {
+func (s *Service) readSurface(t Surface, d disk.Disk, run *diskRun) Surface {
 	halt := func() Surface {
 		t.ETA = nil
 		select {

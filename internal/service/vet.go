@@ -106,20 +106,40 @@ func (s *Service) Vet(req VetRequest) ([]Vetting, error) {
 	return s.vettings(), nil
 }
 
-// vetRun is a proof under way.
-type vetRun struct {
+// diskRun is work on a disk under way that no array does: a proof or a surface test.
+type diskRun struct {
 	stop, done chan struct{}
 	once       sync.Once
 }
 
-func (r *vetRun) end() { r.once.Do(func() { close(r.stop) }) }
+func (r *diskRun) end() { r.once.Do(func() { close(r.stop) }) }
 
-// endVets ends proofs for now; they go on at the next start.
-func (s *Service) endVets() {
+// beginRun does work on a disk in a goroutine of its own, as one of runs, and closes the disk. What work returns is done when it
+// is no longer one of them.
+func (s *Service) beginRun(runs map[string]*diskRun, id string, d disk.Disk, work func(*diskRun) (after func())) {
+	run := &diskRun{stop: make(chan struct{}), done: make(chan struct{})}
+	s.mu.Lock()
+	runs[id] = run
+	s.mu.Unlock()
+	s.wait.Go(func() {
+		defer close(run.done)
+		after := work(run)
+		_ = d.Close()
+		s.mu.Lock()
+		delete(runs, id)
+		s.mu.Unlock()
+		after()
+	})
+}
+
+// endRuns ends work on disks for now; it goes on at the next start.
+func (s *Service) endRuns() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, run := range s.vets {
-		run.end()
+	for _, runs := range []map[string]*diskRun{s.vets, s.surfaceRuns} {
+		for _, run := range runs {
+			run.end()
+		}
 	}
 }
 
@@ -134,23 +154,16 @@ func (s *Service) halted(v Vetting) Vetting {
 }
 
 func (s *Service) startVet(v Vetting, d disk.Disk) {
-	run := &vetRun{stop: make(chan struct{}), done: make(chan struct{})}
 	v.State = array.TaskWaiting
-	s.mu.Lock()
-	s.vets[v.Disk] = run
-	s.mu.Unlock()
 	s.noteVet(v)
 	s.event(Event{Kind: "vet-started", Severity: Info, Disk: v.Name})
-	s.wait.Go(func() {
-		defer close(run.done)
+	s.beginRun(s.vets, v.Disk, d, func(run *diskRun) func() {
 		v = s.prove(v, d, run)
-		_ = d.Close()
-		s.mu.Lock()
-		delete(s.vets, v.Disk)
-		s.mu.Unlock()
-		s.noteVet(v)
-		if !v.Ended.IsZero() {
-			s.tellVet(v)
+		return func() {
+			s.noteVet(v)
+			if !v.Ended.IsZero() {
+				s.tellVet(v)
+			}
 		}
 	})
 }
@@ -243,7 +256,7 @@ func (v Vetting) next(at int64) int64 {
 }
 
 // prove does the passes from where the proof is, and returns it as it is in the end.
-func (s *Service) prove(v Vetting, d disk.Disk, run *vetRun) Vetting {
+func (s *Service) prove(v Vetting, d disk.Disk, run *diskRun) Vetting {
 	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
 	t := &turn{ref: array.TaskRef{Kind: TaskVet}, name: v.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
 	if !s.turns.enter(t, run.stop) {
