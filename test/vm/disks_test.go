@@ -206,7 +206,7 @@ func TestDisksThatCannotBeUsedSayWhy(t *testing.T) {
 	all(t)
 	r := guest(t, scsi1, scsi4k, nvme1, virtio)
 	// A program that holds a disk is named, and nothing is written to any.
-	r.ok("(exec 9<>/dev/vdb; flock 9; exec busybox sleep 1000) >/dev/null 2>&1 & sleep 1; mkdir -p /mnt; mke2fs -q /dev/nvme0n1; mount /dev/nvme0n1 /mnt")
+	r.ok("(exec 9<>/dev/vdb; flock 9; exec busybox sleep 30) >/dev/null 2>&1 & sleep 1; mkdir -p /mnt; mke2fs -q /dev/nvme0n1; mount /dev/nvme0n1 /mnt")
 	require.Contains(t, r.refused("nidalo create -name x -level 1 TMK-0001 ORR-0011"), "mounted at /mnt")
 	r.ok("umount /mnt; nidalo erase -yes ORR-0011")
 	// A lock of another program, such as udev takes, is no obstacle.
@@ -214,12 +214,11 @@ func TestDisksThatCannotBeUsedSayWhy(t *testing.T) {
 	require.Equal(t, "blank", r.disks()["ORR-0011"].State)
 
 	// Host-managed zones.
-	r.ok("modprobe null_blk nr_devices=1 zoned=1 zone_size=4 gb=1 memory_backed=0; udevadm settle")
-	require.Contains(t, r.ok("nidalo disks"), "host-managed")
+	r.ok("modprobe null_blk nr_devices=1 zoned=1 zone_size=4 gb=1 memory_backed=0; for i in $(seq 50); do nidalo disks | grep -q host-managed && exit 0; sleep 0.2; done; exit 1")
 	require.Contains(t, r.refused("nidalo create -name y -level 1 ORR-0011 /dev/nullb0"), "host-managed")
 
 	// A SCSI disk that answers log pages, and has a place that cannot be read: sector 0x1234 and 9 more (SCSI debug).
-	r.ok("modprobe scsi_debug dev_size_mb=64 opts=2; udevadm settle; for i in $(seq 50); do nidalo disks | grep -q scsi_debug && exit 0; sleep 0.2; done; exit 1")
+	r.ok("modprobe scsi_debug dev_size_mb=64 opts=2; for i in $(seq 50); do nidalo disks | grep -q scsi_debug && exit 0; sleep 0.2; done; exit 1")
 	var debug disk
 	for _, d := range r.disks() {
 		if d.Model == "scsi_debug" {
