@@ -36,6 +36,10 @@ nbdcopy --flush "$work/sonar" "nbd+unix:///tides?socket=$NIDALO_HOME/nbd.sock"
 head -c 50M /dev/urandom >"$work/sheets"
 nbdcopy --flush "$work/sheets" "nbd+unix:///charts?socket=$NIDALO_HOME/nbd.sock"
 shot disks 2 "$type; say disks"
+# Of real disks, in the guest of the tests.
+if (cd ../.. && NIDALO_VM_SHOW=$work/real go test -count 1 -timeout 20m ./test/vm -run FirstWeek >/dev/null); then
+  shot real-disks 2 "echo '\$ nidalo disks; nidalo status'; cat $work/real"
+fi
 shot status-healthy 2 "$type; say status tides"
 nidalo replace charts ORR-0242 A8 >/dev/null 2>&1
 sleep 2

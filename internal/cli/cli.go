@@ -298,6 +298,20 @@ func (e *env) confirm(question string) error {
 	return nil
 }
 
+// insist tries something, and once more with force when it is refused because of what it would cost, and the question is answered.
+func (e *env) insist(question string, try func(force bool) error) error {
+	err := try(e.yes)
+	var told *service.Error
+	if !errors.As(err, &told) || !told.Fatal || !e.interactive() {
+		return err
+	}
+	e.err.Printf("%s\n", told.What)
+	if err := e.confirm(question); err != nil {
+		return err
+	}
+	return try(true)
+}
+
 // interactive says whether somebody can answer questions.
 func (e *env) interactive() bool { return term.IsTerminal(int(e.in.Fd())) && e.err.Terminal }
 

@@ -98,17 +98,11 @@ named, and copied with -copy-others. -grow gives the last partition the rest of 
 			if err != nil {
 				return err
 			}
-			req := service.ReplaceRequest{Array: args[0], Old: names[0], New: names[1], Force: e.yes, AlthoughBad: e.althoughBad}
-			r, err := c.Replace(req)
-			var told *service.Error
-			if errors.As(err, &told) && told.Fatal && e.interactive() {
-				e.err.Printf("%s\n", told.What)
-				if err := e.confirm("replace it?"); err != nil {
-					return err
-				}
-				req.Force = true
-				r, err = c.Replace(req)
-			}
+			var r *service.ReplaceReply
+			err = e.insist("replace it?", func(force bool) (err error) {
+				r, err = c.Replace(service.ReplaceRequest{Array: args[0], Old: names[0], New: names[1], Force: force, AlthoughBad: e.althoughBad})
+				return err
+			})
 			if err != nil {
 				return err
 			}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"flag"
 	"fmt"
 	"time"
@@ -35,17 +34,12 @@ func (e *env) wholeDisk(old, with string, retire bool) error {
 				return err
 			}
 		}
-		req.DryRun = false
-		done, err := c.ReplaceDisk(req)
-		var told *service.Error
-		if errors.As(err, &told) && told.Fatal && e.interactive() {
-			e.err.Printf("%s\n", told.What)
-			if err := e.confirm("replace it?"); err != nil {
-				return err
-			}
-			req.Force = true
+		var done *service.DiskReply
+		err = e.insist("replace it?", func(force bool) (err error) {
+			req.DryRun, req.Force = false, force
 			done, err = c.ReplaceDisk(req)
-		}
+			return err
+		})
 		if err != nil {
 			return err
 		}

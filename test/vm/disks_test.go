@@ -51,6 +51,10 @@ func TestTheFirstWeekWithRealDisks(t *testing.T) {
 	r.serve()
 	require.Equal(t, "healthy", r.array("tides").Condition)
 
+	if to := os.Getenv("NIDALO_VM_SHOW"); to != "" { // for docs/screenshots
+		require.NoError(t, os.WriteFile(to, []byte(r.ok("nidalo disks; echo; nidalo status")), 0o644))
+	}
+
 	// A disk is pulled under load, and put back: the client sees nothing of it.
 	load := r.Begin(fio("tides", true))
 	r.ok("sleep 2")
