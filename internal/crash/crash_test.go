@@ -201,6 +201,7 @@ func TestSeeds(t *testing.T) {
 // mostFailures is after how many a process stops, and shrinkFor how long each is cut down.
 const (
 	mostFailures = 8
+	saveEvery    = 500 // seeds: a long run can be looked at, and counts for something when it is cut short
 	shrinkFor    = 40 * time.Second
 )
 
@@ -220,7 +221,10 @@ func TestShare(t *testing.T) {
 		if minutes > 0 && time.Now().After(end) {
 			break
 		}
-		one.Seeds++
+		if one.Seeds++; one.Seeds%saveEvery == 0 {
+			one.Coverage = covered()
+			report(t, one)
+		}
 		s := Draw(seed)
 		if _, err := Run(s); err != nil {
 			less, how := Shrink(s, shrinkFor)
