@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +17,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/api"
 )
 
 var program string
@@ -73,9 +76,13 @@ func (b *bench) start(args ...string) {
 	b.serve.Stderr = b.log
 	require.NoError(b.t, b.serve.Start())
 	require.Eventually(b.t, func() bool {
-		_, err := os.Stat(filepath.Join(b.home, "nbd.sock"))
-		return err == nil && exec.Command(program, "disks", "-home", b.home).Run() == nil
-	}, 20*time.Second, 20*time.Millisecond, "%s", b.log)
+		c, err := api.Dial(b.home)
+		return err == nil && c.Close() == nil
+	}, 20*time.Second, 5*time.Millisecond, "%s", b.log)
+	// Whoever finds the control socket finds the data as well.
+	data, err := net.Dial("unix", filepath.Join(b.home, "nbd.sock"))
+	require.NoError(b.t, err)
+	require.NoError(b.t, data.Close())
 }
 
 // stop ends the service with a signal and returns its exit status.
@@ -87,9 +94,6 @@ func (b *bench) stop(sig syscall.Signal) int {
 	_ = b.serve.Wait()
 	code := b.serve.ProcessState.ExitCode()
 	b.serve = nil
-	if sig == syscall.SIGKILL {
-		_ = os.Remove(filepath.Join(b.home, "nbd.sock")) // so that start waits for the new one
-	}
 	return code
 }
 

@@ -108,13 +108,14 @@ func serve(e *env, _ []string) error {
 		return err
 	}
 	blocks := nbd.NewServer(s, log)
-	control, err := api.Listen(api.Socket(e.home), cfg.Group)
+	data, err := api.Listen(filepath.Join(e.home, "nbd.sock"), cfg.Group)
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
-	data, err := api.Listen(filepath.Join(e.home, "nbd.sock"), cfg.Group)
+	// The last to listen: whoever finds the control socket finds all others.
+	control, err := api.Listen(api.Socket(e.home), cfg.Group)
 	if err != nil {
-		return errors.Join(err, control.Close(), s.Close())
+		return errors.Join(err, data.Close(), s.Close())
 	}
 	failed := make(chan error, 4)
 	go func() { failed <- api.Serve(control, api.Handler(s, log)) }()
