@@ -3,6 +3,7 @@ package array
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -97,7 +98,7 @@ func (a *Array) replay() error {
 			break
 		}
 		if n == last && len(batch.lacking) > 0 && !probe.IncompleteBatchReplayed.On() {
-			whole, err := a.complete(scans, batch)
+			whole, err := a.complete(scans, batch, first)
 			if err != nil {
 				return err
 			}
@@ -699,8 +700,8 @@ func (a *Array) replayRun(m *member, number uint64, r record.Run, at int64, supe
 
 // complete writes the entries that the last batch lacks, computed from those it has, and makes them durable. It reports
 // false, having written nothing, when they cannot be computed: because other blocks of those columns are damaged, while
-// the entries that are lacking most likely never were.
-func (a *Array) complete(scans []*scan, b batch) (bool, error) {
+// the entries that are lacking most likely never were. first is the number of the first batch that may not be in place.
+func (a *Array) complete(scans []*scan, b batch, first uint64) (bool, error) {
 	over := a.overrideFor(b)
 	runs := map[*member][]record.Run{}
 	payload := map[*member][][]byte{}
@@ -753,11 +754,14 @@ func (a *Array) complete(scans []*scan, b batch) (bool, error) {
 		p := part{m: s.m, payload: payload[s.m]}
 		p.entry = record.JournalEntry{Batch: b.number, Involved: involved, Slot: s.m.slot, Runs: runs[s.m]}
 		size := int64(p.entry.HeaderBlocks() + p.entry.Payload())
-		if s.m.ring.live+2*size > s.m.ring.blocks {
-			return false, fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.name())
+		var err error
+		if p.at, err = a.roomFor(s, size, first); err != nil {
+			return false, err
 		}
-		p.at = s.m.ring.take(size)
-		err := a.journal.writeEntry(&p)
+		if !s.m.live() {
+			continue
+		}
+		err = a.journal.writeEntry(&p)
 		if err == nil && !probe.CompletedNotSynced.On() {
 			err = s.m.sync()
 		}
@@ -770,6 +774,57 @@ func (a *Array) complete(scans []*scan, b batch) (bool, error) {
 		s.entries[b.number] = &found{JournalEntry: p.entry, payload: p.at + int64(p.entry.HeaderBlocks()), end: p.at + size}
 	}
 	return true, nil
+}
+
+// roomFor finds the place of an entry that completes a batch: behind the last one, or else wherever none of those that are needed
+// lies. Misdirected writes may have scattered them, and then a search finds them. Nothing else is appended before the checkpoint
+// at the end of the start.
+func (a *Array) roomFor(s *scan, size int64, first uint64) (int64, error) {
+	since := first
+	if s.headOK {
+		since = min(first, s.head.Batch) // its own head may be all that is left to go by after the next crash
+	}
+	at := s.gap(size, since)
+	if at < 0 && since < first {
+		// It has to know durably what the others know before it overwrites what its own head still claims.
+		from, oldest := s.m.ring.head, uint64(math.MaxUint64)
+		for n, e := range s.entries {
+			if n >= first && n < oldest {
+				oldest, from = n, e.start()
+			}
+		}
+		if err := a.writeJournalHead(s.m, first, from); err != nil || !s.m.live() {
+			return 0, err
+		}
+		if err := s.m.sync(); err != nil {
+			return 0, a.writeProblem(s.m, err)
+		}
+		at = s.gap(size, first)
+	}
+	if at < 0 {
+		return 0, fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.name())
+	}
+	s.m.ring.head, s.m.ring.live = at+size, s.m.ring.blocks
+	return at, nil
+}
+
+// gap is where so many blocks of the ring hold no entry of batches from one on, -1 without such a place.
+func (s *scan) gap(size int64, since uint64) int64 {
+	places := []int64{s.m.ring.head, 0}
+	for _, e := range s.entries {
+		places = append(places, e.end)
+	}
+	slices.Sort(places[1:])
+	for _, at := range places {
+		free := at+size <= s.m.ring.blocks
+		for n, e := range s.entries {
+			free = free && (n < since || e.end <= at || e.start() >= at+size)
+		}
+		if free {
+			return at
+		}
+	}
+	return -1
 }
 
 // overrideFor is the state a batch is going to bring, read from its entries.
