@@ -41,6 +41,7 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "replace-disk", c.ReplaceDisk)
 	handle(mux, log, "check", nothing(c.Check))
 	handle(mux, log, "erase", c.Erase)
+	handle(mux, log, "choose", c.Choose)
 	handle(mux, log, "dissolve", nothing(c.Dissolve))
 	handle(mux, log, "start", c.Start)
 	handle(mux, log, "stop", nothing(c.Stop))
@@ -282,6 +283,10 @@ func (c *Client) Map(name string) (*service.MapReply, error) {
 
 func (c *Client) Vet(q service.VetRequest) ([]service.Vetting, error) {
 	return call[[]service.Vetting](c, "vet", q)
+}
+
+func (c *Client) Choose(q service.ChooseRequest) (*service.DiskInfo, error) {
+	return call[*service.DiskInfo](c, "choose", q)
 }
 
 func (c *Client) ReplaceDisk(q service.DiskRequest) (*service.DiskReply, error) {

@@ -107,7 +107,7 @@ func (u usageError) Error() string { return u.text }
 func commands() []command {
 	return []command{disksCommand, planCommand, createCommand, serveCommand, statusCommand, nextCommand, watchCommand, mayPullCommand, locateCommand,
 		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, surfaceCommand, rescueCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
-		startCommand, stopCommand, renameCommand, eraseCommand, dissolveCommand, historyCommand, reportCommand, inspectCommand, alertsCommand, acknowledgeCommand,
+		startCommand, stopCommand, renameCommand, eraseCommand, chooseCommand, dissolveCommand, historyCommand, reportCommand, inspectCommand, alertsCommand, acknowledgeCommand,
 		labCommand, demoCommand, versionCommand, helpCommand}
 }
 

@@ -55,8 +55,8 @@ const (
 	healthEvery  = time.Minute
 )
 
-// Health asks a whole disk how it is, by the pass-through commands of the kernel. Partitions, files and disks behind
-// controllers that do not pass commands on have nothing to say, which is an error.
+// Health asks a disk how it is, by the pass-through commands of the kernel; for a partition, the disk that it is on. Files, and
+// disks behind controllers that do not pass commands on, have nothing to say, which is an error.
 // They are asked once a minute at most, since some disks pause their work to answer.
 func (f *File) Health() (r health.Readings, err error) {
 	f.told.Lock()
@@ -65,7 +65,13 @@ func (f *File) Health() (r health.Readings, err error) {
 		return f.told.readings, f.told.err
 	}
 	defer func() { f.told.at, f.told.readings, f.told.err = time.Now(), r, err }()
-	gone := f.raw.Control(func(fd uintptr) { r, err = healthOf(fd) })
+	gone := f.raw.Control(func(fd uintptr) {
+		whole, release, e := wholeOf(fd)
+		if err = e; err == nil {
+			r, err = healthOf(whole)
+			release()
+		}
+	})
 	if gone != nil {
 		return r, os.ErrClosed
 	}
@@ -85,6 +91,22 @@ func folder(fd uintptr) (string, error) {
 		return "", errors.New("not a device")
 	}
 	return filepath.EvalSymlinks(fmt.Sprintf("/sys/dev/block/%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev)))
+}
+
+// wholeOf is a descriptor of the disk that a partition is on, to be released; of anything else the one given.
+func wholeOf(fd uintptr) (whole uintptr, release func(), err error) {
+	at, err := folder(fd)
+	if err != nil {
+		return 0, nil, err
+	}
+	if _, err := os.Stat(filepath.Join(at, "partition")); err != nil {
+		return fd, func() {}, nil
+	}
+	d, err := os.OpenFile(filepath.Join("/dev", strings.ReplaceAll(filepath.Base(filepath.Dir(at)), "!", "/")), os.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return 0, nil, err
+	}
+	return d.Fd(), func() { _ = d.Close() }, nil
 }
 
 // Asleep says whether the disk has to wake up before it can do anything. Asking does not wake it.

@@ -23,6 +23,7 @@ type Control interface {
 	ReplaceDisk(DiskRequest) (*DiskReply, error)
 	Check(CheckRequest) error
 	Erase(EraseRequest) (*DiskInfo, error)
+	Choose(ChooseRequest) (*DiskInfo, error)
 	Dissolve(DissolveRequest) error
 	Start(StartRequest) (*ArrayStatus, error)
 	Stop(name string) error

@@ -286,6 +286,12 @@ func (s *Service) lookAnew() error {
 // lookAt reads one source anew.
 func (s *Service) lookAt(src source) DiskInfo {
 	f := s.examine(src, s.mark(src))
+	s.keep(src, f)
+	return s.present(f)
+}
+
+// keep notes what was found in a source.
+func (s *Service) keep(src source, f found) {
 	s.seen.mu.Lock()
 	defer s.seen.mu.Unlock()
 	// The map is replaced, never changed: look works on the old one meanwhile.
@@ -298,7 +304,6 @@ func (s *Service) lookAt(src source) DiskInfo {
 	}
 	known[src] = f
 	s.seen.known = known
-	return s.present(f)
 }
 
 // examine reads what a disk holds.
@@ -413,6 +418,9 @@ func (s *Service) present(f found) DiskInfo {
 	switch _, spare := s.spareOf(info); {
 	case f.record != nil:
 		info.Holds = []string{s.whatMember(f.record)}
+		if why := s.ambiguous(f); why != nil {
+			info.Holds = append(info.Holds, why.Error())
+		}
 		if e := f.record.Roster[f.record.Slot]; e.Onto != uuid.Nil && s.replaced(f.record) {
 			info.State, info.Holds = DiskRetired, []string{fmt.Sprintf("retired from array %q (slot %d)", f.record.Name, f.record.Slot)}
 		}
@@ -604,8 +612,10 @@ func (s *Service) takeBackHeld(src source, f found) {
 			continue
 		}
 		slot, err := r.Awaits(f.record, false)
-		if names := s.copies(f.record); err == nil && names != nil {
-			s.once("twice", f.record.Member.String(), strings.Join(names, " "), twice(f.record, names))
+		if why := s.ambiguous(f); err == nil && why != nil {
+			if twice, ok := why.(errTwice); ok {
+				s.tellTwice(twice)
+			}
 			s.again(src)
 			return
 		}

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
 	"nidalo/core/record"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
@@ -63,16 +61,11 @@ func (s *Service) carried() map[string][]array.Candidate {
 	s.mu.Unlock()
 	found := map[string][]array.Candidate{}
 	s.seen.mu.Lock()
-	defer s.seen.mu.Unlock()
-	count := map[uuid.UUID]int{}
-	for _, f := range s.seen.known {
-		if f.record != nil {
-			count[f.record.Member]++
-		}
-	}
-	for _, src := range s.seen.order {
-		f := s.seen.known[src]
-		if f.record == nil || count[f.record.Member] > 1 { // of copies none is used, see unique
+	order, known := s.seen.order, s.seen.known
+	s.seen.mu.Unlock()
+	for _, src := range order {
+		f := known[src]
+		if f.record == nil || s.ambiguous(f) != nil {
 			continue
 		}
 		id := f.record.Array.String()
@@ -173,42 +166,4 @@ func (s *Service) holdBack(found []array.Candidate) bool {
 	s.reason(set, errWaits{names, w.until})
 	s.event(Event{Kind: "array-waits", Severity: Info, Array: set.Newest.Name, Detail: errWaits{names, w.until}.Error()})
 	return true
-}
-
-// unique leaves out candidates that are copies of each other: two disks that claim one place. Nothing tells which of them is the
-// member, so neither is used until one of them is gone or erased.
-func (s *Service) unique(found []array.Candidate) (out []array.Candidate) {
-	count := map[uuid.UUID][]string{}
-	for _, c := range found {
-		count[c.Record.Member] = append(count[c.Record.Member], c.Disk.Identity().String())
-	}
-	for _, c := range found {
-		if names := count[c.Record.Member]; len(names) > 1 {
-			_ = c.Disk.Close()
-			s.once("twice", c.Record.Member.String(), strings.Join(names, " "), twice(c.Record, names))
-			continue
-		}
-		out = append(out, c)
-	}
-	return out
-}
-
-func twice(r *record.Record, names []string) Event {
-	return Event{Kind: "member-twice", Severity: Critical, Array: r.Name, Detail: fmt.Sprintf("%s all carry slot %d: one is a copy of the other. None of them is used; take the wrong ones out, or erase them (nidalo erase DISK)",
-		strings.Join(names, " and "), r.Slot)}
-}
-
-// copies lists the disks that carry the same member as a record, when there is more than one.
-func (s *Service) copies(r *record.Record) (names []string) {
-	s.seen.mu.Lock()
-	defer s.seen.mu.Unlock()
-	for _, src := range s.seen.order {
-		if f := s.seen.known[src]; f.record != nil && f.record.Member == r.Member {
-			names = append(names, f.info.Identity.String())
-		}
-	}
-	if len(names) < 2 {
-		return nil
-	}
-	return names
 }

@@ -48,7 +48,7 @@ func (s *Service) Next() (*NextReply, error) {
 		}
 	}
 	for _, i := range s.idleArrays() {
-		out.Steps = append(out.Steps, idleSteps(i)...)
+		out.Steps = append(out.Steps, s.idleSteps(i)...)
 	}
 	slices.SortStableFunc(out.Steps, func(x, y NextStep) int {
 		return cmp.Compare(slices.Index(urgencies, x.Urgency), slices.Index(urgencies, y.Urgency))
@@ -56,7 +56,7 @@ func (s *Service) Next() (*NextReply, error) {
 	return out, nil
 }
 
-func idleSteps(i idle) []NextStep {
+func (s *Service) idleSteps(i idle) (out []NextStep) {
 	name := i.set.Newest.Name
 	switch reason := i.reason; {
 	case reason == errTakenOut:
@@ -66,6 +66,14 @@ func idleSteps(i idle) []NextStep {
 	case errors.As(reason, &errWaits{}):
 		return []NextStep{{Array: name, Urgency: Wait, Why: reason.Error(), Do: "put the missing disks in, or start it without them at once", Command: "nidalo start " + name}}
 	default:
+		for slot := range i.set.Newest.Roster {
+			for _, t := range s.twinsOf(i.set.Newest.Array, slot) {
+				out = append(out, NextStep{Array: name, Urgency: Now, Why: t.Error(), Do: "say which one is the member", Command: "nidalo choose " + t.example()})
+			}
+		}
+		if len(out) > 0 {
+			return out
+		}
 		return []NextStep{{Array: name, Urgency: Now, Why: reason.Error(), Do: "bring its missing disks back, in any bay, and start it", Command: "nidalo start " + name},
 			{Array: name, Urgency: Convenient, Why: "members may never come back", Do: "see what can be read without them, copy it out, or bring back those that left before", Command: "nidalo rescue " + name}}
 	}
@@ -196,6 +204,10 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []DiskInfo
 	if margin, _ := r.Margin(); margin == 0 {
 		urgency = Now
 	}
+	if twins := s.twinsOf(r.ID(), m.Slot); len(twins) > 0 {
+		add(urgency, why+": "+twins[0].Error(), "say which one is the member: it is taken back then", "nidalo choose "+twins[0].example(), m.Disk)
+		return
+	}
 	if partOf(m.Disk) {
 		s.replaceDiskStep(m, urgency, why, disks, used, add)
 		return
@@ -286,6 +298,15 @@ func (s *Service) spareSteps(r *running, disks []DiskInfo, used map[string]bool,
 		failed, took := s.mem.Took[r.Name()+"/"+cmp.Or(m.Disk.Serial, m.Disk.Path)]
 		s.mu.Unlock()
 		if !took || m.Condition != record.Active {
+			continue
+		}
+		if partNumber(m.Disk) > 0 {
+			of := spindle(m.Disk)
+			if i := slices.IndexFunc(disks, func(d DiskInfo) bool { return spindle(d.Identity) == of && d.Hardware != nil && d.Hardware.Part == 0 }); i >= 0 && !used[of] {
+				used[of] = true
+				add(Convenient, fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", record.Physical(m.Disk.Serial), record.Physical(failed)),
+					fmt.Sprintf("insert a disk of at least %s and make it a spare", FormatSize(disks[i].Size)), "nidalo spare DISK", m.Disk)
+			}
 			continue
 		}
 		if fit := pick(disks, m, r.NeedSize(m.Slot), "", used); fit != nil {

@@ -574,7 +574,7 @@ func (s *Service) Status(name string) (*Status, error) {
 	}
 	for _, i := range s.idleArrays() {
 		if name == "" || i.set.Newest.Name == name || i.set.Newest.Array.String() == name {
-			out.Arrays = append(out.Arrays, describeIdle(s.lookedAt(i)))
+			out.Arrays = append(out.Arrays, s.describeIdle(s.lookedAt(i)))
 		}
 	}
 	switch {
@@ -735,7 +735,7 @@ func (d seen) Close() error                   { return nil }
 func (d seen) Size() int64                    { return d.info.Size }
 func (d seen) Identity() disk.Identity        { return d.info.Identity }
 
-func describeIdle(i idle) ArrayStatus {
+func (s *Service) describeIdle(i idle) ArrayStatus {
 	rec := i.set.Newest
 	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(array.FailedC),
 		Reason: i.reason.Error(), Strip: rec.Strip, Epoch: rec.Epoch, Created: rec.Created, Tasks: []TaskStatus{}, Members: []MemberStatus{}, Next: []string{}}
@@ -772,7 +772,7 @@ func describeIdle(i idle) ArrayStatus {
 		}
 		out.Members = append(out.Members, memberStatus(m))
 	}
-	out.Next = lines(idleSteps(i))
+	out.Next = lines(s.idleSteps(i))
 	return out
 }
 

@@ -2,11 +2,7 @@ package service
 
 import (
 	"cmp"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -25,70 +21,6 @@ type Spare struct {
 
 // serves says whether the spare is meant for an array.
 func (p Spare) serves(name string) bool { return len(p.Arrays) == 0 || slices.Contains(p.Arrays, name) }
-
-// memory is what the service remembers in its home from one start to the next, besides what members carry.
-type memory struct {
-	Arrays []string          `json:"arrays"` // identities of arrays that belong to this home
-	Out    []string          `json:"out"`    // of those, the ones taken out of service with stop
-	Spares []Spare           `json:"spares"`
-	Paces  map[string]string `json:"paces"` // schedules by array; "" for all
-	// Took notes where a spare stepped in: by array and serial of the disk that took over, the serial of the one that failed.
-	Took     map[string]string `json:"took"`
-	Vets     []Vetting         `json:"vets,omitempty"`
-	Surfaces []Surface         `json:"surface_tests,omitempty"`
-	Swaps    []diskSwap        `json:"disk_replacements,omitempty"`
-	Names    map[string]string `json:"names"` // of the arrays that belong to this home, by identity
-	Bad      map[string]string `json:"bad"`   // disks that failed, by serial or path, and why
-	Quiet    map[string]string `json:"quiet"` // acknowledged conditions and the state they had
-}
-
-func (s *Service) memoryPath() string { return filepath.Join(s.opt.Home, "service.json") }
-
-func (s *Service) recall() error {
-	s.mem.Paces, s.mem.Took, s.mem.Quiet = map[string]string{}, map[string]string{}, map[string]string{}
-	s.mem.Names, s.mem.Bad = map[string]string{}, map[string]string{}
-	buf, err := os.ReadFile(s.memoryPath())
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err == nil {
-		err = json.Unmarshal(buf, &s.mem)
-		for _, m := range []*map[string]string{&s.mem.Paces, &s.mem.Took, &s.mem.Quiet, &s.mem.Names, &s.mem.Bad} {
-			if *m == nil { // as an edited file may say
-				*m = map[string]string{}
-			}
-		}
-	}
-	if err != nil {
-		return &Error{What: fmt.Sprintf("%s cannot be read: %v", s.memoryPath(), err), Hints: []string{"repair or remove it: arrays are found by what their disks carry; spares and paces must be set again"}}
-	}
-	return nil
-}
-
-// change edits the memory and writes it down, whole or not at all. Nobody waits for the disk of the home but others who do
-// the same.
-func (s *Service) change(edit func(*memory)) error {
-	s.saving.Lock()
-	defer s.saving.Unlock()
-	s.mu.Lock()
-	edit(&s.mem)
-	buf, err := json.MarshalIndent(s.mem, "", "  ")
-	s.mu.Unlock()
-	if err != nil {
-		return err
-	}
-	temporary := s.memoryPath() + ".new"
-	f, err := os.OpenFile(temporary, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(append(buf, '\n'))
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err != nil {
-		return err
-	}
-	return os.Rename(temporary, s.memoryPath())
-}
 
 // spares is all that was assigned, here and in the configuration.
 func (s *Service) spares() []Spare {
@@ -195,6 +127,7 @@ func (s *Service) AssignSpare(req SpareRequest) (*SpareReply, error) {
 	if len(reply.TooSmall) > 0 && (len(reply.Fits) == 0 || len(req.Arrays) > 0) {
 		return nil, &Error{What: "too small to be a spare: " + strings.Join(reply.TooSmall, "; ")}
 	}
+	reply.TooSmall = append(reply.TooSmall, s.together(info, req.Arrays)...)
 	if info.Bay == "" {
 		if err := s.remember(info.Path); err != nil {
 			return nil, err
@@ -224,16 +157,99 @@ func (s *Service) stepIn() {
 		my, _ := y.Margin()
 		return mx - my
 	})
+	whole := map[string]bool{} // disks that were seen to
 	for _, r := range arrays {
 		if r.Failure() != nil || !r.Geometry().Redundant() {
 			continue
 		}
 		for _, m := range r.MemberStates() {
-			if m.Condition == record.Failed || m.Condition == record.Missing {
-				s.takeOver(r, m)
+			if m.Condition != record.Failed && m.Condition != record.Missing {
+				continue
+			}
+			if partNumber(m.Disk) > 0 {
+				of := spindle(m.Disk)
+				if _, tried := whole[of]; !tried {
+					whole[of] = s.takeOverDisk(of)
+				}
+				if whole[of] {
+					continue
+				}
+			}
+			s.takeOver(r, m)
+		}
+	}
+}
+
+// takeOverDisk lets a spare take the place of a whole disk with partitions of arrays: what failed is rebuilt, and what still works
+// on the disk is copied. It is false when no spare can.
+func (s *Service) takeOverDisk(of string) bool {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	disks, err := s.Disks()
+	if err != nil {
+		return true // it is tried again soon
+	}
+	on := s.membersAt(of)
+	there := slices.ContainsFunc(disks, func(d DiskInfo) bool { return spindle(d.Identity) == of })
+	for _, x := range on {
+		if works(x.m) && !there {
+			return true // it is gone, and this array has yet to notice
+		}
+	}
+	slices.SortFunc(disks, func(x, y DiskInfo) int { return cmp.Compare(x.Size, y.Size) })
+	for _, d := range disks {
+		p, ok := s.spareOf(d)
+		if !ok || d.State != DiskSpare || d.Hardware == nil || d.Hardware.Part > 0 || s.badBecause(d.Identity) != "" && !p.AlthoughBad ||
+			slices.ContainsFunc(on, func(x memberOn) bool { return !p.serves(x.r.Name()) }) {
+			continue
+		}
+		out := &DiskReply{Old: of, New: d}
+		for _, x := range on {
+			out.Parts = append(out.Parts, PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
+		}
+		// The first may be too small for the table of the old disk, and the next not.
+		if _, err = s.replaceParts(DiskRequest{Old: of, spare: true, AlthoughBad: p.AlthoughBad}, on, d, out); err != nil {
+			s.once("spare-unsuited", of+" "+key(d), err.Error(), Event{Kind: "spare-unsuited", Severity: Warning, Disk: d.Identity.String(),
+				Detail: fmt.Sprintf("the spare cannot take the place of all of %s: %v", of, err)})
+			continue
+		}
+		_ = s.change(func(mem *memory) {
+			for i, x := range on {
+				mem.Took[x.r.Name()+"/"+partSerial(d, out.Parts[i].Part)] = cmp.Or(x.m.Disk.Serial, x.m.Disk.Path)
+			}
+		})
+		return true
+	}
+	return false
+}
+
+// partSerial is what a partition of a disk is known by.
+func partSerial(d DiskInfo, number int) string {
+	if d.Serial == "" {
+		return partPath(d.Path, number)
+	}
+	return fmt.Sprintf("%s%s%d", d.Serial, record.PartMark, number)
+}
+
+// together tells of disks with partitions of several arrays whose place would need more than a spare has.
+func (s *Service) together(info DiskInfo, arrays []string) (out []string) {
+	need, names := map[string]int64{}, map[string][]string{}
+	for _, r := range s.running() {
+		for _, m := range r.MemberStates() {
+			if (Spare{Arrays: arrays}).serves(r.Name()) && partNumber(m.Disk) > 0 {
+				of := spindle(m.Disk)
+				need[of] += r.NeedSize(m.Slot)
+				names[of] = append(names[of], r.Name())
 			}
 		}
 	}
+	for of, n := range need {
+		if len(names[of]) > 1 && n > info.Size {
+			out = append(out, fmt.Sprintf("%s has %s; the members of %s on %s need %s together", info.Identity, FormatSize(info.Size), join2(names[of]), of, FormatSize(n)))
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // takeOver lets the smallest spare that fits take the place of a member.

@@ -2,7 +2,6 @@ package service
 
 import (
 	"fmt"
-
 	"slices"
 	"strings"
 	"time"
@@ -26,6 +25,7 @@ type DiskRequest struct {
 	Force       bool   // although members on it still work
 	AlthoughBad bool
 	DryRun      bool
+	spare       bool // nobody asked: what failed is rebuilt, and what still works is copied
 }
 
 // DiskReply says what is, or would be, done.
@@ -45,31 +45,6 @@ type PartOfDisk struct {
 	Slot  int    `json:"slot"`
 	Part  int    `json:"part,omitempty"` // number of the partition; 0: the whole disk
 	Need  int64  `json:"need_bytes"`
-}
-
-// DiskTask is how far the replacement of a whole disk is.
-type DiskTask struct {
-	Old     string    `json:"old"`
-	New     string    `json:"new"`
-	State   string    `json:"state"` // as of tasks
-	Done    int64     `json:"done_bytes"`
-	Total   int64     `json:"total_bytes"`
-	Percent float64   `json:"percent"`
-	Rate    float64   `json:"bytes_per_second"`
-	ETA     *float64  `json:"eta_seconds"`
-	Ready   int       `json:"arrays_done"`
-	Arrays  int       `json:"arrays"`
-	Started time.Time `json:"started"`
-	Error   string    `json:"error,omitempty"`
-}
-
-// diskSwap is a replacement of a whole disk under way, as it is remembered.
-type diskSwap struct {
-	Old     string         `json:"old"`
-	New     string         `json:"new"`
-	Parts   map[string]int `json:"parts"` // slots by the identity of the array
-	Kind    string         `json:"kind"`  // of its tasks
-	Started time.Time      `json:"started"`
 }
 
 // ReplaceDisk replaces or retires a whole disk.
@@ -101,8 +76,7 @@ func (s *Service) ReplaceDisk(req DiskRequest) (*DiskReply, error) {
 	out := &DiskReply{Old: whole, New: info, Parts: []PartOfDisk{}, Others: []string{}, Stays: s.opt.Stays}
 	for _, x := range on {
 		out.Parts = append(out.Parts, PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
-		works := x.m.Condition == record.Active || x.m.Condition == record.Failing
-		switch {
+		switch works := works(x.m); {
 		case req.Retire && !works:
 			return nil, &Error{What: fmt.Sprintf("the member of array %q on it is %s: there is nothing to copy from", x.r.Name(), x.m.Condition), Hints: []string{"nidalo replace " + Quote(req.Old) + " " + Quote(req.New) + "   rebuilds it from the others"}}
 		case !req.Retire && !x.r.Geometry().Redundant():
@@ -124,6 +98,10 @@ func (s *Service) ReplaceDisk(req DiskRequest) (*DiskReply, error) {
 type memberOn struct {
 	r *running
 	m array.MemberState
+}
+
+func works(m array.MemberState) bool {
+	return m.Condition == record.Active || m.Condition == record.Failing
 }
 
 // membersAt lists the members on a physical disk, those of the most endangered array first.
@@ -201,23 +179,6 @@ func (s *Service) replaceOnly(req DiskRequest, x memberOn, info DiskInfo, out *D
 	return out, s.noteSwap(req, info, out, map[string]int{x.r.ID().String(): x.m.Slot})
 }
 
-// noteSwap remembers what belongs to the replacement of a disk: slots by the identity of their array.
-func (s *Service) noteSwap(req DiskRequest, info DiskInfo, out *DiskReply, parts map[string]int) error {
-	swap := diskSwap{Old: out.Old, New: shortName(info.Identity), Parts: parts, Kind: array.TaskRebuild, Started: time.Now()}
-	if req.Retire {
-		swap.Kind = array.TaskRetire
-	}
-	what := "1 array"
-	if len(parts) > 1 {
-		what = fmt.Sprintf("%d arrays", len(parts))
-	}
-	s.event(Event{Kind: "disk-replaced", Severity: Info, Disk: info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s in %s", out.Old, what)})
-	return s.change(func(m *memory) {
-		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New || time.Since(o.Started) > swapsKept })
-		m.Swaps = append(m.Swaps, swap)
-	})
-}
-
 func tooSmall(info DiskInfo, need int64, m array.MemberState) error {
 	return &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", info.Identity, FormatSize(info.Size), info.Size, m.Disk, FormatSize(need), need)}
 }
@@ -289,8 +250,11 @@ func (s *Service) putAll(req DiskRequest, on []memberOn, info DiskInfo, out *Dis
 	parts := map[string]int{}
 	for i, x := range on {
 		put := x.r.Replace
-		if req.Retire {
+		switch {
+		case req.Retire || req.spare && works(x.m):
 			put = x.r.Retire
+		case req.spare:
+			put = x.r.StandIn
 		}
 		path := partPath(info.Path, out.Parts[i].Part)
 		if _, err := s.putIn(path, true, x.m, out.Parts[i].Need, func(d disk.Disk) error { return put(x.m.Slot, d) }); err != nil {
@@ -372,124 +336,4 @@ func (s *Service) template(req DiskRequest, on []memberOn) (*partition.Table, Di
 	}
 	return nil, DiskInfo{}, nil, &Error{What: "no disk is there whose partition table the new one could get: the old one cannot be read, and no other has members of all these arrays",
 		Hints: []string{"-like DISK   names one that has"}}
-}
-
-// mayCopy refuses to copy partitions byte for byte where that would not give the same.
-func (s *Service) mayCopy(like DiskInfo, from *partition.Table, others []partition.Part, to DiskInfo) error {
-	if like.Hardware.Sector != to.Hardware.Sector {
-		return &Error{What: fmt.Sprintf("%s has sectors of %d bytes and %s of %d: copies byte for byte would not work", like.Identity, like.Hardware.Sector, to.Identity, to.Hardware.Sector),
-			Hints: []string{"leave out -copy-others, and make the file systems anew"}}
-	}
-	for _, p := range others {
-		path := partPath(like.Path, p.Number)
-		for _, held := range disk.WritersOf(path) {
-			return &Error{What: fmt.Sprintf("%s of %s is in use (%s): a copy would not be whole", p, like.Identity, held), Hints: []string{"unmount it, or mount it read-only, first"}}
-		}
-		i := slices.IndexFunc(from.Parts, func(o partition.Part) bool { return o.Number == p.Number })
-		if i < 0 || from.Parts[i].Length > p.Length {
-			return &Error{What: fmt.Sprintf("%s is smaller on the new disk", p)}
-		}
-	}
-	return nil
-}
-
-// copyPart copies a partition byte for byte.
-func copyPart(from, to string) error {
-	in, err := disk.OpenReadOnly(from)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	out, err := disk.Open(to)
-	if err != nil {
-		return err
-	}
-	defer out.Close()
-	buf := make([]byte, 1<<20)
-	for at := int64(0); at < in.Size(); at += int64(len(buf)) {
-		n := min(int64(len(buf)), in.Size()-at)
-		if err := in.ReadAt(buf[:n], at); err != nil {
-			return err
-		}
-		if err := out.WriteAt(buf[:n], at); err != nil {
-			return err
-		}
-	}
-	return out.Sync()
-}
-
-// swapsKept is how long a replacement of a whole disk is remembered, and swapsShown how long it is told of when it has ended.
-const (
-	swapsKept  = 30 * 24 * time.Hour
-	swapsShown = 24 * time.Hour
-)
-
-// diskTasks tells how far replacements of whole disks are, those that ended a while ago left out.
-func (s *Service) diskTasks() (out []DiskTask) {
-	s.mu.Lock()
-	swaps := slices.Clone(s.mem.Swaps)
-	s.mu.Unlock()
-	for _, x := range swaps {
-		if time.Since(x.Started) > swapsKept {
-			continue
-		}
-		t := DiskTask{Old: x.Old, New: x.New, Arrays: len(x.Parts), Started: x.Started, State: array.TaskRunning}
-		left, known := 0.0, true
-		var waiting int64
-		for _, r := range s.running() {
-			slot, ours := x.Parts[r.ID().String()]
-			if !ours {
-				continue
-			}
-			part := lastTask(r, slot, x.Kind)
-			switch {
-			case part == nil || part.State == array.TaskDone:
-				if m := r.MemberStates()[slot]; part == nil && m.Condition == record.Rebuilding {
-					known = false
-					continue
-				}
-				t.Ready++
-				if part != nil {
-					t.Done, t.Total = t.Done+part.Total, t.Total+part.Total
-				}
-			case part.State == array.TaskFailed:
-				t.State, t.Error = array.TaskFailed, fmt.Sprintf("array %q: %v", r.Name(), part.Err)
-			default:
-				t.Done, t.Total, t.Rate = t.Done+part.Done, t.Total+part.Total, t.Rate+part.Rate
-				if part.Left >= 0 && part.State == array.TaskRunning {
-					left += part.Left.Seconds()
-				} else {
-					waiting += part.Total - part.Done
-				}
-			}
-		}
-		switch {
-		case t.State == array.TaskFailed:
-		case t.Ready == t.Arrays:
-			t.State, t.Percent = array.TaskDone, 100
-		default:
-			if t.Total > 0 {
-				t.Percent = min(99.9, 100*float64(t.Done)/float64(t.Total))
-			}
-			if known && t.Rate > 0 {
-				// They share a spindle, so they go one after the other, those that wait about as fast as those that run.
-				seconds := left + float64(waiting)/t.Rate
-				t.ETA = &seconds
-			}
-		}
-		if t.State != array.TaskDone || time.Since(t.Started) < swapsShown {
-			out = append(out, t)
-		}
-	}
-	return out
-}
-
-// lastTask is the newest task of a kind about a slot.
-func lastTask(r *running, slot int, kind string) (found *array.TaskState) {
-	for _, t := range r.TaskStates() {
-		if t.Slot == slot && (t.Kind == kind || kind == array.TaskRetire && t.Kind == array.TaskRebuild) {
-			found = &t
-		}
-	}
-	return found
 }

@@ -1,0 +1,170 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+)
+
+// Two disks that carry the same member are copies of each other, and nothing on them tells which is the member. Neither is used until
+// somebody chooses one, or the other is gone. A choice is remembered: without the chosen disk its copy is not used either.
+
+// ChooseRequest says which of some copies is the member.
+type ChooseRequest struct {
+	Disk  string
+	Force bool // although another one is newer
+}
+
+// Choose has one of several copies of a member used.
+func (s *Service) Choose(req ChooseRequest) (*DiskInfo, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	src, err := s.locate(req.Disk)
+	if err != nil {
+		return nil, err
+	}
+	info := s.lookAt(src)
+	s.seen.mu.Lock()
+	own := s.seen.known[src].record
+	s.seen.mu.Unlock()
+	if own == nil || info.Array != "" {
+		return nil, &Error{What: fmt.Sprintf("disk %s is no copy of a member: there is nothing to choose", info.Identity)}
+	}
+	all := s.copiesOf(own)
+	if len(all) < 2 && s.chosen(own.Member) == "" {
+		return nil, &Error{What: fmt.Sprintf("no other disk carries what %s does: there is nothing to choose", info.Identity)}
+	}
+	for _, r := range s.running() {
+		if r.ID() != own.Array {
+			continue
+		}
+		if now := r.Record(); own.Slot < len(now.Roster) && now.Roster[own.Slot].ID == own.Member {
+			if m := r.MemberStates()[own.Slot]; m.Condition != record.Failed && m.Condition != record.Missing {
+				return nil, &Error{What: fmt.Sprintf("its copy %s is in service already, as a member of array %q", m.Disk, r.Name()),
+					Hints: []string{"nidalo stop " + r.Name() + "   takes the array out of service first"}}
+			}
+		}
+		if _, err := r.Awaits(own, false); err != nil {
+			return nil, &Error{What: fmt.Sprintf("disk %s cannot be the member: %v", info.Identity, err), Hints: []string{"nidalo erase " + Argument(info.Identity) + "   makes it blank; then it can replace the member"}}
+		}
+	}
+	for _, c := range all {
+		if c.record.Epoch > own.Epoch && !req.Force {
+			return nil, &Error{Fatal: true, What: fmt.Sprintf("%s is older than %s (epoch %d, and %d)", info.Identity, c.info.Identity, own.Epoch, c.record.Epoch), Hints: []string{"-yes takes the older one"}}
+		}
+	}
+	if err := s.change(func(m *memory) {
+		if m.Chosen == nil {
+			m.Chosen = map[string]string{}
+		}
+		m.Chosen[own.Member.String()] = key(info)
+	}); err != nil {
+		return nil, err
+	}
+	s.event(Event{Kind: "member-chosen", Severity: Info, Array: own.Name, Disk: info.Identity.String(), Detail: fmt.Sprintf("it is slot %d; copies of it are not used", own.Slot)})
+	s.again(src)
+	s.wake()
+	return &info, nil
+}
+
+// chosen is the disk that was chosen for a member, as key names it; empty when none was.
+func (s *Service) chosen(member uuid.UUID) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.mem.Chosen[member.String()]
+}
+
+// copiesOf lists the disks that carry the same member as a record.
+func (s *Service) copiesOf(r *record.Record) (out []found) {
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	for _, src := range s.seen.order {
+		if f := s.seen.known[src]; f.record != nil && f.record.Member == r.Member {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// ambiguous is why a disk is not used: a copy of it is there, or was chosen. It is nil when the disk may be used.
+func (s *Service) ambiguous(f found) error {
+	if f.record == nil {
+		return nil
+	}
+	if chosen := s.chosen(f.record.Member); chosen != "" {
+		if chosen == key(f.info) {
+			return nil
+		}
+		return fmt.Errorf("it is a copy of %s, which was chosen", chosen)
+	}
+	all := s.copiesOf(f.record)
+	if len(all) < 2 {
+		return nil
+	}
+	out := errTwice{of: f.record, first: all[0].info.Identity}
+	for _, c := range all {
+		out.names = append(out.names, c.info.Identity.String())
+	}
+	return out
+}
+
+// errTwice is two or more disks that claim one place.
+type errTwice struct {
+	of    *record.Record
+	first disk.Identity
+	names []string
+}
+
+func (e errTwice) Error() string {
+	if len(e.names) == 2 {
+		return fmt.Sprintf("%s and %s both carry slot %d: one is a copy of the other, and neither is used", e.names[0], e.names[1], e.of.Slot)
+	}
+	return fmt.Sprintf("%s all carry slot %d: they are copies of each other, and none is used", strings.Join(e.names, ", "), e.of.Slot)
+}
+
+// example is how a command names one of them.
+func (e errTwice) example() string { return Argument(e.first) }
+
+// twinsOf lists what keeps a member of an array from being used because there are copies of it.
+func (s *Service) twinsOf(id uuid.UUID, slot int) (out []errTwice) {
+	s.seen.mu.Lock()
+	order, known := s.seen.order, s.seen.known
+	s.seen.mu.Unlock()
+	for _, src := range order {
+		f := known[src]
+		if f.record == nil || f.record.Array != id || f.record.Slot != slot {
+			continue
+		}
+		if twice, ok := s.ambiguous(f).(errTwice); ok && !slices.ContainsFunc(out, func(o errTwice) bool { return o.of.Member == twice.of.Member }) {
+			out = append(out, twice)
+		}
+	}
+	return out
+}
+
+// tellTwice makes it an event, once.
+func (s *Service) tellTwice(e errTwice) {
+	s.once("twice", e.of.Member.String(), strings.Join(e.names, " "), Event{Kind: "member-twice", Severity: Critical, Array: e.of.Name,
+		Detail: e.Error() + ". Say which one is the member (nidalo choose DISK), or take the others out"})
+}
+
+// unique leaves out candidates that are copies of each other, but for one that was chosen.
+func (s *Service) unique(candidates []array.Candidate) []array.Candidate {
+	return slices.DeleteFunc(candidates, func(c array.Candidate) bool {
+		why := s.ambiguous(found{info: DiskInfo{Identity: c.Disk.Identity()}, record: c.Record})
+		if why == nil {
+			return false
+		}
+		_ = c.Disk.Close()
+		if twice, ok := why.(errTwice); ok {
+			s.tellTwice(twice)
+		}
+		return true
+	})
+}
