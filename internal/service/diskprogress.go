@@ -48,7 +48,7 @@ func (s *Service) noteSwap(req DiskRequest, info DiskInfo, out *DiskReply, parts
 	}
 	severity, who := Info, "it"
 	if req.spare {
-		severity, who = Warning, "a spare, it"
+		severity, who = Warning, "it was a spare, and"
 	}
 	s.event(Event{Kind: "disk-replaced", Severity: severity, Disk: info.Identity.String(), Detail: fmt.Sprintf("%s takes the place of %s in %s", who, out.Old, what)})
 	s.noSpare(info.Identity)

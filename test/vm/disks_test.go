@@ -4,9 +4,12 @@ package vm
 
 import (
 	"os"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 var (
@@ -155,8 +158,9 @@ func TestCopiesAreRefusedAndPathsAreOne(t *testing.T) {
 	a := r.array("tides")
 	require.True(t, member("TMK-0001", "missing")(a), "%+v", a)
 	require.Contains(t, r.ok("cat /tmp/serve.log"), "one is a copy of the other")
-	r.ok("nidalo erase -yes TMK-0099")
+	r.ok("nidalo choose -yes TMK-0001")
 	r.until("tides", "healthy", condition("healthy"))
+	require.Contains(t, r.disks()["TMK-0099"].Holds, "it is a copy of TMK-0001, which was chosen")
 	r.ok("%s", fio("tides", false))
 }
 
@@ -203,6 +207,85 @@ mke2fs -q /dev/disk/by-id/scsi-0TIDES_TK-4000_TMK-0001-part1; mkdir -p /mnt; mou
 	r.plug(disks[0])
 	r.ok("for i in $(seq 50); do nidalo disks | grep -q 'former or stale member' && exit 0; sleep 0.5; done; exit 1")
 	require.Contains(t, r.disks()["TMK-0001-part1"].Holds, "an ext2/3/4 file system")
+}
+
+// A disk with an MBR, a boot partition and two arrays moves to a larger one; then a spare with other sectors takes the place of
+// another disk in both arrays. What is trimmed is given back to the devices.
+func TestASpareTakesThePlaceOfAWholeDisk(t *testing.T) {
+	all(t)
+	size := int64(160 * mib)
+	first := Disk{Name: "w1", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0001", Size: size}
+	second := Disk{Name: "w2", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0002", Size: size}
+	third := Disk{Name: "w3", Bus: NVMe, Serial: "ORR-0003", Size: size}
+	larger := Disk{Name: "w4", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0004", Size: size + 64*mib}
+	coarse := Disk{Name: "w5", Bus: SCSI, Model: "OR-8T", Serial: "ORR-0005", Size: size + 64*mib, Sector: 4096}
+	r := guest(t, first, second, third, larger)
+	old, fresh := "/dev/disk/by-id/scsi-0TIDES_TK-4000_TMK-0001", "/dev/disk/by-id/scsi-0TIDES_TK-4000_TMK-0004"
+	r.ok(`printf 'label: dos\nsize=8M, type=83, bootable\n' | sfdisk -q %[1]s; udevadm settle; printf BOOTCODE | dd of=%[1]s bs=1 conv=notrunc; udevadm settle
+set -e; mke2fs -q %[1]s-part1; mkdir -p /mnt; mount %[1]s-part1 /mnt; echo hello >/mnt/kernel; sync`, old)
+	r.ok("nidalo create -name tides -level 5 -use 40MiB TMK-0001 TMK-0002 ORR-0003")
+	r.ok("nidalo create -name sonar -level 1 -use 32MiB TMK-0001 TMK-0002")
+	r.serve()
+	for _, name := range []string{"tides", "sonar"} {
+		r.ok("%s", fio(name, true))
+	}
+	same := func() {
+		t.Helper()
+		for _, name := range []string{"tides", "sonar"} {
+			r.until(name, "healthy", condition("healthy"))
+			r.ok("%s", fio(name, false))
+			r.ok("nidalo check %s -wait", name)
+		}
+	}
+
+	// Copied while it still works, with what no array has.
+	require.Contains(t, r.refused("nidalo retire -whole -copy-others -grow TMK-0001 TMK-0004"), "mounted at /mnt")
+	r.ok("umount /mnt")
+	out := r.ok("nidalo retire -whole -copy-others -grow -wait TMK-0001 TMK-0004 2>&1")
+	require.Contains(t, out, "All 2 members on it are whole again")
+	require.Contains(t, out, "same identifiers twice")
+	require.Equal(t, "BOOTCODE", strings.TrimSpace(r.ok("head -c 8 %s", fresh)))
+	dump := r.ok("sfdisk -d %s", fresh)
+	require.Contains(t, dump, "label: dos")
+	require.Contains(t, dump, "bootable")
+	require.NotEqual(t, r.ok("sfdisk --disk-id %s", old), r.ok("sfdisk --disk-id %s", fresh))
+	r.ok("mount -o ro %s-part1 /mnt; grep -q hello /mnt/kernel; umount /mnt", fresh)
+	parts := r.disks()
+	require.Greater(t, parts["TMK-0004-part3"].Size, parts["TMK-0001-part3"].Size+60*mib)
+	same()
+
+	// A spare with larger sectors: the table is converted.
+	r.plug(coarse)
+	r.ok("for i in $(seq 50); do nidalo disks | grep -q ORR-0005 && exit 0; sleep 0.2; done; exit 1")
+	require.Contains(t, r.refused("nidalo retire -whole -copy-others TMK-0004 ORR-0005"), "byte for byte")
+	r.ok("nidalo spare ORR-0005")
+	r.pull(second)
+	for _, name := range []string{"tides", "sonar"} {
+		r.until(name, "on the spare", func(a array) bool {
+			for _, m := range a.Members {
+				if m.Condition == "active" && strings.HasPrefix(m.Serial, "ORR-0005-part") {
+					return true
+				}
+			}
+			return false
+		})
+	}
+	same()
+	require.Equal(t, "fine", r.disks()["ORR-0003-part1"].Health, "a partition is asked by its disk")
+
+	// Trimmed blocks leave the files that stand for the devices.
+	taken := func() (n int64) {
+		for _, d := range []Disk{third, larger, coarse} {
+			var st unix.Stat_t
+			require.NoError(t, unix.Stat(r.File(d), &st))
+			n += st.Blocks * 512
+		}
+		return n
+	}
+	before := taken()
+	r.ok(`fio --name=t --ioengine=nbd --uri="nbd+unix:///tides?socket=/var/lib/nidalo/nbd.sock" --rw=trim --bs=1m --size=8m --end_fsync=1`)
+	require.Eventually(t, func() bool { return taken() < before-8*mib }, time.Minute, time.Second, "%d before, %d now", before, taken())
+	r.ok("nidalo check tides -wait")
 }
 
 // Disks that other programs hold, that cannot be written as an array would, or that go bad in places.

@@ -190,7 +190,7 @@ func (m *Machine) options(d Disk) (node, device string, err error) {
 			return "", "", err
 		}
 	}
-	below := map[string]any{"driver": "file", "filename": path, "locking": "off"}
+	below := map[string]any{"driver": "file", "filename": path, "locking": "off", "discard": "unmap"}
 	if d.Volatile {
 		socket, err := m.cache(d, path)
 		if err != nil {
@@ -198,7 +198,7 @@ func (m *Machine) options(d Disk) (node, device string, err error) {
 		}
 		below = map[string]any{"driver": "nbd", "server": map[string]any{"type": "unix", "path": socket}}
 	}
-	raw, _ := json.Marshal(map[string]any{"driver": "raw", "node-name": "node-" + d.Name, "read-only": d.ReadOnly, "file": below})
+	raw, _ := json.Marshal(map[string]any{"driver": "raw", "node-name": "node-" + d.Name, "read-only": d.ReadOnly, "discard": "unmap", "file": below})
 	raw2, _ := json.Marshal(m.device(d))
 	return string(raw), string(raw2), nil
 }
