@@ -80,6 +80,8 @@ soak: tools
 bench: build tools
 	@which nbdkit >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends nbdkit >/dev/null)
 	cd bench && $(GO) run . -report ../docs/performance.md
+	printf '\n## In the guest\n\nA mirror of NVMe devices, which are read and written past the memory of the system, against one of files in file systems on such\ndevices. The processor is emulated: only the ratios say something.\n\n' >>docs/performance.md
+	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfNVMe ./test/vm | grep '^|' >>docs/performance.md
 
 screenshots: build
 	docs/screenshots/make.sh

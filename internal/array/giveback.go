@@ -15,7 +15,8 @@ import (
 //
 //	1  a change that empties blocks is in place     they are noted
 //	2  a checkpoint has made the tables durable     no start brings back what was there: they may be given back
-//	3  with the stripe held, blocks that are still never-written are given back
+//	3  with the stripe held, blocks that are still never-written are given back, unless the array stopped: a commit that failed may
+//	   have written them
 //
 // A crash forgets what was noted. The space then comes back when the blocks are written and emptied again.
 
@@ -128,6 +129,10 @@ func (a *Array) giveBackHeld(group int, row, until int64, list []stretch) {
 		numbers = append(numbers, a.geo.At(group, r).Number)
 	}
 	defer a.lockStripes(numbers, true)()
+	// A change whose commit failed may be in journals, and in place, without the tables telling of it. It stopped the array.
+	if a.alive() != nil && !probe.GivenBackWhenStopped.On() {
+		return
+	}
 	for _, s := range list {
 		if a.members[s.m.slot].Load() != s.m || s.m.condition() != record.Active && s.m.condition() != record.Failing {
 			continue

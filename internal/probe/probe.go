@@ -100,6 +100,7 @@ const (
 	LeaverReadBack
 	TaskNotSuperseded
 	GivenBackThoughWritten
+	GivenBackWhenStopped
 	Mistakes // how many there are
 )
 
@@ -125,6 +126,7 @@ var mistakes = [Mistakes]string{
 	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
 	LeaverReadBack:         "tables of a member that left are read back from it",
 	GivenBackThoughWritten: "blocks are given back although they were written again",
+	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",
 	TaskNotSuperseded:      "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 
