@@ -10,8 +10,6 @@ import (
 	"time"
 	"unsafe"
 
-	"golang.org/x/sys/unix"
-
 	"nidalo/core/record"
 	"nidalo/internal/survey"
 )
@@ -59,21 +57,6 @@ func identityOf(path string, at survey.Device) Identity {
 
 // Surveyed is what people know a device of the survey by.
 func Surveyed(at survey.Device) Identity { return identityOf(at.Path, at) }
-
-// quiet locks a whole disk, so that udev does not look at it.
-func (d *File) quiet() (err error) {
-	for range 100 {
-		gone := d.raw.Control(func(fd uintptr) { err = unix.Flock(int(fd), unix.LOCK_EX|unix.LOCK_NB) })
-		if gone != nil {
-			return os.ErrClosed
-		}
-		if !errors.Is(err, unix.EWOULDBLOCK) {
-			return err
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	return fmt.Errorf("%s: %w (locked)", d.identity, ErrInUse)
-}
 
 // Ioctl asks the kernel something of the device.
 func (d *File) Ioctl(request uintptr, p unsafe.Pointer) (err error) {

@@ -53,9 +53,12 @@ func OpenTable(path string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := d.quiet(); err != nil {
+	if err := lock(d.raw); err != nil {
 		_ = d.Close()
-		return nil, err
+		if errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, fmt.Errorf("%s: %w (locked; %s)", path, ErrInUse, holder(path))
+		}
+		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return d, nil
 }

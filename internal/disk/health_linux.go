@@ -102,7 +102,7 @@ func wholeOf(fd uintptr) (whole uintptr, release func(), err error) {
 	if _, err := os.Stat(filepath.Join(at, "partition")); err != nil {
 		return fd, func() {}, nil
 	}
-	d, err := os.OpenFile(filepath.Join("/dev", strings.ReplaceAll(filepath.Base(filepath.Dir(at)), "!", "/")), os.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	d, err := os.OpenFile(nodeOf(filepath.Base(filepath.Dir(at))), os.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return 0, nil, err
 	}

@@ -695,7 +695,7 @@ func (s *Service) adopt(src source, f found) {
 			if err != nil {
 				return
 			}
-			if err := r.StandIn(m.Slot, d); err != nil {
+			if err := quietly([]disk.Disk{d}, func() error { return r.StandIn(m.Slot, d) }); err != nil {
 				_ = d.Close()
 				s.opt.Log.Warn("disk could not be adopted", "disk", src.String(), "reason", err)
 				return

@@ -95,6 +95,24 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 	return taken, nil
 }
 
+// quietly has nobody look at some disks while their first records are written.
+func quietly(disks []disk.Disk, do func() error) error {
+	var locked []string
+	for _, d := range disks {
+		on, ok := d.(interface{ Node() string })
+		if !ok || on.Node() == "" || slices.Contains(locked, on.Node()) {
+			continue
+		}
+		release, err := disk.Hush(on.Node())
+		if err != nil {
+			return &Error{What: fmt.Sprintf("disk %s: %v", d.Identity(), err), Hints: []string{"wait until that program is done"}}
+		}
+		defer release()
+		locked = append(locked, on.Node())
+	}
+	return do()
+}
+
 func notBlank(info DiskInfo) error {
 	if info.Array != "" {
 		return &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
@@ -176,7 +194,11 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 			}
 		}
 	}
-	a, err := array.Create(plan, s.engine())
+	var a *array.Array
+	err = quietly(disks, func() (err error) {
+		a, err = array.Create(plan, s.engine())
+		return err
+	})
 	if err != nil {
 		release()
 		if errors.Is(err, disk.ErrFull) {
@@ -316,7 +338,7 @@ func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need
 		err = s.remember(id.Path)
 	}
 	if err == nil {
-		err = person(put(d))
+		err = person(quietly([]disk.Disk{d}, func() error { return put(d) }))
 	}
 	if err != nil {
 		_ = d.Close()

@@ -281,7 +281,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		s.opt.Log.Warn("spare cannot be opened", "disk", best.Identity.String(), "reason", err)
 		return
 	}
-	if err := r.StandIn(m.Slot, d); err != nil {
+	if err := quietly([]disk.Disk{d}, func() error { return r.StandIn(m.Slot, d) }); err != nil {
 		_ = d.Close()
 		s.opt.Log.Warn("spare could not take over", "disk", best.Identity.String(), "array", r.Name(), "reason", err)
 		return

@@ -117,6 +117,12 @@ func (d *Device) name(root, whole, kernel string) {
 		// A multipath device carries the world-wide name of its paths.
 		if id, yes := strings.CutPrefix(text(whole, "dm/uuid"), "mpath-"); yes {
 			d.WWN = strings.TrimPrefix(id, "3")
+			if len(d.Below) > 0 {
+				dir, _ := filepath.EvalSymlinks(filepath.Join(whole, "slaves", d.Below[0]))
+				if path, ok := describe(root, dir); ok {
+					d.Model, d.Serial, d.Bay, d.Rotating = path.Model, path.Serial, path.Bay, path.Rotating
+				}
+			}
 		}
 		return
 	}

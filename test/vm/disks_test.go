@@ -293,11 +293,13 @@ func TestDisksThatCannotBeUsedSayWhy(t *testing.T) {
 	all(t)
 	r := guest(t, scsi1, scsi4k, nvme1, virtio)
 	// A program that holds a disk is named, and nothing is written to any.
-	r.ok("(exec 9<>/dev/vdb; flock 9; exec busybox sleep 30) >/dev/null 2>&1 & sleep 1; mkdir -p /mnt; mke2fs -q /dev/nvme0n1; mount /dev/nvme0n1 /mnt")
+	r.ok("(exec 9<>/dev/vdb; flock 9; exec busybox sleep 25) >/dev/null 2>&1 & sleep 1; mkdir -p /mnt; mke2fs -q /dev/nvme0n1; mount /dev/nvme0n1 /mnt")
 	require.Contains(t, r.refused("nidalo create -name x -level 1 TMK-0001 ORR-0011"), "mounted at /mnt")
 	r.ok("umount /mnt; nidalo erase -yes ORR-0011")
-	// A lock of another program, such as udev takes, is no obstacle.
-	r.ok("nidalo create -name charts -level 1 TMK-0001 QRN-0021")
+	// So is one that has locked a disk, as programs that change partition tables do; when it is done, the disk is free.
+	require.Contains(t, r.refused("nidalo create -name charts -level 1 TMK-0001 QRN-0021"), "busybox")
+	require.Equal(t, "blank", r.disks()["TMK-0001"].State)
+	r.ok("sleep 20; nidalo create -name charts -level 1 TMK-0001 QRN-0021")
 	require.Equal(t, "blank", r.disks()["ORR-0011"].State)
 
 	// Host-managed zones.
@@ -318,4 +320,50 @@ func TestDisksThatCannotBeUsedSayWhy(t *testing.T) {
 	out := r.Run("nidalo surface -wait " + debug.Path).Output
 	require.Contains(t, out, "cannot be read")
 	require.Contains(t, out, "2383872") // the block in which 0x1234 * 512 lies
+}
+
+// A SATA disk that the kernel gives up, and finds again under another name.
+func TestASATADiskGoesAndComesBack(t *testing.T) {
+	all(t)
+	r := guest(t, scsi1, nvme1, sata1)
+	r.ok("nidalo create -name tides -level 5 TMK-0001 ORR-0011 QRN-0031")
+	r.serve()
+	load := r.Begin(fio("tides", true))
+	r.ok("sleep 1; d=/sys/block/$(basename %s)/device; readlink -f $d/../.. >/tmp/port; echo 1 >$d/delete", r.disks()[sata1.Serial].Path)
+	r.until("tides", "without it", member(sata1.Serial, "missing"))
+	r.finished(load)
+	r.ok("sleep 2; for h in /sys/class/scsi_host/host*; do echo '- - -' >$h/scan; done")
+	r.until("tides", "healthy", condition("healthy"))
+	r.ok("%s", fio("tides", false))
+	r.ok("nidalo check tides -wait")
+}
+
+// Two paths to one disk that the system made one device of: that device is the disk.
+func TestAMultipathDeviceIsTheDisk(t *testing.T) {
+	all(t)
+	path := scsi1
+	path.WWN = 0x5000c500a1b2c301
+	other := Disk{Name: "p2", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0001", Size: 96 * mib, WWN: path.WWN, Shared: path.Name}
+	path.Shared = path.Name
+	r := guest(t, path, other, scsi4k, nvme1)
+	r.ok(`modprobe dm-multipath; modprobe dm-round-robin; set -- $(lsblk -dno MAJ:MIN,SERIAL | awk '$2 == "TMK-0001" {print $1}')
+[ $# = 2 ] && dmsetup create mpatha --uuid mpath-35000c500a1b2c301 --table "0 196608 multipath 0 0 1 1 round-robin 0 2 1 $1 1 $2 1"; udevadm settle`)
+	var found []disk
+	for _, d := range r.disks() {
+		if d.Serial == "TMK-0001" {
+			found = append(found, d)
+		}
+	}
+	require.Len(t, found, 1)
+	require.Contains(t, found[0].Path, "/dev/dm-", "%+v", found[0])
+	r.ok("nidalo create -name tides -level 5 TMK-0001 ORR-0003 ORR-0011")
+	r.serve()
+	r.ok("%s", fio("tides", true))
+
+	// One of the paths goes: nobody notices.
+	load := r.Begin(fio("tides", true))
+	r.pull(other)
+	r.finished(load)
+	require.Equal(t, "healthy", r.array("tides").Condition)
+	r.ok("nidalo check tides -wait")
 }
