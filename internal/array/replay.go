@@ -277,17 +277,15 @@ const restartGap = 16
 const cutStarts = 64
 
 // contradicted says whether batches from one on, below another, are not in place although a head says so: a checksum table
-// then has another sum than the batch that changed the block last, or a later one, gave it. The last batch of all says nothing
-// when a start may have dropped it.
+// then has another sum than the batch that changed the block last, or a later one, gave it. A batch that a start may have dropped
+// says nothing: the last of all, or the last before the numbers that a start passed over.
 func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
-	dropped := uint64(0)
-	for _, n := range batchNumbers(scans, from) {
-		if n < below {
-			dropped = n
+	var dropped []uint64
+	all := slices.DeleteFunc(batchNumbers(scans, from), func(n uint64) bool { return n >= below })
+	for i, n := range all {
+		if last := i == len(all)-1; (last || all[i+1] != n+1) && !a.surelyDone(a.gatherBatch(scans, n), last) {
+			dropped = append(dropped, n)
 		}
-	}
-	if dropped != 0 && a.gatherBatch(scans, dropped).usable {
-		dropped = 0
 	}
 	for _, s := range scans {
 		// What an entry that it lost did to a block is not known.
@@ -313,7 +311,7 @@ func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 						sum = r.Sums[i]
 					}
 					b := r.Start + int64(i)
-					if n < below && n != dropped {
+					if n < below && !slices.Contains(dropped, n) {
 						may[b] = append(may[b][:0], sum)
 					} else if len(may[b]) > 0 {
 						may[b] = append(may[b], sum)
@@ -332,6 +330,22 @@ func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 		}
 	}
 	return false
+}
+
+// surelyDone says whether a start that found a batch as the last brought it in place. Of the one that is the last now it is known who
+// lacks it; before an earlier start those may have lacked it who are away by now.
+func (a *Array) surelyDone(b batch, last bool) bool {
+	if !b.usable || len(b.lacking) > 0 {
+		return false
+	}
+	for _, e := range b.entries {
+		for slot := range a.members {
+			if !last && e.Involved>>slot&1 == 1 && !a.members[slot].Load().live() {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 func (s *scan) readHeads(a *Array) {

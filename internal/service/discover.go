@@ -385,15 +385,21 @@ func (s *Service) examine(src source, mark string) found {
 			f.info.State = DiskInUse
 		case device.ReadOnly:
 			f.info.State, f.info.Holds = DiskReadOnly, []string{"nothing"}
-		case device.Zones != "":
-			f.info.State, f.info.Holds = DiskInUse, []string{"nothing, but it takes writes in order only (" + device.Zones + " zones)"}
 		}
+	}
+	if device.Zones != "" {
+		if f.info.State == DiskBlank {
+			f.info.State, f.info.Holds = DiskInUse, []string{"nothing"}
+		}
+		f.info.Holds = append(f.info.Holds, inOrder(device.Zones))
 	}
 	if f.record == nil {
 		f.info.Holds = append(f.info.Holds, f.info.Held...)
 	}
 	return f
 }
+
+func inOrder(zones string) string { return "it takes writes in order only (" + zones + " zones)" }
 
 func partitions(n int) string {
 	if n == 1 {

@@ -59,6 +59,9 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 		}
 		seen = append(seen, src)
 		info := s.lookAt(src)
+		if info.Hardware != nil && info.Hardware.Zones != "" {
+			return taken, &Error{What: fmt.Sprintf("disk %s cannot be used: %s", info.Identity, inOrder(info.Hardware.Zones))}
+		}
 		switch info.State {
 		case DiskEmpty:
 			return taken, &Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}

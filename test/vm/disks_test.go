@@ -355,7 +355,7 @@ func TestAMultipathDeviceIsTheDisk(t *testing.T) {
 		}
 	}
 	require.Len(t, found, 1)
-	require.Contains(t, found[0].Path, "/dev/dm-", "%+v", found[0])
+	require.Equal(t, "/dev/mapper/mpatha", found[0].Path)
 	r.ok("nidalo create -name tides -level 5 TMK-0001 ORR-0003 ORR-0011")
 	r.serve()
 	r.ok("%s", fio("tides", true))
