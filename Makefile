@@ -51,12 +51,12 @@ crash:
 	NIDALO_SEEDS=6500 NIDALO_MINUTES=$(MINUTES) $(GO) test -v -count 1 -timeout 60m -tags machine ./internal/env ./internal/disk ./internal/crash
 
 # A Linux guest with real disks on real drivers. The first run makes its images of Debian's packages, which takes a minute.
-# vm is the short set, test-vm all of it. NIDALO_VM_KERNEL=linux-image-6.12-amd64 boots another kernel.
+# vm is the short set, test-vm all of it. NIDALO_VM_KERNEL boots another kernel, test-vm two of them.
 vm: tools
 	$(GO) test -count 1 -timeout 20m ./test/vm
 
 test-vm: tools
-	NIDALO_VM=all $(GO) test -count 1 -timeout 60m -v ./test/vm
+	for kernel in linux-image-amd64 linux-image-6.12-amd64; do NIDALO_VM=all NIDALO_VM_KERNEL=$$kernel $(GO) test -count 1 -timeout 60m -v ./test/vm || exit 1; done
 
 fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record

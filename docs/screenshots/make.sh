@@ -37,7 +37,7 @@ head -c 50M /dev/urandom >"$work/sheets"
 nbdcopy --flush "$work/sheets" "nbd+unix:///charts?socket=$NIDALO_HOME/nbd.sock"
 shot disks 2 "$type; say disks"
 # Of real disks, in the guest of the tests.
-if (cd ../.. && NIDALO_VM_SHOW=$work/real go test -count 1 -timeout 20m ./test/vm -run FirstWeek >/dev/null); then
+if (cd ../.. && NIDALO_VM_SHOW=$work/real go test -count 1 -timeout 20m ./test/vm -run ShowRealDisks >/dev/null); then
   shot real-disks 2 "echo '\$ nidalo disks; nidalo status'; cat $work/real"
 fi
 shot status-healthy 2 "$type; say status tides"
@@ -66,6 +66,8 @@ shot history 2 "$type; say history -array tides; say history -tasks"
 shot plan 2 "$type; say plan -sizes 8x12TB -want capacity; say plan -level 6 -sizes 5x12TB -rows 5"
 shot inspect 2 "$type; say plan -lose A1,A3 tides; say inspect A4"
 shot map 2 "$type; say status -map tides"
+nidalo lab damage A4 -unreadable 8388608:8192,200000000:12288 >/dev/null
+shot surface 7 "$type; say surface -wait A4 2>&1; say surface -wait -again -heal A4 2>&1; say surface"
 nidalo vet -quick -wait B2 >/dev/null 2>&1
 nidalo lab damage B3 -fail-writes >/dev/null
 nidalo vet -quick -wait B3 >/dev/null 2>&1 || true

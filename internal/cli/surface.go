@@ -66,6 +66,8 @@ Exit status 1 when something could not be read.
 
 // waitSurface follows the test of a disk to its end.
 func (e *env) waitSurface(c service.Control, disk string) ([]service.Surface, error) {
+	p := e.err.NewProgress()
+	defer p.End()
 	for {
 		all, err := c.Surface(service.SurfaceRequest{})
 		if err != nil {
@@ -76,15 +78,10 @@ func (e *env) waitSurface(c service.Control, disk string) ([]service.Surface, er
 		for _, t := range all {
 			if t.State == "running" || t.State == "waiting" {
 				busy = true
-				if e.err.Terminal {
-					e.err.Printf("\r%s", e.err.SurfaceLine(t))
-				}
+				p.Line(t.Percent, e.err.SurfaceLine(t))
 			}
 		}
 		if !busy {
-			if e.err.Terminal {
-				e.err.Printf("\r\x1b[K")
-			}
 			return all, nil
 		}
 		time.Sleep(200 * time.Millisecond)

@@ -61,6 +61,7 @@ func (e *env) wholeDisk(old, with string, retire bool) error {
 
 // followDisk follows the repair of all arrays on a disk to its end.
 func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
+	p := e.err.NewProgress()
 	for {
 		st, err := c.Status("")
 		if err != nil {
@@ -74,11 +75,10 @@ func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
 			known = true
 			switch t.State {
 			case "failed":
+				p.End()
 				return &service.Error{What: "it has failed: " + t.Error, Hints: []string{"nidalo next   says what to do"}}
 			case "done":
-				if e.err.Terminal {
-					e.err.Printf("\r\x1b[K")
-				}
+				p.End()
 				what := "Its member is whole again"
 				if t.Arrays > 1 {
 					what = fmt.Sprintf("All %d members on it are whole again", t.Arrays)
@@ -87,9 +87,7 @@ func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
 				e.out.Next([]string{"nidalo next   says what is left to do"})
 				return nil
 			}
-			if e.err.Terminal {
-				e.err.Printf("\r%s\x1b[K", view.DiskTaskLine(t))
-			}
+			p.Line(t.Percent, view.DiskTaskLine(t))
 		}
 		if !known {
 			return &service.Error{What: "its progress is not known any more", Hints: []string{"nidalo status   shows the arrays"}}

@@ -63,11 +63,11 @@ func (s *Screen) badPlaces(x service.Surface) {
 	t.Render()
 }
 
-// SurfaceLine is one line about a test under way, for a terminal.
+// SurfaceLine is one line about a test under way.
 func (s *Screen) SurfaceLine(x service.Surface) string {
 	line := fmt.Sprintf("surface test of %s  %5.1f%%  %s of %s  %s/s", x.Name, x.Percent, service.FormatSize(x.Cursor), service.FormatSize(x.Size), service.FormatSize(int64(x.Rate)))
 	if x.ETA != nil {
 		line += fmt.Sprintf("  %s left, until %s", Duration(*x.ETA), service.EndTime(time.Now(), *x.ETA, 0.1))
 	}
-	return line + "\x1b[K"
+	return line
 }

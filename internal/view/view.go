@@ -187,7 +187,11 @@ func (s *Screen) array(a service.ArrayStatus) {
 	}
 	s.Printf("%s usable", service.FormatSize(a.Capacity))
 	if !a.Out && a.Condition != "failed" {
-		s.Printf(", at most %s of it written", service.FormatSize(a.Used))
+		if a.Used == 0 {
+			s.Printf(", nothing of it written yet")
+		} else {
+			s.Printf(", at most %s of it written", service.FormatSize(a.Used))
+		}
 	}
 	s.Printf(", strips of %s", service.FormatSize(a.Strip))
 	if a.Groups > 1 && a.Level != "concat" {
@@ -314,11 +318,13 @@ type Progress struct {
 func (s *Screen) NewProgress() *Progress { return &Progress{s: s} }
 
 // Show shows the present state of a task.
-func (p *Progress) Show(t service.TaskStatus) {
-	line := p.s.Task(t)
+func (p *Progress) Show(t service.TaskStatus) { p.Line(t.Percent, p.s.Task(t)) }
+
+// Line shows how much of something is done, and a line about it.
+func (p *Progress) Line(percent float64, line string) {
 	if p.s.Terminal {
 		const cells = 24
-		full := int(t.Percent / 100 * cells)
+		full := int(percent / 100 * cells)
 		line = "[" + strings.Repeat("=", full) + strings.Repeat(" ", cells-full) + "] " + line
 		if r := []rune(line); len(r) > p.s.Width-1 {
 			line = string(r[:p.s.Width-1])

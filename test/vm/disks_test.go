@@ -23,6 +23,21 @@ var (
 	fixed  = Disk{Name: "r1", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0009", Size: 96 * mib, ReadOnly: true}
 )
 
+// What docs/screenshots shows of real disks.
+func TestShowRealDisks(t *testing.T) {
+	to := os.Getenv("NIDALO_VM_SHOW")
+	if to == "" {
+		t.Skip("make screenshots does it")
+	}
+	r := guest(t, scsi1, scsi2, scsi4k, virtio, sata1, fixed)
+	r.ok("nidalo create -name tides -level 6 -use 60MiB TMK-0001 TMK-0002 ORR-0003 QRN-0021")
+	r.ok("nidalo create -name charts -level 1 -use 20MiB TMK-0001 TMK-0002")
+	r.serve()
+	r.ok("%s", fio("tides", true))
+	r.until("tides", "healthy", condition("healthy"))
+	require.NoError(t, os.WriteFile(to, []byte(r.ok("nidalo disks; echo; nidalo status")), 0o644))
+}
+
 // What happens to real disks in a week, as a new user would live it: without any configuration.
 func TestTheFirstWeekWithRealDisks(t *testing.T) {
 	r := guest(t, scsi1, scsi2, scsi4k, nvme1, virtio, sata1, fixed)
@@ -53,10 +68,6 @@ func TestTheFirstWeekWithRealDisks(t *testing.T) {
 	r.ok("nidalo create -name tides -level 6 TMK-0001 TMK-0002 ORR-0003 ORR-0011 QRN-0021")
 	r.serve()
 	require.Equal(t, "healthy", r.array("tides").Condition)
-
-	if to := os.Getenv("NIDALO_VM_SHOW"); to != "" { // for docs/screenshots
-		require.NoError(t, os.WriteFile(to, []byte(r.ok("nidalo disks; echo; nidalo status")), 0o644))
-	}
 
 	// A disk is pulled under load, and put back: the client sees nothing of it.
 	load := r.Begin(fio("tides", true))
@@ -356,6 +367,11 @@ func TestAMultipathDeviceIsTheDisk(t *testing.T) {
 	}
 	require.Len(t, found, 1)
 	require.Equal(t, "/dev/mapper/mpatha", found[0].Path)
+	// What something else is made of is not to be had.
+	r.ok(`dmsetup create scratch --table "0 8192 linear $(readlink -f %s) 0"; udevadm settle`, r.disks()["ORR-0011"].Path)
+	require.Contains(t, r.refused("nidalo create -name tides -level 5 TMK-0001 ORR-0003 ORR-0011"), "scratch")
+	require.Equal(t, "blank", r.disks()["ORR-0003"].State)
+	r.ok("dmsetup remove scratch; udevadm settle")
 	r.ok("nidalo create -name tides -level 5 TMK-0001 ORR-0003 ORR-0011")
 	r.serve()
 	r.ok("%s", fio("tides", true))
