@@ -201,3 +201,22 @@ func same(t *testing.T, x, y string, n int) {
 	require.GreaterOrEqual(t, len(b), n)
 	require.True(t, bytes.Equal(a[:n], b[:n]), "%s and %s differ", x, y)
 }
+
+// On a terminal a line of progress is drawn over and over; nothing but the program's own control sequences reaches it.
+func TestProgressIsDrawnOnATerminal(t *testing.T) {
+	if _, err := exec.LookPath("script"); err != nil {
+		t.Skip("needs script")
+	}
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "4", "-size", "64MiB")
+	b.nidalo("create", "-yes", "-name", "tides", "-level", "5", "A1", "A2", "A3")
+	b.start()
+	image := b.home + "/image"
+	require.NoError(t, os.WriteFile(image, noise(32<<20), 0o600))
+	b.tool("nbdcopy", "--flush", image, b.uri("tides"))
+	for _, command := range []string{"surface -wait A1", "vet -wait A4", "check -wait tides"} {
+		out := b.tool("script", "-qec", fmt.Sprintf("TERM=xterm %s %s -home %s", program, command, b.home), "/dev/null")
+		require.Contains(t, out, "\r\x1b[K", command)
+		require.NotContains(t, out, "�", command)
+	}
+}

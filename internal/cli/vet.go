@@ -43,7 +43,7 @@ Exit status 1 when something was found wrong.
 			}
 			_, own := c.(*service.Service)
 			if req.Disk != "" && !e.hold && (e.wait || own) {
-				if all, err = waitVet(c); err != nil {
+				if all, err = e.waitVet(c); err != nil {
 					return err
 				}
 			}
@@ -62,7 +62,9 @@ Exit status 1 when something was found wrong.
 }
 
 // waitVet waits until no proof is under way.
-func waitVet(c service.Control) ([]service.Vetting, error) {
+func (e *env) waitVet(c service.Control) ([]service.Vetting, error) {
+	p := e.err.NewProgress()
+	defer p.End()
 	for {
 		all, err := c.Vet(service.VetRequest{})
 		if err != nil {
@@ -70,7 +72,10 @@ func waitVet(c service.Control) ([]service.Vetting, error) {
 		}
 		busy := false
 		for _, v := range all {
-			busy = busy || v.State == "running" || v.State == "waiting"
+			if v.State == "running" || v.State == "waiting" {
+				busy = true
+				p.Line(v.Percent, e.err.VetLine(v))
+			}
 		}
 		if !busy {
 			return all, nil

@@ -12,8 +12,14 @@ import (
 // Disks lists the survey: the disks of the host, then the lab and files.
 func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
 	var real, others []service.DiskInfo
-	blank := 0
+	blank, looked, what := 0, 0, "disks"
 	for _, d := range disks {
+		if d.Hardware == nil || d.Hardware.Part == 0 {
+			looked++
+		}
+		if d.Bay != "" && d.Hardware == nil {
+			what = "bays and disks"
+		}
 		if d.Hardware != nil {
 			real = append(real, d)
 		} else {
@@ -36,7 +42,7 @@ func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
 		s.otherDisks(others)
 	}
 	if len(disks) > 0 {
-		s.Printf("\n%d bays and disks looked at, %d blank\n", len(disks), blank)
+		s.Printf("\n%d %s looked at, %d blank\n", looked, what, blank)
 	}
 	s.Next(next)
 }
@@ -92,7 +98,7 @@ func diskHolds(d service.DiskInfo) string {
 	if d.Array != "" {
 		holds = fmt.Sprintf("%s slot %d, %s", d.Array, *d.Slot, d.Member)
 	}
-	if d.State == service.DiskBlank || d.State == service.DiskSpare {
+	if d.State == service.DiskBlank && d.Bad == "" || d.State == service.DiskSpare && d.Bad == "" {
 		holds = "vet: " + or(d.Vetting, "never")
 	}
 	if d.Bad != "" {

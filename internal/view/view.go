@@ -121,6 +121,17 @@ func or(s, otherwise string) string {
 	return s
 }
 
+// VetLine is one line about a proof under way.
+func (s *Screen) VetLine(v service.Vetting) string {
+	line := fmt.Sprintf("vet of %s  %5.1f%%  %s/s", v.Name, v.Percent, service.FormatSize(int64(v.Rate)))
+	if v.Rate > 0 && !v.Quick {
+		const passes = 3
+		left := float64(passes*v.Size) * (1 - v.Percent/100) / v.Rate
+		line += fmt.Sprintf("  %s left, until %s", Duration(left), service.EndTime(time.Now(), left, 0.1))
+	}
+	return line
+}
+
 // Vettings lists proofs of disks.
 func (s *Screen) Vettings(all []service.Vetting) {
 	if len(all) == 0 {
@@ -329,7 +340,8 @@ func (p *Progress) Line(percent float64, line string) {
 		if r := []rune(line); len(r) > p.s.Width-1 {
 			line = string(r[:p.s.Width-1])
 		}
-		p.s.Printf("\r\x1b[K%s", line)
+		_, _ = io.WriteString(p.s.raw, "\r\x1b[K")
+		p.s.Printf("%s", line)
 		p.open = true
 		return
 	}
