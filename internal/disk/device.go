@@ -80,10 +80,14 @@ func (d *File) RereadPartitions() error {
 
 // holder says who keeps a device, for the end of an error.
 func holder(path string) string {
-	if who := Holders(path); len(who) > 0 {
-		return strings.Join(who, "; ")
+	who := Holders(path)
+	if len(who) == 0 {
+		who = programs(path)
 	}
-	return "for a moment, or by another program"
+	if len(who) == 0 {
+		return "for a moment, or by another program"
+	}
+	return strings.Join(who, "; ")
 }
 
 // whole says whether buffers and a place can go to a device as they are.

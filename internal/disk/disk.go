@@ -22,9 +22,6 @@ var ErrInUse = errors.New("in use by another process")
 // ErrReadOnly is wrapped by Open for writing when the device takes no writes.
 var ErrReadOnly = errors.New("it is read-only")
 
-// HeldBySomebody is what Holders says of a device that is in use when it is not known by whom.
-const HeldBySomebody = "held by the system or another program"
-
 // ErrFull is wrapped by writes that failed because the file system below a member file has no space left.
 var ErrFull = errors.New("no space left on the file system that holds the disk")
 

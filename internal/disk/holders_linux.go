@@ -2,7 +2,6 @@ package disk
 
 import (
 	"bufio"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,7 +14,8 @@ import (
 )
 
 // Holders says in words who uses a disk besides this program: file systems mounted from it or from its partitions, swap
-// space, devices that were made of it, and processes that locked it. It asks the system, and does not touch the disk.
+// space, and devices that were made of it. It asks the system and does not open the disk: an exclusive open would tell of everybody,
+// but the mount that comes in that moment, when a host starts, would fail.
 func Holders(path string) (out []string) {
 	var st unix.Stat_t
 	if path == "" || unix.Stat(path, &st) != nil {
@@ -42,18 +42,6 @@ func Holders(path string) (out []string) {
 			out = append(out, "held by "+record.Printable(e.Name()))
 		}
 	}
-	if len(out) == 0 {
-		// An exclusive open tells of every other holder. It is for reading only, so closing it announces no change.
-		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_CLOEXEC, 0)
-		if errors.Is(err, unix.EBUSY) {
-			if out = programs(st.Rdev); len(out) == 0 {
-				out = append(out, HeldBySomebody)
-			}
-		}
-		if err == nil {
-			_ = unix.Close(fd)
-		}
-	}
 	slices.Sort(out)
 	return slices.Compact(out)
 }
@@ -62,7 +50,11 @@ func Holders(path string) (out []string) {
 const mostProcesses = 20000
 
 // programs names the other processes that have a device open.
-func programs(device uint64) (out []string) {
+func programs(path string) (out []string) {
+	var device unix.Stat_t
+	if unix.Stat(path, &device) != nil || device.Mode&unix.S_IFMT != unix.S_IFBLK {
+		return nil
+	}
 	entries, _ := os.ReadDir("/proc")
 	own := fmt.Sprint(os.Getpid())
 	for i, e := range entries {
@@ -73,7 +65,7 @@ func programs(device uint64) (out []string) {
 		open, _ := os.ReadDir(filepath.Join("/proc", pid, "fd"))
 		for _, f := range open {
 			var st unix.Stat_t
-			if unix.Stat(filepath.Join("/proc", pid, "fd", f.Name()), &st) == nil && st.Mode&unix.S_IFMT == unix.S_IFBLK && st.Rdev == device {
+			if unix.Stat(filepath.Join("/proc", pid, "fd", f.Name()), &st) == nil && st.Mode&unix.S_IFMT == unix.S_IFBLK && st.Rdev == device.Rdev {
 				name, _ := os.ReadFile(filepath.Join("/proc", pid, "comm"))
 				out = append(out, fmt.Sprintf("held by process %s (%s)", pid, record.Printable(strings.TrimSpace(string(name)))))
 				break

@@ -317,7 +317,6 @@ func (s *Service) examine(src source, mark string) found {
 	f.info.Held = disk.Holders(src.path)
 	if len(device.Parts) > 0 {
 		// Whoever has a partition of it keeps all of it; which partition that is, the partition says.
-		f.info.Held = slices.DeleteFunc(f.info.Held, func(h string) bool { return h == disk.HeldBySomebody || strings.HasPrefix(h, "held by process") })
 		f.info.State, f.info.Holds = DiskInUse, append([]string{partitions(len(device.Parts))}, f.info.Held...)
 		if d, err := s.peek(src); err == nil {
 			f.info.Health = healthWord(disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true }).Health())
