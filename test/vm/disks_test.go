@@ -358,7 +358,7 @@ func TestAMultipathDeviceIsTheDisk(t *testing.T) {
 	path.Shared = path.Name
 	r := guest(t, path, other, scsi4k, nvme1)
 	r.ok(`modprobe dm-multipath; modprobe dm-round-robin; set -- $(lsblk -dno MAJ:MIN,SERIAL | awk '$2 == "TMK-0001" {print $1}')
-[ $# = 2 ] && dmsetup create mpatha --uuid mpath-35000c500a1b2c301 --table "0 196608 multipath 0 0 1 1 round-robin 0 2 1 $1 1 $2 1"; udevadm settle`)
+[ $# = 2 ] && agent map mpatha mpath-35000c500a1b2c301 196608 multipath "0 0 1 1 round-robin 0 2 1 $1 1 $2 1"; udevadm settle`)
 	var found []disk
 	for _, d := range r.disks() {
 		if d.Serial == "TMK-0001" {
@@ -368,10 +368,10 @@ func TestAMultipathDeviceIsTheDisk(t *testing.T) {
 	require.Len(t, found, 1)
 	require.Equal(t, "/dev/mapper/mpatha", found[0].Path)
 	// What something else is made of is not to be had.
-	r.ok(`dmsetup create scratch --table "0 8192 linear $(readlink -f %s) 0"; udevadm settle`, r.disks()["ORR-0011"].Path)
+	r.ok(`agent map scratch scratch 8192 linear "$(readlink -f %s) 0"; udevadm settle`, r.disks()["ORR-0011"].Path)
 	require.Contains(t, r.refused("nidalo create -name tides -level 5 TMK-0001 ORR-0003 ORR-0011"), "scratch")
 	require.Equal(t, "blank", r.disks()["ORR-0003"].State)
-	r.ok("dmsetup remove scratch; udevadm settle")
+	r.ok("agent unmap scratch; udevadm settle")
 	r.ok("nidalo create -name tides -level 5 TMK-0001 ORR-0003 ORR-0011")
 	r.serve()
 	r.ok("%s", fio("tides", true))

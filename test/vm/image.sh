@@ -6,7 +6,7 @@
 # leaves in FOLDER: kernel, initrd, root.img (a partition table, one ext4 partition) and release (of the kernel).
 set -euo pipefail
 kernel=$1 out=$2
-packages="busybox-static bash coreutils util-linux mount udev dmsetup kmod e2fsprogs xfsprogs fio nbd-client libnbd-bin procps fdisk libc-bin
+packages="busybox-static bash coreutils util-linux mount udev kmod e2fsprogs xfsprogs fio nbd-client libnbd-bin procps fdisk libc-bin
   mawk grep sed findutils jq $kernel"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT

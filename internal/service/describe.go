@@ -1,0 +1,249 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+)
+
+// How arrays are, in words and numbers.
+
+// Status describes all arrays, or the one with the given name.
+func (s *Service) Status(name string) (*Status, error) {
+	disks, err := s.Disks()
+	if err != nil {
+		return nil, err
+	}
+	out := &Status{Time: time.Now(), Serving: s.opt.Stays, Arrays: []ArrayStatus{}, Next: []string{}}
+	if s.opt.Stays {
+		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
+	}
+	for _, r := range s.running() {
+		if name == "" || r.Name() == name || r.ID().String() == name {
+			r.Probe()
+			out.Arrays = append(out.Arrays, s.describe(r, disks))
+		}
+	}
+	for _, i := range s.idleArrays() {
+		if name == "" || i.set.Newest.Name == name || i.set.Newest.Array.String() == name {
+			out.Arrays = append(out.Arrays, s.describeIdle(s.lookedAt(i)))
+		}
+	}
+	switch {
+	case name != "" && len(out.Arrays) == 0:
+		_, err := s.find(name)
+		return nil, err
+	case len(out.Arrays) == 0:
+		out.Next = s.firstSteps(disks)
+	}
+	out.Disks = s.diskTasks()
+	return out, nil
+}
+
+func (s *Service) firstSteps(disks []DiskInfo) []string {
+	blank := blankNames(disks)
+	switch {
+	case len(blank) >= 4:
+		return []string{fmt.Sprintf("nidalo create -name NAME -level 6 %s", strings.Join(blank, " "))}
+	case len(blank) >= 2:
+		return []string{fmt.Sprintf("nidalo create -name NAME -level 1 %s", strings.Join(blank, " "))}
+	case len(disks) == 0:
+		return []string{"nidalo lab new   makes a simulated enclosure to try things with",
+			"nidalo create -name NAME -level 6 /dev/DISK...   takes blank disks by their paths"}
+	}
+	return []string{"nidalo disks   shows what each disk holds"}
+}
+
+func blankNames(disks []DiskInfo) []string {
+	var out []string
+	lab := slices.ContainsFunc(disks, func(d DiskInfo) bool { return d.Lab && d.State == DiskBlank })
+	for _, d := range disks {
+		if d.State == DiskBlank && d.Lab == lab {
+			out = append(out, Argument(d.Identity))
+		}
+	}
+	return out
+}
+
+func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
+	rec, geo := r.Record(), r.Geometry()
+	certain, best := r.Margin()
+	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(r.Condition()),
+		Margin: max(certain, 0), MarginBest: best, Capacity: r.Capacity(), Strip: rec.Strip, Groups: geo.Groups,
+		Epoch: rec.Epoch, Created: rec.Created, Members: []MemberStatus{}, Tasks: []TaskStatus{}, Next: []string{}}
+	c := r.Stats()
+	out.Counters = map[string]int64{
+		"client_read_bytes": c.BytesRead.Load(), "client_written_bytes": c.BytesWritten.Load(), "journal_bytes": c.Journalled.Load(),
+		"in_place_bytes": c.InPlace.Load(), "table_bytes": c.TableBytes.Load(), "checkpoints": c.Checkpoints.Load(),
+		"given_back_bytes": c.GivenBack.Load(), "healed_blocks": c.Healed.Load(), "unreadable_blocks": c.Unreadable.Load(), "replayed_batches": c.Replayed.Load(),
+	}
+	if err := r.Failure(); err != nil {
+		out.Reason = err.Error()
+		out.Margin, out.MarginBest = 0, 0
+	} else {
+		out.Used = min(r.Used(), out.Capacity)
+	}
+	if s.opt.Stays {
+		out.Export = s.exportURI(rec.Name)
+	}
+	if err := r.Trouble(); err != nil {
+		out.Trouble = err.Error()
+	}
+	if r.Unsettled() {
+		out.Trouble = "it was not stopped in order: a start is needed to bring what its journals hold into place"
+	}
+	for _, m := range r.MemberStates() {
+		ms := memberStatus(m)
+		if m.Condition == record.Failed || m.Condition == record.Missing {
+			ms.NeedSize = r.NeedSize(m.Slot)
+		} else {
+			ms.Health = s.memberHealth(r, m)
+		}
+		out.Members = append(out.Members, ms)
+	}
+	for _, t := range r.TaskStates() {
+		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
+	}
+	if c := r.LastCheck(); c.Kind == record.Check {
+		out.LastCheck = &CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: c.Started}
+		if !c.Ended.IsZero() {
+			out.LastCheck.Ended = &c.Ended
+		}
+	}
+	out.Next = lines(s.stepsFor(r, disks, map[string]bool{}))
+	return out
+}
+
+func memberStatus(m array.MemberState) MemberStatus {
+	ms := MemberStatus{Slot: m.Slot, Bay: m.Disk.Bay, Model: m.Disk.Model, Serial: m.Disk.Serial, Path: m.Disk.Path,
+		Condition: m.Condition.String(), Reason: m.Reason, Size: m.Size, Errors: m.Errors.Total(),
+		ReadErrors: m.Errors.Read, WriteErrors: m.Errors.Write, ChecksumErrors: m.Errors.Checksum}
+	if !m.Since.IsZero() {
+		ms.Since = &m.Since
+	}
+	return ms
+}
+
+func (s *Service) taskStatus(r *running, t array.TaskState) TaskStatus {
+	out := TaskStatus{Kind: t.Kind, State: t.State, Percent: t.Percent, Done: t.Done, Total: t.Total, Rate: t.Rate, Started: t.Started}
+	out.Moved, out.Waits, out.Unsure = t.Moved, t.Waits, t.Spread
+	out.Pace = paceText(r.Pace())
+	if t.Slot >= 0 {
+		out.Slot = &t.Slot
+		if id, ok := r.Onto(t.Slot); ok && t.Kind == array.TaskRetire {
+			out.Onto = id.String()
+		}
+	}
+	if t.Left >= 0 {
+		seconds := t.Left.Seconds()
+		out.ETA = &seconds
+	}
+	if !t.Ended.IsZero() {
+		out.Ended = &t.Ended
+	}
+	if t.Err != nil && t.State == array.TaskFailed {
+		out.Error = t.Err.Error()
+	}
+	if c := t.Check; c != nil {
+		out.Check = &CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: t.Started, Ended: out.Ended}
+		members := r.MemberStates()
+		for _, p := range c.Places {
+			out.Check.Places = append(out.Check.Places, Place{Slot: p.Slot, Disk: members[p.Slot].Disk.String(), Stripe: p.Stripe,
+				Offset: p.Block * array.Block, What: p.What})
+		}
+	}
+	return out
+}
+
+// lookedAt is an array that is not in service as its disks are now.
+func (s *Service) lookedAt(i idle) idle {
+	id := i.set.Newest.Array.String()
+	var found []array.Candidate
+	s.seen.mu.Lock()
+	for _, src := range s.seen.order {
+		if f := s.seen.known[src]; f.record != nil && f.record.Array.String() == id {
+			found = append(found, array.Candidate{Disk: seen{f.info}, Record: f.record})
+		}
+	}
+	s.seen.mu.Unlock()
+	now := array.Set{Newest: i.set.Newest, Current: make([]array.Candidate, len(i.set.Newest.Roster)), Onto: make([]array.Candidate, len(i.set.Newest.Roster))}
+	if len(found) > 0 {
+		now = array.Judge(found)
+	}
+	return idle{now, i.reason}
+}
+
+// seen is a disk of which only what the survey knows of it is wanted.
+type seen struct{ info DiskInfo }
+
+var errOnlySeen = errors.New("the disk is not open")
+
+func (d seen) ReadAt([]byte, int64) error     { return errOnlySeen }
+func (d seen) WriteAt([]byte, int64) error    { return errOnlySeen }
+func (d seen) ReadVec([][]byte, int64) error  { return errOnlySeen }
+func (d seen) WriteVec([][]byte, int64) error { return errOnlySeen }
+func (d seen) Sync() error                    { return errOnlySeen }
+func (d seen) Close() error                   { return nil }
+func (d seen) Size() int64                    { return d.info.Size }
+func (d seen) Identity() disk.Identity        { return d.info.Identity }
+
+func (s *Service) describeIdle(i idle) ArrayStatus {
+	rec := i.set.Newest
+	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(array.FailedC),
+		Reason: i.reason.Error(), Strip: rec.Strip, Epoch: rec.Epoch, Created: rec.Created, Tasks: []TaskStatus{}, Members: []MemberStatus{}, Next: []string{}}
+	out.Out = true
+	if geo, err := rec.Geometry(); err == nil {
+		out.Capacity, out.Groups = geo.Capacity(), geo.Groups
+		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) {
+			out.Condition, out.Margin = string(i.set.Condition(geo)), max(i.set.Margin(), 0)
+			out.MarginBest = out.Margin
+			if i.set.Margin() < 0 {
+				out.Reason += "; it could not be started now: " + i.set.Shortage()
+			}
+			if i.set.Doubt != nil {
+				out.Condition, out.Reason = string(array.FailedC), out.Reason+"; "+i.set.Doubt.Error()
+			}
+		}
+	}
+	for _, c := range i.set.Strangers {
+		out.Says = append(out.Says, fmt.Sprintf("%s: slot %d, epoch %d, is left out: %s", c.Disk.Identity(), c.Record.Slot, c.Record.Epoch, c.Why))
+	}
+	for slot, c := range i.set.Current {
+		if c.Disk != nil {
+			out.Says = append(out.Says, fmt.Sprintf("%s: slot %d, epoch %d, counts", c.Disk.Identity(), slot, c.Record.Epoch))
+		}
+	}
+	for _, c := range i.set.Stale {
+		out.Says = append(out.Says, fmt.Sprintf("%s: slot %d, epoch %d, is behind", c.Disk.Identity(), c.Record.Slot, c.Record.Epoch))
+	}
+	for slot, e := range rec.Roster {
+		m := array.MemberState{Slot: slot, Condition: e.Condition, Size: e.Size, Errors: e.Errors, Since: e.Since,
+			Disk: disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}}
+		if (slot >= len(i.set.Current) || i.set.Current[slot].Disk == nil) && e.Condition != record.Failed {
+			m.Condition = record.Missing
+		}
+		out.Members = append(out.Members, memberStatus(m))
+	}
+	out.Next = lines(s.idleSteps(i))
+	return out
+}
+
+// lines are steps as they stand below an array: the command first, where there is one.
+func lines(steps []NextStep) []string {
+	out := []string{}
+	for _, st := range steps {
+		if st.Command == "" {
+			out = append(out, st.Do+": "+st.Why)
+		} else {
+			out = append(out, st.Command+"   "+st.Do+": "+st.Why)
+		}
+	}
+	return out
+}

@@ -1,0 +1,119 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+	"nidalo/internal/nbd"
+)
+
+// Arrays as clients see them.
+
+// Names lists the exports.
+func (s *Service) Names() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := s.names()
+	for name, run := range s.salvages {
+		if run.reply.Stage == RescueServed {
+			out = append(out, rescuePrefix+name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// exportURI is where a client finds an export.
+func (s *Service) exportURI(name string) string {
+	return "nbd+unix:///" + name + "?socket=" + filepath.Join(s.opt.Home, "nbd.sock")
+}
+
+// Open gives a client the array by its name, or what is rescued of it. Connections of one peer are one client: what one of
+// them wrote another may flush.
+func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if of, yes := strings.CutPrefix(name, rescuePrefix); yes {
+		return s.openRescue(of)
+	}
+	r := s.arrays[name]
+	if r == nil {
+		return nil, nil, nbd.ErrNoExport
+	}
+	r.clients++
+	p := r.peers[peer]
+	if p == nil || peer == "" {
+		p = &connected{Client: r.NewClient()}
+		r.peers[peer] = p
+	}
+	p.connections++
+	return export{r.Array, p.Client}, func() {
+		s.mu.Lock()
+		r.clients--
+		if p.connections--; p.connections == 0 && r.peers[peer] == p {
+			delete(r.peers, peer)
+		}
+		s.mu.Unlock()
+	}, nil
+}
+
+// connected is the client that some connections of one peer are.
+type connected struct {
+	*array.Client
+	connections int
+}
+
+// export is an array as the block protocol sees it.
+type export struct {
+	a *array.Array
+	c *array.Client
+}
+
+func (e export) Size() int64 { return e.a.Capacity() }
+
+func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
+	holes, err := e.a.ReadSparse(p, off)
+	if err != nil || len(holes) == 0 {
+		return nil, translate(err)
+	}
+	out := make([]nbd.Hole, len(holes))
+	for i, h := range holes {
+		out[i] = nbd.Hole(h)
+	}
+	return out, nil
+}
+
+func (e export) Write(p []byte, off int64) error { return translate(e.c.WriteAt(p, off)) }
+func (e export) Receive(off, length int64, fill func([]byte) error) error {
+	if err := e.c.Receive(off, length, fill); !errors.Is(err, array.ErrNotTaken) {
+		return err
+	}
+	return nbd.ErrNotTaken
+}
+
+func (e export) Flush() error                       { return translate(e.c.Flush()) }
+func (e export) FlushRange(off, length int64) error { return translate(e.c.FlushRange(off, length)) }
+func (e export) Zero(off, length int64) error       { return translate(e.c.Zero(off, length)) }
+func (e export) Extents(off, n int64, limit int) ([]nbd.Extent, error) {
+	found, err := e.a.Extents(off, n, limit)
+	out := make([]nbd.Extent, len(found))
+	for i, x := range found {
+		out[i] = nbd.Extent(x)
+	}
+	return out, translate(err)
+}
+
+func translate(err error) error {
+	switch {
+	case errors.Is(err, disk.ErrFull):
+		return fmt.Errorf("%w: %w", nbd.ErrNoSpace, err)
+	case errors.Is(err, array.ErrStopped):
+		return fmt.Errorf("%w: %w", nbd.ErrShutdown, err)
+	}
+	return err
+}

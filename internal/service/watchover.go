@@ -1,0 +1,275 @@
+package service
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/record"
+	"nidalo/internal/array"
+	"nidalo/internal/disk"
+	"nidalo/internal/history"
+)
+
+// What follows from disks that come, go, move and age, once a second.
+
+// wake makes lookLoop look at once.
+func (s *Service) wake() {
+	select {
+	case s.poke <- struct{}{}:
+	default:
+	}
+}
+
+// lookLoop notices disks that appear, move, vanish or come back, and does what follows from that.
+func (s *Service) lookLoop() {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	minute, day := time.Time{}, time.Time{}
+	s.takeBackAll()
+	for {
+		select {
+		case <-s.done:
+			return
+		case <-tick.C:
+		case <-s.poke:
+		}
+		s.looked.Store(time.Now().UnixNano())
+		for _, r := range s.running() {
+			r.Probe()
+		}
+		if err := s.look(false); err != nil {
+			// What is known of them stays; what follows from that is still to be done.
+			s.once("look", "", err.Error(), Event{Kind: "disks-not-listed", Severity: Warning, Detail: err.Error()})
+		} else {
+			s.once("look", "", "", Event{Kind: "disks-listed", Severity: Info})
+		}
+		s.retries()
+		s.greet()
+		s.muster()
+		s.letGoMissing()
+		s.conditions()
+		s.health()
+		s.stepIn()
+		s.applyPaces()
+		if time.Since(minute) > time.Minute {
+			minute = time.Now()
+			s.takeReadings()
+			for _, r := range s.running() {
+				r.GoOn()
+			}
+		}
+		if h := s.history(); h != nil && time.Since(day) > 24*time.Hour {
+			day = time.Now()
+			if err := h.Forget(day.AddDate(0, 0, -cmp.Or(s.config().History.Days, keepDays))); err != nil {
+				s.opt.Log.Warn("the history cannot be shortened", "reason", err)
+			}
+		}
+	}
+}
+
+// stuckLook is when a service that has not looked round counts as stuck; one hung disk after the other may take a while.
+const stuckLook = time.Minute
+
+// Alive answers the watchdog: the lists can be read, and the service still looks round after its disks.
+func (s *Service) Alive() error {
+	s.Names()
+	if d := time.Since(time.Unix(0, s.looked.Load())); d > stuckLook {
+		return fmt.Errorf("the service has not looked after its disks for %s", d.Round(time.Second))
+	}
+	return nil
+}
+
+// greet looks at disks that were not there before.
+func (s *Service) greet() {
+	s.seen.mu.Lock()
+	changed := s.seen.changed
+	s.seen.changed = nil
+	s.seen.mu.Unlock()
+	for _, src := range changed {
+		s.seen.mu.Lock()
+		f, there := s.seen.known[src]
+		s.seen.mu.Unlock()
+		switch {
+		case !there || f.mark == "":
+			s.event(Event{Kind: "disk-gone", Severity: Info, Disk: src.String()})
+		case s.inService(f.info.Identity):
+		case f.record != nil:
+			s.event(Event{Kind: "disk-appeared", Severity: Info, Disk: f.info.Identity.String(), Detail: s.present(f).Holds[0]})
+			s.takeBack(src, f)
+		default:
+			s.event(Event{Kind: "disk-appeared", Severity: Info, Disk: f.info.Identity.String(), Detail: strings.Join(append([]string{f.info.State}, f.info.Holds...), ": ")})
+			if f.info.State == DiskBlank && s.config().Adopt == AdoptSameBay {
+				s.adopt(src, f)
+			}
+		}
+	}
+}
+
+// takeBackAll looks, at the start of the service, for members that came back while none ran.
+func (s *Service) takeBackAll() {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	s.takeBackOf(uuid.Nil)
+}
+
+// takeBackOf looks for members of one array, or with uuid.Nil of all, that are here and not in service. admin is held.
+func (s *Service) takeBackOf(id uuid.UUID) {
+	s.seen.mu.Lock()
+	order, known := s.seen.order, s.seen.known
+	s.seen.mu.Unlock()
+	for _, src := range order {
+		if f := known[src]; f.record != nil && (id == uuid.Nil || f.record.Array == id) && !s.inService(f.info.Identity) {
+			s.takeBackHeld(src, f)
+		}
+	}
+}
+
+// takeBack lets a member that was away catch up.
+func (s *Service) takeBack(src source, f found) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	s.takeBackHeld(src, f)
+}
+
+func (s *Service) takeBackHeld(src source, f found) {
+	for _, r := range s.running() {
+		if r.ID() != f.record.Array || r.Failure() != nil {
+			continue
+		}
+		slot, err := r.Awaits(f.record, false)
+		if why := s.ambiguous(f); err == nil && why != nil {
+			if twice, ok := why.(errTwice); ok {
+				s.tellTwice(twice)
+			}
+			s.again(src)
+			return
+		}
+		if err != nil {
+			if !s.replaced(f.record) {
+				s.event(Event{Kind: "member-stale", Severity: Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+			}
+			return
+		}
+		r.LetGo(slot)
+		d, err := s.open(src)
+		if err != nil {
+			// Something of it may still be under way from before, or somebody else looks at it: that ends.
+			s.opt.Log.Info("disk cannot be opened yet; it is tried again", "disk", src.String(), "reason", err)
+			s.again(src)
+			return
+		}
+		own, _ := disk.ReadRecord(d)
+		if own == nil {
+			_ = d.Close()
+			s.again(src)
+			return
+		}
+		if err := r.Return(d, own, false); err != nil {
+			_ = d.Close()
+			if !errors.Is(err, array.ErrStale) {
+				s.opt.Log.Info("the member cannot come back yet; it is tried again", "disk", src.String(), "reason", err)
+				s.again(src)
+				return
+			}
+			s.event(Event{Kind: "member-stale", Severity: Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+		}
+	}
+}
+
+// again has a disk looked at once more in the next round, as if it had just appeared.
+func (s *Service) again(src source) {
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	if !slices.Contains(s.seen.retry, src) {
+		s.seen.retry = append(s.seen.retry, src)
+	}
+}
+
+// retries are those of again, with whom it is not news that they are there.
+func (s *Service) retries() {
+	s.seen.mu.Lock()
+	list, known := s.seen.retry, s.seen.known
+	s.seen.retry = nil
+	s.seen.mu.Unlock()
+	for _, src := range list {
+		if f, there := known[src]; there && f.record != nil && !s.inService(f.info.Identity) {
+			s.takeBack(src, f)
+		}
+	}
+}
+
+// adopt lets a blank disk take the place of the member that was lost from the same bay.
+func (s *Service) adopt(src source, f found) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	if _, spare := s.spareOf(f.info); spare || f.info.Bay == "" || s.badBecause(f.info.Identity) != "" {
+		return
+	}
+	for _, r := range s.running() {
+		for _, m := range r.MemberStates() {
+			lost := m.Condition == record.Failed || m.Condition == record.Missing
+			if !lost || m.Disk.Bay != f.info.Bay || r.Failure() != nil || !r.Geometry().Redundant() {
+				continue
+			}
+			if need := r.NeedSize(m.Slot); f.info.Size < need {
+				s.event(Event{Kind: "disk-too-small", Severity: Warning, Array: r.Name(), Disk: f.info.Identity.String(),
+					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", FormatSize(f.info.Size), f.info.Size, m.Disk, FormatSize(need), need)})
+				continue
+			}
+			d, err := s.open(src)
+			if err != nil {
+				return
+			}
+			if err := quietly([]disk.Disk{d}, func() error { return r.StandIn(m.Slot, d) }); err != nil {
+				_ = d.Close()
+				s.opt.Log.Warn("disk could not be adopted", "disk", src.String(), "reason", err)
+				return
+			}
+			s.event(Event{Kind: "disk-adopted", Severity: Info, Array: r.Name(), Disk: f.info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
+			return
+		}
+	}
+}
+
+// letGoMissing closes the devices of members that are gone, so that the kernel can give their names again.
+func (s *Service) letGoMissing() {
+	for _, r := range s.running() {
+		for _, m := range r.MemberStates() {
+			if m.Condition == record.Missing && onDevice(m.Disk) {
+				r.LetGo(m.Slot)
+			}
+		}
+	}
+}
+
+// takeReadings notes what changes slowly, for the history.
+func (s *Service) takeReadings() {
+	h := s.history()
+	if h == nil {
+		return
+	}
+	now := time.Now()
+	var out []history.Reading
+	for _, r := range s.running() {
+		if r.Failure() != nil {
+			continue
+		}
+		out = append(out, history.Reading{Time: now, Of: r.Name(), Name: "used_bytes", Value: float64(r.Used())})
+		for _, m := range r.MemberStates() {
+			of := cmp.Or(m.Disk.Serial, m.Disk.Path)
+			out = append(out, history.Reading{Time: now, Of: of, Name: "errors", Value: float64(m.Errors.Total())})
+			if h, err := r.Health(m.Slot); err == nil && h.Temperature != nil {
+				out = append(out, history.Reading{Time: now, Of: of, Name: "temperature", Value: *h.Temperature})
+			}
+		}
+	}
+	if err := h.AddReadings(out); err != nil {
+		s.opt.Log.Warn("the history cannot be written", "reason", err)
+	}
+}
