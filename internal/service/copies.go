@@ -114,6 +114,10 @@ func (s *Service) ambiguous(f found) error {
 	return out
 }
 
+func carrying(d disk.Disk, r *record.Record) found {
+	return found{info: DiskInfo{Identity: d.Identity()}, record: r}
+}
+
 // errTwice is two or more disks that claim one place.
 type errTwice struct {
 	of    *record.Record
@@ -157,7 +161,7 @@ func (s *Service) tellTwice(e errTwice) {
 // unique leaves out candidates that are copies of each other, but for one that was chosen.
 func (s *Service) unique(candidates []array.Candidate) []array.Candidate {
 	return slices.DeleteFunc(candidates, func(c array.Candidate) bool {
-		why := s.ambiguous(found{info: DiskInfo{Identity: c.Disk.Identity()}, record: c.Record})
+		why := s.ambiguous(carrying(c.Disk, c.Record))
 		if why == nil {
 			return false
 		}

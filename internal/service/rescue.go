@@ -199,7 +199,7 @@ func (s *Service) remains(req RescueRequest, open func(source) (disk.Disk, error
 			continue
 		}
 		p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
-		if r, _ := disk.ReadRecord(p); r != nil && r.Array == id && !imaged[r.Member] {
+		if r, _ := disk.ReadRecord(p); r != nil && r.Array == id && !imaged[r.Member] && s.ambiguous(carrying(d, r)) == nil {
 			found, imaged[r.Member] = append(found, array.Candidate{Disk: d, Record: r}), true
 		} else {
 			_ = d.Close()
