@@ -33,7 +33,7 @@ mount $d /srv/$i; truncate -s 200M /srv/$i/disk; done`)
 	r.serve()
 	job := func(array, kind, args string) float64 {
 		out := r.ok(`sync; echo 3 >/proc/sys/vm/drop_caches; fio --name=b --ioengine=nbd --uri="nbd+unix:///%s?socket=/var/lib/nidalo/nbd.sock" --size=96m `+
-			`--iodepth=4 --output-format=json %s >/tmp/b.json; jq '.jobs[0].%s.bw_bytes' /tmp/b.json`, array, args, kind)
+			`--iodepth=4 --output-format=json %s >/tmp/b.json && sed -n '/^{/,$p' /tmp/b.json | jq '.jobs[0].%s.bw_bytes' || cat /tmp/b.json`, array, args, kind)
 		rate, err := strconv.ParseFloat(strings.TrimSpace(out), 64)
 		require.NoError(t, err, out)
 		return rate / 1e6
