@@ -98,10 +98,10 @@ func diskHolds(d service.DiskInfo) string {
 	if d.Array != "" {
 		holds = fmt.Sprintf("%s slot %d, %s", d.Array, *d.Slot, d.Member)
 	}
-	if d.State == service.DiskBlank && d.Bad == "" || d.State == service.DiskSpare && d.Bad == "" {
+	if d.State == service.DiskBlank || d.State == service.DiskSpare {
 		holds = "vet: " + or(d.Vetting, "never")
 	}
-	if d.Bad != "" {
+	if d.Bad != "" && (d.Vetting == "" || !strings.HasSuffix(d.Bad, d.Vetting)) {
 		holds = strings.TrimPrefix(holds+"; "+d.Bad, "; ")
 	}
 	return holds
