@@ -39,7 +39,11 @@ func Holders(path string) (out []string) {
 	for _, d := range devices {
 		entries, _ := os.ReadDir(filepath.Join("/sys/dev/block", d, "holders"))
 		for _, e := range entries {
-			out = append(out, "held by "+record.Printable(e.Name()))
+			name := record.Printable(e.Name())
+			if mapped, err := os.ReadFile(filepath.Join("/sys/class/block", e.Name(), "dm/name")); err == nil {
+				name = fmt.Sprintf("%s (%s)", record.Printable(strings.TrimSpace(string(mapped))), name)
+			}
+			out = append(out, "held by "+name)
 		}
 	}
 	slices.Sort(out)

@@ -120,6 +120,9 @@ func notBlank(info DiskInfo) error {
 	if info.Array != "" {
 		return &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
 	}
+	if len(info.Held) > 0 {
+		return &Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(info.Held, "; "))}
+	}
 	return &Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
 		Hints: []string{"nidalo erase " + Argument(info.Identity) + "   makes it blank, and what it holds is lost"}}
 }
