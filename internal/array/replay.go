@@ -171,12 +171,26 @@ func (a *Array) dropped(b batch) {
 	for i, m := range b.lacking {
 		names[i] = m.name()
 	}
-	text := fmt.Sprintf("the last batch of the journals (%d) is not on %s and cannot be completed, so it was given up. A stop in the middle of writing leaves this, and then nothing of it had been flushed; but if that part of the journal was damaged later, what was flushed last may read as it was before", b.number, strings.Join(names, ", "))
-	if a.rescue != nil {
-		a.note("%s", text)
+	text := fmt.Sprintf("the last batch of the journals (%d) is not on %s and cannot be completed, so it was given up", b.number, strings.Join(names, ", "))
+	if a.rescue == nil {
+		a.event("batch-dropped", "", "%s. A stop in the middle of writing leaves this, and then nothing of it had been flushed; but if that part of the journal was damaged later, what was flushed last may read as it was before", text)
 		return
 	}
-	a.event("batch-dropped", "", "%s", text)
+	// Here it may well have been flushed. What it changed is not known then, and must not read as it was before.
+	a.note("%s: what it changed cannot be read", text)
+	for m, e := range b.entries {
+		for _, r := range e.Runs {
+			a.tables.set(m, r.Start, r.Count, nil, record.SumLost)
+		}
+	}
+	for _, t := range b.lackingBlocks(a) {
+		st := a.geo.Locate(t.stripe)
+		for _, m := range b.lacking {
+			if a.geo.GroupOf(m.slot) == st.Group && m.usable(st.Row) {
+				a.tables.set(m, st.Row*int64(a.geo.StripBlocks())+int64(t.col), t.n, nil, record.SumLost)
+			}
+		}
+	}
 }
 
 func (a *Array) aliveOr(err error) error {

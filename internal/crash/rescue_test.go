@@ -109,8 +109,9 @@ func (c *machine) rescue(string, []int64) error {
 			lacks[b] = true
 		}
 	}
-	// Of rot that nothing has read yet nobody knows before it is read: such places are not given up beforehand.
-	rotten := slices.ContainsFunc(c.current, func(d *Disk) bool { return !d.gone && d.shaky })
+	// Of rot that nothing has read yet nobody knows before it is read: such places are not given up beforehand. That goes for
+	// those that had left before as well, of which a rescue reads what did not change since.
+	rotten := slices.ContainsFunc(c.disks, func(d *Disk) bool { return !d.gone && d.shaky })
 	c.over = rotten
 	for b := range c.m.blocks {
 		if lacks[b] && !c.gaveUp[b] && !rotten {
