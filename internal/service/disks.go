@@ -298,6 +298,9 @@ func person(err error) error {
 	if err == nil {
 		return nil
 	}
+	if told, ok := err.(*Error); ok { // with its hints
+		return told
+	}
 	return &Error{What: err.Error()}
 }
 
