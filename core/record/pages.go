@@ -89,19 +89,23 @@ func SealPage(buf []byte, kind PageKind, tag uint64, page int64, checkpoint uint
 	}
 }
 
-// CheckPage verifies the heads of a page read from a member, and returns the number of the checkpoint that wrote its newest
-// sector.
-func CheckPage(buf []byte, kind PageKind, tag uint64, page int64) (checkpoint uint64, err error) {
+// CheckPage verifies the heads of a page read from a member, and returns the numbers of the checkpoints that wrote its newest
+// and its oldest sector. They differ where the power went in the middle of a write.
+func CheckPage(buf []byte, kind PageKind, tag uint64, page int64) (newest, oldest uint64, err error) {
 	if len(buf) != Block {
-		return 0, fmt.Errorf("page %d of %d bytes: %w", page, len(buf), ErrFormat)
+		return 0, 0, fmt.Errorf("page %d of %d bytes: %w", page, len(buf), ErrFormat)
 	}
 	for i := range sectors {
 		if binary.LittleEndian.Uint32(buf[i*sectorSize:]) != sectorSum(buf, kind, tag, page, i) {
-			return 0, fmt.Errorf("page %d: wrong checksum: %w", page, ErrFormat)
+			return 0, 0, fmt.Errorf("page %d: wrong checksum: %w", page, ErrFormat)
 		}
-		checkpoint = max(checkpoint, get48(buf[i*sectorSize+4:]))
+		of := get48(buf[i*sectorSize+4:])
+		if newest = max(newest, of); i == 0 {
+			oldest = of
+		}
+		oldest = min(oldest, of)
 	}
-	return checkpoint, nil
+	return newest, oldest, nil
 }
 
 // PageSumOf is the checksum of a page as a whole, as its witness has it.

@@ -105,20 +105,20 @@ func TestPagesKnowWhereTheyBelong(t *testing.T) {
 	buf := make([]byte, Block)
 	SetPageSum(buf, SumsPerPage-1, 0xdeadbeef)
 	SealPage(buf, SumPage, 42, 7, 12345)
-	number, err := CheckPage(buf, SumPage, 42, 7)
+	number, _, err := CheckPage(buf, SumPage, 42, 7)
 	require.NoError(t, err)
 	require.EqualValues(t, 12345, number)
 	require.EqualValues(t, 0xdeadbeef, PageSum(buf, SumsPerPage-1))
-	for _, other := range []func() (uint64, error){
-		func() (uint64, error) { return CheckPage(buf, SumPage, 42, 8) }, func() (uint64, error) { return CheckPage(buf, SumPage, 43, 7) },
-		func() (uint64, error) { return CheckPage(buf, MapPage, 42, 7) },
+	for _, other := range []func() (uint64, uint64, error){
+		func() (uint64, uint64, error) { return CheckPage(buf, SumPage, 42, 8) }, func() (uint64, uint64, error) { return CheckPage(buf, SumPage, 43, 7) },
+		func() (uint64, uint64, error) { return CheckPage(buf, MapPage, 42, 7) },
 	} {
-		_, err := other()
+		_, _, err := other()
 		require.ErrorIs(t, err, ErrFormat)
 	}
 	for i := 0; i < Block; i += 61 {
 		buf[i] ^= 1
-		_, err := CheckPage(buf, SumPage, 42, 7)
+		_, _, err := CheckPage(buf, SumPage, 42, 7)
 		require.ErrorIs(t, err, ErrFormat, "byte %d", i)
 		buf[i] ^= 1
 	}
@@ -172,9 +172,14 @@ func TestAPageKeepsWhatItIsGiven(t *testing.T) {
 				copy(torn[i*sectorSize:], buf[i*sectorSize:][:sectorSize])
 			}
 		}
-		number, err := CheckPage(torn, SumPage, 1, 2)
+		newest, oldest, err := CheckPage(torn, SumPage, 1, 2)
 		require.NoError(t, err)
-		require.EqualValues(t, 10, number)
+		require.EqualValues(t, 10, newest)
+		if bytes.Equal(torn, buf) {
+			require.EqualValues(t, 10, oldest)
+		} else {
+			require.EqualValues(t, 9, oldest)
+		}
 	})
 }
 
@@ -264,7 +269,7 @@ func FuzzEntry(f *testing.F) {
 		}
 		if len(b) >= Block {
 			_, _ = DecodeJournalHead(b[:Block], 42, 100)
-			_, _ = CheckPage(b[:Block], SumPage, 42, 1)
+			_, _, _ = CheckPage(b[:Block], SumPage, 42, 1)
 		}
 	})
 }

@@ -26,7 +26,7 @@ func forge(t *testing.T, paths []string, slot int, block int64, data []byte) {
 	edit := func(slot int, kind record.PageKind, start, page int64, change func(buf []byte)) (uint64, uint32) {
 		buf, at := make([]byte, record.Block), start+page*record.Block
 		require.NoError(t, disks[slot].ReadAt(buf, at))
-		number, err := record.CheckPage(buf, kind, own[slot].Tag(), page)
+		number, _, err := record.CheckPage(buf, kind, own[slot].Tag(), page)
 		require.NoError(t, err)
 		change(buf)
 		record.SealPage(buf, kind, own[slot].Tag(), page, number)

@@ -78,7 +78,7 @@ func Inspect(d disk.Disk) (Finding, error) {
 	for number := range m.place.MapPages {
 		err := d.ReadAt(page, m.place.MapStart+number*Block)
 		if err == nil {
-			_, err = record.CheckPage(page, record.MapPage, m.tag, number)
+			_, _, err = record.CheckPage(page, record.MapPage, m.tag, number)
 		}
 		if err != nil {
 			f.Damaged = append(f.Damaged, "written map: "+err.Error())

@@ -160,7 +160,7 @@ func (a *Array) checkClean(p *page) error {
 	if !d.Peek(on, start[p.key.kind]+p.key.number*Block) {
 		return nil
 	}
-	number, err := record.CheckPage(on, p.key.kind, p.m.tag, p.key.number)
+	number, _, err := record.CheckPage(on, p.key.kind, p.m.tag, p.key.number)
 	// One that was torn is as good as whole when what it lacked was nothing new.
 	record.SealPage(ours, p.key.kind, p.m.tag, p.key.number, p.number)
 	record.SealPage(on, p.key.kind, p.m.tag, p.key.number, p.number)

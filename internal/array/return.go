@@ -201,7 +201,7 @@ func (a *Array) ownPage(m *member, kind record.PageKind, start, page int64) (buf
 	if err := m.disk.ReadAt(buf, start+page*Block); err != nil {
 		return nil, false, err
 	}
-	number, err := record.CheckPage(buf, kind, m.tag, page)
+	newest, oldest, err := record.CheckPage(buf, kind, m.tag, page)
 	if err != nil {
 		return nil, false, fmt.Errorf("%w: its tables are damaged: %w", ErrStale, err)
 	}
@@ -209,7 +209,7 @@ func (a *Array) ownPage(m *member, kind record.PageKind, start, page int64) (buf
 	if err != nil {
 		return nil, false, err
 	}
-	return buf, number < w.Checkpoint || number == w.Checkpoint && record.PageSumOf(buf) != w.Sum, nil
+	return buf, older(buf, newest, oldest, w), nil
 }
 
 // missed says whether a member that was away may lack anything of a stripe: some other member's checksums there were

@@ -176,7 +176,7 @@ func (t *tables) load(p *page) error {
 				return err
 			}
 			clear(buf)
-		} else if _, err := record.CheckPage(buf, record.WitnessPage, p.m.tag, number); err != nil {
+		} else if _, _, err := record.CheckPage(buf, record.WitnessPage, p.m.tag, number); err != nil {
 			clear(buf) // never written, or damaged: it proves nothing, and is written anew with what it is about
 		}
 	}
@@ -201,7 +201,7 @@ func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 		t.a.count(p.m, &p.m.errs.read)
 		return false, nil
 	}
-	number, err := record.CheckPage(buf, p.key.kind, p.m.tag, p.key.number)
+	number, oldest, err := record.CheckPage(buf, p.key.kind, p.m.tag, p.key.number)
 	if err != nil {
 		if !maybe {
 			t.a.count(p.m, &p.m.errs.checksum)
@@ -209,7 +209,10 @@ func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 		}
 		return false, nil
 	}
-	p.number, p.sum = number, record.PageSumOf(buf)
+	torn := oldest < number
+	if !torn {
+		p.number, p.sum = number, record.PageSumOf(buf)
+	}
 	if number > record.FirstCheckpoint(t.a.roster.shown.Load().Starts) {
 		probe.PageReadBack.Seen()
 	}
@@ -217,7 +220,7 @@ func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 	if err != nil {
 		return false, err
 	}
-	if old := number < w.Checkpoint || number == w.Checkpoint && p.sum != w.Sum; old && !probe.WitnessNotCompared.On() {
+	if old := older(buf, number, oldest, w); old && !probe.WitnessNotCompared.On() {
 		probe.WitnessAccused.Seen()
 		t.a.count(p.m, &p.m.errs.checksum)
 		if !p.m.setBack.Swap(true) {
@@ -226,10 +229,22 @@ func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 		}
 		return false, nil
 	}
-	if w.Checkpoint < number {
+	switch {
+	case torn:
+		t.setDirty(p) // written as a whole again before anybody bears witness of it
+	case w.Checkpoint < number:
 		t.testify(p)
 	}
 	return true, nil
+}
+
+// older says whether a page is older than its witness. The power may have gone while a page that had been set back was written:
+// then its newest sector is newer than the witness, and the others are what was set back.
+func older(buf []byte, newest, oldest uint64, w record.Witness) bool {
+	if probe.TornCountsAsNew.On() {
+		oldest = newest
+	}
+	return oldest < w.Checkpoint || newest == w.Checkpoint && record.PageSumOf(buf) != w.Sum
 }
 
 // holder is the slot that keeps the witnesses of a member's pages; -1 when none does.

@@ -70,7 +70,7 @@ func (o *outsider) page(kind record.PageKind, start, number int64) (buf []byte, 
 	if err := o.d.ReadAt(buf, start+number*block); err != nil {
 		return nil, 0, err
 	}
-	checkpoint, err = record.CheckPage(buf, kind, o.own.Tag(), number)
+	checkpoint, _, err = record.CheckPage(buf, kind, o.own.Tag(), number)
 	return buf, checkpoint, err
 }
 

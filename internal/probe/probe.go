@@ -88,6 +88,7 @@ const (
 	ChangeInWriteForgotten
 	TablesBeforeCache
 	WitnessNotCompared
+	TornCountsAsNew
 	WitnessedTooEarly
 	ReturnLosesBase
 	LeftInRosterEpoch
@@ -121,6 +122,7 @@ var mistakes = [Mistakes]string{
 	BroughtBackUnsettled: "brought back before the others have settled", JoiningHeadClaims: "a joining head claims too much",
 	CleanBeforeWritten: "dirty is cleared before the page is written", CleanAfterError: "a page counts as clean although its sync failed",
 	TablesBeforeCache: "tables are looked at before the cache", WitnessNotCompared: "witnesses are not compared",
+	TornCountsAsNew:        "a torn page counts as its newest sector alone",
 	ChangeInWriteForgotten: "a change of a page while it is written is forgotten",
 	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
 	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
