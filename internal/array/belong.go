@@ -24,7 +24,7 @@ import (
 //   - its backers are the members it names as taking part, in its state or the one just before it, and the members it names
 //     as away that are in the very state it says they left in
 //   - its opponents are the members it names as taking part that are in another state, and those it names as away that
-//     went on since
+//     went on since, other than by a change that never reached the members it counts on
 //   - a state is refuted when its opponents could have served the array without its backers: then they may have gone on,
 //     and what they hold may be newer. It is refuted as well when the members it names could not have served the array,
 //     because nothing is written then
@@ -246,7 +246,25 @@ func (x *claim) contradicts(c Candidate) bool {
 	if e.Left == 0 {
 		return c.Record.Epoch >= x.rec.Epoch
 	}
-	return c.Record.Epoch >= e.Left
+	return c.Record.Epoch >= e.Left && !x.halfway(c)
+}
+
+// halfway says whether a candidate that is away was the only one to get a change of the roster before a crash: the change next after
+// the state it left in, or may have, which counts on members that are in this state. When they are two or more they never had it,
+// since only one at a time is set back: so it never took effect, and the candidate did not go on by it.
+func (x *claim) halfway(c Candidate) bool {
+	e, own := x.rec.Roster[c.Record.Slot], c.Record
+	before := state{own.Epoch - 1, own.Before}
+	if before != (state{e.Left, e.LeftID}) && before != (state{e.Tried, e.TriedID}) {
+		return false
+	}
+	lack := 0
+	for slot, mine := range x.rec.Roster {
+		if slot < len(own.Roster) && own.Roster[slot].ID == mine.ID && takesPart(mine.Condition) && takesPart(own.Roster[slot].Condition) {
+			lack++
+		}
+	}
+	return lack >= 2
 }
 
 // doubt says which states there are, and who carries them.
