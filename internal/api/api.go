@@ -64,6 +64,8 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "map", c.Map)
 	handle(mux, log, "test-alerts", func(struct{}) ([]service.AlertResult, error) { return c.TestAlerts() })
 	handle(mux, log, "acknowledge", nothing(c.Acknowledge))
+	handle(mux, log, "attach", c.Attach)
+	handle(mux, log, "detach", c.Detach)
 	return mux
 }
 
@@ -299,6 +301,12 @@ func (c *Client) Surface(q service.SurfaceRequest) ([]service.Surface, error) {
 
 func (c *Client) TestAlerts() ([]service.AlertResult, error) {
 	return call[[]service.AlertResult](c, "test-alerts", struct{}{})
+}
+func (c *Client) Attach(q service.AttachRequest) (*service.DeviceStatus, error) {
+	return call[*service.DeviceStatus](c, "attach", q)
+}
+func (c *Client) Detach(q service.DetachRequest) (*service.DetachReply, error) {
+	return call[*service.DetachReply](c, "detach", q)
 }
 func (c *Client) Acknowledge(name string) error { return noResult(c, "acknowledge", name) }
 func (c *Client) Close() error                  { c.http.CloseIdleConnections(); return nil }

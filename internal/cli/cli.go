@@ -97,6 +97,10 @@ type env struct {
 	reallocated        int64
 	temperature        float64
 	metrics, monitor   bool
+	boot, force        bool
+	leave, userSpace   bool
+	carry              string
+	flagSet            *flag.FlagSet
 }
 
 // usageError is a wrong use of a command.
@@ -105,10 +109,10 @@ type usageError struct{ text string }
 func (u usageError) Error() string { return u.text }
 
 func commands() []command {
-	return []command{disksCommand, planCommand, createCommand, serveCommand, statusCommand, nextCommand, watchCommand, mayPullCommand, locateCommand,
+	return []command{disksCommand, planCommand, createCommand, attachCommand, detachCommand, serveCommand, statusCommand, nextCommand, watchCommand, mayPullCommand, locateCommand,
 		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, surfaceCommand, rescueCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
 		startCommand, stopCommand, renameCommand, eraseCommand, chooseCommand, dissolveCommand, historyCommand, reportCommand, inspectCommand, alertsCommand, acknowledgeCommand,
-		labCommand, demoCommand, versionCommand, helpCommand}
+		labCommand, demoCommand, keeperCommand, versionCommand, helpCommand}
 }
 
 // Run is the whole program: it returns the exit status.

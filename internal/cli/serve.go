@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"nidalo/internal/api"
+	"nidalo/internal/keeper"
 	"nidalo/internal/nbd"
 	"nidalo/internal/service"
 	"nidalo/internal/view"
@@ -99,6 +100,9 @@ func serve(e *env, _ []string) error {
 			return err
 		}
 		defer pprof.StopCPUProfile()
+	}
+	for _, why := range keeper.Steady() {
+		log.Debug("the service is not as steady as it should be", "reason", why)
 	}
 	stop, reload := make(chan os.Signal, 2), make(chan os.Signal, 1)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)

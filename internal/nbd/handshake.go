@@ -216,7 +216,11 @@ func (c *conn) info(option uint32, body []byte) (done bool, err error) {
 	}
 	for rest = rest[2:]; len(rest) > 0; rest = rest[2:] {
 		if be.Uint16(rest) == infoName {
-			if err := c.reply(option, repInfo, append(be.AppendUint16(nil, infoName), name...)); err != nil {
+			canonical := name
+			if x, ok := export.(Named); ok {
+				canonical = x.CanonicalName()
+			}
+			if err := c.reply(option, repInfo, append(be.AppendUint16(nil, infoName), canonical...)); err != nil {
 				return false, err
 			}
 		}

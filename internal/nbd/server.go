@@ -51,6 +51,14 @@ type Receiver interface {
 	Receive(off, length int64, fill func([]byte) error) error
 }
 
+// DurableWriter is an Export that writes and flushes a range in one.
+type DurableWriter interface {
+	WriteDurable(p []byte, off int64) error
+}
+
+// Named is an Export with a name of its own, which clients that ask are told instead of the one they came with.
+type Named interface{ CanonicalName() string }
+
 // ErrNotTaken is returned by a Receiver that would rather have the data by Write.
 var ErrNotTaken = errors.New("not taken")
 
@@ -137,21 +145,48 @@ func (s *Server) serve(l net.Listener, b Budget, settings *tls.Config) error {
 	}
 }
 
-func (s *Server) handle(nc net.Conn, g *gate, settings *tls.Config) {
+// ServeDevice serves an export to the kernel's own client, which has no handshake, until that leaves. What is on its way has memory
+// of its own.
+func (s *Server) ServeDevice(nc net.Conn, x Export) error {
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		return net.ErrClosed
+	}
+	s.conns[nc] = true
+	s.wait.Add(1)
+	s.mu.Unlock()
 	defer s.wait.Done()
+	c := s.newConn(nc, newGate(Budget{Memory: clientMemory}), nil)
+	defer s.forget(c)
+	c.gate.clients[c] = true
+	enlarge(nc)
+	c.export = x
+	return c.transmit()
+}
+
+func (s *Server) newConn(nc net.Conn, g *gate, settings *tls.Config) *conn {
 	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports, tls: settings, gate: g, peer: peerOf(nc),
 		memory: semaphore.NewWeighted(clientMemory)}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	c.written.L = &c.writing
 	c.last.Store(time.Now().UnixNano())
-	defer func() {
-		c.cancel()
-		_ = nc.Close()
-		g.leave(c)
-		s.mu.Lock()
-		delete(s.conns, nc)
-		s.mu.Unlock()
-	}()
+	return c
+}
+
+func (s *Server) forget(c *conn) {
+	c.cancel()
+	_ = c.nc.Close()
+	c.gate.leave(c)
+	s.mu.Lock()
+	delete(s.conns, c.nc)
+	s.mu.Unlock()
+}
+
+func (s *Server) handle(nc net.Conn, g *gate, settings *tls.Config) {
+	defer s.wait.Done()
+	c := s.newConn(nc, g, settings)
+	defer s.forget(c)
 	g.greet(c)
 	enlarge(nc)
 	_ = nc.SetDeadline(time.Now().Add(handshakeTime))

@@ -215,9 +215,16 @@ func (c *conn) serve(r request) error {
 		return c.blockStatus(r)
 	}
 	var err error
+	durable := r.flags&cmdFlagFUA != 0 && r.kind != cmdFlush
 	switch r.kind {
 	case cmdWrite:
-		if err = r.err; !r.taken {
+		x, whole := c.export.(DurableWriter)
+		switch {
+		case r.taken:
+			err = r.err
+		case durable && whole:
+			err, durable = x.WriteDurable(r.data, off), false
+		default:
 			err = c.export.Write(r.data, off)
 		}
 	case cmdFlush:
@@ -225,7 +232,7 @@ func (c *conn) serve(r request) error {
 	case cmdTrim, cmdWriteZeroes:
 		err = c.export.Zero(off, length)
 	}
-	if err == nil && r.flags&cmdFlagFUA != 0 && r.kind != cmdFlush {
+	if err == nil && durable {
 		err = c.export.FlushRange(off, length)
 	}
 	if err != nil {

@@ -46,6 +46,8 @@ type Control interface {
 	Map(name string) (*MapReply, error)
 	TestAlerts() ([]AlertResult, error)
 	Acknowledge(array string) error
+	Attach(AttachRequest) (*DeviceStatus, error)
+	Detach(DetachRequest) (*DetachReply, error)
 	Close() error
 }
 
@@ -126,6 +128,7 @@ type ArrayStatus struct {
 	Epoch      uint64         `json:"epoch"`
 	Created    time.Time      `json:"created"`
 	Export     string         `json:"export,omitempty"`
+	Device     *DeviceStatus  `json:"device,omitempty"` // that it is attached as
 	Members    []MemberStatus `json:"members"`
 	Shared     []string       `json:"shared_disks,omitempty"` // of an array that could be created: members on one disk, in words
 	NotVetted  []string       `json:"not_vetted,omitempty"`   // of an array that could be created: disks never proven

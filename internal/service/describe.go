@@ -25,10 +25,13 @@ func (s *Service) Status(name string) (*Status, error) {
 	if s.opt.Stays {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}
+	attached := s.attachedDevices()
 	for _, r := range s.running() {
 		if name == "" || r.Name() == name || r.ID().String() == name {
 			r.Probe()
-			out.Arrays = append(out.Arrays, s.describe(r, disks))
+			a := s.describe(r, disks)
+			a.Device = attached[a.ID]
+			out.Arrays = append(out.Arrays, a)
 		}
 	}
 	for _, i := range s.idleArrays() {

@@ -438,6 +438,14 @@ func (s *Service) membersOn(info DiskInfo) (out []string) {
 func (s *Service) unused(r *running) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.free(r)
+}
+
+// free says why an array cannot be taken out of service. s.mu is held.
+func (s *Service) free(r *running) error {
+	if _, attached := s.mem.Attached[r.ID().String()]; attached {
+		return &Error{What: fmt.Sprintf("array %q is attached to this host as a device", r.Name()), Hints: []string{"nidalo detach " + r.Name() + "   ends that first"}}
+	}
 	return r.unused()
 }
 
@@ -456,7 +464,7 @@ func (r *running) unused() error {
 func (s *Service) takeOut(r *running) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if err := r.unused(); err != nil {
+	if err := s.free(r); err != nil {
 		return err
 	}
 	delete(s.arrays, r.Name())

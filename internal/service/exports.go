@@ -41,6 +41,9 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 	if of, yes := strings.CutPrefix(name, rescuePrefix); yes {
 		return s.openRescue(of)
 	}
+	if of, yes := strings.CutPrefix(name, attachedPrefix); yes {
+		return s.openAttached(of, peer)
+	}
 	r := s.arrays[name]
 	if r == nil {
 		return nil, nil, nbd.ErrNoExport
@@ -52,7 +55,11 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 		r.peers[peer] = p
 	}
 	p.connections++
-	return export{r.Array, p.Client}, func() {
+	var out nbd.Export = export{r.Array, p.Client}
+	if _, attached := s.mem.Attached[r.ID().String()]; attached {
+		out = guarded{export{r.Array, p.Client}}
+	}
+	return out, func() {
 		s.mu.Lock()
 		r.clients--
 		if p.connections--; p.connections == 0 && r.peers[peer] == p {

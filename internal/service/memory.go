@@ -15,14 +15,15 @@ type memory struct {
 	Spares []Spare           `json:"spares"`
 	Paces  map[string]string `json:"paces"` // schedules by array; "" for all
 	// Took notes where a spare stepped in: by array and serial of the disk that took over, the serial of the one that failed.
-	Took     map[string]string `json:"took"`
-	Vets     []Vetting         `json:"vets,omitempty"`
-	Surfaces []Surface         `json:"surface_tests,omitempty"`
-	Swaps    []diskSwap        `json:"disk_replacements,omitempty"`
-	Names    map[string]string `json:"names"`            // of the arrays that belong to this home, by identity
-	Bad      map[string]string `json:"bad"`              // disks that failed, by serial or path, and why
-	Chosen   map[string]string `json:"chosen,omitempty"` // of copies of a member, by its identity, the disk that is used
-	Quiet    map[string]string `json:"quiet"`            // acknowledged conditions and the state they had
+	Took     map[string]string     `json:"took"`
+	Vets     []Vetting             `json:"vets,omitempty"`
+	Surfaces []Surface             `json:"surface_tests,omitempty"`
+	Swaps    []diskSwap            `json:"disk_replacements,omitempty"`
+	Names    map[string]string     `json:"names"`              // of the arrays that belong to this home, by identity
+	Bad      map[string]string     `json:"bad"`                // disks that failed, by serial or path, and why
+	Chosen   map[string]string     `json:"chosen,omitempty"`   // of copies of a member, by its identity, the disk that is used
+	Attached map[string]attachment `json:"attached,omitempty"` // arrays that are devices of this host, by identity
+	Quiet    map[string]string     `json:"quiet"`              // acknowledged conditions and the state they had
 }
 
 func (s *Service) memoryPath() string { return filepath.Join(s.opt.Home, "service.json") }

@@ -72,6 +72,8 @@ type running struct {
 	*array.Array
 	clients int
 	peers   map[string]*connected
+	session *session // of the keeper, while it is attached
+	since   uint64   // the first of the starts up to this one that were all on this host
 }
 
 func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[string]*connected{}} }
@@ -391,6 +393,10 @@ func (s *Service) startOne(found []array.Candidate) error {
 	if s.opt.Looks {
 		open = array.Look
 	}
+	since := uint64(0)
+	if !s.opt.Looks {
+		since = s.continuous(set.Newest.Array.String(), set.Newest.Starts)
+	}
 	a, err := open(set, s.engine())
 	if err != nil {
 		release(false)
@@ -400,7 +406,9 @@ func (s *Service) startOne(found []array.Candidate) error {
 	}
 	release(true)
 	s.mu.Lock()
-	s.arrays[a.Name()] = newRunning(a)
+	r := newRunning(a)
+	r.since = since
+	s.arrays[a.Name()] = r
 	s.idle = slices.DeleteFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == a.ID() })
 	s.mu.Unlock()
 	s.opt.Log.Info("array started", "array", a.Name(), "condition", a.Condition(), "level", a.Geometry().Level)

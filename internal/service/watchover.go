@@ -57,6 +57,7 @@ func (s *Service) lookLoop() {
 		s.health()
 		s.stepIn()
 		s.applyPaces()
+		s.keepAttached()
 		if time.Since(minute) > time.Minute {
 			minute = time.Now()
 			s.takeReadings()

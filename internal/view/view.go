@@ -168,6 +168,9 @@ func (s *Screen) Status(st *service.Status) {
 		if st.Serving && a.Export != "" && a.Condition != "failed" {
 			s.Printf("Served as %s\n", a.Export)
 		}
+		if a.Device != nil {
+			s.Printf("Attached as %s\n", DeviceLine(a.Device))
+		}
 		s.Next(a.Next)
 	}
 	for _, t := range st.Disks {

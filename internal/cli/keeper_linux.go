@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"log/slog"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+	"time"
+
+	"github.com/coreos/go-systemd/v22/daemon"
+
+	"nidalo/internal/api"
+	"nidalo/internal/keeper"
+	"nidalo/internal/service"
+)
+
+var keeperCommand = command{name: "keeper", usage: "[-leave]", short: "hold the devices of attached arrays (runs by itself)",
+	help: `
+The process that holds the devices of attached arrays while the service is restarted, upgraded or killed. It listens on
+keeper.sock in the home, for the service only. The package runs it as nidalo-keeper.service; a service that was started by
+hand starts one when the first array is attached.
+
+It is never restarted for an upgrade. When it is stopped, devices of the kernel's client stay and hold their requests until
+another keeper takes them over; those in user space end, for which it waits until nobody uses them.
+
+  nidalo keeper`,
+	flags: func(e *env, f *flag.FlagSet) {
+		f.BoolVar(&e.leave, "leave", false, "end when no device is left")
+		f.BoolVar(&e.userSpace, "user-space", os.Getenv("NIDALO_KEEPER_USER_SPACE") != "", "make devices in user space even where the kernel has a client")
+		f.StringVar(&e.carry, "carry-over", "64MiB", "the `SIZE` of what each device may have that is not flushed")
+	},
+	run: keep,
+}
+
+func keep(e *env, _ []string) error {
+	carry, err := service.ParseSize(e.carry)
+	if err != nil {
+		return usageError{"-carry-over: " + err.Error()}
+	}
+	log := slog.New(slog.NewTextHandler(e.err.Out, nil))
+	debug.SetGCPercent(40)
+	unsteady := keeper.Steady()
+	for _, why := range unsteady {
+		log.Warn("the keeper is not as steady as it should be", "reason", why)
+	}
+	stop := make(chan os.Signal, 2)
+	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
+	signal.Ignore(syscall.SIGHUP)
+	// Before the devices are taken over: of two keepers one gives up here.
+	l, err := api.Listen(keeper.Socket(e.home), "")
+	if err != nil {
+		return err
+	}
+	k, err := keeper.Open(keeper.Options{Home: e.home, Run: keeper.RunFolder(), Program: Version, Carry: carry, NoKernel: e.userSpace, Log: log, Unsteady: unsteady})
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- api.Serve(l, k.Handler()) }()
+	log.Info("keeping", "home", e.home, "devices", len(k.State().Devices))
+	notify(log, daemon.SdNotifyReady)
+	began := time.Now()
+	for running := true; running; {
+		select {
+		case sig := <-stop:
+			log.Info("stopping", "signal", sig.String())
+			running = false
+		case err = <-failed:
+			running = false
+		case <-k.Idle():
+			running = !e.leave
+		case <-time.After(time.Second):
+			running = !(e.leave && time.Since(began) > 20*time.Second && len(k.State().Devices) == 0)
+		}
+	}
+	notify(log, daemon.SdNotifyStopping)
+	give := make(chan struct{})
+	go func() {
+		<-stop
+		close(give)
+	}()
+	err = errors.Join(err, k.Close(give))
+	_ = l.Close()
+	_ = os.Remove(keeper.Socket(e.home))
+	return err
+}

@@ -1,0 +1,369 @@
+//go:build linux
+
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/sys/unix"
+
+	"nidalo/internal/carryover"
+)
+
+// device is an array attached to this host.
+type device struct {
+	Spec
+	k     *Keeper
+	log   *slog.Logger
+	relay *relay
+	fuse  *fuseFront // nil: the kernel's client
+
+	mu      sync.Mutex
+	serving int  // connections of the kernel that are being served
+	over    bool // it is being detached
+	wait    sync.WaitGroup
+}
+
+// Spec is what is written down of a device, for the next keeper.
+type Spec struct {
+	Version int    `json:"version"`
+	Array   string `json:"array"` // its identity
+	Name    string `json:"name"`
+	Home    string `json:"home"`
+	Socket  string `json:"socket"` // of the service
+	Export  string `json:"export"`
+	Kind    string `json:"kind"`
+	Device  string `json:"device"` // path
+}
+
+// Kinds of devices.
+const (
+	KindKernel = "kernel" // the kernel's client of the block protocol
+	KindFuse   = "fuse"   // a loop device on a file system in user space
+)
+
+func (s Spec) index() int {
+	n, _ := strconv.Atoi(strings.TrimPrefix(filepath.Base(s.Device), "nbd"))
+	return n
+}
+
+// backend is the identity that the kernel keeps with a device.
+func (s Spec) backend() string { return "nidalo:" + s.Array }
+
+func (k *Keeper) specPath(id string) string { return filepath.Join(k.opt.Run, "attached", id+".json") }
+func (k *Keeper) carryPath(id string) string {
+	return filepath.Join(k.opt.Run, "carry-over", id)
+}
+
+// announce notes what a device is going to be, where udev finds it, before it can be seen.
+func (k *Keeper) announce(s Spec) error {
+	path := filepath.Join(k.opt.Run, "devices", filepath.Base(s.Device))
+	return errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, fmt.Appendf(nil, "NIDALO_NAME=%s\nNIDALO_ARRAY=%s\n", s.Name, s.Array), 0o644))
+}
+
+func (k *Keeper) save(s Spec) error {
+	raw, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	path := k.specPath(s.Array)
+	return errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path+".new", append(raw, '\n'), 0o600), os.Rename(path+".new", path))
+}
+
+func (k *Keeper) forget(s Spec) {
+	_ = os.Remove(k.specPath(s.Array))
+	_ = os.Remove(filepath.Join(k.opt.Run, "devices", filepath.Base(s.Device)))
+	if to, err := os.Readlink(s.Link()); err == nil && (to == s.Device || filepath.Base(to) == filepath.Base(s.Device)) {
+		_ = os.Remove(s.Link())
+	}
+}
+
+// Link is the path of a device that stays the same.
+func (s Spec) Link() string { return "/dev/nidalo/" + s.Name }
+
+// link makes the stable link where no udev does.
+func (s Spec) link() error {
+	tries := 40
+	if _, err := os.Stat("/run/udev/control"); err != nil {
+		tries = 0
+	}
+	for range tries {
+		if to, err := filepath.EvalSymlinks(s.Link()); err == nil && to == s.Device {
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond) // udev may be about to
+	}
+	if err := os.MkdirAll(filepath.Dir(s.Link()), 0o755); err != nil {
+		return err
+	}
+	temporary := s.Link() + ".new"
+	_ = os.Remove(temporary)
+	return errors.Join(os.Symlink(s.Device, temporary), os.Rename(temporary, s.Link()))
+}
+
+// attach makes a device for an array. It returns when the device can be used.
+func (k *Keeper) attach(q AttachRequest) (*device, error) {
+	id, err := uuid.Parse(q.Array)
+	if err != nil {
+		return nil, err
+	}
+	d := &device{k: k, log: k.opt.Log.With("array", q.Name), Spec: Spec{Version: Version, Array: id.String(), Name: q.Name, Home: k.opt.Home, Socket: q.Socket, Export: q.Export}}
+	noClient := haveKernelClient()
+	if k.opt.NoKernel {
+		noClient = errors.New("this keeper was told not to use the kernel's client of the block protocol")
+	}
+	if d.Kind = KindKernel; noClient != nil {
+		if err := haveFuse(); err != nil {
+			return nil, fmt.Errorf("%w; nor can a file system in user space with a loop device be used: %w", noClient, err)
+		}
+		d.Kind = KindFuse
+	}
+	if err := os.MkdirAll(filepath.Dir(k.carryPath(d.Array)), 0o700); err != nil {
+		return nil, err
+	}
+	// What an earlier attachment of the array left is passed on again by the relay; a new one is made when there is none.
+	ring, err := carryover.Open(k.carryPath(d.Array))
+	if errors.Is(err, os.ErrNotExist) {
+		ring, err = carryover.Create(k.carryPath(d.Array), k.opt.Carry, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if d.relay, err = newRelay(q.Socket, q.Export, ring, d.log, d.resized, true); err != nil {
+		_ = ring.Close()
+		return nil, err
+	}
+	if d.Kind == KindKernel {
+		err = d.startKernel()
+	} else {
+		d.fuse, err = startFuse(filepath.Join(k.opt.Run, "fuse", d.Array), port{d.relay, context.Background()}, func(path string) error {
+			d.Device = path
+			return errors.Join(k.announce(d.Spec), k.save(d.Spec))
+		})
+	}
+	if err != nil {
+		d.relay.close()
+		_ = ring.Close()
+		k.forget(d.Spec)
+		_ = os.Remove(k.carryPath(d.Array))
+		return nil, err
+	}
+	if err := d.link(); err != nil {
+		d.log.Warn("the link to the device cannot be made", "reason", err)
+	}
+	d.log.Info("attached", "device", d.Device, "by", d.Kind)
+	return d, nil
+}
+
+// startKernel takes a free device of the kernel's client.
+func (d *device) startKernel() error {
+	for _, index := range freeKernel() {
+		d.Device = fmt.Sprintf("/dev/nbd%d", index)
+		if err := errors.Join(d.k.announce(d.Spec), d.k.save(d.Spec)); err != nil {
+			return err
+		}
+		theirs, ours, err := pairs(connections())
+		if err == nil {
+			d.serve(ours)
+			err = connectKernel(index, d.relay.size.Load(), d.backend(), theirs)
+		}
+		closeAll(theirs)
+		if err == nil {
+			return nil
+		}
+		for _, nc := range ours {
+			_ = nc.Close()
+		}
+		_ = os.Remove(filepath.Join(d.k.opt.Run, "devices", filepath.Base(d.Device)))
+		if !errors.Is(err, unix.EBUSY) && !errors.Is(err, unix.EEXIST) {
+			return fmt.Errorf("the kernel's client of the block protocol: %w", err)
+		}
+	}
+	return errors.New("all devices of the kernel's client of the block protocol are taken")
+}
+
+func closeAll(files []*os.File) {
+	for _, f := range files {
+		_ = f.Close()
+	}
+}
+
+// serve serves connections of the kernel until they end. Then those that are missing are made again.
+func (d *device) serve(conns []net.Conn) {
+	d.mu.Lock()
+	d.serving += len(conns)
+	d.mu.Unlock()
+	for _, nc := range conns {
+		ctx, cancel := context.WithCancel(context.Background())
+		if err := onHangup(nc, cancel); err != nil {
+			d.log.Warn("a connection of the device cannot be watched", "reason", err)
+		}
+		d.wait.Go(func() {
+			err := d.k.blocks.ServeDevice(nc, port{d.relay, ctx})
+			cancel()
+			d.mu.Lock()
+			d.serving--
+			over := d.over
+			d.mu.Unlock()
+			if !over && d.k.ctx.Err() == nil {
+				d.log.Warn("a connection of the device ended; it is made again", "reason", err)
+				d.mend()
+			}
+		})
+	}
+}
+
+// onHangup calls f when the other end of a socket is shut down.
+func onHangup(nc net.Conn, f func()) error {
+	raw, err := nc.(*net.UnixConn).SyscallConn()
+	if err != nil {
+		return err
+	}
+	fd := -1
+	if e := raw.Control(func(n uintptr) { fd, err = unix.FcntlInt(n, unix.F_DUPFD_CLOEXEC, 0) }); e != nil || err != nil {
+		return errors.Join(e, err)
+	}
+	go func() {
+		defer unix.Close(fd)
+		for {
+			p := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLRDHUP}}
+			if _, err := unix.Poll(p, -1); err == nil && p[0].Revents != 0 || err != nil && !errors.Is(err, unix.EINTR) {
+				f()
+				return
+			}
+		}
+	}()
+	return nil
+}
+
+// mend makes the connections that a device of the kernel lacks. A socket that the kernel had no use for, because it has not noticed yet
+// that one is dead, is closed again and with that comes back here.
+func (d *device) mend() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for d.serving < connections() && !d.over && d.k.ctx.Err() == nil {
+		missing := connections() - d.serving
+		d.mu.Unlock()
+		theirs, ours, err := pairs(missing)
+		if err == nil {
+			d.serve(ours)
+			err = reconnectKernel(d.index(), d.backend(), theirs)
+		}
+		closeAll(theirs)
+		if err != nil {
+			for _, nc := range ours {
+				_ = nc.Close()
+			}
+			d.log.Warn("the device cannot be connected again", "device", d.Device, "reason", err)
+		}
+		time.Sleep(retry)
+		d.mu.Lock()
+		if err != nil && backendOf(d.index()) != d.backend() { // somebody else ended it
+			d.over = true
+			go d.k.ended(d)
+		}
+		return // a connection that ended meanwhile calls again
+	}
+}
+
+// adopt takes over a device that another keeper left.
+func (k *Keeper) adopt(s Spec) (*device, error) {
+	id, err := uuid.Parse(s.Array)
+	if err != nil || s.Version != Version {
+		return nil, fmt.Errorf("%s: written by another version", k.specPath(s.Array))
+	}
+	if s.Kind != KindKernel || backendOf(s.index()) != s.backend() {
+		k.forget(s)
+		if s.Kind == KindFuse { // it died with its keeper
+			_ = unix.Unmount(filepath.Join(k.opt.Run, "fuse", s.Array), unix.MNT_DETACH)
+			_ = os.Remove(filepath.Join(k.opt.Run, "fuse", s.Array))
+		}
+		return nil, fmt.Errorf("%s: the device is gone", s.Device)
+	}
+	d := &device{Spec: s, k: k, log: k.opt.Log.With("array", s.Name)}
+	ring, err := carryover.Open(k.carryPath(s.Array))
+	switch {
+	case errors.Is(err, carryover.ErrVersion):
+		return nil, fmt.Errorf("%w: what was acknowledged and not flushed stays there; run the version that wrote it, or detach the array with -force, which loses that", err)
+	case err != nil:
+		d.log.Error("what was acknowledged and not flushed is lost; the next flush of the device fails", "reason", err)
+		if ring, err = carryover.Create(k.carryPath(s.Array), k.opt.Carry, id); err != nil {
+			return nil, err
+		}
+		ring.SetLost(true)
+	}
+	if d.relay, err = newRelay(s.Socket, s.Export, ring, d.log, d.resized, false); err != nil {
+		return nil, err
+	}
+	d.mend()
+	d.log.Info("device taken over", "device", d.Device)
+	return d, nil
+}
+
+func (d *device) resized(size int64) {
+	var err error
+	if d.fuse != nil {
+		err = d.fuse.resize(size)
+	} else {
+		err = resizeKernel(d.index(), d.backend(), size)
+	}
+	d.log.Info("the array has another size", "device", d.Device, "bytes", size, "error", err)
+}
+
+// detach ends a device. Unless it is forced nothing holds it, and everything is flushed first.
+func (d *device) detach(force bool) error {
+	if !force {
+		f, err := os.OpenFile(d.Device, os.O_RDWR|unix.O_EXCL, 0)
+		if errors.Is(err, unix.EBUSY) {
+			return &Held{Device: d.Device, By: Holders(d.Device)}
+		}
+		if err != nil {
+			return err
+		}
+		if by := Holders(d.Device); len(by) > 0 {
+			_ = f.Close()
+			return &Held{Device: d.Device, By: by}
+		}
+		err = f.Sync()
+		_ = f.Close()
+		if err == nil {
+			err = (port{d.relay, d.k.ctx}).Flush()
+		}
+		if err != nil {
+			return fmt.Errorf("what was written to %s cannot be flushed: %w", d.Device, err)
+		}
+	}
+	d.mu.Lock()
+	d.over = true
+	d.mu.Unlock()
+	if force {
+		d.relay.stop() // whatever waits for the service fails
+	}
+	var err error
+	if d.fuse != nil {
+		err = d.fuse.stop(force)
+	} else if err = disconnectKernel(d.index()); errors.Is(err, unix.EINVAL) {
+		err = nil // it is gone already
+	}
+	d.relay.close()
+	d.wait.Wait()
+	d.k.forget(d.Spec)
+	_ = d.relay.ring.Close()
+	if err == nil || force {
+		_ = os.Remove(d.k.carryPath(d.Array))
+	}
+	d.log.Info("detached", "device", d.Device, "forced", force)
+	return err
+}

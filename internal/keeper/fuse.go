@@ -1,0 +1,229 @@
+//go:build linux
+
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/hanwen/go-fuse/v2/fs"
+	"github.com/hanwen/go-fuse/v2/fuse"
+	"golang.org/x/sys/unix"
+
+	"nidalo/internal/nbd"
+)
+
+// Where the kernel has no client of the block protocol: a file system in user space with one file, and a loop device on that.
+// Such a device lives as long as the keeper: it survives a restart of the service, not one of the keeper.
+
+// fuseFront is such a device.
+type fuseFront struct {
+	folder string
+	server *fuse.Server
+	file   *arrayFile
+	loop   *os.File
+	path   string
+}
+
+// fileName is the one file.
+const fileName = "array"
+
+// arrayFile is an array as a file.
+type arrayFile struct {
+	fs.Inode
+	port port
+}
+
+var (
+	_ fs.NodeOpener    = (*arrayFile)(nil)
+	_ fs.NodeGetattrer = (*arrayFile)(nil)
+	_ fs.NodeReader    = (*arrayFile)(nil)
+	_ fs.NodeWriter    = (*arrayFile)(nil)
+	_ fs.NodeFsyncer   = (*arrayFile)(nil)
+	_ fs.NodeAllocater = (*arrayFile)(nil)
+	_ fs.NodeSetattrer = (*arrayFile)(nil)
+)
+
+func (f *arrayFile) Open(context.Context, uint32) (fs.FileHandle, uint32, syscall.Errno) {
+	return nil, fuse.FOPEN_DIRECT_IO | fuse.FOPEN_PARALLEL_DIRECT_WRITES, 0
+}
+
+func (f *arrayFile) Getattr(_ context.Context, _ fs.FileHandle, out *fuse.AttrOut) syscall.Errno {
+	out.Mode, out.Size, out.Blksize = syscall.S_IFREG|0o600, uint64(f.port.Size()), BlockSize
+	out.Blocks = out.Size / 512
+	return 0
+}
+
+// Setattr accepts what does not matter; the size is the array's.
+func (f *arrayFile) Setattr(ctx context.Context, h fs.FileHandle, in *fuse.SetAttrIn, out *fuse.AttrOut) syscall.Errno {
+	if size, ok := in.GetSize(); ok && int64(size) != f.port.Size() {
+		return syscall.EPERM
+	}
+	return f.Getattr(ctx, h, out)
+}
+
+func (f *arrayFile) Read(_ context.Context, _ fs.FileHandle, p []byte, off int64) (fuse.ReadResult, syscall.Errno) {
+	if rest := f.port.Size() - off; rest < int64(len(p)) {
+		p = p[:max(rest, 0)]
+	}
+	if _, err := f.port.Read(p, off); err != nil {
+		return nil, errno(err)
+	}
+	return fuse.ReadResultData(p), 0
+}
+
+func (f *arrayFile) Write(_ context.Context, _ fs.FileHandle, p []byte, off int64) (uint32, syscall.Errno) {
+	if off < 0 || off+int64(len(p)) > f.port.Size() {
+		return 0, syscall.ENOSPC
+	}
+	if err := f.port.Write(p, off); err != nil {
+		return 0, errno(err)
+	}
+	return uint32(len(p)), 0
+}
+
+func (f *arrayFile) Fsync(context.Context, fs.FileHandle, uint32) syscall.Errno {
+	return errno(f.port.Flush())
+}
+
+func (f *arrayFile) Allocate(_ context.Context, _ fs.FileHandle, off, size uint64, mode uint32) syscall.Errno {
+	if mode&(unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_ZERO_RANGE) == 0 {
+		return syscall.EOPNOTSUPP
+	}
+	if off+size < off || off+size > uint64(f.port.Size()) {
+		return syscall.ENOSPC
+	}
+	return errno(f.port.Zero(int64(off), int64(size)))
+}
+
+func errno(err error) syscall.Errno {
+	switch {
+	case err == nil:
+		return 0
+	case errors.Is(err, nbd.ErrNoSpace):
+		return syscall.ENOSPC
+	}
+	return syscall.EIO
+}
+
+type arrayFolder struct {
+	fs.Inode
+	file *arrayFile
+}
+
+func (d *arrayFolder) OnAdd(ctx context.Context) {
+	d.AddChild(fileName, d.NewPersistentInode(ctx, d.file, fs.StableAttr{Mode: syscall.S_IFREG, Ino: 2}), false)
+}
+
+// startFuse makes the device. announce is told its name before it can be seen.
+func startFuse(folder string, p port, announce func(device string) error) (*fuseFront, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	f := &fuseFront{folder: folder, file: &arrayFile{port: p}}
+	none := time.Duration(0)
+	var err error
+	f.server, err = fs.Mount(folder, &arrayFolder{file: f.file}, &fs.Options{AttrTimeout: &none, EntryTimeout: &none, MountOptions: fuse.MountOptions{
+		DirectMount: true, FsName: "nidalo", Name: "nidalo", MaxWrite: 1 << 20, MaxBackground: 128, DisableXAttrs: true}})
+	if err != nil {
+		_ = os.Remove(folder)
+		return nil, fmt.Errorf("a file system in user space: %w", err)
+	}
+	if err := f.attachLoop(announce); err != nil {
+		_ = f.server.Unmount()
+		_ = os.Remove(folder)
+		return nil, fmt.Errorf("a loop device: %w", err)
+	}
+	return f, nil
+}
+
+// attachLoop puts a loop device onto the file.
+func (f *fuseFront) attachLoop(announce func(string) error) error {
+	control, err := os.OpenFile("/dev/loop-control", os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer control.Close()
+	backing, err := os.OpenFile(filepath.Join(f.folder, fileName), os.O_RDWR|unix.O_DIRECT, 0)
+	if err != nil {
+		return err
+	}
+	defer backing.Close()
+	for try := 0; ; try++ {
+		index, err := unix.IoctlRetInt(int(control.Fd()), unix.LOOP_CTL_GET_FREE)
+		if err != nil {
+			return err
+		}
+		f.path = fmt.Sprintf("/dev/loop%d", index)
+		if f.loop, err = os.OpenFile(f.path, os.O_RDWR, 0); err != nil {
+			return err
+		}
+		if err = announce(f.path); err == nil {
+			config := unix.LoopConfig{Fd: uint32(backing.Fd()), Size: BlockSize, Info: unix.LoopInfo64{Flags: unix.LO_FLAGS_DIRECT_IO}}
+			copy(config.Info.File_name[:], backing.Name())
+			err = unix.IoctlLoopConfigure(int(f.loop.Fd()), &config)
+		}
+		if err == nil {
+			return nil
+		}
+		_ = f.loop.Close()
+		if !errors.Is(err, unix.EBUSY) || try > 20 { // another was faster
+			return err
+		}
+	}
+}
+
+func (f *fuseFront) resize(int64) error {
+	return unix.IoctlSetInt(int(f.loop.Fd()), unix.LOOP_SET_CAPACITY, 0)
+}
+
+// stop ends the device. When force is set, what hangs in it fails.
+func (f *fuseFront) stop(force bool) error {
+	err := unix.IoctlSetInt(int(f.loop.Fd()), unix.LOOP_CLR_FD, 0)
+	_ = f.loop.Close()
+	if force {
+		err = nil // whoever still holds it gets errors
+		f.abort()
+	}
+	for range 50 { // the loop device lets go of the file when the last one has closed it
+		if e := f.server.Unmount(); e == nil {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	_ = unix.Unmount(f.folder, unix.MNT_DETACH)
+	_ = os.Remove(f.folder)
+	return err
+}
+
+// abort ends the connection of the file system with the kernel: every request that waits fails.
+func (f *fuseFront) abort() {
+	var st unix.Stat_t
+	if unix.Stat(f.folder, &st) != nil {
+		return
+	}
+	_ = os.WriteFile(fmt.Sprintf("/sys/fs/fuse/connections/%d/abort", unix.Minor(st.Dev)), []byte("1"), 0)
+}
+
+// haveFuse says what is missing for such a device.
+func haveFuse() error {
+	var missing []string
+	for path, module := range map[string]string{"/dev/fuse": "fuse", "/dev/loop-control": "loop"} {
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			missing = append(missing, fmt.Sprintf("%s (module %s): %v", path, module, errors.Unwrap(err)))
+			continue
+		}
+		_ = f.Close()
+	}
+	if len(missing) > 0 {
+		return errors.New(strings.Join(missing, "; "))
+	}
+	return nil
+}

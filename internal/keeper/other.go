@@ -1,0 +1,13 @@
+//go:build !linux
+
+package keeper
+
+// Steady has nothing to do here.
+func Steady() []string { return nil }
+
+// RunFolder is not used here.
+func RunFolder() string { return "" }
+
+// Mounts and Holders know nothing here.
+func Mounts(string) []string  { return nil }
+func Holders(string) []string { return nil }

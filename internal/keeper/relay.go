@@ -1,0 +1,498 @@
+//go:build linux
+
+package keeper
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"runtime"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nidalo/internal/carryover"
+	"nidalo/internal/nbd"
+)
+
+// relay passes the requests of one device on to the service, over a few connections. When the service goes away it holds the requests
+// that have no reply yet, waits until there is a service again, has it write again what was acknowledged and never flushed, and goes
+// on. The device notices nothing but time.
+type relay struct {
+	socket, export string
+	ring           *carryover.Ring
+	log            *slog.Logger
+	resized        func(int64)
+
+	size   atomic.Int64
+	ranges ranges
+	relief sync.Mutex // one at a time makes room in the ring
+
+	mu      sync.Mutex
+	links   []*nbd.Client // none while the service is away
+	next    int
+	session string        // the name under which they were made
+	back    chan struct{} // closed when there are links again
+	since   time.Time     // when they went away
+	why     error         // why there are none
+
+	ctx  context.Context
+	stop context.CancelFunc
+	wait sync.WaitGroup
+}
+
+// retry is how long the relay waits before it looks for the service again.
+const retry = 100 * time.Millisecond
+
+func connections() int { return min(4, runtime.NumCPU()) }
+
+// newRelay connects a relay for the first time; an error says why it cannot.
+func newRelay(socket, export string, ring *carryover.Ring, log *slog.Logger, resized func(int64), must bool) (*relay, error) {
+	r := &relay{socket: socket, export: export, ring: ring, log: log, resized: resized, back: make(chan struct{}), since: time.Now()}
+	r.ctx, r.stop = context.WithCancel(context.Background())
+	if err := r.connect(); err != nil {
+		if must {
+			r.stop()
+			return nil, err
+		}
+		r.why = err
+	}
+	r.wait.Go(r.hold)
+	return r, nil
+}
+
+// close ends the connections. Requests under way fail.
+func (r *relay) close() {
+	r.stop()
+	r.mu.Lock()
+	links := r.links
+	r.links = nil
+	r.mu.Unlock()
+	for _, c := range links {
+		_ = c.Close()
+	}
+	r.wait.Wait()
+}
+
+// hold connects again whenever the connections are gone.
+func (r *relay) hold() {
+	for {
+		r.mu.Lock()
+		links := r.links
+		r.mu.Unlock()
+		if links == nil {
+			err := r.connect()
+			r.mu.Lock()
+			r.why = err
+			r.mu.Unlock()
+			if err != nil {
+				select {
+				case <-r.ctx.Done():
+					return
+				case <-time.After(retry):
+				}
+			}
+			continue
+		}
+		// All links of a session are of one service. When one breaks, all are given up: the service then finishes what came over
+		// them before it takes the next session, so that nothing old is done after its repetition.
+		down := make(chan struct{})
+		stop := make(chan struct{})
+		var once sync.Once
+		for _, c := range links {
+			go func() {
+				select {
+				case <-c.Down():
+					once.Do(func() { close(down) })
+				case <-stop:
+				}
+			}()
+		}
+		select {
+		case <-r.ctx.Done():
+			close(stop)
+			return
+		case <-down:
+		}
+		close(stop)
+		r.mu.Lock()
+		r.links, r.back, r.since, r.why = nil, make(chan struct{}), time.Now(), nbd.ErrBroken
+		r.mu.Unlock()
+		for _, c := range links {
+			_ = c.Close()
+		}
+		if r.ctx.Err() == nil {
+			r.log.Info("the service is away; requests wait for it", "export", r.export)
+		}
+	}
+}
+
+// connect makes a session: a few connections under one name that no other session has. What is carried over is passed on first, unless
+// the array is in the same start as before.
+func (r *relay) connect() error {
+	name := r.export + "/" + rand.Text()[:12]
+	var links []*nbd.Client
+	give := func(err error) error {
+		for _, c := range links {
+			_ = c.Close()
+		}
+		return err
+	}
+	for range connections() {
+		c, err := nbd.Dial("unix", r.socket, name)
+		if err != nil {
+			return give(err)
+		}
+		links = append(links, c)
+	}
+	start, since := startOf(links[0].Name(), name)
+	switch before := r.ring.Start(); {
+	case before == 0 || before == start:
+	case before < since:
+		r.log.Error("the array was in service elsewhere meanwhile; what was acknowledged here and not flushed is lost, and the next flush fails", "export", r.export)
+		r.ring.Empty()
+		r.ring.SetLost(true)
+	default:
+		n, err := r.again(links[0])
+		if err != nil {
+			return give(err)
+		}
+		r.log.Info("what was not flushed was written again", "export", r.export, "bytes", n)
+	}
+	r.ring.SetStart(max(start, 1))
+	r.grew(links[0].Size())
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.ctx.Err() != nil {
+		return give(r.ctx.Err())
+	}
+	r.session = name
+	away := time.Since(r.since)
+	r.links, r.why = links, nil
+	close(r.back)
+	r.log.Info("connected to the service", "export", r.export, "after", away.Round(time.Millisecond).String())
+	return nil
+}
+
+// grew tells the device of another size.
+func (r *relay) grew(size int64) {
+	if was := r.size.Swap(size); was != 0 && was != size {
+		r.resized(size)
+	}
+}
+
+// refresh asks how large the array is by now.
+func (r *relay) refresh() error {
+	r.mu.Lock()
+	session := r.session
+	r.mu.Unlock()
+	c, err := nbd.Dial("unix", r.socket, session)
+	if err != nil {
+		return err
+	}
+	r.grew(c.Size())
+	return c.Close()
+}
+
+// startOf is the number of the start of the array, and that of the first of the starts up to this one that were all on this host, which
+// our service puts behind the name of the export. They are 0 when it does not say.
+func startOf(canonical, asked string) (start, since uint64) {
+	if _, err := fmt.Sscanf(strings.TrimPrefix(canonical, asked), "/%d/%d", &start, &since); err != nil {
+		return 0, 0
+	}
+	return start, since
+}
+
+// again passes on what was acknowledged and may not be durable.
+func (r *relay) again(c *nbd.Client) (n int64, err error) {
+	err = r.ring.Again(func(off, length int64, data []byte) error {
+		n += length
+		var err error
+		if data == nil {
+			err = zero(c, off, length)
+		} else {
+			err = c.WriteAt(data, off)
+		}
+		if err == nil || errors.Is(err, nbd.ErrBroken) || errors.Is(err, nbd.ErrShutdown) {
+			return err
+		}
+		r.log.Error("something acknowledged cannot be written again; the next flush fails", "export", r.export, "offset", off, "bytes", length, "reason", err)
+		r.ring.SetLost(true)
+		return nil
+	})
+	if errors.Is(err, carryover.ErrDamaged) {
+		r.log.Error("what was acknowledged and not flushed cannot be read; the next flush fails", "export", r.export, "reason", err)
+		r.ring.SetLost(true)
+		r.ring.Empty()
+		err = nil
+	}
+	return n, err
+}
+
+// link is a connection to the service, as soon as there is one.
+func (r *relay) link(ctx context.Context) (*nbd.Client, error) {
+	for {
+		r.mu.Lock()
+		if len(r.links) > 0 {
+			r.next++
+			c := r.links[r.next%len(r.links)]
+			r.mu.Unlock()
+			return c, nil
+		}
+		back := r.back
+		r.mu.Unlock()
+		select {
+		case <-back:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-r.ctx.Done():
+			return nil, fmt.Errorf("the device is being detached: %w", nbd.ErrShutdown)
+		}
+	}
+}
+
+// do has the service do something, as often as it takes until there is a reply. It can be given up while there is no service, not while
+// a request is under way: it may still be done, and nothing that overlaps may come before that.
+func (r *relay) do(ctx context.Context, f func(*nbd.Client) error) error {
+	for {
+		c, err := r.link(ctx)
+		if err != nil {
+			return err
+		}
+		err = f(c)
+		switch {
+		case errors.Is(err, nbd.ErrBroken):
+			select {
+			case <-c.Down():
+			case <-r.ctx.Done():
+			}
+			r.gone(c)
+		case errors.Is(err, nbd.ErrShutdown): // the array was stopped; it may be in service again
+			_ = c.Close()
+			r.gone(c)
+		default:
+			return err
+		}
+	}
+}
+
+// gone waits until a broken link is no longer handed out.
+func (r *relay) gone(c *nbd.Client) {
+	for r.ctx.Err() == nil {
+		r.mu.Lock()
+		has := false
+		for _, x := range r.links {
+			has = has || x == c
+		}
+		r.mu.Unlock()
+		if !has {
+			return
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+// state is how a device is connected.
+func (r *relay) state() (connected bool, since time.Time, why error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.links) > 0, r.since, r.why
+}
+
+// port is what one connection of a device sees of the relay: requests that wait are given up when it ends.
+type port struct {
+	r   *relay
+	ctx context.Context
+}
+
+var (
+	_ nbd.Export        = port{}
+	_ nbd.DurableWriter = port{}
+)
+
+func (p port) Size() int64 { return p.r.size.Load() }
+
+func (p port) Read(buf []byte, off int64) ([]nbd.Hole, error) {
+	return nil, p.r.do(p.ctx, func(c *nbd.Client) error { return c.ReadAt(buf, off) })
+}
+
+func (p port) Write(buf []byte, off int64) error {
+	return p.write(buf, off, int64(len(buf)), func(c *nbd.Client) error { return c.WriteAt(buf, off) })
+}
+
+// WriteDurable stays in the ring until a flush all the same: an earlier write of the same place may stand there.
+func (p port) WriteDurable(buf []byte, off int64) error {
+	if p.told() {
+		return errLost
+	}
+	return p.write(buf, off, int64(len(buf)), func(c *nbd.Client) error { return c.WriteDurable(buf, off) })
+}
+
+func (p port) Zero(off, length int64) error {
+	return p.write(nil, off, length, func(c *nbd.Client) error { return zero(c, off, length) })
+}
+
+// zeroStep is how much is zeroed in one request, bytes.
+const zeroStep = 1 << 30
+
+func zero(c *nbd.Client, off, length int64) error {
+	for length > 0 {
+		n := min(length, zeroStep)
+		if err := c.Zero(off, int(n)); err != nil {
+			return err
+		}
+		off, length = off+n, length-n
+	}
+	return nil
+}
+
+// write notes a change in the ring, then passes it on. What overlaps waits for its turn, so that the order is the same in both.
+func (p port) write(buf []byte, off, length int64, pass func(*nbd.Client) error) error {
+	if length == 0 {
+		return nil
+	}
+	free, err := p.r.ranges.take(p.ctx, off, length)
+	if err != nil {
+		return err
+	}
+	defer free()
+	var e *carryover.Entry
+	for e == nil {
+		head := p.r.ring.Head()
+		if e, err = p.r.ring.Add(off, length, buf == nil); err == nil {
+			break
+		}
+		if !errors.Is(err, carryover.ErrFull) {
+			return err
+		}
+		if err := p.r.makeRoom(p.ctx, head); err != nil {
+			return err
+		}
+	}
+	copy(e.Data, buf)
+	e.Whole()
+	if err := p.r.do(p.ctx, pass); err != nil {
+		e.Drop()
+		return err
+	}
+	e.Passed()
+	if used, size := p.r.ring.Used(); used > size/2 && p.r.relief.TryLock() {
+		p.r.wait.Go(func() {
+			defer p.r.relief.Unlock()
+			_ = p.r.flush(p.r.ctx)
+		})
+	}
+	return nil
+}
+
+// makeRoom flushes for a writer that finds the ring full.
+func (r *relay) makeRoom(ctx context.Context, head uint64) error {
+	if !r.relief.TryLock() {
+		wait, cancel := context.WithTimeout(ctx, time.Second) // then see whether the other one did any good
+		defer cancel()
+		_ = r.ring.Wait(wait, head)
+		return ctx.Err()
+	}
+	defer r.relief.Unlock()
+	if r.ring.Head() != head {
+		return nil
+	}
+	if err := r.flush(ctx); err != nil {
+		return err
+	}
+	if r.ring.Head() == head { // the oldest is still on its way
+		wait, cancel := context.WithTimeout(ctx, retry)
+		defer cancel()
+		_ = r.ring.Wait(wait, head)
+	}
+	return ctx.Err()
+}
+
+// errLost is what a flush says once when something acknowledged did not outlive service and keeper.
+var errLost = errors.New("something that was acknowledged and not flushed was lost with the service and the keeper")
+
+// told says whether something was lost that no flush has told of; then this one does.
+func (p port) told() bool {
+	if !p.r.ring.Lost() {
+		return false
+	}
+	p.r.ring.SetLost(false)
+	p.r.log.Error("a flush fails, since something acknowledged was lost", "export", p.r.export)
+	return true
+}
+
+func (p port) Flush() error {
+	err := p.r.flush(p.ctx)
+	if err == nil && p.told() {
+		err = errLost
+	}
+	return err
+}
+
+func (p port) FlushRange(_, _ int64) error { return p.Flush() }
+
+func (r *relay) flush(ctx context.Context) error {
+	mark := r.ring.Mark()
+	err := r.do(ctx, (*nbd.Client).Flush)
+	if err == nil {
+		r.ring.Flushed(mark)
+	}
+	return err
+}
+
+// Extents are not asked for by the kernel.
+func (p port) Extents(_, length int64, _ int) ([]nbd.Extent, error) {
+	return []nbd.Extent{{Length: length, Written: true}}, nil
+}
+
+// ranges lets one change at a time into any part of a device.
+type ranges struct {
+	mu   sync.Mutex
+	held []*held
+}
+
+type held struct {
+	off, end int64
+	done     chan struct{}
+}
+
+// take waits until nothing that overlaps is under way.
+func (r *ranges) take(ctx context.Context, off, length int64) (free func(), err error) {
+	mine := &held{off, off + length, make(chan struct{})}
+	for {
+		r.mu.Lock()
+		var before *held
+		for _, h := range r.held {
+			if h.off < mine.end && off < h.end {
+				before = h
+				break
+			}
+		}
+		if before == nil {
+			r.held = append(r.held, mine)
+			r.mu.Unlock()
+			break
+		}
+		r.mu.Unlock()
+		select {
+		case <-before.done:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+	return func() {
+		r.mu.Lock()
+		for i, h := range r.held {
+			if h == mine {
+				r.held[i] = r.held[len(r.held)-1]
+				r.held = r.held[:len(r.held)-1]
+				break
+			}
+		}
+		r.mu.Unlock()
+		close(mine.done)
+	}, nil
+}

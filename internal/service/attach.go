@@ -1,0 +1,457 @@
+package service
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"nidalo/internal/array"
+	"nidalo/internal/keeper"
+	"nidalo/internal/nbd"
+)
+
+// Arrays as local block devices. The keeper, a process of its own, holds them; here is what the service has to do with it.
+
+// AttachRequest asks for an array to be a device of this host.
+type AttachRequest struct {
+	Array string `json:"array"`
+	Boot  *bool  `json:"boot,omitempty"` // whether it comes back by itself after a reboot; nil: as it was
+}
+
+// DetachRequest asks for the end of that.
+type DetachRequest struct {
+	Array  string `json:"array"`
+	Force  bool   `json:"force"`   // although it is in use
+	DryRun bool   `json:"dry_run"` // only say what would be lost
+}
+
+// DetachReply says what became of it.
+type DetachReply struct {
+	Device    string   `json:"device"`
+	UsedBy    []string `json:"used_by,omitempty"`
+	Unflushed int64    `json:"unflushed_bytes"` // at most, that a forced one loses when the service does not answer
+}
+
+// DeviceStatus is the device that an array is attached as.
+type DeviceStatus struct {
+	Path      string   `json:"path"` // the stable link, where there is one
+	Device    string   `json:"device"`
+	Kind      string   `json:"kind"`
+	Boot      bool     `json:"boot"`
+	Connected bool     `json:"connected"`
+	Reason    string   `json:"reason,omitempty"`
+	Lost      bool     `json:"lost"`
+	Unflushed int64    `json:"unflushed_bytes"`
+	UsedBy    []string `json:"used_by,omitempty"`
+	Mounted   []string `json:"mounted,omitempty"`
+}
+
+// attachment is what the home remembers of an attached array.
+type attachment struct {
+	Boot bool `json:"boot"`
+}
+
+const attachedPrefix = "attached/" // of the names of exports, followed by the identity and a session
+
+// Attach makes an array a device.
+func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	r, err := s.find(q.Array)
+	if err != nil {
+		return nil, err
+	}
+	if !s.opt.Stays {
+		return nil, &Error{What: fmt.Sprintf("array %q cannot be attached by a command: a service has to run for it", q.Array),
+			Hints: []string{"systemctl start nidalo   starts the installed one", "nidalo serve   runs it here"}}
+	}
+	if err := r.Failure(); err != nil {
+		return nil, person(err)
+	}
+	id := r.ID().String()
+	s.mu.Lock()
+	was, already := s.mem.Attached[id]
+	others := r.clients - r.sessionClients()
+	s.mu.Unlock()
+	if others > 0 && !already {
+		err := r.unused().(*Error)
+		err.Hints = []string{"end them first: while an array is attached, others may only read it"}
+		return nil, err
+	}
+	boot := was.Boot
+	if q.Boot != nil {
+		boot = *q.Boot
+	}
+	if err := s.change(func(m *memory) { m.attach(id, attachment{Boot: boot}) }); err != nil {
+		return nil, err
+	}
+	a, err := s.attachNow(r)
+	if err != nil {
+		if !already {
+			err = errors.Join(err, s.change(func(m *memory) { delete(m.Attached, id) }))
+		}
+		return nil, person(err)
+	}
+	if !already {
+		s.event(Event{Kind: "array-attached", Severity: Info, Array: r.Name(), Detail: fmt.Sprintf("as %s (%s)", cmp.Or(a.Link, a.Device), a.Device)})
+	}
+	return s.deviceStatus(a, attachment{Boot: boot}), nil
+}
+
+func (m *memory) attach(id string, a attachment) {
+	if m.Attached == nil {
+		m.Attached = map[string]attachment{}
+	}
+	m.Attached[id] = a
+}
+
+// attachNow has the keeper make the device, or find it.
+func (s *Service) attachNow(r *running) (keeper.Attached, error) {
+	k, err := s.keeper(true)
+	if err != nil {
+		return keeper.Attached{}, err
+	}
+	return k.Attach(keeper.AttachRequest{Array: r.ID().String(), Name: r.Name(), Socket: filepath.Join(s.opt.Home, "nbd.sock"), Export: attachedPrefix + r.ID().String()})
+}
+
+// keeper finds the keeper of this home. Where none is installed, one is started when it is wanted.
+func (s *Service) keeper(wanted bool) (*keeper.Client, error) {
+	k, err := keeper.Dial(s.opt.Home)
+	if err == nil || !wanted {
+		return k, err
+	}
+	if os.Getenv("INVOCATION_ID") != "" { // under systemd: a process that we started would end with us
+		return nil, &Error{What: "the keeper is not running: " + keeper.Socket(s.opt.Home), Hints: []string{"systemctl start nidalo-keeper   starts it"}}
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	log, err := os.OpenFile(filepath.Join(s.opt.Home, "keeper.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd := exec.Command(self, "keeper", "-home", s.opt.Home, "-leave")
+	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for {
+		select {
+		case err := <-ended:
+			return nil, &Error{What: fmt.Sprintf("the keeper ended at once: %v", err), Hints: []string{"its log is " + log.Name()}}
+		case <-time.After(50 * time.Millisecond):
+		}
+		if k, err := keeper.Dial(s.opt.Home); err == nil {
+			return k, nil
+		}
+	}
+}
+
+// Detach ends the device of an array.
+func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	id, err := s.identify(q.Array)
+	if err != nil {
+		return nil, err
+	}
+	notAttached := &Error{What: fmt.Sprintf("array %q is not attached", q.Array), Hints: []string{"nidalo attach " + Quote(q.Array) + "   makes it a device"}}
+	a, err := s.attachedAs(id)
+	s.mu.Lock()
+	_, remembered := s.mem.Attached[id]
+	s.mu.Unlock()
+	if err != nil && !remembered || err == nil && a == nil && !remembered {
+		return nil, notAttached
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := &DetachReply{}
+	if a != nil {
+		out.Device, out.UsedBy, out.Unflushed = cmp.Or(a.Link, a.Device), a.UsedBy, a.Unflushed
+		if q.DryRun {
+			return out, nil
+		}
+		k, err := s.keeper(false)
+		if err == nil {
+			err = k.Detach(keeper.DetachRequest{Array: id, Force: q.Force})
+		}
+		var no *keeper.Refused
+		if errors.As(err, &no) && no.InUse {
+			hints := []string{"close what uses it first"}
+			for _, by := range no.Held {
+				if at, mounted := strings.CutPrefix(by, "mounted at "); mounted {
+					hints[0] = "umount " + Quote(at) + "   unmounts it"
+				}
+			}
+			return nil, &Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same: what it could not write is lost", Quote(q.Array)))}
+		}
+		if err != nil {
+			return nil, person(err)
+		}
+	}
+	if q.DryRun {
+		return out, nil
+	}
+	if err := s.change(func(m *memory) { delete(m.Attached, id) }); err != nil {
+		return nil, err
+	}
+	severity, detail := Info, "everything is flushed"
+	if q.Force {
+		severity, detail = Warning, "by force; what could not be written is lost"
+	}
+	s.event(Event{Kind: "array-detached", Severity: severity, Array: q.Array, Detail: detail})
+	return out, nil
+}
+
+// attachedAs is the device of an array; nil when there is none.
+func (s *Service) attachedAs(id string) (*keeper.Attached, error) {
+	k, err := s.keeper(false)
+	if err != nil {
+		return nil, &Error{What: "the keeper is not running, so nothing is known of devices: " + keeper.Socket(s.opt.Home),
+			Hints: []string{"systemctl start nidalo-keeper   starts the installed one", "nidalo keeper   runs it here"}}
+	}
+	st, err := k.State()
+	if err != nil {
+		return nil, err
+	}
+	if i := slices.IndexFunc(st.Devices, func(a keeper.Attached) bool { return a.Array == id }); i >= 0 {
+		return &st.Devices[i], nil
+	}
+	return nil, nil
+}
+
+func (s *Service) deviceStatus(a keeper.Attached, how attachment) *DeviceStatus {
+	d := &DeviceStatus{Path: cmp.Or(a.Link, a.Device), Device: a.Device, Kind: a.Kind, Boot: how.Boot, Connected: a.Connected, Reason: a.Reason, Lost: a.Lost, Unflushed: a.Unflushed, UsedBy: a.UsedBy}
+	for _, by := range a.UsedBy {
+		if at, yes := strings.CutPrefix(by, "mounted at "); yes {
+			d.Mounted = append(d.Mounted, at)
+		}
+	}
+	return d
+}
+
+// attachedDevices is what attached arrays are attached as, by identity. One that should be attached and is not has the reason.
+func (s *Service) attachedDevices() map[string]*DeviceStatus {
+	s.mu.Lock()
+	out := map[string]*DeviceStatus{}
+	how := map[string]attachment{}
+	for id, a := range s.mem.Attached {
+		how[id] = a
+		out[id] = &DeviceStatus{Boot: a.Boot, Reason: "the keeper is not running"}
+	}
+	s.mu.Unlock()
+	if len(out) == 0 {
+		return nil
+	}
+	k, err := s.keeper(false)
+	if err != nil {
+		return out
+	}
+	st, err := k.State()
+	for id := range out {
+		out[id].Reason = "it is about to be attached"
+		if err != nil {
+			out[id].Reason = err.Error()
+		}
+	}
+	for _, a := range st.Devices {
+		if _, ours := out[a.Array]; ours {
+			out[a.Array] = s.deviceStatus(a, how[a.Array])
+		}
+	}
+	return out
+}
+
+// keepAttached sees to it, once a second, that what should be attached is, with its size; used by lookLoop only.
+func (s *Service) keepAttached() {
+	s.mu.Lock()
+	wanted := len(s.mem.Attached) > 0
+	s.mu.Unlock()
+	if !s.admin.TryLock() { // an administrator may be at it
+		return
+	}
+	defer s.admin.Unlock()
+	if _, err := os.Stat(keeper.Socket(s.opt.Home)); !wanted && err != nil {
+		return
+	}
+	k, err := s.keeper(false)
+	if err != nil && wanted {
+		s.startKeeper()
+		k, err = s.keeper(false)
+	}
+	var st keeper.State
+	if err == nil {
+		st, err = k.State()
+	}
+	if err != nil {
+		if wanted {
+			s.once("keeper", "", err.Error(), Event{Kind: "keeper-away", Severity: Warning, Detail: "attached arrays wait for the keeper: " + err.Error()})
+		}
+		return
+	}
+	s.once("keeper", "", "", Event{Kind: "keeper-back", Severity: Info, Detail: "the keeper answers"})
+	for _, r := range s.running() {
+		id := r.ID().String()
+		i := slices.IndexFunc(st.Devices, func(a keeper.Attached) bool { return a.Array == id })
+		s.mu.Lock()
+		how, want := s.mem.Attached[id]
+		s.mu.Unlock()
+		switch {
+		case i >= 0 && !want: // the home forgot it: the device counts
+			if err := s.change(func(m *memory) { m.attach(id, attachment{}) }); err != nil {
+				s.opt.Log.Warn("an attached array cannot be noted", "array", r.Name(), "reason", err)
+			}
+		case i >= 0 && st.Devices[i].Refused:
+			s.once("attach", r.Name(), st.Devices[i].Reason, Event{Kind: "array-not-attached", Severity: Critical, Array: r.Name(), Detail: st.Devices[i].Reason})
+		case i >= 0:
+			s.once("attach", r.Name(), "", Event{Kind: "array-attached", Severity: Info, Array: r.Name(), Detail: "as " + st.Devices[i].Device})
+			if st.Devices[i].Connected && st.Devices[i].Size != r.Capacity() {
+				if err := k.Refresh(keeper.RefreshRequest{Array: id}); err != nil {
+					s.opt.Log.Warn("the device cannot be told the size of its array", "array", r.Name(), "reason", err)
+				}
+			}
+		case want && !how.Boot && !s.attachedBefore(id): // from before a reboot
+			_ = s.change(func(m *memory) { delete(m.Attached, id) })
+		case want:
+			a, err := s.attachNow(r)
+			if err != nil {
+				s.once("attach", r.Name(), err.Error(), Event{Kind: "array-not-attached", Severity: Critical, Array: r.Name(), Detail: err.Error()})
+				continue
+			}
+			s.once("attach", r.Name(), "", Event{Kind: "array-attached", Severity: Info, Array: r.Name(), Detail: "as " + a.Device})
+			s.opt.Log.Info("array attached", "array", r.Name(), "device", a.Device)
+		}
+	}
+}
+
+// attachedBefore says whether an array had a device since this host was booted.
+func (s *Service) attachedBefore(id string) bool {
+	_, err := os.Stat(filepath.Join(keeper.RunFolder(), "carry-over", id))
+	return err == nil
+}
+
+// startKeeper starts one where none is installed.
+func (s *Service) startKeeper() {
+	if os.Getenv("INVOCATION_ID") == "" {
+		if _, err := s.keeper(true); err != nil {
+			s.opt.Log.Debug("no keeper", "reason", err)
+		}
+	}
+}
+
+// session is the connections of one keeper for one device. The next session begins when everything of this one is done, so that
+// nothing old is done after what came later.
+type session struct {
+	name    string
+	conns   int
+	client  *array.Client
+	drained chan struct{}
+}
+
+func (r *running) sessionClients() int {
+	if r.session == nil {
+		return 0
+	}
+	return r.session.conns
+}
+
+// drainTime is how long a new session waits for the one before.
+const drainTime = 5 * time.Second
+
+// openAttached gives the keeper an array by its identity, of which it is the only one to write. s.mu is held.
+func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
+	id, token, _ := strings.Cut(name, "/")
+	if !strings.HasPrefix(peer, "process ") {
+		return nil, nil, errors.New("devices are for this host only")
+	}
+	var r *running
+	for _, x := range s.arrays {
+		if x.ID().String() == id {
+			r = x
+		}
+	}
+	if r == nil {
+		return nil, nil, nbd.ErrNoExport
+	}
+	if r.session != nil && r.session.name != token && r.session.conns > 0 {
+		before := r.session
+		s.mu.Unlock()
+		select {
+		case <-before.drained:
+		case <-time.After(drainTime):
+		}
+		s.mu.Lock()
+		if r.session == before && before.conns > 0 {
+			return nil, nil, errors.New("what came over earlier connections is not finished yet")
+		}
+	}
+	if r.session == nil || r.session.name != token {
+		if r.session != nil && r.session.conns > 0 {
+			return nil, nil, errors.New("another session was faster")
+		}
+		r.session = &session{name: token, client: r.NewClient(), drained: make(chan struct{})}
+	}
+	mine := r.session
+	mine.conns++
+	r.clients++
+	return device{export{r.Array, mine.client}, fmt.Sprintf("%s%s/%s/%d/%d", attachedPrefix, id, token, r.Record().Starts, r.since)}, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		r.clients--
+		if mine.conns--; mine.conns == 0 {
+			close(mine.drained)
+			if r.session == mine {
+				r.session = nil
+			}
+		}
+	}, nil
+}
+
+// device is an array as its keeper sees it.
+type device struct {
+	export
+	name string
+}
+
+// CanonicalName tells the start of the array as well.
+func (d device) CanonicalName() string { return d.name }
+
+// guarded is an array that is attached, as others see it: they may read it.
+type guarded struct{ export }
+
+// ReadOnly marks it.
+func (guarded) ReadOnly() {}
+
+// continuous notes that this host is about to start an array that was started so many times, and returns the first of the starts that
+// were all on this host since it was booted, up to that one.
+func (s *Service) continuous(id string, starts uint64) (since uint64) {
+	path := filepath.Join(keeper.RunFolder(), "starts", id)
+	next := starts + 1
+	since = next
+	var last, first uint64
+	if raw, err := os.ReadFile(path); err == nil {
+		if _, err := fmt.Sscanf(string(raw), "%d %d", &last, &first); err == nil && (starts == last || starts+1 == last) { // the second: it was killed before it counted
+			since = first
+		}
+	}
+	if keeper.RunFolder() == "" || os.Geteuid() != 0 {
+		return since
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err == nil {
+		_ = os.WriteFile(path, fmt.Appendf(nil, "%d %d\n", next, since), 0o600)
+	}
+	return since
+}

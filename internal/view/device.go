@@ -1,0 +1,45 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"nidalo/internal/service"
+)
+
+// DeviceLines says of an attached array what its device is, in a few lines.
+func DeviceLines(name string, d *service.DeviceStatus) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "Array %s is a block device of this host: %s.\n", name, DeviceLine(d))
+	if d.Kind == "fuse" {
+		b.WriteString("It is made in user space, since the kernel has no client of the block protocol. It survives a restart of the service,\nbut not the end of the keeper. Where the module nbd can be loaded (modprobe nbd), attach it anew.\n")
+	}
+	return b.String()
+}
+
+// DeviceLine is the same in a clause.
+func DeviceLine(d *service.DeviceStatus) string {
+	if d.Device == "" {
+		return "not there: " + d.Reason
+	}
+	out := d.Path
+	if d.Path != d.Device {
+		out += " (" + d.Device + ")"
+	}
+	switch {
+	case len(d.UsedBy) > 0:
+		out += ", " + strings.Join(d.UsedBy, ", ")
+	default:
+		out += ", not in use"
+	}
+	if d.Boot {
+		out += ", again after a reboot"
+	}
+	if !d.Connected {
+		out += "; its requests wait for the service"
+	}
+	if d.Lost {
+		out += "; something acknowledged was lost, and the next flush says so"
+	}
+	return out
+}
