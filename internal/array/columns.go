@@ -295,10 +295,14 @@ func (c *columns) recoverEmpty(col int, unknown []int) {
 }
 
 // fresh says whether a column was certainly never written: no member has a sum for it, and no more of them are unknown
-// than there are parity blocks, one of which would have a sum if anything had been written.
+// than there are parity blocks, one of which would have a sum if anything had been written; or one of those certainly has none,
+// see recoverEmpty.
 func (c *columns) fresh(col int) bool {
-	unknown := 0
-	for _, s := range c.sums {
+	unknown, empty := 0, false
+	for role, s := range c.sums {
+		if s != nil && s[col] == record.SumNever && role >= c.a.geo.Data && c.known[role][col] {
+			empty = true
+		}
 		switch {
 		case s == nil || record.Unknown(s[col]):
 			unknown++
@@ -306,7 +310,7 @@ func (c *columns) fresh(col int) bool {
 			return false
 		}
 	}
-	return unknown <= c.a.geo.Parity || probe.FreshOnTooLittle.On()
+	return unknown <= c.a.geo.Parity || empty || probe.FreshOnTooLittle.On()
 }
 
 // same says whether a block that was in doubt turned out to be what it should be.

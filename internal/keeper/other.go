@@ -11,3 +11,7 @@ func RunFolder() string { return "" }
 // Mounts and Holders know nothing here.
 func Mounts(string) []string  { return nil }
 func Holders(string) []string { return nil }
+
+// Own and OwnName know nothing here.
+func Own(string) string     { return "" }
+func OwnName(string) string { return "" }

@@ -15,6 +15,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/disk"
+	"nidalo/internal/keeper"
 	"nidalo/internal/survey"
 )
 
@@ -70,6 +71,9 @@ func (s *Service) watchHost() {
 // hostSources are the devices to look at: of several paths to one disk the one to use.
 func (s *Service) hostSources(h survey.Host) (out []source) {
 	for _, d := range h.Sorted() {
+		if keeper.OwnName(d.Name) != "" || d.Disk != "" && keeper.OwnName(d.Disk) != "" {
+			continue // an array of ours, attached: to look at it is to ask ourselves
+		}
 		if s.used(h, d).Name == d.Name {
 			out = append(out, source{path: d.Path})
 		}

@@ -12,6 +12,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
+	"nidalo/internal/keeper"
 )
 
 // What people call things: disks by bay, serial or absolute path, arrays by name or identity. A word that means two things
@@ -106,6 +107,9 @@ func (s *Service) locate(name string) (source, error) {
 	}
 	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
 	switch {
+	case path != "" && keeper.Own(path) != "":
+		return source{}, &Error{What: fmt.Sprintf("disk %s is on array %q, which is attached to this host: an array must not stand on another of the same service", Quote(name), keeper.Own(path)),
+			Hints: []string{"when memory is short each would wait for the other"}}
 	case len(hits) > 1:
 		var names []string
 		for _, src := range hits {

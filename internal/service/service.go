@@ -19,6 +19,7 @@ import (
 
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
+	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
 	"nidalo/internal/survey"
 )
@@ -100,6 +101,10 @@ func Open(opt Options) (*Service, error) {
 	cfg, err := ReadConfig(opt.Home)
 	if err != nil {
 		return nil, err
+	}
+	if on := keeper.Own(opt.Home); on != "" && opt.Stays {
+		return nil, &Error{What: fmt.Sprintf("home %s is on array %q, which is attached to this host: when memory is short each would wait for the other", opt.Home, on),
+			Hints: []string{"another home is chosen with -home DIR"}}
 	}
 	var lock *os.File
 	if !opt.Looks {
