@@ -9,7 +9,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var attachCommand = command{name: "attach", usage: "[-boot] [-json] NAME", short: "make an array a block device of this host", least: 1, most: 1,
+var attachCommand = command{name: "attach", usage: "[-boot] [-connections N] [-json] NAME", short: "make an array a block device of this host", least: 1, most: 1,
 	help: `
 Makes the array a local block device, for file systems, databases and everything else that wants one, and prints its path:
 /dev/nidalo/NAME, which stays the same. Its blocks have 4096 bytes. While an array is attached, clients of the block
@@ -27,13 +27,14 @@ An array as root file system is not supported.
   mkfs.ext4 /dev/nidalo/tides
   mount /dev/nidalo/tides /mnt`,
 	flags: func(e *env, f *flag.FlagSet) {
+		f.IntVar(&e.connections, "connections", 0, "how many the kernel has to the keeper: more may be faster on fast disks and many processors (without it: 1)")
 		f.BoolVar(&e.boot, "boot", false, "attach it again after every reboot; -boot=false ends that")
 		jsonFlag(e, f)
 		e.flagSet = f
 	},
 	run: func(e *env, args []string) error {
 		return e.withControl(func(c service.Control) error {
-			q := service.AttachRequest{Array: args[0]}
+			q := service.AttachRequest{Array: args[0], Connections: e.connections}
 			e.flagSet.Visit(func(f *flag.Flag) {
 				if f.Name == "boot" {
 					q.Boot = &e.boot

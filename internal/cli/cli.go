@@ -98,8 +98,10 @@ type env struct {
 	temperature        float64
 	metrics, monitor   bool
 	boot, force        bool
+	connections        int
 	leave, userSpace   bool
 	carry              string
+	manual, completion string
 	flagSet            *flag.FlagSet
 }
 

@@ -13,8 +13,12 @@ import (
 	"nidalo/internal/view"
 )
 
-var helpCommand = command{name: "help", usage: "[COMMAND]", short: "explain a command", most: 1,
+var helpCommand = command{name: "help", usage: "[-manual DIR] [-completion SHELL] [COMMAND]", short: "explain a command", most: 1,
 	help: "Without a command, lists them all.",
+	flags: func(e *env, f *flag.FlagSet) {
+		f.StringVar(&e.manual, "manual", "", "write a manual page of every command into this `DIR`")
+		f.StringVar(&e.completion, "completion", "", "print what a `SHELL` needs to complete commands and options: bash, zsh or fish")
+	},
 }
 
 var versionCommand = command{name: "version", short: "say which version this is", most: 0,
@@ -40,7 +44,12 @@ var versionCommand = command{name: "version", short: "say which version this is"
 func init() {
 	// Set here because the list of commands contains help itself.
 	helpCommand.run = func(e *env, args []string) error {
-		if len(args) == 0 {
+		switch {
+		case e.manual != "":
+			return writeManual(e.manual)
+		case e.completion != "":
+			return writeCompletion(e.out.Out, e.completion)
+		case len(args) == 0:
 			overview(e.out)
 			return nil
 		}

@@ -46,6 +46,8 @@ type Spec struct {
 	Export  string `json:"export"`
 	Kind    string `json:"kind"`
 	Device  string `json:"device"` // path
+	// Connections is how many the kernel's client has.
+	Connections int `json:"connections"`
 }
 
 // Kinds of devices.
@@ -119,7 +121,7 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &device{k: k, log: k.opt.Log.With("array", q.Name), Spec: Spec{Version: Version, Array: id.String(), Name: q.Name, Home: k.opt.Home, Socket: q.Socket, Export: q.Export}}
+	d := &device{k: k, log: k.opt.Log.With("array", q.Name), Spec: Spec{Version: Version, Array: id.String(), Name: q.Name, Home: k.opt.Home, Socket: q.Socket, Export: q.Export, Connections: min(max(q.Connections, 1), MaxConnections)}}
 	noClient := haveKernelClient()
 	if k.opt.NoKernel {
 		noClient = errors.New("this keeper was told not to use the kernel's client of the block protocol")
@@ -174,7 +176,7 @@ func (d *device) startKernel() error {
 		if err := errors.Join(d.k.announce(d.Spec), d.k.save(d.Spec)); err != nil {
 			return err
 		}
-		theirs, ours, err := pairs(connections())
+		theirs, ours, err := pairs(d.Connections)
 		if err == nil {
 			d.serve(ours)
 			err = connectKernel(index, d.relay.size.Load(), d.backend(), theirs)
@@ -253,8 +255,8 @@ func onHangup(nc net.Conn, f func()) error {
 func (d *device) mend() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for d.serving < connections() && !d.over && d.k.ctx.Err() == nil {
-		missing := connections() - d.serving
+	for d.serving < d.Connections && !d.over && d.k.ctx.Err() == nil {
+		missing := d.Connections - d.serving
 		d.mu.Unlock()
 		theirs, ours, err := pairs(missing)
 		if err == nil {

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/mdlayher/genetlink"
 	"github.com/mdlayher/netlink"
@@ -46,9 +47,12 @@ const (
 )
 
 const (
-	// requestTimeout is when the kernel gives up a connection that does not answer a request, and sends that again over another: longer
-	// than a service takes to stop and to start. It is also how long what was under way waits after a keeper was killed.
+	// requestTimeout is when the kernel gives up one of several connections that does not answer a request, and sends that again over
+	// another: longer than a service takes to stop and to start. A single connection is never given up.
 	requestTimeout = 120 // s
+	// lookAgain is how often the kernel looks whether the connection over which a request was sent is still the same, and sends it again
+	// when it is not: how long what was under way waits after a keeper was killed.
+	lookAgain = 10 * time.Second
 	// deadTimeout is how long a device without any connection holds its requests before they fail.
 	deadTimeout = 24 * 60 * 60 // s
 )
@@ -134,16 +138,28 @@ func encodeSockets(e *netlink.AttributeEncoder, files []*os.File) {
 
 // connectKernel makes a device with the given number; unix.EBUSY means that it is taken.
 func connectKernel(index int, size int64, backend string, sockets []*os.File) error {
-	return command(cmdConnect, func(e *netlink.AttributeEncoder) {
+	err := command(cmdConnect, func(e *netlink.AttributeEncoder) {
 		e.Uint32(attrIndex, uint32(index))
 		e.Uint64(attrSize, uint64(size))
 		e.Uint64(attrBlockSize, BlockSize)
-		e.Uint64(attrTimeout, requestTimeout)
+		e.Uint64(attrTimeout, timeoutOf(len(sockets)))
 		e.Uint64(attrDeadTimeout, deadTimeout)
 		e.Uint64(attrServerFlags, flagHasFlags|flagFlush|flagFUA|flagTrim|flagWriteZeroes|flagMultiConn)
 		e.String(attrBackend, backend)
 		encodeSockets(e, sockets)
 	})
+	if err == nil && len(sockets) == 1 {
+		_ = os.WriteFile(fmt.Sprintf("/sys/block/nbd%d/queue/io_timeout", index), fmt.Appendf(nil, "%d", lookAgain.Milliseconds()), 0)
+	}
+	return err
+}
+
+// timeoutOf is what to tell the kernel as the time for a request, in s; 0: a connection is not given up however long it takes.
+func timeoutOf(connections int) uint64 {
+	if connections > 1 {
+		return requestTimeout
+	}
+	return 0
 }
 
 // reconnectKernel gives a device a new connection in the place of one that is dead.
@@ -151,8 +167,6 @@ func reconnectKernel(index int, backend string, sockets []*os.File) error {
 	return command(cmdReconfigure, func(e *netlink.AttributeEncoder) {
 		e.Uint32(attrIndex, uint32(index))
 		e.String(attrBackend, backend)
-		e.Uint64(attrTimeout, requestTimeout)
-		e.Uint64(attrDeadTimeout, deadTimeout)
 		encodeSockets(e, sockets)
 	})
 }
@@ -162,8 +176,6 @@ func resizeKernel(index int, backend string, size int64) error {
 	return command(cmdReconfigure, func(e *netlink.AttributeEncoder) {
 		e.Uint32(attrIndex, uint32(index))
 		e.String(attrBackend, backend)
-		e.Uint64(attrTimeout, requestTimeout)
-		e.Uint64(attrDeadTimeout, deadTimeout)
 		e.Uint64(attrSize, uint64(size))
 	})
 }

@@ -42,7 +42,14 @@ type AttachRequest struct {
 	Name   string `json:"name"`   // for the link in /dev/nidalo
 	Socket string `json:"socket"` // of the block protocol
 	Export string `json:"export"`
+	// Connections is how many the kernel's client gets; 0: one. With several a busy kernel may leave the replies on one of them unread for
+	// as long as another lasts, when it runs their readers on the one thread that it has in reserve; what was sent there waits for
+	// two minutes then.
+	Connections int `json:"connections,omitempty"`
 }
+
+// MaxConnections bounds them.
+const MaxConnections = 16
 
 // DetachRequest asks for the end of one.
 type DetachRequest struct {

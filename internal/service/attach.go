@@ -23,6 +23,8 @@ import (
 type AttachRequest struct {
 	Array string `json:"array"`
 	Boot  *bool  `json:"boot,omitempty"` // whether it comes back by itself after a reboot; nil: as it was
+	// Connections is how many the kernel's client gets; 0: as they were, or one.
+	Connections int `json:"connections,omitempty"`
 }
 
 // DetachRequest asks for the end of that.
@@ -55,7 +57,8 @@ type DeviceStatus struct {
 
 // attachment is what the home remembers of an attached array.
 type attachment struct {
-	Boot bool `json:"boot"`
+	Boot        bool `json:"boot"`
+	Connections int  `json:"connections,omitempty"`
 }
 
 const attachedPrefix = "attached/" // of the names of exports, followed by the identity and a session
@@ -89,10 +92,14 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 	if q.Boot != nil {
 		boot = *q.Boot
 	}
-	if err := s.change(func(m *memory) { m.attach(id, attachment{Boot: boot}) }); err != nil {
+	if q.Connections < 0 || q.Connections > keeper.MaxConnections {
+		return nil, &Error{What: fmt.Sprintf("%d connections: 1 to %d", q.Connections, keeper.MaxConnections)}
+	}
+	how := attachment{Boot: boot, Connections: cmp.Or(q.Connections, was.Connections)}
+	if err := s.change(func(m *memory) { m.attach(id, how) }); err != nil {
 		return nil, err
 	}
-	a, err := s.attachNow(r)
+	a, err := s.attachNow(r, how)
 	if err != nil {
 		if !already {
 			err = errors.Join(err, s.change(func(m *memory) { delete(m.Attached, id) }))
@@ -102,7 +109,7 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 	if !already {
 		s.event(Event{Kind: "array-attached", Severity: Info, Array: r.Name(), Detail: fmt.Sprintf("as %s (%s)", cmp.Or(a.Link, a.Device), a.Device)})
 	}
-	return s.deviceStatus(a, attachment{Boot: boot}), nil
+	return s.deviceStatus(a, how), nil
 }
 
 func (m *memory) attach(id string, a attachment) {
@@ -113,12 +120,12 @@ func (m *memory) attach(id string, a attachment) {
 }
 
 // attachNow has the keeper make the device, or find it.
-func (s *Service) attachNow(r *running) (keeper.Attached, error) {
+func (s *Service) attachNow(r *running, how attachment) (keeper.Attached, error) {
 	k, err := s.keeper(true)
 	if err != nil {
 		return keeper.Attached{}, err
 	}
-	return k.Attach(keeper.AttachRequest{Array: r.ID().String(), Name: r.Name(), Socket: filepath.Join(s.opt.Home, "nbd.sock"), Export: attachedPrefix + r.ID().String()})
+	return k.Attach(keeper.AttachRequest{Array: r.ID().String(), Name: r.Name(), Socket: filepath.Join(s.opt.Home, "nbd.sock"), Export: attachedPrefix + r.ID().String(), Connections: how.Connections})
 }
 
 // keeper finds the keeper of this home. Where none is installed, one is started when it is wanted.
@@ -326,7 +333,7 @@ func (s *Service) keepAttached() {
 		case want && !how.Boot && !s.attachedBefore(id): // from before a reboot
 			_ = s.change(func(m *memory) { delete(m.Attached, id) })
 		case want:
-			a, err := s.attachNow(r)
+			a, err := s.attachNow(r, how)
 			if err != nil {
 				s.once("attach", r.Name(), err.Error(), Event{Kind: "array-not-attached", Severity: Critical, Array: r.Name(), Detail: err.Error()})
 				continue

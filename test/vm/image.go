@@ -16,6 +16,7 @@ import (
 type Images struct {
 	Kernel, Initrd, Root string // files
 	Release              string // of the kernel
+	Systemd              bool   // as the first process of the guest
 }
 
 //go:embed image.sh

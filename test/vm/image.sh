@@ -7,7 +7,7 @@
 set -euo pipefail
 kernel=$1 out=$2
 packages="busybox-static bash coreutils util-linux mount udev kmod e2fsprogs xfsprogs fio nbd-client libnbd-bin procps fdisk libc-bin
-  mawk grep sed findutils jq $kernel"
+  mawk grep sed findutils jq systemd systemd-sysv dpkg tar gzip sqlite3 stress-ng $kernel"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 mkdir -p "$out" "$work/archives/partial" "$work/tree" "$work/initrd"
@@ -61,8 +61,10 @@ done
 mount -t ext4 -o noatime "$root" /root || exec sh
 cp /payload/* /root/usr/local/bin/ 2>/dev/null
 mount --move /dev /root/dev
+init=/usr/local/bin/agent
+grep -q nidalo.systemd /proc/cmdline && init=/lib/systemd/systemd
 umount /proc /sys
-exec switch_root /root /usr/local/bin/agent
+exec switch_root /root $init
 END
 chmod +x "$init/init"
 (cd "$init" && find . -print0 | cpio --null -o -H newc --quiet | gzip -1) >"$out/initrd"
@@ -90,8 +92,39 @@ lp:x:7:
 END
 cp "$work/groups" "$tree/etc/group"
 echo gull >"$tree/etc/hostname"
+# Packages are installed in the guest, so it has a list of those that are there.
+mkdir -p "$tree"/var/lib/dpkg/{info,updates,triggers,alternatives} "$tree/usr/share/man"
+for deb in "$work"/archives/*.deb; do
+  dpkg-deb -f "$deb" | sed '/^Conffiles:/,/^[^ ]/d'
+  printf 'Status: install ok installed\n\n'
+done >"$tree/var/lib/dpkg/status"
+touch "$tree/var/lib/dpkg/available"
+# systemd as the first process, where the kernel is told so; the agent is a service then, from early until late.
+cat >"$tree/etc/systemd/system/agent.service" <<'END'
+[Unit]
+DefaultDependencies=no
+After=systemd-udevd.service
+Conflicts=final.target
+[Service]
+ExecStart=/usr/local/bin/agent
+Environment=HOME=/root PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
+KillMode=process
+OOMScoreAdjust=-1000
+[Install]
+WantedBy=sysinit.target
+END
+mkdir -p "$tree/etc/systemd/system/sysinit.target.wants"
+ln -sf ../agent.service "$tree/etc/systemd/system/sysinit.target.wants/agent.service"
+for unit in getty.target systemd-logind.service systemd-networkd.service systemd-resolved.service systemd-timesyncd.service e2scrub_reap.service \
+  e2scrub_all.timer fstrim.timer dpkg-db-backup.timer systemd-firstboot.service systemd-pcrphase.service systemd-pcrphase-sysinit.service \
+  systemd-hwdb-update.service systemd-journal-catalog-update.service ldconfig.service systemd-update-done.service; do
+  ln -sf /dev/null "$tree/etc/systemd/system/$unit"
+done
+ln -sf /lib/systemd/system/multi-user.target "$tree/etc/systemd/system/default.target"
+: >"$tree/etc/machine-id"
+: >"$tree/etc/fstab"
 ldconfig -r "$tree" 2>/dev/null || true
-truncate -s 1100M "$out/root.img"
+truncate -s 1300M "$out/root.img"
 echo 'start=2048, type=linux' | sfdisk -q -X gpt "$out/root.img"
-mke2fs -q -t ext4 -L system -E offset=1048576 -d "$tree" "$out/root.img" 1098M 2>/dev/null
+mke2fs -q -t ext4 -L system -E offset=1048576 -d "$tree" "$out/root.img" 1298M 2>/dev/null
 echo "$release" >"$out/release"

@@ -117,7 +117,7 @@ func boot(folder string, images Images, payload map[string]string, disks []Disk)
 	args := []string{"-nodefaults", "-no-user-config", "-display", "none", "-machine", "q35", "-accel", "tcg,thread=single,tb-size=256",
 		"-cpu", "max,la57=off", "-smp", "2", "-m", "1024", "-serial", "file:" + filepath.Join(folder, "console"),
 		"-kernel", images.Kernel, "-initrd", initrd,
-		"-append", "console=ttyS0 quiet panic=-1 mitigations=off nokaslr tsc=reliable no_timer_check rdinit=/init",
+		"-append", "console=ttyS0 quiet panic=-1 mitigations=off nokaslr tsc=reliable no_timer_check rdinit=/init" + map[bool]string{true: " nidalo.systemd"}[images.Systemd],
 		"-no-reboot",
 		"-qmp", "unix:" + filepath.Join(folder, "qmp") + ",server=on,wait=off",
 		"-chardev", "socket,id=agent,server=on,wait=off,path=" + filepath.Join(folder, "agent"),
@@ -452,6 +452,17 @@ func (m *Machine) PowerCut() {
 		_ = m.qmp.conn.Close()
 	}
 	_ = m.log.Close()
+}
+
+// Wait waits until the guest has ended by itself, as after a shutdown, and cleans up.
+func (m *Machine) Wait(most time.Duration) error {
+	select {
+	case <-m.ended:
+		m.PowerCut()
+		return nil
+	case <-time.After(most):
+		return errors.New("the guest goes on")
+	}
 }
 
 // Console is the end of what the guest printed.

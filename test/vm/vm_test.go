@@ -35,6 +35,12 @@ func all(t *testing.T) {
 // guest boots a machine for a test with the program in it.
 func guest(t *testing.T, disks ...Disk) *rig {
 	t.Helper()
+	return guestWith(t, func(*rig) {}, disks...)
+}
+
+// guestWith is guest with something done before it boots.
+func guestWith(t *testing.T, prepare func(*rig), disks ...Disk) *rig {
+	t.Helper()
 	for _, tool := range []string{"qemu-system-x86_64", "nbdkit", "cpio"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			t.Skipf("needs %s; make tools installs it", tool)
@@ -55,6 +61,7 @@ func guest(t *testing.T, disks ...Disk) *rig {
 		require.NoError(t, err, string(out))
 		r.payload[name] = to
 	}
+	prepare(r)
 	r.boot(disks...)
 	t.Cleanup(func() {
 		if t.Failed() {

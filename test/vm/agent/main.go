@@ -40,6 +40,10 @@ func main() {
 		}
 		return
 	}
+	if os.Getpid() != 1 { // a service of systemd
+		open()
+		return
+	}
 	must(syscall.Mount("proc", "/proc", "proc", 0, ""))
 	must(syscall.Mount("sys", "/sys", "sysfs", 0, ""))
 	must(syscall.Mount("run", "/run", "tmpfs", 0, ""))
@@ -52,6 +56,13 @@ func main() {
 			os.Stderr.Write(append(out, (err.Error() + "\n")...))
 		}
 	}
+	open()
+	syscall.Sync()
+	must(syscall.Reboot(syscall.LINUX_REBOOT_CMD_POWER_OFF))
+}
+
+// open serves the host for as long as there is one.
+func open() {
 	var port *os.File
 	for range 100 {
 		var err error
@@ -63,8 +74,6 @@ func main() {
 	if port != nil {
 		serve(port)
 	}
-	syscall.Sync()
-	must(syscall.Reboot(syscall.LINUX_REBOOT_CMD_POWER_OFF))
 }
 
 func serve(port *os.File) {

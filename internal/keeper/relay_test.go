@@ -1,0 +1,294 @@
+//go:build linux
+
+package keeper
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/carryover"
+	"nidalo/internal/nbd"
+)
+
+// store is a disk with a volatile cache behind a server that can be killed: what was not flushed is gone then.
+type store struct {
+	t            *testing.T
+	socket       string
+	mu           sync.Mutex
+	durable, now []byte
+	start, since int
+	flushes      atomic.Int64
+	server       *nbd.Server
+}
+
+func newStore(t *testing.T, size int) *store {
+	s := &store{t: t, socket: filepath.Join(t.TempDir(), "nbd.sock"), durable: make([]byte, size), now: make([]byte, size), start: 1, since: 1}
+	s.serve()
+	t.Cleanup(func() { s.server.Close() })
+	return s
+}
+
+func (s *store) serve() {
+	_ = os.Remove(s.socket)
+	l, err := net.Listen("unix", s.socket)
+	require.NoError(s.t, err)
+	s.server = nbd.NewServer(s, slog.New(slog.DiscardHandler))
+	go func() { _ = s.server.Serve(l, nbd.Budget{}) }()
+}
+
+// kill ends the server and forgets what was not flushed; again starts another.
+func (s *store) kill() {
+	s.server.Close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	copy(s.now, s.durable)
+	s.start++
+}
+
+func (s *store) Names() []string { return nil }
+
+func (s *store) Open(name, _ string) (nbd.Export, func(), error) {
+	return opened{s, name}, func() {}, nil
+}
+
+type opened struct {
+	*store
+	name string
+}
+
+func (o opened) CanonicalName() string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return fmt.Sprintf("%s/%d/%d", o.name, o.start, o.since)
+}
+
+func (s *store) Size() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return int64(len(s.now))
+}
+
+func (s *store) Read(p []byte, off int64) ([]nbd.Hole, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	copy(p, s.now[off:])
+	return nil, nil
+}
+
+func (s *store) Write(p []byte, off int64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	copy(s.now[off:], p)
+	return nil
+}
+
+func (s *store) Flush() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.flushes.Add(1)
+	copy(s.durable, s.now)
+	return nil
+}
+
+func (s *store) FlushRange(off, n int64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	copy(s.durable[off:off+n], s.now[off:])
+	return nil
+}
+
+func (s *store) Zero(off, n int64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	clear(s.now[off : off+n])
+	return nil
+}
+
+func (s *store) Extents(_, n int64, _ int) ([]nbd.Extent, error) {
+	return []nbd.Extent{{Length: n, Written: true}}, nil
+}
+
+// connect makes a relay to a store, and what one connection of a device sees of it.
+func connect(t *testing.T, s *store, carry string) (port, chan int64) {
+	ring, err := carryover.Open(carry)
+	if err != nil {
+		ring, err = carryover.Create(carry, carryover.MinSize, uuid.New())
+	}
+	require.NoError(t, err)
+	sizes := make(chan int64, 10)
+	r, err := newRelay(s.socket, "attached/x", ring, slog.New(slog.DiscardHandler), func(n int64) { sizes <- n }, true)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		r.close()
+		_ = ring.Close()
+	})
+	return port{r, context.Background()}, sizes
+}
+
+// Many writers, and a server that is killed again and again: everything acknowledged is there, flushed or not.
+func TestNothingAcknowledgedIsLostWithTheService(t *testing.T) {
+	const size, block = 8 << 20, 4096
+	s := newStore(t, size)
+	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
+	want := make([]byte, size)
+	end := make(chan struct{})
+	var writers sync.WaitGroup
+	for w := range 4 {
+		writers.Go(func() {
+			r := rand.New(rand.NewPCG(1, uint64(w)))
+			for i := 0; ; i++ {
+				select {
+				case <-end:
+					return
+				default:
+				}
+				off := (r.Int64N(size/block/4)*4 + int64(w)) * block // each has blocks of its own
+				buf := bytes.Repeat([]byte{byte(r.Uint32())}, block)
+				var err error
+				switch r.IntN(12) {
+				case 0:
+					err = p.Flush()
+					continue
+				case 1:
+					clear(buf)
+					err = p.Zero(off, block)
+				case 2:
+					err = p.WriteDurable(buf, off)
+				default:
+					err = p.Write(buf, off)
+				}
+				if err != nil {
+					t.Errorf("write: %v", err)
+					return
+				}
+				copy(want[off:], buf)
+			}
+		})
+	}
+	for range 12 {
+		time.Sleep(30 * time.Millisecond)
+		s.kill()
+		s.serve()
+	}
+	close(end)
+	writers.Wait()
+	s.kill()
+	s.serve()
+	got := make([]byte, size)
+	_, err := p.Read(got, 0)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(want, got))
+}
+
+// The ring is smaller than what is written without a flush: the relay flushes by itself.
+func TestTheRingIsEmptiedByTheRelay(t *testing.T) {
+	s := newStore(t, 64<<20)
+	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
+	buf := bytes.Repeat([]byte{7}, 1<<20)
+	for off := int64(0); off < 64<<20; off += 1 << 20 {
+		require.NoError(t, p.Write(buf, off))
+	}
+	require.Positive(t, s.flushes.Load())
+	s.kill()
+	s.serve()
+	got := make([]byte, 1<<20)
+	for off := int64(0); off < 64<<20; off += 1 << 20 {
+		_, err := p.Read(got, off)
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(buf, got), "at %d", off)
+	}
+}
+
+// What outlived the keeper is written again by the next one, unless the service never ended.
+func TestTheNextKeeperWritesAgain(t *testing.T) {
+	s, carry := newStore(t, 1<<20), filepath.Join(t.TempDir(), "ring")
+	p, _ := connect(t, s, carry)
+	require.NoError(t, p.Write([]byte("first"), 0))
+	p.r.close()
+	require.NoError(t, p.r.ring.Close())
+	require.NoError(t, s.Write([]byte("other"), 0)) // would be undone if it were written again
+	p, _ = connect(t, s, carry)
+	got := make([]byte, 5)
+	_, err := p.Read(got, 0)
+	require.NoError(t, err)
+	require.Equal(t, "other", string(got), "it is the same start of the array")
+
+	p.r.close()
+	require.NoError(t, p.r.ring.Close())
+	s.kill()
+	s.serve()
+	p, _ = connect(t, s, carry)
+	_, err = p.Read(got, 0)
+	require.NoError(t, err)
+	require.Equal(t, "first", string(got))
+	require.NoError(t, p.Flush())
+}
+
+// An array that was in service elsewhere meanwhile is not overwritten with what was acknowledged here before: the next flush fails.
+func TestAnArrayThatWasElsewhereIsNotOverwritten(t *testing.T) {
+	s := newStore(t, 1<<20)
+	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
+	require.NoError(t, p.Write([]byte("here"), 0))
+	s.kill()
+	copy(s.now, "away")
+	copy(s.durable, "away")
+	s.start, s.since = 4, 4
+	s.serve()
+	got := make([]byte, 4)
+	_, err := p.Read(got, 0)
+	require.NoError(t, err)
+	require.Equal(t, "away", string(got))
+	require.ErrorIs(t, p.Flush(), errLost)
+	require.NoError(t, p.Flush(), "it is told once")
+}
+
+func TestADeviceIsToldOfItsSize(t *testing.T) {
+	s := newStore(t, 1<<20)
+	p, sizes := connect(t, s, filepath.Join(t.TempDir(), "ring"))
+	s.mu.Lock()
+	s.now, s.durable = append(s.now, make([]byte, 1<<20)...), append(s.durable, make([]byte, 1<<20)...)
+	s.mu.Unlock()
+	require.NoError(t, p.r.refresh())
+	require.EqualValues(t, 2<<20, <-sizes)
+	require.NoError(t, p.Write([]byte("new"), 2<<20-3))
+}
+
+// A connection of the device that ends gives up what waits for the service, and nothing else.
+func TestWhatWaitsIsGivenUpWithItsConnection(t *testing.T) {
+	s := newStore(t, 1<<20)
+	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
+	s.kill()
+	ctx, cancel := context.WithCancel(context.Background())
+	other := port{p.r, ctx}
+	done := make(chan error, 2)
+	go func() { done <- other.Write([]byte("gone"), 0) }()
+	go func() {
+		_, err := other.Read(make([]byte, 4), 0)
+		done <- err
+	}()
+	kept := make(chan error)
+	go func() { kept <- p.Write([]byte("kept"), 4096) }()
+	time.Sleep(50 * time.Millisecond)
+	cancel()
+	require.ErrorIs(t, <-done, context.Canceled)
+	require.ErrorIs(t, <-done, context.Canceled)
+	s.serve()
+	require.NoError(t, <-kept)
+	got := make([]byte, 4)
+	_, err := p.Read(got, 0)
+	require.NoError(t, err)
+	require.Equal(t, make([]byte, 4), got)
+}
