@@ -66,6 +66,7 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "acknowledge", nothing(c.Acknowledge))
 	handle(mux, log, "attach", c.Attach)
 	handle(mux, log, "detach", c.Detach)
+	handle(mux, log, "fit", c.Fit)
 	return mux
 }
 
@@ -307,6 +308,9 @@ func (c *Client) Attach(q service.AttachRequest) (*service.DeviceStatus, error) 
 }
 func (c *Client) Detach(q service.DetachRequest) (*service.DetachReply, error) {
 	return call[*service.DetachReply](c, "detach", q)
+}
+func (c *Client) Fit(q service.FitRequest) (*service.FitReply, error) {
+	return call[*service.FitReply](c, "fit", q)
 }
 func (c *Client) Acknowledge(name string) error { return noResult(c, "acknowledge", name) }
 func (c *Client) Close() error                  { c.http.CloseIdleConnections(); return nil }

@@ -99,6 +99,7 @@ type env struct {
 	metrics, monitor   bool
 	boot, force        bool
 	connections        int
+	measured           string
 	leave, userSpace   bool
 	carry              string
 	manual, completion string
@@ -114,7 +115,7 @@ func commands() []command {
 	return []command{disksCommand, planCommand, createCommand, attachCommand, detachCommand, serveCommand, statusCommand, nextCommand, watchCommand, mayPullCommand, locateCommand,
 		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, surfaceCommand, rescueCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
 		startCommand, stopCommand, renameCommand, eraseCommand, chooseCommand, dissolveCommand, historyCommand, reportCommand, inspectCommand, alertsCommand, acknowledgeCommand,
-		labCommand, demoCommand, keeperCommand, versionCommand, helpCommand}
+		fitCommand, labCommand, demoCommand, keeperCommand, versionCommand, helpCommand}
 }
 
 // Run is the whole program: it returns the exit status.

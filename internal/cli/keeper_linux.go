@@ -71,7 +71,8 @@ func keep(e *env, _ []string) error {
 		case err = <-failed:
 			running = false
 		case <-k.Idle():
-			running = !e.leave
+			time.Sleep(300 * time.Millisecond) // whoever asked for that is to have the answer
+			running = !(e.leave && len(k.State().Devices) == 0)
 		case <-time.After(time.Second):
 			running = !(e.leave && time.Since(began) > 20*time.Second && len(k.State().Devices) == 0)
 		}

@@ -188,8 +188,10 @@ func (f *fuseFront) stop(force bool) error {
 	err := unix.IoctlSetInt(int(f.loop.Fd()), unix.LOOP_CLR_FD, 0)
 	_ = f.loop.Close()
 	if force {
-		err = nil // whoever still holds it gets errors
-		f.abort()
+		f.abort() // whoever still holds it gets errors
+		_ = unix.Unmount(f.folder, unix.MNT_DETACH)
+		_ = os.Remove(f.folder)
+		return nil
 	}
 	for range 50 { // the loop device lets go of the file when the last one has closed it
 		if e := f.server.Unmount(); e == nil {

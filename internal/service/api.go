@@ -48,6 +48,7 @@ type Control interface {
 	Acknowledge(array string) error
 	Attach(AttachRequest) (*DeviceStatus, error)
 	Detach(DetachRequest) (*DetachReply, error)
+	Fit(FitRequest) (*FitReply, error)
 	Close() error
 }
 

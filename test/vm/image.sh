@@ -7,7 +7,7 @@
 set -euo pipefail
 kernel=$1 out=$2
 packages="busybox-static bash coreutils util-linux mount udev kmod e2fsprogs xfsprogs fio nbd-client libnbd-bin procps fdisk libc-bin
-  mawk grep sed findutils jq systemd systemd-sysv dpkg tar gzip sqlite3 stress-ng $kernel"
+  mawk grep sed findutils jq systemd systemd-sysv dpkg diffutils tar gzip sqlite3 stress-ng $kernel"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 mkdir -p "$out" "$work/archives/partial" "$work/tree" "$work/initrd"
@@ -109,6 +109,7 @@ Conflicts=final.target
 ExecStart=/usr/local/bin/agent
 Environment=HOME=/root PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 KillMode=process
+Restart=always
 OOMScoreAdjust=-1000
 [Install]
 WantedBy=sysinit.target
@@ -122,6 +123,9 @@ for unit in getty.target systemd-logind.service systemd-networkd.service systemd
 done
 ln -sf /lib/systemd/system/multi-user.target "$tree/etc/systemd/system/default.target"
 : >"$tree/etc/machine-id"
+rm -rf "$tree/var/run" "$tree/var/lock"
+ln -s /run "$tree/var/run"
+ln -s /run/lock "$tree/var/lock"
 : >"$tree/etc/fstab"
 ldconfig -r "$tree" 2>/dev/null || true
 truncate -s 1300M "$out/root.img"

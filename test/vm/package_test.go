@@ -22,7 +22,7 @@ func installed(t *testing.T, disks ...Disk) *rig {
 		delete(r.payload, "nidalo")
 		for _, version := range []string{"1.0", "1.1"} {
 			program := filepath.Join(r.folder, "nidalo-"+version)
-			build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w -X nidalo/internal/cli.Version="+version, "-o", program, "nidalo/cmd/nidalo")
+			build := exec.Command("go", "build", "-ldflags", "-s -w -X nidalo/internal/cli.Version="+version, "-o", program, "nidalo/cmd/nidalo")
 			build.Env = append(os.Environ(), "CGO_ENABLED=0")
 			out, err := build.CombinedOutput()
 			require.NoError(t, err, string(out))

@@ -65,7 +65,7 @@ func guestWith(t *testing.T, prepare func(*rig), disks ...Disk) *rig {
 	r.boot(disks...)
 	t.Cleanup(func() {
 		if t.Failed() {
-			t.Logf("service:\n%s\nconsole:\n%s", r.Run("tail -40 /tmp/serve.log; dmesg | tail -15").Output, r.Console())
+			t.Logf("service:\n%s\nconsole:\n%s", r.Run("tail -40 /tmp/serve.log 2>/dev/null; tail -40 /var/lib/nidalo/keeper.log 2>/dev/null; journalctl -n 60 -u nidalo -u nidalo-keeper --no-pager 2>/dev/null; dmesg | tail -25").Output, r.Console())
 		}
 		r.PowerCut()
 	})

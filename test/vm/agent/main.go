@@ -64,7 +64,7 @@ func main() {
 // open serves the host for as long as there is one.
 func open() {
 	var port *os.File
-	for range 100 {
+	for range 1200 { // udev makes the link
 		var err error
 		if port, err = os.OpenFile("/dev/virtio-ports/agent", os.O_RDWR, 0); err == nil {
 			break

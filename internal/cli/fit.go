@@ -1,0 +1,44 @@
+package cli
+
+import (
+	"flag"
+
+	"nidalo/internal/service"
+)
+
+var fitCommand = command{name: "fit", usage: "[-measure DISK] [-json]", short: "look whether this host is fit for arrays", most: 0, looks: true,
+	help: `
+Looks at what arrays need of a host, and says how to mend what is missing: the rights and limits of the service, memory that
+is not swapped out, the kernel's modules for attaching, the links of udev, the clock, whether alerts can be delivered, how
+long each disk tries to read a bad place, and whether its write cache is flushed. Nothing is written.
+
+With -measure it writes a block of a blank disk over and over with what it holds already, and says how long a flush takes: a
+disk with platters that is too quick confirms what it has not done.
+
+Exit status: 0 nothing needed is missing; 1 something is.
+
+  nidalo fit
+  nidalo fit -measure TMK-0193`,
+	flags: func(e *env, f *flag.FlagSet) {
+		f.StringVar(&e.measured, "measure", "", "measure the flushes of this blank `DISK`")
+		jsonFlag(e, f)
+	},
+	run: func(e *env, _ []string) error {
+		return e.withControl(func(c service.Control) error {
+			r, err := c.Fit(service.FitRequest{Measure: e.measured})
+			if err != nil {
+				return err
+			}
+			for _, i := range r.Items {
+				if i.Verdict == service.FitBad {
+					e.status = Could
+				}
+			}
+			if e.json {
+				return e.printJSON(r)
+			}
+			e.out.Fit(r)
+			return nil
+		})
+	},
+}

@@ -1,0 +1,206 @@
+//go:build linux
+
+package test
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/keeper"
+)
+
+// attachable skips tests where devices cannot be made.
+func attachable(t *testing.T) {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("attaching needs root")
+	}
+	for _, path := range []string{"/dev/fuse", "/dev/loop-control"} {
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			t.Skipf("this machine does not allow devices: %v", err)
+		}
+		_ = f.Close()
+	}
+	t.Setenv("NIDALO_KEEPER_USER_SPACE", "yes") // the kernel's client is tried in the guest
+}
+
+// attached makes an array and a service, and attaches it; at the end all of it is gone.
+func attached(t *testing.T) (b *bench, device, mount string) {
+	attachable(t)
+	b = newBench(t)
+	b.nidalo("lab", "new", "-bays", "6", "-size", "96MiB")
+	name := fmt.Sprintf("tides%d", os.Getpid()) // the links are the host's
+	b.nidalo("create", "-name", name, "-level", "5", "A1", "A2", "A3", "A4")
+	b.start()
+	device = strings.TrimSpace(b.nidalo("attach", name))
+	require.Equal(t, "/dev/nidalo/"+name, device)
+	mount = filepath.Join(b.home, "mnt")
+	require.NoError(t, os.Mkdir(mount, 0o700))
+	t.Cleanup(func() {
+		if b.serve == nil {
+			b.start()
+		}
+		_ = exec.Command("umount", mount).Run()
+		b.try("detach", "-yes", "-force", name)
+		b.eventually("the keeper ends", func() bool { _, err := os.Stat(keeper.Socket(b.home)); return err != nil })
+	})
+	return b, device, mount
+}
+
+func (b *bench) name() string { return fmt.Sprintf("tides%d", os.Getpid()) }
+
+// A file system on an attached array: the service is killed and stopped under it, a disk is pulled and replaced, and nothing that was
+// written is lost, flushed or not.
+func TestAnAttachedFileSystemDoesNotNotice(t *testing.T) {
+	b, device, mount := attached(t)
+	b.tool("mkfs.ext4", "-q", device)
+	b.tool("mount", device, mount)
+	before := b.tool("dmesg")
+	b.refused(1, []string{"mounted at " + mount, "umount " + mount}, "detach", b.name())
+	b.refused(1, []string{"attached"}, "stop", b.name())
+	b.refused(1, []string{"attached"}, "rename", b.name(), "other")
+	b.refused(1, []string{"an array must not stand on another"}, "create", "-yes", "-name", "x", "-level", "1", filepath.Join(mount, "one"), filepath.Join(mount, "two"))
+	code, _, errOut := b.try("erase", "-yes", device)
+	require.Equal(t, 1, code, errOut)
+
+	load := exec.Command("fio", "--name=v", "--directory="+mount, "--rw=randwrite", "--bs=4k", "--size=16m", "--numjobs=2", "--loops=6", "--fsync=16",
+		"--verify=crc32c", "--do_verify=1", "--verify_fatal=1", "--serialize_overlap=1", "--ioengine=libaio", "--direct=1", "--iodepth=8")
+	var out bytes.Buffer
+	load.Stdout, load.Stderr = &out, &out
+	require.NoError(t, load.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- load.Wait() }()
+	for i := range 4 {
+		time.Sleep(700 * time.Millisecond)
+		if i%2 == 0 {
+			b.stop(syscall.SIGKILL)
+		} else {
+			require.Zero(t, b.stop(syscall.SIGTERM))
+		}
+		b.start()
+	}
+	b.nidalo("lab", "pull", "A3")
+	b.nidalo("replace", "-wait", b.name(), "A3", "A5")
+	select {
+	case err := <-ended:
+		require.NoError(t, err, out.String())
+	case <-time.After(4 * time.Minute):
+		require.Fail(t, "the load hangs", b.log.String())
+	}
+	after := b.tool("dmesg")
+	require.NotContains(t, strings.TrimPrefix(after, before), "I/O error")
+	b.tool("umount", mount)
+	b.tool("e2fsck", "-fn", device)
+	b.nidalo("detach", b.name())
+	_, err := os.Lstat(device)
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+// What was acknowledged and never flushed is there after a kill of the service, and others may only read meanwhile.
+func TestAcknowledgedOutlivesTheService(t *testing.T) {
+	b, device, _ := attached(t)
+	source := filepath.Join(b.home, "source")
+	pattern(t, source, 24*mib)
+	b.tool("dd", "if="+source, "of="+device, "bs=1M", "oflag=direct", "status=none")
+	b.stop(syscall.SIGKILL)
+	b.start()
+	b.tool("cmp", "-n", strconv.Itoa(24*mib), source, device)
+	code := exec.Command("nbdcopy", source, b.uri(b.name())).Run()
+	require.Error(t, code, "others may not write to an attached array")
+	b.tool("nbdinfo", b.uri(b.name()))
+}
+
+// A device that hangs, because there is no service, is freed by a forced detach once there is one, which says what is lost.
+func TestAHungMountIsFreed(t *testing.T) {
+	b, device, mount := attached(t)
+	b.tool("mkfs.ext4", "-q", device)
+	b.tool("mount", device, mount)
+	require.NoError(t, os.WriteFile(filepath.Join(mount, "a"), bytes.Repeat([]byte("a"), mib), 0o600))
+	code, _, errOut := b.try("detach", "-force", b.name())
+	require.Equal(t, 1, code, "it asks")
+	require.Contains(t, errOut, "mounted at "+mount)
+	b.nidalo("detach", "-force", "-yes", b.name())
+	b.tool("umount", mount)
+	require.Equal(t, device, strings.TrimSpace(b.nidalo("attach", b.name())))
+	check := exec.Command("e2fsck", "-fy", device)
+	_ = check.Run()
+	require.LessOrEqual(t, check.ProcessState.ExitCode(), 1, "clean, or mended")
+}
+
+// A keeper that finds what a later version wrote leaves it as it is, and says so.
+func TestTheMemoryOfALaterVersionIsKept(t *testing.T) {
+	b, device, _ := attached(t)
+	var st struct{ Arrays []struct{ ID string } }
+	require.NoError(t, json.Unmarshal([]byte(b.nidalo("status", "-json")), &st))
+	carry := filepath.Join(keeper.RunFolder(), "carry-over", st.Arrays[0].ID)
+	b.nidalo("detach", b.name())
+	b.eventually("the keeper ends", func() bool { _, err := os.Stat(keeper.Socket(b.home)); return err != nil })
+
+	raw := make([]byte, 12<<20)
+	copy(raw, "NIDALOCO")
+	binary.LittleEndian.PutUint32(raw[8:], 99)
+	require.NoError(t, os.WriteFile(carry, raw, 0o600))
+	b.refused(1, []string{"written by another version, 99"}, "attach", b.name())
+	now, err := os.ReadFile(carry)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(raw, now))
+	require.NoError(t, os.Remove(carry))
+	require.Equal(t, device, strings.TrimSpace(b.nidalo("attach", b.name())))
+}
+
+// A manual page for every command, and completion that the shell takes.
+func TestManualAndCompletion(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("help", "-manual", filepath.Join(b.home, "man"))
+	page, err := os.ReadFile(filepath.Join(b.home, "man", "nidalo-attach.1"))
+	require.NoError(t, err)
+	require.Contains(t, string(page), `.TH NIDALO-ATTACH 1`)
+	require.Contains(t, string(page), `\fB\-boot\fR`)
+	for _, line := range strings.Split(b.nidalo("help"), "\n") {
+		if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 1 {
+			_, err := os.Stat(filepath.Join(b.home, "man", "nidalo-"+f[0]+".1"))
+			require.NoError(t, err)
+		}
+	}
+	script := filepath.Join(b.home, "completion")
+	require.NoError(t, os.WriteFile(script, []byte(b.nidalo("help", "-completion", "bash")), 0o600))
+	out := b.tool("bash", "-c", `. `+script+`; COMP_WORDS=(nidalo att) COMP_CWORD=1; _nidalo; echo "${COMPREPLY[@]}"; COMP_WORDS=(nidalo attach -b) COMP_CWORD=2; _nidalo; echo "${COMPREPLY[@]}"`)
+	require.Equal(t, "attach\n-boot\n", out)
+	require.Contains(t, b.nidalo("help", "-completion", "fish"), "-a attach")
+	require.Contains(t, b.nidalo("help", "-completion", "zsh"), "'attach:")
+}
+
+func TestFitSaysHowToMend(t *testing.T) {
+	b := newBench(t)
+	require.NoError(t, os.WriteFile(filepath.Join(b.home, "nidalo.toml"), []byte("[[alerts.webhook]]\nurl = \"http://127.0.0.1:9/\"\n[[alerts.command]]\nrun = [\"/nowhere/ring\"]\n"), 0o600))
+	b.start()
+	code, out, _ := b.try("fit")
+	require.Equal(t, 1, code, out)
+	require.Contains(t, out, "127.0.0.1:9 cannot be reached")
+	require.Contains(t, out, "Command /nowhere/ring cannot be run")
+	require.Contains(t, out, "Something that is needed does not work.")
+	var r struct {
+		Service bool
+		Items   []struct{ About, Verdict, Found, Mend string }
+	}
+	_, out, _ = b.try("fit", "-json")
+	require.NoError(t, json.Unmarshal([]byte(out), &r))
+	require.True(t, r.Service)
+	for _, i := range r.Items {
+		require.NotEmpty(t, i.Found)
+		require.True(t, i.Verdict != "bad" || i.Mend != "", "%+v", i)
+	}
+}
