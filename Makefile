@@ -7,10 +7,14 @@ MINUTES ?= 6
 
 export CGO_ENABLED = 0
 
-.PHONY: build screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench clean
+.PHONY: build deb screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
+
+# A Debian package in dist/, without root rights.
+deb: build
+	packaging/deb.sh ./nidalo "$(VERSION)" dist
 
 demo: build
 	./nidalo demo
@@ -64,6 +68,7 @@ fuzz:
 	$(GO) test -run xxx -fuzz FuzzRead -fuzztime 5s -fuzzminimizetime 10x ./internal/partition
 	$(GO) test -run xxx -fuzz FuzzSCSI -fuzztime 5s -fuzzminimizetime 10x ./core/health
 	$(GO) test -run xxx -fuzz FuzzPages -fuzztime 5s -fuzzminimizetime 10x ./internal/survey
+	$(GO) test -run xxx -fuzz FuzzOpen -fuzztime 5s -fuzzminimizetime 10x ./internal/carryover
 	$(GO) test -run xxx -fuzz FuzzServer -fuzztime 10s -fuzzminimizetime 10x ./internal/nbd
 
 # For as long as wanted: new seeds of the crash machine, 200 cycles of kill -9 under load with everything going on, the same
@@ -87,4 +92,4 @@ screenshots: build
 	docs/screenshots/make.sh
 
 clean:
-	rm -f nidalo
+	rm -rf nidalo dist

@@ -204,3 +204,40 @@ func TestFitSaysHowToMend(t *testing.T) {
 		require.True(t, i.Verdict != "bad" || i.Mend != "", "%+v", i)
 	}
 }
+
+// Members of one group may look, those of another may do everything, and others nothing.
+func TestAGroupThatMayOnlyLook(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("becoming another user needs root")
+	}
+	b := newBench(t)
+	require.NoError(t, os.WriteFile(filepath.Join(b.home, "nidalo.toml"), []byte("group = \"disk\"\ngroup_looks = \"users\"\n"), 0o600))
+	b.nidalo("lab", "new", "-bays", "3", "-size", "96MiB")
+	b.nidalo("create", "-name", "tides", "-level", "1", "A1", "A2")
+	b.start()
+	open, err := os.MkdirTemp("", "nidalo-open-")
+	require.NoError(t, err)
+	defer os.RemoveAll(open)
+	require.NoError(t, os.Chmod(open, 0o755))
+	b.tool("cp", program, filepath.Join(open, "nidalo"))
+	as := func(group string, args ...string) (int, string) {
+		c := exec.Command("setpriv", append([]string{"--reuid=65534", "--regid=65534", "--groups=" + group, filepath.Join(open, "nidalo")}, append(args, "-home", b.home)...)...)
+		out, _ := c.CombinedOutput()
+		return c.ProcessState.ExitCode(), string(out)
+	}
+	group := func(name string) string { return strings.Split(b.tool("getent", "group", name), ":")[2] }
+	code, out := as(group("users"), "status")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "tides")
+	for _, args := range [][]string{{"fail", "-yes", "tides", "A1"}, {"erase", "-yes", "A3"}, {"check", "tides"}, {"pace", "full"}, {"inspect", "/etc/shadow"}} {
+		code, out = as(group("users"), args...)
+		require.Equal(t, 1, code, "%v: %s", args, out)
+		require.Contains(t, out, "you may look here, and change nothing", "%v", args)
+	}
+	c := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--groups="+group("users"), "nbdinfo", b.uri("tides"))
+	require.Error(t, c.Run(), "no byte of an array")
+	code, out = as(group("disk"), "check", "-wait", "tides")
+	require.Zero(t, code, out)
+	code, out = as("65534", "status")
+	require.Equal(t, 1, code, out)
+}

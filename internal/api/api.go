@@ -27,14 +27,16 @@ import (
 // Socket is where the service of a home listens for commands.
 func Socket(home string) string { return filepath.Join(home, "control.sock") }
 
+// LookingSocket is where it listens for commands of those who may only look.
+func LookingSocket(home string) string { return filepath.Join(home, "looking.sock") }
+
 // maxBody bounds a request.
 const maxBody = 1 << 20
 
 // Handler serves the calls of a control.
 func Handler(c service.Control, log *slog.Logger) http.Handler {
 	mux := http.NewServeMux()
-	handle(mux, log, "disks", func(struct{}) ([]service.DiskInfo, error) { return c.Disks() })
-	handle(mux, log, "status", func(name string) (*service.Status, error) { return c.Status(name) })
+	looking(mux, c, log)
 	handle(mux, log, "create", c.Create)
 	handle(mux, log, "fail", nothing(c.Fail))
 	handle(mux, log, "replace", c.Replace)
@@ -50,24 +52,41 @@ func Handler(c service.Control, log *slog.Logger) http.Handler {
 	handle(mux, log, "spare", c.AssignSpare)
 	handle(mux, log, "pace", c.SetPace)
 	handle(mux, log, "steer", nothing(c.Steer))
-	handle(mux, log, "may-pull", c.MayPull)
-	handle(mux, log, "next", func(struct{}) (*service.NextReply, error) { return c.Next() })
 	handle(mux, log, "locate", c.Locate)
-	handle(mux, log, "history", c.History)
-	handle(mux, log, "readings", c.Readings)
-	handle(mux, log, "health", func(struct{}) ([]service.DiskHealth, error) { return c.Health() })
-	handle(mux, log, "what-if", c.WhatIf)
-	handle(mux, log, "inspect", c.Inspect)
+	handle(mux, log, "inspect", c.Inspect) // of any path, which the service may read and those who only look perhaps not
 	handle(mux, log, "vet", c.Vet)
 	handle(mux, log, "surface", c.Surface)
 	handle(mux, log, "rescue", c.Rescue)
-	handle(mux, log, "map", c.Map)
 	handle(mux, log, "test-alerts", func(struct{}) ([]service.AlertResult, error) { return c.TestAlerts() })
 	handle(mux, log, "acknowledge", nothing(c.Acknowledge))
 	handle(mux, log, "attach", c.Attach)
 	handle(mux, log, "detach", c.Detach)
 	handle(mux, log, "fit", c.Fit)
 	return mux
+}
+
+// Looking serves the calls that only look.
+func Looking(c service.Control, log *slog.Logger) http.Handler {
+	mux := http.NewServeMux()
+	looking(mux, c, log)
+	mux.HandleFunc("POST /v1/", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(http.StatusUnprocessableEntity)
+		_ = json.NewEncoder(w).Encode(&service.Error{What: "you may look here, and change nothing", Hints: []string{"the group in nidalo.toml, and root, may do everything"}})
+	})
+	return mux
+}
+
+func looking(mux *http.ServeMux, c service.Control, log *slog.Logger) {
+	handle(mux, log, "disks", func(struct{}) ([]service.DiskInfo, error) { return c.Disks() })
+	handle(mux, log, "status", func(name string) (*service.Status, error) { return c.Status(name) })
+	handle(mux, log, "may-pull", c.MayPull)
+	handle(mux, log, "next", func(struct{}) (*service.NextReply, error) { return c.Next() })
+	handle(mux, log, "history", c.History)
+	handle(mux, log, "readings", c.Readings)
+	handle(mux, log, "health", func(struct{}) ([]service.DiskHealth, error) { return c.Health() })
+	handle(mux, log, "what-if", c.WhatIf)
+	handle(mux, log, "map", c.Map)
 }
 
 func nothing[Q any](f func(Q) error) func(Q) (struct{}, error) {
@@ -130,6 +149,9 @@ func Listen(path, group string) (net.Listener, error) {
 	return l, nil
 }
 
+// OpenHome lets everybody pass through a home, for the members of two groups. What is in it they still may not read.
+func OpenHome(home string) error { return os.Chmod(home, 0o711) }
+
 // admit lets the owner use a socket, and a group if one is given, which may then pass through the home as well.
 func admit(socket, home, group string) error {
 	if group == "" {
@@ -181,6 +203,10 @@ type Client struct {
 func Dial(home string) (*Client, error) {
 	path := Socket(home)
 	c, err := net.DialTimeout("unix", path, 5*time.Second)
+	if errors.Is(err, os.ErrPermission) {
+		path = LookingSocket(home)
+		c, err = net.DialTimeout("unix", path, 5*time.Second)
+	}
 	if err != nil {
 		return nil, err
 	}

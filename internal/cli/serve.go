@@ -116,12 +116,25 @@ func serve(e *env, _ []string) error {
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
+	var looking net.Listener
+	if cfg.Looks != "" {
+		if looking, err = api.Listen(api.LookingSocket(e.home), cfg.Looks); err != nil {
+			return errors.Join(err, data.Close(), s.Close())
+		}
+		defer os.Remove(api.LookingSocket(e.home))
+	}
 	// The last to listen: whoever finds the control socket finds all others.
 	control, err := api.Listen(api.Socket(e.home), cfg.Group)
+	if err == nil && cfg.Group != "" && looking != nil {
+		err = api.OpenHome(e.home) // for both groups
+	}
 	if err != nil {
 		return errors.Join(err, data.Close(), s.Close())
 	}
-	failed := make(chan error, 4)
+	failed := make(chan error, 5)
+	if looking != nil {
+		go func() { failed <- api.Serve(looking, api.Looking(s, log)) }()
+	}
 	go func() { failed <- api.Serve(control, api.Handler(s, log)) }()
 	go func() { failed <- blocks.Serve(data, cfg.Listen.Budget()) }()
 	door.serve(blocks, cfg.Listen.Budget(), failed, log)
@@ -156,6 +169,7 @@ func serve(e *env, _ []string) error {
 		}
 	}
 	notify(log, daemon.SdNotifyStopping)
+	s.AwaitUnused(closedBy(stop))
 	go func() {
 		<-stop
 		log.Warn("stopping at once; what was not flushed may be lost")
@@ -163,6 +177,9 @@ func serve(e *env, _ []string) error {
 	}()
 	began := time.Now()
 	_ = control.Close()
+	if looking != nil {
+		_ = looking.Close()
+	}
 	blocks.Close()
 	err = errors.Join(err, s.Close())
 	_ = os.Remove(api.Socket(e.home))
@@ -171,6 +188,17 @@ func serve(e *env, _ []string) error {
 		log.Info("stopped; everything is flushed", "took", time.Since(began).Round(time.Millisecond).String())
 	}
 	return err
+}
+
+// closedBy is closed when a signal comes; that signal stays to be had.
+func closedBy(stop chan os.Signal) <-chan struct{} {
+	out := make(chan struct{})
+	go func() {
+		sig := <-stop
+		close(out)
+		stop <- sig
+	}()
+	return out
 }
 
 // gatherer collects the state of a service, at each time it is asked.

@@ -3,12 +3,15 @@
 package keeper
 
 import (
+	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -136,4 +139,15 @@ func Mounts(path string) []string {
 		return nil
 	}
 	return mountsOf(strings.TrimSpace(string(raw)))
+}
+
+// HostStops says whether the whole system is shutting down, as systemd says.
+func HostStops() bool {
+	if _, err := os.Stat("/run/systemd/system"); err != nil {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	out, _ := exec.CommandContext(ctx, "systemctl", "is-system-running").Output() // its status is that of an error for all but "running"
+	return strings.TrimSpace(string(out)) == "stopping"
 }

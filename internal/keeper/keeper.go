@@ -235,6 +235,9 @@ func (k *Keeper) Close(give <-chan struct{}) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	var errs []error
+	if HostStops() { // what is mounted is being unmounted, and needs us for that
+		k.awaitUnused(give)
+	}
 	for _, d := range k.all() {
 		if d.fuse == nil {
 			continue
@@ -270,6 +273,28 @@ func (k *Keeper) Close(give <-chan struct{}) error {
 		_ = d.relay.ring.Close()
 	}
 	return errors.Join(errs...)
+}
+
+// awaitUnused waits until nobody uses the devices any more.
+func (k *Keeper) awaitUnused(give <-chan struct{}) {
+	for told := false; ; {
+		var by []string
+		for _, d := range k.all() {
+			by = append(by, Holders(d.Device)...)
+		}
+		if len(by) == 0 {
+			return
+		}
+		if !told {
+			k.opt.Log.Info("waiting until nobody uses the devices", "by", strings.Join(by, ", "))
+			told = true
+		}
+		select {
+		case <-give:
+			return
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
 }
 
 func (k *Keeper) all() (out []*device) {

@@ -15,3 +15,6 @@ func Holders(string) []string { return nil }
 // Own and OwnName know nothing here.
 func Own(string) string     { return "" }
 func OwnName(string) string { return "" }
+
+// HostStops knows nothing here.
+func HostStops() bool { return false }

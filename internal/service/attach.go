@@ -250,6 +250,34 @@ func (s *Service) deviceStatus(a keeper.Attached, how attachment) *DeviceStatus 
 	return d
 }
 
+// AwaitUnused waits, while the host shuts down, until nobody uses the attached devices any more, or give is closed.
+func (s *Service) AwaitUnused(give <-chan struct{}) {
+	s.mu.Lock()
+	attached := len(s.mem.Attached) > 0
+	s.mu.Unlock()
+	if !attached || !keeper.HostStops() {
+		return
+	}
+	for told := false; ; {
+		var by []string
+		for _, d := range s.attachedDevices() {
+			by = append(by, d.UsedBy...)
+		}
+		if len(by) == 0 {
+			return
+		}
+		if !told {
+			s.opt.Log.Info("waiting until nobody uses the attached arrays", "by", strings.Join(by, ", "))
+			told = true
+		}
+		select {
+		case <-give:
+			return
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
 // attachedDevices is what attached arrays are attached as, by identity. One that should be attached and is not has the reason.
 func (s *Service) attachedDevices() map[string]*DeviceStatus {
 	s.mu.Lock()

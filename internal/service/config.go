@@ -36,6 +36,7 @@ type Config struct {
 	Adopt     string   `toml:"adopt"`         // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay
 	Pace      string   `toml:"pace"`          // of tasks, unless the pace command says otherwise
 	Group     string   `toml:"group"`         // whose members may use the sockets besides their owner
+	Looks     string   `toml:"group_looks"`   // whose members may look, and change nothing
 	Spares    []Spare  `toml:"spares"`        // hot spares, besides those of the spare command
 	Listen    Listen   `toml:"listen"`
 	Limits    Limits   `toml:"limits"`
@@ -263,9 +264,12 @@ func (c *Config) check() error {
 			return wrong("pace", "%v", err)
 		}
 	}
-	if c.Group != "" {
-		if _, err := user.LookupGroup(c.Group); err != nil {
-			return wrong("group", "%v", err)
+	for key, name := range map[string]string{"group": c.Group, "group_looks": c.Looks} {
+		if name == "" {
+			continue
+		}
+		if _, err := user.LookupGroup(name); err != nil {
+			return wrong(key, "%v", err)
 		}
 	}
 	for _, p := range c.Spares {
