@@ -43,8 +43,8 @@ func attached(t *testing.T) (b *bench, device, mount string) {
 	b = newBench(t)
 	b.nidalo("lab", "new", "-bays", "6", "-size", "96MiB")
 	name := fmt.Sprintf("tides%d", os.Getpid()) // the links are the host's
-	b.nidalo("create", "-name", name, "-level", "5", "A1", "A2", "A3", "A4")
 	b.start()
+	b.nidalo("create", "-name", name, "-level", "5", "A1", "A2", "A3", "A4")
 	device = strings.TrimSpace(b.nidalo("attach", name))
 	require.Equal(t, "/dev/nidalo/"+name, device)
 	mount = filepath.Join(b.home, "mnt")

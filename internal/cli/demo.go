@@ -121,6 +121,9 @@ func (d *demo) play() (err error) {
 	d.verify("the readings", 0, demoTides, want)
 	out = d.run("status", "tides")
 	d.hold("the array is healthy", strings.Contains(out, "healthy"))
+	if err := d.device(); err != nil {
+		return err
+	}
 
 	if d.held != d.steps {
 		return &service.Error{What: fmt.Sprintf("%d of %d steps did not hold", d.steps-d.held, d.steps)}
@@ -132,6 +135,94 @@ func (d *demo) play() (err error) {
 		d.e.out.Next([]string{"nidalo lab new   makes a lab of your own; nidalo help lists all commands"})
 	}
 	return nil
+}
+
+// device plays with a real file system on an attached array, where this machine allows it.
+func (d *demo) device() error {
+	d.say("The published sheets get an array of their own, as a block device of this host with a file system on it.")
+	if why := noDevice(); why != "" {
+		d.e.out.Printf("  This part is left out here: %s.\n", why)
+		return nil
+	}
+	d.run("create", "-name", "charts", "-level", "1", "A7", "A8")
+	out := d.run("attach", "charts")
+	device, mount, sheet := "/dev/nidalo/charts", filepath.Join(d.home, "charts"), filepath.Join(d.home, "charts", "sheet-1931")
+	d.hold("the array is a block device", strings.Contains(out, device))
+	defer func() { // whatever happened, nothing of it stays
+		_ = exec.Command("umount", mount).Run()
+		_ = exec.Command(d.program, "detach", "-force", "-yes", "charts", "-home", d.home).Run()
+	}()
+	if err := os.Mkdir(mount, 0o700); err != nil {
+		return err
+	}
+	d.tool("mkfs.ext4", "-q", device)
+	d.tool("mount", device, mount)
+	want := tideData(3, 0)
+	err := os.WriteFile(sheet, want, 0o600)
+	d.hold("a sheet is written"+because(err), err == nil)
+	d.say("The service is killed under the mounted file system, and another disk is pulled.")
+	d.kill()
+	read := make(chan error, 1)
+	go func() { // waits for the service
+		_ = exec.Command("sh", "-c", "echo 1 >/proc/sys/vm/drop_caches").Run()
+		got, err := os.ReadFile(sheet)
+		if err == nil && !bytes.Equal(got, want) {
+			err = errors.New("it differs")
+		}
+		read <- err
+	}()
+	if err := d.start(); err != nil {
+		return err
+	}
+	d.run("lab", "pull", "A7")
+	err = <-read
+	d.hold("the sheet reads the same"+because(err), err == nil)
+	d.tool("umount", mount)
+	checked := d.tool("e2fsck", "-fn", device)
+	d.hold("the file system is clean", !strings.Contains(checked, "wrong") && !strings.Contains(checked, "recovery"))
+	d.run("detach", "charts")
+	return nil
+}
+
+// noDevice says why a file system cannot be mounted here; empty when it can.
+func noDevice() string {
+	if os.Geteuid() != 0 {
+		return "mounting needs root"
+	}
+	for _, tool := range []string{"mkfs.ext4", "e2fsck", "mount", "umount"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			return tool + " is not there"
+		}
+	}
+	if _, err := os.Lstat("/dev/nidalo/charts"); err == nil {
+		return "an array named charts is attached to this host"
+	}
+	if _, err := os.Stat("/sys/module/nbd"); err == nil {
+		return ""
+	}
+	for _, path := range []string{"/dev/fuse", "/dev/loop-control"} {
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			return "this machine does not allow devices: " + err.Error()
+		}
+		_ = f.Close()
+	}
+	return ""
+}
+
+// tool runs a program of the system and shows what it prints.
+func (d *demo) tool(name string, args ...string) string {
+	d.e.out.Printf("\n  $ %s %s\n", name, strings.ReplaceAll(strings.Join(args, " "), d.home, "HOME"))
+	out, err := exec.Command(name, args...).CombinedOutput()
+	for _, line := range strings.Split(strings.TrimRight(string(out), "\n"), "\n") {
+		if line != "" {
+			d.e.out.Printf("  %s\n", strings.ReplaceAll(line, d.home, "HOME"))
+		}
+	}
+	if err != nil {
+		d.hold(name+" succeeds: "+err.Error(), false)
+	}
+	return string(out)
 }
 
 func (d *demo) say(format string, args ...any) { d.e.out.Printf("\n— "+format+"\n", args...) }

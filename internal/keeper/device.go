@@ -121,6 +121,9 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	if err != nil {
 		return nil, err
 	}
+	if other := namesake(q.Name, id.String()); other != "" {
+		return nil, fmt.Errorf("another array with the name %q is attached to this host, as %s", q.Name, other)
+	}
 	d := &device{k: k, log: k.opt.Log.With("array", q.Name), Spec: Spec{Version: Version, Array: id.String(), Name: q.Name, Home: k.opt.Home, Socket: q.Socket, Export: q.Export, Connections: min(max(q.Connections, 1), MaxConnections)}}
 	noClient := haveKernelClient()
 	if k.opt.NoKernel {
@@ -167,6 +170,18 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	}
 	d.log.Info("attached", "device", d.Device, "by", d.Kind)
 	return d, nil
+}
+
+// namesake is the device of another array with a name, of this home or another; empty when there is none.
+func namesake(name, id string) string {
+	files, _ := filepath.Glob(filepath.Join(RunFolder(), "devices", "*"))
+	for _, f := range files {
+		raw, err := os.ReadFile(f)
+		if err == nil && strings.Contains("\n"+string(raw), "\nNIDALO_NAME="+name+"\n") && !strings.Contains(string(raw), "NIDALO_ARRAY="+id+"\n") {
+			return "/dev/" + filepath.Base(f)
+		}
+	}
+	return ""
 }
 
 // startKernel takes a free device of the kernel's client.

@@ -482,11 +482,17 @@ func (s *Service) continuous(id string, starts uint64) (since uint64) {
 			since = first
 		}
 	}
-	if keeper.RunFolder() == "" || os.Geteuid() != 0 {
-		return since
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err == nil {
-		_ = os.WriteFile(path, fmt.Appendf(nil, "%d %d\n", next, since), 0o600)
-	}
+	noteStarts(id, next, since)
 	return since
+}
+
+// noteStarts writes that down, in memory: a reboot of the host begins anew.
+func noteStarts(id string, last, since uint64) {
+	if keeper.RunFolder() == "" || os.Geteuid() != 0 {
+		return
+	}
+	path := filepath.Join(keeper.RunFolder(), "starts", id)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err == nil {
+		_ = os.WriteFile(path, fmt.Appendf(nil, "%d %d\n", last, since), 0o600)
+	}
 }

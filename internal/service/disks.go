@@ -213,6 +213,8 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 		return nil, err
 	}
 	r := newRunning(a)
+	r.since = a.Record().Starts // it has been nowhere else
+	noteStarts(a.ID().String(), r.since, r.since)
 	s.mu.Lock()
 	s.arrays[a.Name()] = r
 	s.mu.Unlock()
