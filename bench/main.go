@@ -75,6 +75,7 @@ func main() {
 		served(place)
 		floors(place)
 		devices(place)
+		attached(place)
 	}
 	tasks(strings.Split(*places, ",")[0])
 	if *report != "" {
@@ -103,8 +104,12 @@ func touch(dir string, bytes int64) {
 
 // fio runs one job against a URI and returns bytes per second and operations per second.
 func fio(uri string, args ...string) (bandwidth, iops float64) {
-	base := []string{"--name=x", "--ioengine=nbd", "--uri=" + uri, "--output-format=json"}
-	out, err := exec.Command("fio", append(base, args...)...).Output()
+	return job(append([]string{"--name=x", "--ioengine=nbd", "--uri=" + uri, "--output-format=json"}, args...))
+}
+
+// job is fio with all its arguments.
+func job(args []string) (bandwidth, iops float64) {
+	out, err := exec.Command("fio", args...).Output()
 	if err != nil {
 		log.Fatalf("fio %v: %v\n%s", args, err, out)
 	}

@@ -85,7 +85,7 @@ func prose(b *strings.Builder, text string) {
 
 // roff escapes text for a manual page.
 func roff(s string) string {
-	s = strings.NewReplacer(`\`, `\e`, "-", `\-`, "'", `\(aq`).Replace(s)
+	s = strings.NewReplacer(`\`, `\e`, "-", `\-`, "'", `\(aq`, "…", "...").Replace(s)
 	if strings.HasPrefix(s, ".") {
 		s = `\&` + s
 	}

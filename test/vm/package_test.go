@@ -3,7 +3,6 @@
 package vm
 
 import (
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -107,4 +106,105 @@ func TestFromThePackageToAMountedFileSystem(t *testing.T) {
 	r.ok("[ ! -e /usr/bin/nidalo ] && [ ! -e /var/lib/nidalo/service.json ] && ! systemctl is-active nidalo")
 }
 
-var _ = fmt.Sprint
+// insert writes rows into a database, each in a transaction of its own, and notes on the system's disk which are acknowledged.
+const insert = `i=0; while [ ! -e /root/stop ]; do i=$((i+1)); sqlite3 /srv/tides/readings.db "PRAGMA synchronous=FULL; INSERT INTO readings VALUES ($i, hex(randomblob(200)));" >/dev/null || exit 1; echo $i >/root/acked; done`
+
+// acknowledged requires that the database is sound and has every row that was acknowledged.
+func (r *rig) acknowledged() {
+	r.t.Helper()
+	require.Equal(r.t, "ok", strings.TrimSpace(r.ok(`sqlite3 /srv/tides/readings.db "PRAGMA integrity_check"`)))
+	r.ok(`n=$(sqlite3 /srv/tides/readings.db "SELECT count(*) FROM readings"); a=$(cat /root/acked); echo $n of $a; [ "$n" -ge "$a" ]`)
+}
+
+// Two file systems and a database live through everything that happens to a host: disks, services, keepers, memory, power.
+func TestADayOfAttachedFileSystems(t *testing.T) {
+	all(t)
+	disks := []Disk{
+		{Name: "s1", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0001", Size: 192 * mib, Volatile: true},
+		{Name: "s2", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0002", Size: 192 * mib},
+		{Name: "s3", Bus: SCSI, Model: "OR-8T", Serial: "ORR-0003", Size: 192 * mib, Sector: 4096},
+		{Name: "v1", Bus: Virtio, Serial: "QRN-0021", Size: 512 * mib, Volatile: true},
+		{Name: "v2", Bus: Virtio, Serial: "QRN-0022", Size: 512 * mib},
+	}
+	fresh := Disk{Name: "s4", Bus: SCSI, Model: "TK-4000", Serial: "TMK-0004", Size: 192 * mib}
+	r := installed(t, disks...)
+	r.ok("dpkg -i /usr/local/bin/nidalo_1.0.deb 2>&1")
+	r.settled()
+	r.ok("nidalo create -yes -name tides -level 5 TMK-0001 TMK-0002 ORR-0003 2>&1; nidalo attach -boot tides 2>&1; mkfs.ext4 -q /dev/nidalo/tides")
+	r.ok("nidalo create -yes -name sonar -level 1 QRN-0021 QRN-0022 2>&1; nidalo attach -boot -connections 2 sonar 2>&1; mkfs.xfs -q /dev/nidalo/sonar")
+	r.ok("mkdir -p /srv/tides /srv/sonar; printf '%%s\\n%%s\\n' '%s' '%s' >>/etc/fstab; systemctl daemon-reload; mount /srv/tides; mount /srv/sonar",
+		fstab, strings.ReplaceAll(strings.ReplaceAll(fstab, "tides", "sonar"), "ext4", "xfs"))
+	r.ok(`sqlite3 /srv/tides/readings.db "CREATE TABLE readings (id INTEGER PRIMARY KEY, level TEXT)"; echo 0 >/root/acked`)
+
+	// Five kills, two upgrades, a disk that is pulled and replaced.
+	keeper := r.process("nidalo-keeper")
+	database, files := r.Begin(insert), r.Begin(load("/srv/sonar", "one", 8))
+	for i, what := range []string{"kill", "upgrade 1.1", "kill", "pull", "kill", "upgrade 1.0", "kill", "replace", "kill"} {
+		t.Logf("%d: %s", i, what)
+		switch verb, arg, _ := strings.Cut(what, " "); verb {
+		case "kill":
+			r.ok("systemctl kill -s KILL nidalo; sleep 5")
+		case "upgrade":
+			r.ok("dpkg -i /usr/local/bin/nidalo_%s.deb 2>&1; sleep 2", arg)
+		case "pull":
+			r.pull(disks[1])
+			r.until("tides", "missing", member("TMK-0002", "missing"))
+		case "replace":
+			r.plug(fresh)
+			r.ok("for i in $(seq 100); do nidalo disks | grep -q TMK-0004 && exit 0; sleep 0.5; done; exit 1")
+			r.ok("for i in $(seq 50); do nidalo replace tides TMK-0002 TMK-0004 2>&1 && exit 0; sleep 1; done; exit 1")
+		}
+	}
+	require.Equal(t, keeper, r.process("nidalo-keeper"))
+	r.until("tides", "rebuilt", condition("healthy"))
+	r.finished(files)
+	r.quiet()
+
+	// The keeper alone, then both at once.
+	files = r.Begin(load("/srv/sonar", "two", 4))
+	r.ok("sleep 3; systemctl kill -s KILL nidalo-keeper; sleep 15")
+	r.ok("systemctl kill -s KILL nidalo-keeper nidalo; sleep 15")
+	r.finished(files)
+	require.NotEqual(t, keeper, r.process("nidalo-keeper"))
+	r.quiet()
+
+	// Memory is short: dirty pages at their limit, and half of the rest taken, while the service is killed.
+	r.ok("sysctl -q vm.dirty_bytes=50331648 vm.dirty_background_bytes=16777216")
+	short := r.Begin("stress-ng --vm 1 --vm-bytes 55% --timeout 40 -q; true")
+	files = r.Begin("for i in 1 2 3; do dd if=/dev/zero of=/srv/sonar/big bs=1M count=160 conv=fsync 2>&1 || exit 1; done")
+	r.ok("sleep 6; systemctl kill -s KILL nidalo; sleep 6; systemctl kill -s KILL nidalo")
+	r.finished(files)
+	r.finished(short)
+	r.quiet()
+
+	// The power goes under load; then a boot without one disk more than the margin allows, which is put in later.
+	r.PowerCut()
+	now := []Disk{disks[0], fresh, disks[2], disks[3], disks[4]}
+	r.boot(now...)
+	r.settled()
+	r.ok("for i in $(seq 90); do findmnt -n /srv/tides && findmnt -n /srv/sonar && exit 0; sleep 1; done; systemctl list-jobs; exit 1")
+	r.acknowledged()
+	r.ok("rm -f /srv/sonar/big; xfs_info /srv/sonar")
+	r.quiet()
+	_ = database
+	r.reboot(disks[0], disks[3], disks[4])
+	r.settled()
+	r.ok("findmnt -n /srv/sonar && ! findmnt -n /srv/tides")
+	require.Contains(t, r.ok("nidalo status tides; true"), "not in service")
+	r.plug(fresh)
+	r.plug(disks[2])
+	r.until("tides", "complete", condition("healthy"))
+	r.ok("for i in $(seq 60); do [ -e /dev/nidalo/tides ] && exit 0; sleep 1; done; exit 1")
+	r.ok("systemctl start srv-tides.mount")
+	r.acknowledged()
+
+	id := strings.TrimSpace(r.ok("nidalo status -json sonar | jq -r .arrays[0].id"))
+
+	// What is acknowledged is lost only when the memory of it is: then the next flush says so, once.
+	r.ok("umount /srv/sonar; mkdir -p /run/systemd/system/nidalo-keeper.service.d; printf '[Service]\\nRestart=no\\n' >/run/systemd/system/nidalo-keeper.service.d/no.conf; systemctl daemon-reload")
+	r.ok("dd if=/dev/urandom of=/dev/nidalo/sonar bs=1M count=4 oflag=direct 2>&1; systemctl kill -s KILL nidalo nidalo-keeper; sleep 1")
+	r.ok("printf x | dd of=/run/nidalo/carry-over/%s conv=notrunc bs=1 2>/dev/null; systemctl start nidalo-keeper nidalo", id)
+	r.settled()
+	require.Equal(t, 1, r.Run("dd if=/dev/zero of=/dev/nidalo/sonar bs=4k count=1 conv=fsync 2>&1").Status)
+	r.ok("dd if=/dev/zero of=/dev/nidalo/sonar bs=4k count=1 conv=fsync 2>&1")
+}

@@ -1,0 +1,120 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+)
+
+// attach makes a device of a server, by a keeper of its own and in user space, and returns its path and what ends both.
+func attach(dir, name string, s *server, export string) (device string, end func()) {
+	home := filepath.Join(dir, "k"+name)
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		log.Fatal(err)
+	}
+	c := exec.Command(*program, "keeper", "-home", home, "-user-space")
+	if f, err := os.Create(filepath.Join(home, "log")); err == nil {
+		c.Stderr = f
+	}
+	if err := c.Start(); err != nil {
+		log.Fatal(err)
+	}
+	socket := filepath.Join(home, "keeper.sock")
+	waitSocket(socket)
+	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "unix", socket)
+	}}}
+	ask := func(call string, q map[string]any) string {
+		body, _ := json.Marshal(q)
+		reply, err := client.Post("http://keeper/v1/"+call, "application/json", bytes.NewReader(body))
+		if err != nil {
+			log.Fatal(err)
+		}
+		defer reply.Body.Close()
+		out, _ := io.ReadAll(reply.Body)
+		if reply.StatusCode != http.StatusOK {
+			log.Fatalf("%s: %s", call, out)
+		}
+		return string(out)
+	}
+	id := fmt.Sprintf("00000000-0000-4000-8000-%012x", os.Getpid()*16+len(name))
+	if export != "" {
+		id = export
+		export = "attached/" + id
+	}
+	var a struct{ Device string }
+	at := strings.SplitN(s.uri, "socket=", 2)[1]
+	if err := json.Unmarshal([]byte(ask("attach", map[string]any{"array": id, "name": "bench-" + name, "socket": at, "export": export})), &a); err != nil {
+		log.Fatal(err)
+	}
+	return a.Device, func() {
+		ask("detach", map[string]any{"array": id, "force": false})
+		_ = c.Process.Signal(syscall.SIGTERM)
+		_ = c.Wait()
+	}
+}
+
+// attached compares an attached array with a plain file that is attached in the same way, in user space.
+func attached(place string) {
+	loads := []load{
+		{name: "attached in user space: sequential write, level 5 of 4", args: []string{"--rw=write", "--bs=1M", "--iodepth=4", "--end_fsync=1"}, target: 0.7, limit: "4/3 of the bytes go to members"},
+		{name: "attached in user space: sequential read, level 5 of 4", args: []string{"--rw=read", "--bs=1M", "--iodepth=4"}, target: 0.9, limit: "the way through the kernel and the keeper is the same for both"},
+		{name: "attached in user space: 4 KiB random read, depth 32, level 5 of 4", args: []string{"--rw=randread", "--bs=4k", "--iodepth=32", "--time_based", "--runtime=4"}, iops: true, target: 0.9, limit: "the same"},
+	}
+	any := false
+	for _, l := range loads {
+		any = any || wanted(l.name)
+	}
+	if _, err := os.Stat("/dev/fuse"); !any || err != nil || os.Geteuid() != 0 {
+		return
+	}
+	dir, err := os.MkdirTemp(place, "nb")
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	ours := array(dir, "5", 4, "1GiB")
+	defer ours.stop()
+	theirs := plain(dir, "nbdkit", 3<<30)
+	defer theirs.stop()
+	var st struct{ Arrays []struct{ ID string } }
+	if err := json.Unmarshal([]byte(nidalo(ours.dir, "status", "-json")), &st); err != nil {
+		log.Fatal(err)
+	}
+	mine, endMine := attach(dir, "ours", ours, st.Arrays[0].ID)
+	defer endMine()
+	file, endFile := attach(dir, "file", theirs, "")
+	defer endFile()
+	for _, l := range loads {
+		got := map[string][]float64{}
+		for range *rounds {
+			for _, device := range []string{mine, file} {
+				args := append([]string{"--name=x", "--ioengine=libaio", "--direct=1", "--filename=" + device, fmt.Sprintf("--size=%dM", min(*size, 1200)), "--output-format=json"}, l.args...)
+				bw, iops := job(args)
+				if l.iops {
+					bw = iops
+				}
+				got[device] = append(got[device], bw)
+			}
+		}
+		unit := "MB/s"
+		x, y := median(got[mine]), median(got[file])
+		if l.iops {
+			unit = "1/s"
+		} else {
+			x, y = x/1e6, y/1e6
+		}
+		add(row{place: place, name: l.name, ours: x, theirs: y, unit: unit, peer: "plain file, attached", target: l.target, limit: l.limit})
+	}
+}
