@@ -269,29 +269,34 @@ func onHangup(nc net.Conn, f func()) error {
 // that one is dead, is closed again and with that comes back here.
 func (d *device) mend() {
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	for d.serving < d.Connections && !d.over && d.k.ctx.Err() == nil {
-		missing := d.Connections - d.serving
-		d.mu.Unlock()
-		theirs, ours, err := pairs(missing)
-		if err == nil {
-			d.serve(ours)
-			err = reconnectKernel(d.index(), d.backend(), theirs)
-		}
-		closeAll(theirs)
-		if err != nil {
-			for _, nc := range ours {
-				_ = nc.Close()
-			}
-			d.log.Warn("the device cannot be connected again", "device", d.Device, "reason", err)
-		}
-		time.Sleep(retry)
+	missing := d.Connections - d.serving
+	if d.over || d.k.ctx.Err() != nil {
+		missing = 0
+	}
+	d.mu.Unlock()
+	if missing <= 0 {
+		return
+	}
+	theirs, ours, err := pairs(missing)
+	if err == nil {
+		d.serve(ours)
+		err = reconnectKernel(d.index(), d.backend(), theirs)
+	}
+	closeAll(theirs)
+	if err == nil {
+		time.Sleep(retry) // one that the kernel does not take ends at once, and comes back here
+		return
+	}
+	d.log.Warn("the device cannot be connected again", "device", d.Device, "reason", err)
+	if backendOf(d.index()) != d.backend() { // somebody else ended it
 		d.mu.Lock()
-		if err != nil && backendOf(d.index()) != d.backend() { // somebody else ended it
-			d.over = true
-			go d.k.ended(d)
-		}
-		return // a connection that ended meanwhile calls again
+		d.over = true
+		d.mu.Unlock()
+		go d.k.ended(d)
+	}
+	time.Sleep(retry)
+	for _, nc := range ours {
+		_ = nc.Close()
 	}
 }
 

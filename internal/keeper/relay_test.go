@@ -160,7 +160,9 @@ func TestNothingAcknowledgedIsLostWithTheService(t *testing.T) {
 				var err error
 				switch r.IntN(12) {
 				case 0:
-					err = p.Flush()
+					if err := p.Flush(); err != nil {
+						t.Errorf("flush: %v", err)
+					}
 					continue
 				case 1:
 					clear(buf)
