@@ -41,6 +41,10 @@ if (cd ../.. && NIDALO_VM_SHOW=$work/real go test -count 1 -timeout 20m ./test/v
   shot real-disks 2 "echo '\$ nidalo disks; nidalo status'; cat $work/real"
 fi
 shot status-healthy 2 "$type; say status tides"
+# A device of this host, and whether the host is fit.
+shot attach 8 "$type; run() { echo \"\\$ \$*\"; \"\$@\"; echo; }; say attach charts; run mkfs.ext4 -q /dev/nidalo/charts; run mount /dev/nidalo/charts /mnt; say detach charts; say status charts | tail -4; say fit"
+umount /mnt
+nidalo detach charts >/dev/null
 nidalo replace charts ORR-0242 A8 >/dev/null 2>&1
 sleep 2
 nidalo check -wait charts >/dev/null 2>&1

@@ -94,7 +94,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 			}
 			e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, service.FormatSize(a.Capacity), view.Margin(a.Margin, a.MarginBest))
 			if a.Export != "" {
-				e.out.Next([]string{"clients reach it at " + a.Export})
+				e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
 			} else {
 				e.out.Next([]string{"nidalo serve   lets clients reach it"})
 			}

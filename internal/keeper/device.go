@@ -141,7 +141,7 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	// What an earlier attachment of the array left is passed on again by the relay; a new one is made when there is none.
 	ring, err := carryover.Open(k.carryPath(d.Array))
 	if errors.Is(err, os.ErrNotExist) {
-		ring, err = carryover.Create(k.carryPath(d.Array), k.opt.Carry, id)
+		ring, err = k.newRing(id)
 	}
 	if err != nil {
 		return nil, err
@@ -170,6 +170,16 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	}
 	d.log.Info("attached", "device", d.Device, "by", d.Kind)
 	return d, nil
+}
+
+// newRing makes a ring, a smaller one where memory is short.
+func (k *Keeper) newRing(array uuid.UUID) (ring *carryover.Ring, err error) {
+	for size := k.opt.Carry; ; size /= 2 {
+		ring, err = carryover.Create(k.carryPath(array.String()), size, array)
+		if !errors.Is(err, unix.ENOSPC) || size <= carryover.MinSize {
+			return ring, err
+		}
+	}
 }
 
 // namesake is the device of another array with a name, of this home or another; empty when there is none.
@@ -224,7 +234,8 @@ func (d *device) serve(conns []net.Conn) {
 	d.mu.Unlock()
 	for _, nc := range conns {
 		ctx, cancel := context.WithCancel(context.Background())
-		if err := onHangup(nc, cancel); err != nil {
+		nc := deviceConn{nc.(*net.UnixConn)}
+		if err := onHangup(nc.UnixConn, cancel); err != nil {
 			d.log.Warn("a connection of the device cannot be watched", "reason", err)
 		}
 		d.wait.Go(func() {
@@ -242,9 +253,14 @@ func (d *device) serve(conns []net.Conn) {
 	}
 }
 
-// onHangup calls f when the other end of a socket is shut down.
-func onHangup(nc net.Conn, f func()) error {
-	raw, err := nc.(*net.UnixConn).SyscallConn()
+// deviceConn is a connection that ends when it is closed, although onHangup has it open as well.
+type deviceConn struct{ *net.UnixConn }
+
+func (c deviceConn) Close() error { return errors.Join(c.CloseRead(), c.CloseWrite(), c.UnixConn.Close()) }
+
+// onHangup calls f when either end of a socket is shut down.
+func onHangup(nc *net.UnixConn, f func()) error {
+	raw, err := nc.SyscallConn()
 	if err != nil {
 		return err
 	}
@@ -321,7 +337,7 @@ func (k *Keeper) adopt(s Spec) (*device, error) {
 		return nil, fmt.Errorf("%w: what was acknowledged and not flushed stays there; run the version that wrote it, or detach the array with -force, which loses that", err)
 	case err != nil:
 		d.log.Error("what was acknowledged and not flushed is lost; the next flush of the device fails", "reason", err)
-		if ring, err = carryover.Create(k.carryPath(s.Array), k.opt.Carry, id); err != nil {
+		if ring, err = k.newRing(id); err != nil {
 			return nil, err
 		}
 		ring.SetLost(true)
@@ -349,14 +365,14 @@ func (d *device) detach(force bool) error {
 	if !force {
 		f, err := os.OpenFile(d.Device, os.O_RDWR|unix.O_EXCL, 0)
 		if errors.Is(err, unix.EBUSY) {
-			return &Held{Device: d.Device, By: Holders(d.Device)}
+			return &Held{Device: d.Link(), By: Holders(d.Device)}
 		}
 		if err != nil {
 			return err
 		}
 		if by := Holders(d.Device); len(by) > 0 {
 			_ = f.Close()
-			return &Held{Device: d.Device, By: by}
+			return &Held{Device: d.Link(), By: by}
 		}
 		err = f.Sync()
 		_ = f.Close()

@@ -102,7 +102,7 @@ func (s *Service) fitSystem(add judge) {
 	}
 	if not := keeper.Steady(); len(not) > 0 {
 		for _, why := range not {
-			add("memory", FitConcern, fmt.Sprintf("of %s: %s", who, why), "run the service by its unit, or raise the limit (ulimit -l)")
+			add("memory", FitConcern, fmt.Sprintf("of %s: %s", who, why), "run the service by its unit, which has what it needs")
 		}
 	} else {
 		add("memory", FitFine, fmt.Sprintf("that of %s is not swapped out, and its writing is not throttled", who), "")
