@@ -191,7 +191,8 @@ func TestLongRequestsComeOutWhole(t *testing.T) {
 	require.NoError(t, c.WriteAt(p, 0))
 	require.NoError(t, c.Close())
 
-	x.bad = 6 << 20
+	x = &counted{memory: newMemory(1), size: 1 << 30, bad: 6 << 20}
+	address, _ = serveOn(t, x, "unix", Budget{})
 	c, err = Dial("unix", address, "tides")
 	require.NoError(t, err)
 	require.ErrorContains(t, c.WriteAt(p, 0), "answered with error", "the rest of it is taken in all the same")

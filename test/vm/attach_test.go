@@ -25,7 +25,7 @@ func (r *rig) quiet() {
 
 // load has fio write to a mounted file system and verify it, for some seconds at least, while other things happen.
 func load(folder, name string, loops int) string {
-	return fmt.Sprintf(`fio --name=%s --directory=%s --rw=randwrite --bs=4k --size=6m --loops=%d --fsync=8 --verify=crc32c --do_verify=1 --verify_fatal=1 `+
+	return fmt.Sprintf(`fio --name=%s --directory=%s --rw=randwrite --bs=4k --size=4m --loops=%d --fsync=32 --verify=crc32c --do_verify=1 --verify_fatal=1 `+
 		`--ioengine=libaio --direct=1 --iodepth=8 --serialize_overlap=1 --output=/tmp/%s.log || { cat /tmp/%s.log; false; }`, name, folder, loops, name, name)
 }
 
