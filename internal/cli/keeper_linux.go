@@ -60,7 +60,7 @@ func keep(e *env, _ []string) error {
 	}
 	failed := make(chan error, 1)
 	go func() { failed <- api.Serve(l, k.Handler()) }()
-	log.Info("keeping", "home", e.home, "devices", len(k.State().Devices))
+	log.Info("keeping", "home", e.home, "devices", len(k.State(false).Devices))
 	notify(log, daemon.SdNotifyReady)
 	began := time.Now()
 	for running := true; running; {
@@ -72,9 +72,9 @@ func keep(e *env, _ []string) error {
 			running = false
 		case <-k.Idle():
 			time.Sleep(300 * time.Millisecond) // whoever asked for that is to have the answer
-			running = !(e.leave && len(k.State().Devices) == 0)
+			running = !(e.leave && len(k.State(false).Devices) == 0)
 		case <-time.After(time.Second):
-			running = !(e.leave && time.Since(began) > 20*time.Second && len(k.State().Devices) == 0)
+			running = !(e.leave && time.Since(began) > 20*time.Second && len(k.State(false).Devices) == 0)
 		}
 	}
 	notify(log, daemon.SdNotifyStopping)

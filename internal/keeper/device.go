@@ -256,7 +256,9 @@ func (d *device) serve(conns []net.Conn) {
 // deviceConn is a connection that ends when it is closed, although onHangup has it open as well.
 type deviceConn struct{ *net.UnixConn }
 
-func (c deviceConn) Close() error { return errors.Join(c.CloseRead(), c.CloseWrite(), c.UnixConn.Close()) }
+func (c deviceConn) Close() error {
+	return errors.Join(c.CloseRead(), c.CloseWrite(), c.UnixConn.Close())
+}
 
 // onHangup calls f when either end of a socket is shut down.
 func onHangup(nc *net.UnixConn, f func()) error {

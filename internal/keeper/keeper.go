@@ -133,7 +133,7 @@ func (k *Keeper) Attach(q AttachRequest) (Attached, error) {
 		k.devices[d.Array] = d
 		k.mu.Unlock()
 	}
-	return d.attached(), nil
+	return d.attached(true), nil
 }
 
 // Detach ends a device.
@@ -186,7 +186,7 @@ func (k *Keeper) gone(array string) {
 	}
 }
 
-func (d *device) attached() Attached {
+func (d *device) attached(users bool) Attached {
 	a := Attached{Array: d.Array, Name: d.Name, Kind: d.Kind, Device: d.Device, Link: d.Link(), Size: d.relay.size.Load(), Lost: d.relay.ring.Lost()}
 	if _, err := os.Lstat(a.Link); err != nil {
 		a.Link = ""
@@ -196,7 +196,9 @@ func (d *device) attached() Attached {
 		a.Reason = why.Error()
 	}
 	a.Unflushed, a.Room = d.relay.ring.Used()
-	a.UsedBy = Holders(d.Device)
+	if users {
+		a.UsedBy = Holders(d.Device)
+	}
 	return a
 }
 
@@ -211,7 +213,7 @@ func (k *Keeper) refresh(q RefreshRequest) error {
 }
 
 // State is how everything is.
-func (k *Keeper) State() State {
+func (k *Keeper) State(users bool) State {
 	k.mu.Lock()
 	s := State{Protocol: Version, Program: k.opt.Program, PID: os.Getpid(), Unsteady: k.opt.Unsteady, Devices: []Attached{}}
 	var devices []*device
@@ -223,7 +225,7 @@ func (k *Keeper) State() State {
 	}
 	k.mu.Unlock()
 	for _, d := range devices {
-		s.Devices = append(s.Devices, d.attached())
+		s.Devices = append(s.Devices, d.attached(users))
 	}
 	slices.SortFunc(s.Devices, func(x, y Attached) int { return strings.Compare(x.Name, y.Name) })
 	return s
@@ -309,7 +311,7 @@ func (k *Keeper) all() (out []*device) {
 // Handler answers clients.
 func (k *Keeper) Handler() http.Handler {
 	mux := http.NewServeMux()
-	answer(mux, "state", func(struct{}) (State, error) { return k.State(), nil })
+	answer(mux, "state", func(q StateRequest) (State, error) { return k.State(q.Users), nil })
 	answer(mux, "attach", k.Attach)
 	answer(mux, "refresh", func(q RefreshRequest) (struct{}, error) { return struct{}{}, k.refresh(q) })
 	answer(mux, "detach", func(q DetachRequest) (struct{}, error) { return struct{}{}, k.Detach(q) })

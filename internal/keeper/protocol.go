@@ -80,6 +80,11 @@ type Attached struct {
 	UsedBy    []string  `json:"used_by,omitempty"`
 }
 
+// StateRequest asks for that.
+type StateRequest struct {
+	Users bool `json:"users"`
+}
+
 // State is what a keeper says of itself.
 type State struct {
 	Protocol int        `json:"protocol"`
@@ -153,8 +158,10 @@ func ask[R any](c *Client, name string, q any) (R, error) {
 	return result, &Refused{What: fmt.Sprintf("the keeper is of another version (%s: %s)", reply.Status, strings.TrimSpace(string(buf[:min(len(buf), 200)])))}
 }
 
-// State asks how the keeper and its devices are.
-func (c *Client) State() (State, error) { return ask[State](c, "state", struct{}{}) }
+// State asks how the keeper and its devices are; with users, who uses them as well, for which it looks through the processes.
+func (c *Client) State(users bool) (State, error) {
+	return ask[State](c, "state", StateRequest{users})
+}
 
 // Attach makes a device.
 func (c *Client) Attach(q AttachRequest) (Attached, error) { return ask[Attached](c, "attach", q) }

@@ -12,7 +12,6 @@ import (
 	"syscall"
 	"time"
 
-	"nidalo/internal/array"
 	"nidalo/internal/keeper"
 	"nidalo/internal/nbd"
 )
@@ -230,7 +229,7 @@ func (s *Service) attachedAs(id string) (*keeper.Attached, error) {
 		return nil, &Error{What: "the keeper is not running, so nothing is known of devices: " + keeper.Socket(s.opt.Home),
 			Hints: []string{"systemctl start nidalo-keeper   starts the installed one", "nidalo keeper   runs it here"}}
 	}
-	st, err := k.State()
+	st, err := k.State(true)
 	if err != nil {
 		return nil, err
 	}
@@ -295,7 +294,7 @@ func (s *Service) attachedDevices() map[string]*DeviceStatus {
 	if err != nil {
 		return out
 	}
-	st, err := k.State()
+	st, err := k.State(true)
 	for id := range out {
 		out[id].Reason = "it is about to be attached"
 		if err != nil {
@@ -329,7 +328,7 @@ func (s *Service) keepAttached() {
 	}
 	var st keeper.State
 	if err == nil {
-		st, err = k.State()
+		st, err = k.State(false)
 	}
 	if err != nil {
 		if wanted {
@@ -392,7 +391,6 @@ func (s *Service) startKeeper() {
 type session struct {
 	name    string
 	conns   int
-	client  *array.Client
 	drained chan struct{}
 }
 
@@ -437,12 +435,15 @@ func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
 		if r.session != nil && r.session.conns > 0 {
 			return nil, nil, errors.New("another session was faster")
 		}
-		r.session = &session{name: token, client: r.NewClient(), drained: make(chan struct{})}
+		if r.device == nil { // what it wrote and was given up is told to the next session as well
+			r.device = r.NewClient()
+		}
+		r.session = &session{name: token, drained: make(chan struct{})}
 	}
 	mine := r.session
 	mine.conns++
 	r.clients++
-	return device{export{r.Array, mine.client}, fmt.Sprintf("%s%s/%s/%d/%d", attachedPrefix, id, token, r.Record().Starts, r.since)}, func() {
+	return device{export{r.Array, r.device}, fmt.Sprintf("%s%s/%s/%d/%d", attachedPrefix, id, token, r.Record().Starts, r.since)}, func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		r.clients--

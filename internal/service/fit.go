@@ -88,7 +88,7 @@ func (s *Service) fitSystem(add judge) {
 		add("rights", FitConcern, fmt.Sprintf("%s runs as user %d: it has files, and those devices that this user may open; it cannot attach arrays", who, os.Geteuid()), "run the service as root, as the package does")
 	}
 	if k, err := keeper.Dial(s.opt.Home); err == nil {
-		st, err := k.State()
+		st, err := k.State(false)
 		switch {
 		case err != nil:
 			add("keeper", FitBad, err.Error(), "systemctl restart nidalo-keeper, when nothing is attached")

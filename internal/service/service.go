@@ -73,8 +73,9 @@ type running struct {
 	*array.Array
 	clients int
 	peers   map[string]*connected
-	session *session // of the keeper, while it is attached
-	since   uint64   // the first of the starts up to this one that were all on this host
+	session *session      // of the keeper, while it is attached
+	device  *array.Client // all sessions of the keeper
+	since   uint64        // the first of the starts up to this one that were all on this host
 }
 
 func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[string]*connected{}} }
