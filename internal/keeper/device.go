@@ -153,7 +153,7 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	if d.Kind == KindKernel {
 		err = d.startKernel()
 	} else {
-		d.fuse, err = startFuse(filepath.Join(k.opt.Run, "fuse", d.Array), port{d.relay, context.Background()}, func(path string) error {
+		d.fuse, err = startFuse(filepath.Join(k.opt.Run, "fuse", d.Array), port{r: d.relay, ctx: context.Background()}, func(path string) error {
 			d.Device = path
 			return errors.Join(k.announce(d.Spec), k.save(d.Spec))
 		})
@@ -238,8 +238,12 @@ func (d *device) serve(conns []net.Conn) {
 		if err := onHangup(nc.UnixConn, cancel); err != nil {
 			d.log.Warn("a connection of the device cannot be watched", "reason", err)
 		}
+		p := port{r: d.relay, ctx: ctx}
+		if d.Connections > 1 {
+			p.over = func() bool { return hungUp(nc.UnixConn) }
+		}
 		d.wait.Go(func() {
-			err := d.k.blocks.ServeDevice(nc, port{d.relay, ctx})
+			err := d.k.blocks.ServeDevice(nc, p)
 			cancel()
 			d.mu.Lock()
 			d.serving--
@@ -258,6 +262,20 @@ type deviceConn struct{ *net.UnixConn }
 
 func (c deviceConn) Close() error {
 	return errors.Join(c.CloseRead(), c.CloseWrite(), c.UnixConn.Close())
+}
+
+// hungUp says whether either end of a socket is shut down.
+func hungUp(nc *net.UnixConn) (yes bool) {
+	raw, err := nc.SyscallConn()
+	if err != nil {
+		return true
+	}
+	err = raw.Control(func(fd uintptr) {
+		p := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLRDHUP}}
+		n, err := unix.Poll(p, 0)
+		yes = err == nil && n > 0
+	})
+	return yes || err != nil
 }
 
 // onHangup calls f when either end of a socket is shut down.
@@ -379,7 +397,7 @@ func (d *device) detach(force bool) error {
 		err = f.Sync()
 		_ = f.Close()
 		if err == nil {
-			err = (port{d.relay, d.k.ctx}).Flush()
+			err = (port{r: d.relay, ctx: d.k.ctx}).Flush()
 		}
 		if err != nil {
 			return fmt.Errorf("what was written to %s cannot be flushed: %w", d.Device, err)

@@ -267,7 +267,7 @@ func (k *Keeper) Close(give <-chan struct{}) error {
 	k.blocks.Close() // what was begun is finished
 	for _, d := range k.all() {
 		if connected, _, _ := d.relay.state(); connected {
-			if err := (port{d.relay, context.Background()}).r.flush(context.Background()); err != nil {
+			if err := d.relay.flush(context.Background()); err != nil {
 				errs = append(errs, fmt.Errorf("%s: %w", d.Name, err))
 			}
 		}

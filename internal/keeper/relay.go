@@ -306,6 +306,9 @@ func (r *relay) state() (connected bool, since time.Time, why error) {
 type port struct {
 	r   *relay
 	ctx context.Context
+	// over says whether the kernel has given the connection up, where it may have others: then it has sent what came over this one again,
+	// and later changes as well, which must not be overwritten. nil: there is one connection.
+	over func() bool
 }
 
 var (
@@ -359,6 +362,9 @@ func (p port) write(buf []byte, off, length int64, pass func(*nbd.Client) error)
 		return err
 	}
 	defer free()
+	if p.ctx.Err() != nil || p.over != nil && p.over() {
+		return context.Canceled
+	}
 	var e *carryover.Entry
 	for e == nil {
 		head := p.r.ring.Head()

@@ -18,6 +18,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"nidalo/internal/carryover"
 	"nidalo/internal/nbd"
@@ -135,7 +136,7 @@ func connect(t *testing.T, s *store, carry string) (port, chan int64) {
 		r.close()
 		_ = ring.Close()
 	})
-	return port{r, context.Background()}, sizes
+	return port{r: r, ctx: context.Background()}, sizes
 }
 
 // Many writers, and a server that is killed again and again: everything acknowledged is there, flushed or not.
@@ -274,7 +275,7 @@ func TestWhatWaitsIsGivenUpWithItsConnection(t *testing.T) {
 	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
 	s.kill()
 	ctx, cancel := context.WithCancel(context.Background())
-	other := port{p.r, ctx}
+	other := port{r: p.r, ctx: ctx}
 	done := make(chan error, 2)
 	go func() { done <- other.Write([]byte("gone"), 0) }()
 	go func() {
@@ -293,4 +294,24 @@ func TestWhatWaitsIsGivenUpWithItsConnection(t *testing.T) {
 	_, err := p.Read(got, 0)
 	require.NoError(t, err)
 	require.Equal(t, make([]byte, 4), got)
+}
+
+// What is read late from a connection that the kernel has given up was sent again over another: it must not be done any more.
+func TestAConnectionThatWasGivenUpChangesNothing(t *testing.T) {
+	s := newStore(t, 1<<20)
+	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
+	theirs, ours, err := pairs(1)
+	require.NoError(t, err)
+	defer closeAll(theirs)
+	nc := ours[0].(*net.UnixConn)
+	defer nc.Close()
+	late := port{r: p.r, ctx: context.Background(), over: func() bool { return hungUp(nc) }}
+	require.NoError(t, late.Write([]byte("old"), 0))
+	require.NoError(t, p.Write([]byte("new"), 0))
+	require.NoError(t, unix.Shutdown(int(theirs[0].Fd()), unix.SHUT_RDWR))
+	require.ErrorIs(t, late.Write([]byte("old"), 0), context.Canceled)
+	got := make([]byte, 3)
+	_, err = p.Read(got, 0)
+	require.NoError(t, err)
+	require.Equal(t, "new", string(got))
 }

@@ -131,7 +131,7 @@ func TestADayOfAttachedFileSystems(t *testing.T) {
 	r.ok("dpkg -i /usr/local/bin/nidalo_1.0.deb 2>&1")
 	r.settled()
 	r.ok("nidalo create -yes -name tides -level 5 TMK-0001 TMK-0002 ORR-0003 2>&1; nidalo attach -boot tides 2>&1; mkfs.ext4 -q /dev/nidalo/tides")
-	r.ok("nidalo create -yes -name sonar -level 1 QRN-0021 QRN-0022 2>&1; nidalo attach -boot -connections 2 sonar 2>&1; mkfs.xfs -q /dev/nidalo/sonar")
+	r.ok("nidalo create -yes -name sonar -level 1 QRN-0021 QRN-0022 2>&1; nidalo attach -boot sonar 2>&1; mkfs.xfs -q /dev/nidalo/sonar")
 	r.ok("mkdir -p /srv/tides /srv/sonar; printf '%%s\\n%%s\\n' '%s' '%s' >>/etc/fstab; systemctl daemon-reload; mount /srv/tides; mount /srv/sonar",
 		fstab, strings.ReplaceAll(strings.ReplaceAll(fstab, "tides", "sonar"), "ext4", "xfs"))
 	r.ok(`sqlite3 /srv/tides/readings.db "CREATE TABLE readings (id INTEGER PRIMARY KEY, level TEXT)"; echo 0 >/root/acked`)
