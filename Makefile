@@ -88,6 +88,8 @@ bench: build tools
 	cd bench && $(GO) run . -report ../docs/performance.md
 	printf '\n## In the guest\n\nA mirror of NVMe devices, which are read and written past the memory of the system, against one of files in file systems on such\ndevices. The processor is emulated: only the ratios say something.\n\n' >>docs/performance.md
 	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfNVMe ./test/vm | grep '^|' >>docs/performance.md
+	printf '\nAn attached array, by the client in the kernel, the keeper and the service, against the same client on a server of a plain file.\n\n' >>docs/performance.md
+	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfAttached ./test/vm | grep '^|' >>docs/performance.md
 
 screenshots: build
 	docs/screenshots/make.sh

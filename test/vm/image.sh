@@ -7,7 +7,7 @@
 set -euo pipefail
 kernel=$1 out=$2
 packages="busybox-static bash coreutils util-linux mount udev kmod e2fsprogs xfsprogs fio nbd-client libnbd-bin procps fdisk libc-bin
-  mawk grep sed findutils jq systemd systemd-sysv dpkg diffutils tar gzip sqlite3 stress-ng $kernel"
+  mawk grep sed findutils jq nbdkit systemd systemd-sysv dpkg diffutils tar gzip sqlite3 stress-ng $kernel"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 mkdir -p "$out" "$work/archives/partial" "$work/tree" "$work/initrd"

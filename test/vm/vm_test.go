@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -146,6 +147,13 @@ func (r *rig) array(name string) (a array) {
 	r.t.Helper()
 	var out struct{ Arrays []array }
 	reply := r.Call("status", `""`)
+	for range 60 { // it may be restarting
+		if reply.Status == 0 || !strings.Contains(reply.Output, "control.sock") {
+			break
+		}
+		time.Sleep(time.Second)
+		reply = r.Call("status", `""`)
+	}
 	require.Zero(r.t, reply.Status, reply.Output)
 	require.NoError(r.t, json.Unmarshal([]byte(reply.Output), &out))
 	for _, a := range out.Arrays {
