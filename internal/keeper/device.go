@@ -146,7 +146,7 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	if err != nil {
 		return nil, err
 	}
-	if d.relay, err = newRelay(q.Socket, q.Export, ring, d.log, d.resized, true); err != nil {
+	if d.relay, err = newRelay(q.Socket, q.Export, ring, d.log, d.resized, 0); err != nil {
 		_ = ring.Close()
 		return nil, err
 	}
@@ -336,6 +336,19 @@ func (d *device) mend() {
 	}
 }
 
+// sizeOf is how large a device is, in bytes.
+func sizeOf(path string) (int64, error) {
+	raw, err := os.ReadFile(filepath.Join("/sys/class/block", filepath.Base(path), "size"))
+	if err != nil {
+		return 0, err
+	}
+	n, err := strconv.ParseInt(strings.TrimSpace(string(raw)), 10, 64)
+	if err == nil && n <= 0 {
+		err = fmt.Errorf("%s has no size", path)
+	}
+	return n * 512, err
+}
+
 // adopt takes over a device that another keeper left.
 func (k *Keeper) adopt(s Spec) (*device, error) {
 	id, err := uuid.Parse(s.Array)
@@ -362,7 +375,12 @@ func (k *Keeper) adopt(s Spec) (*device, error) {
 		}
 		ring.SetLost(true)
 	}
-	if d.relay, err = newRelay(s.Socket, s.Export, ring, d.log, d.resized, false); err != nil {
+	size, err := sizeOf(s.Device)
+	if err == nil {
+		d.relay, err = newRelay(s.Socket, s.Export, ring, d.log, d.resized, size)
+	}
+	if err != nil {
+		_ = ring.Close()
 		return nil, err
 	}
 	d.mend()

@@ -49,12 +49,14 @@ const retry = 100 * time.Millisecond
 
 func connections() int { return min(4, runtime.NumCPU()) }
 
-// newRelay connects a relay for the first time; an error says why it cannot.
-func newRelay(socket, export string, ring *carryover.Ring, log *slog.Logger, resized func(int64), must bool) (*relay, error) {
+// newRelay connects a relay for the first time. An error says why it cannot, unless the device is there already, with a size in bytes:
+// then its requests wait.
+func newRelay(socket, export string, ring *carryover.Ring, log *slog.Logger, resized func(int64), size int64) (*relay, error) {
 	r := &relay{socket: socket, export: export, ring: ring, log: log, resized: resized, back: make(chan struct{}), since: time.Now()}
 	r.ctx, r.stop = context.WithCancel(context.Background())
+	r.size.Store(size)
 	if err := r.connect(); err != nil {
-		if must {
+		if size == 0 {
 			r.stop()
 			return nil, err
 		}

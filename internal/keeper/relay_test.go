@@ -130,7 +130,7 @@ func connect(t *testing.T, s *store, carry string) (port, chan int64) {
 	}
 	require.NoError(t, err)
 	sizes := make(chan int64, 10)
-	r, err := newRelay(s.socket, "attached/x", ring, slog.New(slog.DiscardHandler), func(n int64) { sizes <- n }, true)
+	r, err := newRelay(s.socket, "attached/x", ring, slog.New(slog.DiscardHandler), func(n int64) { sizes <- n }, 0)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		r.close()
@@ -314,4 +314,37 @@ func TestAConnectionThatWasGivenUpChangesNothing(t *testing.T) {
 	_, err = p.Read(got, 0)
 	require.NoError(t, err)
 	require.Equal(t, "new", string(got))
+}
+
+// A keeper that takes a device over while there is no service has its requests wait: it refuses none.
+func TestRequestsOfADeviceTakenOverWait(t *testing.T) {
+	s := newStore(t, 1<<20)
+	s.kill()
+	ring, err := carryover.Create(filepath.Join(t.TempDir(), "ring"), carryover.MinSize, uuid.New())
+	require.NoError(t, err)
+	defer ring.Close()
+	_, err = newRelay(s.socket, "attached/x", ring, slog.New(slog.DiscardHandler), nil, 0)
+	require.Error(t, err, "a new device needs its service")
+	r, err := newRelay(s.socket, "attached/x", ring, slog.New(slog.DiscardHandler), nil, 1<<20)
+	require.NoError(t, err)
+	defer r.close()
+	theirs, ours, err := pairs(1)
+	require.NoError(t, err)
+	defer closeAll(theirs)
+	server := nbd.NewServer(nil, slog.New(slog.DiscardHandler))
+	defer server.Close()
+	go func() { _ = server.ServeDevice(ours[0], port{r: r, ctx: context.Background()}) }()
+	request := []byte{0x25, 0x60, 0x95, 0x13, 0, 0, 0, 1, 7, 7, 7, 7, 7, 7, 7, 7, 0, 0, 0, 0, 0, 0, 0x10, 0, 0, 0, 0, 4, 'd', 'a', 't', 'a'}
+	_, err = theirs[0].Write(request)
+	require.NoError(t, err)
+	time.Sleep(100 * time.Millisecond)
+	s.serve()
+	reply := make([]byte, 16)
+	_, err = theirs[0].Read(reply)
+	require.NoError(t, err)
+	require.Equal(t, []byte{0, 0, 0, 0}, reply[4:8], "no error")
+	got := make([]byte, 4)
+	_, err = s.Read(got, 0x1000)
+	require.NoError(t, err)
+	require.Equal(t, "data", string(got))
 }
