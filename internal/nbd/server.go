@@ -109,6 +109,7 @@ func (s *Server) serve(l net.Listener, b Budget, settings *tls.Config) error {
 	s.mu.Lock()
 	if s.closed {
 		s.mu.Unlock()
+		_ = l.Close()
 		return net.ErrClosed
 	}
 	g := newGate(b)
