@@ -16,8 +16,8 @@ import (
 	"syscall"
 )
 
-// attach makes a device of a server, by a keeper of its own and in user space, and returns its path and what ends both.
-func attach(dir, name string, s *server, export string) (device string, end func()) {
+// attach makes a device of a server of a plain file, by a keeper of its own and in user space, and returns its path and what ends both.
+func attach(dir, name string, s *server) (device string, end func()) {
 	home := filepath.Join(dir, "k"+name)
 	if err := os.MkdirAll(home, 0o700); err != nil {
 		log.Fatal(err)
@@ -49,13 +49,9 @@ func attach(dir, name string, s *server, export string) (device string, end func
 		return string(out)
 	}
 	id := fmt.Sprintf("00000000-0000-4000-8000-%012x", os.Getpid()*16+len(name))
-	if export != "" {
-		id = export
-		export = "attached/" + id
-	}
 	var a struct{ Device string }
 	at := strings.SplitN(s.uri, "socket=", 2)[1]
-	if err := json.Unmarshal([]byte(ask("attach", map[string]any{"array": id, "name": "bench-" + name, "socket": at, "export": export})), &a); err != nil {
+	if err := json.Unmarshal([]byte(ask("attach", map[string]any{"array": id, "name": "bench-" + name, "socket": at, "export": ""})), &a); err != nil {
 		log.Fatal(err)
 	}
 	return a.Device, func() {
@@ -84,17 +80,18 @@ func attached(place string) {
 		log.Fatal(err)
 	}
 	defer os.RemoveAll(dir)
+	_ = os.Setenv("NIDALO_KEEPER_USER_SPACE", "yes") // for the keeper that the service starts
 	ours := array(dir, "5", 4, "1GiB")
 	defer ours.stop()
 	theirs := plain(dir, "nbdkit", 3<<30)
 	defer theirs.stop()
-	var st struct{ Arrays []struct{ ID string } }
-	if err := json.Unmarshal([]byte(nidalo(ours.dir, "status", "-json")), &st); err != nil {
+	var a struct{ Device string }
+	if err := json.Unmarshal([]byte(nidalo(ours.dir, "attach", "-json", "t")), &a); err != nil {
 		log.Fatal(err)
 	}
-	mine, endMine := attach(dir, "ours", ours, st.Arrays[0].ID)
-	defer endMine()
-	file, endFile := attach(dir, "file", theirs, "")
+	mine := a.Device
+	defer nidalo(ours.dir, "detach", "t")
+	file, endFile := attach(dir, "file", theirs)
 	defer endFile()
 	for _, l := range loads {
 		got := map[string][]float64{}

@@ -123,6 +123,29 @@ func TestAcknowledgedOutlivesTheService(t *testing.T) {
 	b.tool("nbdinfo", b.uri(b.name()))
 }
 
+// In user space a device ends with its keeper. The service starts another, and what was acknowledged and never flushed is there, although
+// the service was killed as well.
+func TestAKeeperThatIsKilledIsReplaced(t *testing.T) {
+	b, device, _ := attached(t)
+	source := filepath.Join(b.home, "source")
+	pattern(t, source, 8*mib)
+	for range 3 {
+		b.tool("dd", "if="+source, "of="+device, "bs=1M", "oflag=direct", "status=none")
+		k, err := keeper.Dial(b.home)
+		require.NoError(t, err)
+		st, err := k.State(false)
+		require.NoError(t, err)
+		require.NoError(t, syscall.Kill(st.PID, syscall.SIGKILL))
+		b.stop(syscall.SIGKILL)
+		b.start()
+		b.eventually("attached again", func() bool {
+			_, out, _ := b.try("status", b.name())
+			return strings.Contains(out, "Attached as "+device)
+		})
+		b.tool("cmp", "-n", strconv.Itoa(8*mib), source, device)
+	}
+}
+
 // A device that hangs, because there is no service, is freed by a forced detach once there is one, which says what is lost.
 func TestAHungMountIsFreed(t *testing.T) {
 	b, device, mount := attached(t)

@@ -149,7 +149,7 @@ func Listen(path, group string) (net.Listener, error) {
 	return l, nil
 }
 
-// OpenHome lets everybody pass through a home, for the members of two groups. What is in it they still may not read.
+// OpenHome lets everybody pass through a home, for the members of two groups. They still may not read what is in it.
 func OpenHome(home string) error { return os.Chmod(home, 0o711) }
 
 // admit lets the owner use a socket, and a group if one is given, which may then pass through the home as well.

@@ -2,8 +2,7 @@
 
 // Package carryover keeps what a device was told is written, and is not flushed yet, in memory that outlives the processes: a file in
 // a file system that is memory. It is a ring of entries. A writer adds one before it passes the data on, and a flush lets go of those
-// that came before it. Whoever finds the file after a crash passes on again what is in it, in order, and nothing that was acknowledged
-// is lost.
+// that came before it. After a crash the next process passes the entries on again, in order, so nothing that was acknowledged is lost.
 //
 // A process may end at any instruction, the machine does not: so what matters is the order of the stores. An entry gets its head with
 // its length first and counts in when the end of the ring is moved behind it; its contents follow; then it is marked as whole. An
@@ -79,7 +78,6 @@ var (
 type Ring struct {
 	file *os.File
 	all  []byte // the file
-	ring []byte
 	size uint64
 
 	mu       sync.Mutex
@@ -88,7 +86,7 @@ type Ring struct {
 	tail     uint64          // as in the file
 	underway map[uint64]bool // positions of entries that were not passed on yet
 	closed   bool
-	locked   bool // it cannot be swapped out
+	array    uuid.UUID
 }
 
 // Entry is a place in a ring.
@@ -140,7 +138,7 @@ func open(f *os.File, path string) (*Ring, error) {
 	r.room.L = &r.mu
 	err := r.load()
 	if err != nil {
-		_ = r.Close()
+		_ = r.release()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return r, nil
@@ -174,8 +172,8 @@ func (r *Ring) load() error {
 	if r.all, err = unix.Mmap(int(r.file.Fd()), 0, int(st.Size()), unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED); err != nil {
 		return err
 	}
-	r.ring = r.all[front:]
-	r.locked = unix.Mlock(r.all) == nil
+	_ = unix.Mlock(r.all) // where it may
+	r.array = uuid.UUID(r.all[24:40])
 	r.head, r.tail = r.word(48).Load(), r.word(56).Load()
 	if r.head%unit != 0 || r.tail%unit != 0 || r.tail < r.head || r.tail-r.head > r.size {
 		return fmt.Errorf("%w: from %d to %d", ErrDamaged, r.head, r.tail)
@@ -191,11 +189,8 @@ func (r *Ring) half(at int) *atomic.Uint32 { return (*atomic.Uint32)(unsafe.Poin
 // place is where a position is in the file.
 func (r *Ring) place(at uint64) int { return front + int(at%r.size) }
 
-// Locked says whether the memory is safe from being swapped out.
-func (r *Ring) Locked() bool { return r.locked }
-
 // Array is whose carry-over it is.
-func (r *Ring) Array() uuid.UUID { return uuid.UUID(r.all[24:40]) }
+func (r *Ring) Array() uuid.UUID { return r.array }
 
 // Start is the number of the start of the array that everything was passed on to; 0: none.
 func (r *Ring) Start() uint64 { return r.word(40).Load() }
@@ -204,10 +199,19 @@ func (r *Ring) Start() uint64 { return r.word(40).Load() }
 func (r *Ring) SetStart(n uint64) { r.word(40).Store(n) }
 
 // Lost says whether something was lost that a flush has not told of.
-func (r *Ring) Lost() bool { return r.word(64).Load() != 0 }
+func (r *Ring) Lost() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return !r.closed && r.word(64).Load() != 0
+}
 
 // SetLost notes that, or that a flush has told.
 func (r *Ring) SetLost(lost bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.closed {
+		return
+	}
 	v := uint64(0)
 	if lost {
 		v = 1
@@ -283,7 +287,7 @@ func (e *Entry) Whole() { e.r.half(e.r.place(e.at) + 8).Store(whole) }
 func (e *Entry) Passed() {
 	e.r.mu.Lock()
 	defer e.r.mu.Unlock()
-	delete(e.r.underway, e.at)
+	e.r.settled(e.at)
 }
 
 // Drop notes that an entry is of no use: it is durable already, or was never acknowledged.
@@ -291,8 +295,15 @@ func (e *Entry) Drop() {
 	e.r.half(e.r.place(e.at) + 8).Store(useless)
 	e.r.mu.Lock()
 	defer e.r.mu.Unlock()
-	delete(e.r.underway, e.at)
 	e.r.shed()
+	e.r.settled(e.at)
+}
+
+// settled notes that an entry is not used any more. r.mu is held.
+func (r *Ring) settled(at uint64) {
+	if delete(r.underway, at); r.closed && len(r.underway) == 0 {
+		r.room.Broadcast() // to Close
+	}
 }
 
 // shed moves the beginning of the ring over entries that are of no use. r.mu is held.
@@ -402,23 +413,35 @@ func (r *Ring) walk(each func(at uint64, off, length int64, data []byte) error) 
 	return nil
 }
 
-// Empty forgets everything that is in a ring that nobody adds to.
+// Empty forgets everything in a ring. Nobody may be adding to it.
 func (r *Ring) Empty() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.setHead(r.tail)
 }
 
-// Close lets go of the memory. The file stays, for another process to open. No entry may be used any more.
+// Close lets go of the memory when every entry was passed on or dropped, and has nobody add more. The file stays, for another process to
+// open.
 func (r *Ring) Close() error {
+	r.mu.Lock()
+	r.closed = true
+	r.room.Broadcast()
+	for len(r.underway) > 0 {
+		r.room.Wait()
+	}
+	r.mu.Unlock()
+	return r.release()
+}
+
+// release is Close as a process that ends does it.
+func (r *Ring) release() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.closed = true
-	r.room.Broadcast()
 	var err error
 	if r.all != nil {
 		err = unix.Munmap(r.all)
-		r.all, r.ring = nil, nil
+		r.all = nil
 	}
 	return errors.Join(err, r.file.Close())
 }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
@@ -37,7 +38,7 @@ func TestWhatIsNotFlushedIsFoundAgain(t *testing.T) {
 		path, id := filepath.Join(folder, "ring"), uuid.New()
 		r, err := Create(path, MinSize, id)
 		require.NoError(t, err)
-		defer func() { _ = r.Close() }()
+		defer func() { _ = r.release() }()
 		type entry struct {
 			*Entry
 			change
@@ -86,7 +87,7 @@ func TestWhatIsNotFlushedIsFoundAgain(t *testing.T) {
 					live = live[1:]
 				}
 			case "die":
-				require.NoError(t, r.Close())
+				require.NoError(t, r.release())
 				r, err = Open(path)
 				require.NoError(t, err)
 				require.Equal(t, id, r.Array())
@@ -149,7 +150,7 @@ func TestAWaitEndsWithRoomOrWithItsContext(t *testing.T) {
 	require.ErrorIs(t, r.Wait(ctx, r.Head()), context.Canceled)
 }
 
-// What another version wrote, or nobody, is refused and left as it is.
+// A file of another version, or of something else, is refused and left as it is.
 func TestOtherFilesAreRefusedAndKept(t *testing.T) {
 	folder := t.TempDir()
 	fresh := func(edit func(raw []byte)) string {
@@ -159,6 +160,7 @@ func TestOtherFilesAreRefusedAndKept(t *testing.T) {
 		e, err := r.Add(0, 10000, false)
 		require.NoError(t, err)
 		e.Whole()
+		e.Passed()
 		require.NoError(t, r.Close())
 		raw, err := os.ReadFile(path)
 		require.NoError(t, err)
@@ -209,7 +211,7 @@ func FuzzOpen(f *testing.F) {
 		copy(r.all[at:], bytes)
 		r.word(48).Store(head)
 		r.word(56).Store(tail)
-		require.NoError(t, r.Close())
+		require.NoError(t, r.release())
 		if r, err = Open(path); err == nil {
 			_ = r.Again(func(_, length int64, data []byte) error {
 				if data != nil && int64(len(data)) != length {
@@ -225,4 +227,34 @@ func FuzzOpen(f *testing.F) {
 			_ = r.Close()
 		}
 	})
+}
+
+// Who still has an entry keeps the memory; who asks afterwards finds it closed.
+func TestCloseWaitsForEntries(t *testing.T) {
+	r, err := Create(filepath.Join(t.TempDir(), "ring"), MinSize, uuid.New())
+	require.NoError(t, err)
+	e, err := r.Add(0, 100, false)
+	require.NoError(t, err)
+	closed := make(chan error)
+	go func() { closed <- r.Close() }()
+	require.Eventually(t, func() bool {
+		other, err := r.Add(0, 100, false)
+		if err == nil {
+			other.Drop()
+		}
+		return err != nil
+	}, 5*time.Second, time.Millisecond)
+	e.Data[99] = 1
+	e.Whole()
+	select {
+	case <-closed:
+		require.Fail(t, "the memory of an entry is gone")
+	default:
+	}
+	e.Drop()
+	require.NoError(t, <-closed)
+	require.False(t, r.Lost())
+	r.SetLost(true)
+	r.Flushed(r.Mark())
+	r.Used()
 }

@@ -97,8 +97,7 @@ has, and asks.
 					return err
 				}
 			}
-			d, err := c.Detach(q)
-			if err != nil {
+			if _, err := c.Detach(q); err != nil {
 				return err
 			}
 			if e.force {
@@ -106,7 +105,6 @@ has, and asks.
 				return nil
 			}
 			e.out.Printf("Array %s is detached; everything is flushed.\n", args[0])
-			_ = d
 			e.out.Next([]string{"nidalo attach " + args[0] + "   makes it a device again"})
 			return nil
 		})

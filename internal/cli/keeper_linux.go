@@ -24,7 +24,7 @@ keeper.sock in the home, for the service only. The package runs it as nidalo-kee
 hand starts one when the first array is attached.
 
 It is never restarted for an upgrade. When it is stopped, devices of the kernel's client stay and hold their requests until
-another keeper takes them over; those in user space end, for which it waits until nobody uses them.
+another keeper takes them over. Devices in user space end with it, so it waits until nobody uses them.
 
   nidalo keeper`,
 	flags: func(e *env, f *flag.FlagSet) {
@@ -71,10 +71,10 @@ func keep(e *env, _ []string) error {
 		case err = <-failed:
 			running = false
 		case <-k.Idle():
-			time.Sleep(300 * time.Millisecond) // whoever asked for that is to have the answer
-			running = !(e.leave && len(k.State(false).Devices) == 0)
+			time.Sleep(300 * time.Millisecond) // for the answer to reach whoever asked
+			running = !(e.leave && k.Empty())
 		case <-time.After(time.Second):
-			running = !(e.leave && time.Since(began) > 20*time.Second && len(k.State(false).Devices) == 0)
+			running = !(e.leave && time.Since(began) > 20*time.Second && k.Empty())
 		}
 	}
 	notify(log, daemon.SdNotifyStopping)

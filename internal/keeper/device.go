@@ -159,17 +159,27 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 		})
 	}
 	if err != nil {
-		d.relay.close()
-		_ = ring.Close()
 		k.forget(d.Spec)
-		_ = os.Remove(k.carryPath(d.Array))
-		return nil, err
+		return nil, errors.Join(err, k.settle(d.relay))
 	}
 	if err := d.link(); err != nil {
 		d.log.Warn("the link to the device cannot be made", "reason", err)
 	}
 	d.log.Info("attached", "device", d.Device, "by", d.Kind)
 	return d, nil
+}
+
+// settle ends a relay without a device: what an earlier device left in its ring is flushed, and then the ring goes. It stays when that
+// cannot be done.
+func (k *Keeper) settle(r *relay) error {
+	err := r.flush(r.ctx)
+	r.close()
+	path := k.carryPath(r.ring.Array().String())
+	_ = r.ring.Close()
+	if err != nil {
+		return fmt.Errorf("what was acknowledged before stays in %s, since it cannot be flushed: %w", path, err)
+	}
+	return os.Remove(path)
 }
 
 // newRing makes a ring, a smaller one where memory is short.
@@ -196,6 +206,7 @@ func namesake(name, id string) string {
 
 // startKernel takes a free device of the kernel's client.
 func (d *device) startKernel() error {
+	d.over = true // until there is a device, connections that end are not made again
 	for _, index := range freeKernel() {
 		d.Device = fmt.Sprintf("/dev/nbd%d", index)
 		if err := errors.Join(d.k.announce(d.Spec), d.k.save(d.Spec)); err != nil {
@@ -208,11 +219,16 @@ func (d *device) startKernel() error {
 		}
 		closeAll(theirs)
 		if err == nil {
+			d.mu.Lock()
+			d.over = false
+			d.mu.Unlock()
+			d.mend()
 			return nil
 		}
 		for _, nc := range ours {
 			_ = nc.Close()
 		}
+		d.wait.Wait()
 		_ = os.Remove(filepath.Join(d.k.opt.Run, "devices", filepath.Base(d.Device)))
 		if !errors.Is(err, unix.EBUSY) && !errors.Is(err, unix.EEXIST) {
 			return fmt.Errorf("the kernel's client of the block protocol: %w", err)
@@ -349,6 +365,9 @@ func sizeOf(path string) (int64, error) {
 	return n * 512, err
 }
 
+// errTryAgain is why a keeper ends, for another to begin.
+var errTryAgain = errors.New("what was acknowledged and not flushed cannot be opened")
+
 // adopt takes over a device that another keeper left.
 func (k *Keeper) adopt(s Spec) (*device, error) {
 	id, err := uuid.Parse(s.Array)
@@ -368,6 +387,8 @@ func (k *Keeper) adopt(s Spec) (*device, error) {
 	switch {
 	case errors.Is(err, carryover.ErrVersion):
 		return nil, fmt.Errorf("%w: what was acknowledged and not flushed stays there; run the version that wrote it, or detach the array with -force, which loses that", err)
+	case err != nil && !errors.Is(err, carryover.ErrDamaged) && !errors.Is(err, os.ErrNotExist): // it may be there, and readable the next time
+		return nil, fmt.Errorf("%w: %w", errTryAgain, err)
 	case err != nil:
 		d.log.Error("what was acknowledged and not flushed is lost; the next flush of the device fails", "reason", err)
 		if ring, err = k.newRing(id); err != nil {

@@ -121,7 +121,7 @@ func (d *arrayFolder) OnAdd(ctx context.Context) {
 	d.AddChild(fileName, d.NewPersistentInode(ctx, d.file, fs.StableAttr{Mode: syscall.S_IFREG, Ino: 2}), false)
 }
 
-// startFuse makes the device. announce is told its name before it can be seen.
+// startFuse makes the device. announce is called with its name before it appears.
 func startFuse(folder string, p port, announce func(device string) error) (*fuseFront, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, err

@@ -16,8 +16,10 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
+	"nidalo/internal/carryover"
 	"nidalo/internal/nbd"
 )
 
@@ -96,6 +98,9 @@ func Open(opt Options) (*Keeper, error) {
 			continue
 		}
 		d, err := k.adopt(s)
+		if errors.Is(err, errTryAgain) {
+			return nil, fmt.Errorf("%s: %w", s.Name, err)
+		}
 		if err != nil {
 			opt.Log.Warn("a device is not taken over", "array", s.Name, "device", s.Device, "reason", err)
 			if _, gone := os.Stat(path); gone == nil {
@@ -151,7 +156,9 @@ func (k *Keeper) Detach(q DetachRequest) error {
 	case d == nil && refused.reason != nil:
 		return refused.reason
 	case d == nil:
-		return nil
+		if err := k.detachGone(q); err != nil {
+			return err
+		}
 	default:
 		if err := d.detach(q.Force); err != nil {
 			return err
@@ -159,6 +166,33 @@ func (k *Keeper) Detach(q DetachRequest) error {
 	}
 	k.gone(q.Array)
 	return nil
+}
+
+// detachGone sees to what a device has left that is gone, with its keeper for example.
+func (k *Keeper) detachGone(q DetachRequest) error {
+	id, err := uuid.Parse(q.Array)
+	if err != nil {
+		return err
+	}
+	path := k.carryPath(id.String())
+	ring, err := carryover.Open(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil
+	case q.Force:
+		if err == nil {
+			_ = ring.Close()
+		}
+		return os.Remove(path)
+	case err != nil:
+		return err
+	}
+	r, err := newRelay(q.Socket, q.Export, ring, k.opt.Log, func(int64) {}, 0)
+	if err != nil {
+		_ = ring.Close()
+		return err
+	}
+	return k.settle(r)
 }
 
 // ended notes that somebody else ended a device.
@@ -210,6 +244,17 @@ func (k *Keeper) refresh(q RefreshRequest) error {
 		return errors.New("it is not attached")
 	}
 	return d.relay.refresh()
+}
+
+// Empty says whether there is no device, and none is being made.
+func (k *Keeper) Empty() bool {
+	if !k.changing.TryLock() {
+		return false
+	}
+	defer k.changing.Unlock()
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return len(k.devices)+len(k.refused) == 0
 }
 
 // State is how everything is.

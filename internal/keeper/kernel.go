@@ -3,6 +3,7 @@
 package keeper
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net"
@@ -16,6 +17,8 @@ import (
 	"github.com/mdlayher/genetlink"
 	"github.com/mdlayher/netlink"
 	"golang.org/x/sys/unix"
+
+	"nidalo/internal/nbd"
 )
 
 // The kernel's own client of the block protocol, driven by generic netlink (linux/nbd-netlink.h). A device of it belongs to no
@@ -37,13 +40,6 @@ const (
 
 	socketItem = 1
 	socketFD   = 1
-
-	flagHasFlags    = 1 << 0
-	flagFlush       = 1 << 2
-	flagFUA         = 1 << 3
-	flagTrim        = 1 << 5
-	flagWriteZeroes = 1 << 6
-	flagMultiConn   = 1 << 8
 )
 
 const (
@@ -93,16 +89,9 @@ func haveKernelClient() error {
 		return nil
 	}
 	if out, err := exec.Command("modprobe", "nbd").CombinedOutput(); err != nil {
-		return fmt.Errorf("%w (modprobe nbd: %s)", errNoClient, strings.TrimSpace(cmpText(string(out), err.Error())))
+		return fmt.Errorf("%w (modprobe nbd: %s)", errNoClient, cmp.Or(strings.TrimSpace(string(out)), err.Error()))
 	}
 	return nil
-}
-
-func cmpText(a, b string) string {
-	if strings.TrimSpace(a) != "" {
-		return a
-	}
-	return b
 }
 
 // pairs makes connected sockets, for the kernel and for us.
@@ -144,7 +133,7 @@ func connectKernel(index int, size int64, backend string, sockets []*os.File) er
 		e.Uint64(attrBlockSize, BlockSize)
 		e.Uint64(attrTimeout, timeoutOf(len(sockets)))
 		e.Uint64(attrDeadTimeout, deadTimeout)
-		e.Uint64(attrServerFlags, flagHasFlags|flagFlush|flagFUA|flagTrim|flagWriteZeroes|flagMultiConn)
+		e.Uint64(attrServerFlags, nbd.DeviceFlags)
 		e.String(attrBackend, backend)
 		encodeSockets(e, sockets)
 	})

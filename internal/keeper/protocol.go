@@ -55,6 +55,9 @@ const MaxConnections = 16
 type DetachRequest struct {
 	Array string `json:"array"`
 	Force bool   `json:"force"` // although it is in use, or what it holds cannot be flushed
+	// Where the array is served, for what a device left that is gone.
+	Socket string `json:"socket"`
+	Export string `json:"export"`
 }
 
 // RefreshRequest asks to look how large an array is.

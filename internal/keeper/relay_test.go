@@ -46,8 +46,9 @@ func (s *store) serve() {
 	_ = os.Remove(s.socket)
 	l, err := net.Listen("unix", s.socket)
 	require.NoError(s.t, err)
-	s.server = nbd.NewServer(s, slog.New(slog.DiscardHandler))
-	go func() { _ = s.server.Serve(l, nbd.Budget{}) }()
+	server := nbd.NewServer(s, slog.New(slog.DiscardHandler))
+	s.server = server
+	go func() { _ = server.Serve(l, nbd.Budget{}) }()
 }
 
 // kill ends the server and forgets what was not flushed; again starts another.
@@ -124,9 +125,13 @@ func (s *store) Extents(_, n int64, _ int) ([]nbd.Extent, error) {
 
 // connect makes a relay to a store, and what one connection of a device sees of it.
 func connect(t *testing.T, s *store, carry string) (port, chan int64) {
+	return connectAs(t, s, carry, uuid.New())
+}
+
+func connectAs(t *testing.T, s *store, carry string, id uuid.UUID) (port, chan int64) {
 	ring, err := carryover.Open(carry)
 	if err != nil {
-		ring, err = carryover.Create(carry, carryover.MinSize, uuid.New())
+		ring, err = carryover.Create(carry, carryover.MinSize, id)
 	}
 	require.NoError(t, err)
 	sizes := make(chan int64, 10)
@@ -347,4 +352,31 @@ func TestRequestsOfADeviceTakenOverWait(t *testing.T) {
 	_, err = s.Read(got, 0x1000)
 	require.NoError(t, err)
 	require.Equal(t, "data", string(got))
+}
+
+// A device that died with its keeper has left what nobody flushed. A detach sees to that before it forgets it.
+func TestADetachFlushesWhatADeadDeviceLeft(t *testing.T) {
+	s, run := newStore(t, 1<<20), t.TempDir()
+	id := uuid.New()
+	k, err := Open(Options{Home: "/x", Run: run})
+	require.NoError(t, err)
+	carry := k.carryPath(id.String())
+	require.NoError(t, os.MkdirAll(filepath.Dir(carry), 0o700))
+	p, _ := connectAs(t, s, carry, id)
+	require.NoError(t, p.Write([]byte("kept"), 0))
+	p.r.close()
+	require.NoError(t, p.r.ring.Close())
+	s.kill()
+	q := DetachRequest{Array: id.String(), Socket: s.socket, Export: "attached/x"}
+	require.Error(t, k.Detach(q), "there is no service")
+	_, err = os.Stat(carry)
+	require.NoError(t, err, "it stays")
+	s.serve()
+	require.NoError(t, k.Detach(q))
+	s.mu.Lock()
+	require.Equal(t, "kept", string(s.durable[:4]))
+	s.mu.Unlock()
+	_, err = os.Stat(carry)
+	require.ErrorIs(t, err, os.ErrNotExist)
+	require.NoError(t, k.Detach(q), "there is nothing left")
 }

@@ -16,7 +16,6 @@ type Client struct {
 	nc      net.Conn
 	in      *bufio.Reader
 	size    int64
-	flags   uint16
 	name    string
 	writing sync.Mutex // of requests to the connection
 
@@ -91,7 +90,7 @@ func (c *Client) greet(name string) error {
 		}
 		switch {
 		case kind == repInfo && length >= 12 && be.Uint16(body) == infoExport:
-			c.size, c.flags = int64(be.Uint64(body[2:])), be.Uint16(body[10:])
+			c.size = int64(be.Uint64(body[2:]))
 		case kind == repInfo && length >= 2 && be.Uint16(body) == infoName:
 			c.name = string(body[2:])
 		case kind == repInfo:
@@ -108,9 +107,6 @@ func (c *Client) greet(name string) error {
 
 // Size is the size of the export in bytes, when the connection was made.
 func (c *Client) Size() int64 { return c.size }
-
-// Flags are the transmission flags of the export, as the protocol numbers them.
-func (c *Client) Flags() uint16 { return c.flags }
 
 // Name is what the server calls the export.
 func (c *Client) Name() string { return c.name }

@@ -124,6 +124,9 @@ func (c *conn) reply(option, kind uint32, body []byte) error {
 	return err
 }
 
+// DeviceFlags are the transmission flags of what ServeDevice serves.
+const DeviceFlags = txFlags
+
 const txFlags = txHasFlags | txFlush | txFUA | txTrim | txWriteZeroes | txMultiConn
 
 func (c *conn) flags(x Export) uint16 {

@@ -80,13 +80,7 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 	id := r.ID().String()
 	s.mu.Lock()
 	was, already := s.mem.Attached[id]
-	others := r.clients - r.sessionClients()
 	s.mu.Unlock()
-	if others > 0 && !already {
-		err := r.unused().(*Error)
-		err.Hints = []string{"end them first: while an array is attached, others may only read it"}
-		return nil, err
-	}
 	boot := was.Boot
 	if q.Boot != nil {
 		boot = *q.Boot
@@ -98,10 +92,23 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 	if err := s.change(func(m *memory) { m.attach(id, how) }); err != nil {
 		return nil, err
 	}
-	a, err := s.attachNow(r, how)
+	// From here on others may only read; those that were there before could still write.
+	var a keeper.Attached
+	s.mu.Lock()
+	if others := r.clients - r.sessionClients(); others > 0 && !already {
+		told := r.unused().(*Error)
+		told.Hints = []string{"end them first: while an array is attached, others may only read it"}
+		err = told
+	}
+	s.mu.Unlock()
+	if err == nil {
+		a, err = s.attachNow(r, how)
+	}
 	if err != nil {
 		if !already {
-			err = errors.Join(err, s.change(func(m *memory) { delete(m.Attached, id) }))
+			if undone := s.change(func(m *memory) { delete(m.Attached, id) }); undone != nil {
+				s.opt.Log.Warn("that an array is not attached cannot be noted", "array", r.Name(), "reason", undone)
+			}
 		}
 		return nil, person(err)
 	}
@@ -170,6 +177,9 @@ func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	id, err := s.identify(q.Array)
+	if err == nil && id == "" {
+		_, err = s.named(q.Array)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -184,16 +194,18 @@ func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &DetachReply{}
+	out := &DetachReply{Device: "the device of array " + q.Array}
 	if a != nil {
 		out.Device, out.UsedBy, out.Unflushed = cmp.Or(a.Link, a.Device), a.UsedBy, a.Unflushed
-		if q.DryRun {
-			return out, nil
-		}
-		k, err := s.keeper(false)
-		if err == nil {
-			err = k.Detach(keeper.DetachRequest{Array: id, Force: q.Force})
-		}
+	}
+	if q.DryRun {
+		return out, nil
+	}
+	k, err := s.keeper(false)
+	if err == nil {
+		err = k.Detach(keeper.DetachRequest{Array: id, Force: q.Force, Socket: filepath.Join(s.opt.Home, "nbd.sock"), Export: attachedPrefix + id})
+	}
+	if err != nil {
 		var no *keeper.Refused
 		if errors.As(err, &no) && no.InUse {
 			hints := []string{"close what uses it first"}
@@ -204,12 +216,7 @@ func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
 			}
 			return nil, &Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same: what it could not write is lost", Quote(q.Array)))}
 		}
-		if err != nil {
-			return nil, person(err)
-		}
-	}
-	if q.DryRun {
-		return out, nil
+		return nil, person(err)
 	}
 	if err := s.change(func(m *memory) { delete(m.Attached, id) }); err != nil {
 		return nil, err
@@ -247,6 +254,18 @@ func (s *Service) deviceStatus(a keeper.Attached, how attachment) *DeviceStatus 
 		}
 	}
 	return d
+}
+
+// deviceSteps says what to do when an array should be a device and is not, or its device hangs.
+func deviceSteps(name string, d *DeviceStatus) []NextStep {
+	if d == nil || d.Connected {
+		return nil
+	}
+	step := NextStep{Array: name, Urgency: Now, Why: "it should be attached and is not: " + d.Reason, Do: "start the keeper when it does not come by itself", Command: "systemctl start nidalo-keeper"}
+	if d.Device != "" {
+		step.Why, step.Do, step.Command = fmt.Sprintf("its device %s waits: %s", d.Path, d.Reason), "end it if it does not come back; what could not be written is lost then", "nidalo detach -force "+name
+	}
+	return []NextStep{step}
 }
 
 // AwaitUnused waits, while the host shuts down, until nobody uses the attached devices any more, or give is closed.
@@ -416,7 +435,7 @@ func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
 			r = x
 		}
 	}
-	if r == nil {
+	if _, attached := s.mem.Attached[id]; r == nil || !attached {
 		return nil, nil, nbd.ErrNoExport
 	}
 	if r.session != nil && r.session.name != token && r.session.conns > 0 {

@@ -40,8 +40,10 @@ func (s *Service) Next() (*NextReply, error) {
 		return cmp.Compare(mx, my)
 	})
 	used := map[string]bool{} // blank disks already spoken for by an earlier step
+	attached := s.attachedDevices()
 	for _, r := range arrays {
 		r.Probe()
+		out.Steps = append(out.Steps, deviceSteps(r.Name(), attached[r.ID().String()])...)
 		out.Steps = append(out.Steps, s.stepsFor(r, disks, used)...)
 		if c := r.LastCheck(); !c.Ended.IsZero() && c.Ended.Add(checkEvery).Before(out.Again) {
 			out.Again = c.Ended.Add(checkEvery)
