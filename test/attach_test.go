@@ -146,6 +146,21 @@ func TestAKeeperThatIsKilledIsReplaced(t *testing.T) {
 	}
 }
 
+// A keeper that does not answer hangs nobody who asks how things are.
+func TestAKeeperThatHangsHangsNobodyElse(t *testing.T) {
+	b, _, _ := attached(t)
+	k, err := keeper.Dial(b.home)
+	require.NoError(t, err)
+	st, err := k.State(false)
+	require.NoError(t, err)
+	require.NoError(t, syscall.Kill(st.PID, syscall.SIGSTOP))
+	defer func() { _ = syscall.Kill(st.PID, syscall.SIGCONT) }()
+	require.Contains(t, b.nidalo("status", b.name()), "the keeper does not answer for 2s")
+	require.Contains(t, b.nidalo("next"), "it should be attached and is not: the keeper does not answer")
+	require.NoError(t, syscall.Kill(st.PID, syscall.SIGCONT))
+	b.eventually("it answers again", func() bool { return strings.Contains(b.nidalo("status", b.name()), "not in use") })
+}
+
 // A device that hangs, because there is no service, is freed by a forced detach once there is one, which says what is lost.
 func TestAHungMountIsFreed(t *testing.T) {
 	b, device, mount := attached(t)

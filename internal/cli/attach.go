@@ -93,7 +93,7 @@ has, and asks.
 				if plan.Unflushed > 0 {
 					e.err.Printf("The keeper has up to %s that was acknowledged and is not flushed. The array may not have it.\n", service.FormatSize(plan.Unflushed))
 				}
-				if err := e.confirm("detach it?"); err != nil {
+				if err := e.confirm(fmt.Sprintf("detaching array %s by force?", args[0])); err != nil {
 					return err
 				}
 			}

@@ -111,7 +111,7 @@ func Dial(home string) (*Client, error) {
 		return nil, fmt.Errorf("%w: %w", ErrNone, err)
 	}
 	_ = c.Close()
-	return &Client{&http.Client{Timeout: 3 * time.Minute, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+	return &Client{&http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		var d net.Dialer
 		return d.DialContext(ctx, "unix", path)
 	}}}}, nil
@@ -133,13 +133,28 @@ type Refused struct {
 
 func (r *Refused) Error() string { return r.What }
 
-func ask[R any](c *Client, name string, q any) (R, error) {
+// How long a client waits for an answer: to a question, so that a keeper that hangs does not hang who asks, and to what takes its time.
+const (
+	answerTime = 2 * time.Second
+	workTime   = 3 * time.Minute
+)
+
+func ask[R any](c *Client, most time.Duration, name string, q any) (R, error) {
 	var result R
+	ctx, cancel := context.WithTimeout(context.Background(), most)
+	defer cancel()
 	body, err := json.Marshal(q)
 	if err != nil {
 		return result, err
 	}
-	reply, err := c.http.Post(fmt.Sprintf("http://keeper/v%d/%s", Version, name), "application/json", bytes.NewReader(body))
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, fmt.Sprintf("http://keeper/v%d/%s", Version, name), bytes.NewReader(body))
+	if err != nil {
+		return result, err
+	}
+	reply, err := c.http.Do(request)
+	if errors.Is(err, context.DeadlineExceeded) {
+		return result, fmt.Errorf("the keeper does not answer for %s", most)
+	}
 	if err != nil {
 		return result, fmt.Errorf("the keeper does not answer: %w", err)
 	}
@@ -163,20 +178,22 @@ func ask[R any](c *Client, name string, q any) (R, error) {
 
 // State asks how the keeper and its devices are; with users, who uses them as well, for which it looks through the processes.
 func (c *Client) State(users bool) (State, error) {
-	return ask[State](c, "state", StateRequest{users})
+	return ask[State](c, answerTime, "state", StateRequest{users})
 }
 
 // Attach makes a device.
-func (c *Client) Attach(q AttachRequest) (Attached, error) { return ask[Attached](c, "attach", q) }
+func (c *Client) Attach(q AttachRequest) (Attached, error) {
+	return ask[Attached](c, workTime, "attach", q)
+}
 
 // Refresh tells a device how large its array is by now.
 func (c *Client) Refresh(q RefreshRequest) error {
-	_, err := ask[struct{}](c, "refresh", q)
+	_, err := ask[struct{}](c, answerTime, "refresh", q)
 	return err
 }
 
 // Detach ends one.
 func (c *Client) Detach(q DetachRequest) error {
-	_, err := ask[struct{}](c, "detach", q)
+	_, err := ask[struct{}](c, workTime, "detach", q)
 	return err
 }
