@@ -130,7 +130,9 @@ func startFuse(folder string, p port, announce func(device string) error) (*fuse
 	none := time.Duration(0)
 	var err error
 	f.server, err = fs.Mount(folder, &arrayFolder{file: f.file}, &fs.Options{AttrTimeout: &none, EntryTimeout: &none, MountOptions: fuse.MountOptions{
-		DirectMount: true, FsName: "nidalo", Name: "nidalo", MaxWrite: 1 << 20, MaxBackground: 128, DisableXAttrs: true}})
+		DirectMount: true, FsName: "nidalo", Name: "nidalo", MaxWrite: 1 << 20, MaxBackground: 128, DisableXAttrs: true,
+		// Without this the loop device has one request under way at a time.
+		ExtraCapabilities: fuse.CAP_ASYNC_DIO, DisableSplice: true}})
 	if err != nil {
 		_ = os.Remove(folder)
 		return nil, fmt.Errorf("a file system in user space: %w", err)

@@ -133,10 +133,10 @@ type Refused struct {
 
 func (r *Refused) Error() string { return r.What }
 
-// How long a client waits for an answer: to a question, so that a keeper that hangs does not hang who asks, and to what takes its time.
+// How long a client waits for an answer: to a question, so that a keeper that hangs does not hang who asks; and to what takes its time.
 const (
 	answerTime = 2 * time.Second
-	workTime   = 3 * time.Minute
+	WorkTime   = 3 * time.Minute
 )
 
 func ask[R any](c *Client, most time.Duration, name string, q any) (R, error) {
@@ -181,9 +181,9 @@ func (c *Client) State(users bool) (State, error) {
 	return ask[State](c, answerTime, "state", StateRequest{users})
 }
 
-// Attach makes a device.
-func (c *Client) Attach(q AttachRequest) (Attached, error) {
-	return ask[Attached](c, workTime, "attach", q)
+// Attach makes a device. Who does not wait any longer than most may find it made later.
+func (c *Client) Attach(q AttachRequest, most time.Duration) (Attached, error) {
+	return ask[Attached](c, most, "attach", q)
 }
 
 // Refresh tells a device how large its array is by now.
@@ -194,6 +194,6 @@ func (c *Client) Refresh(q RefreshRequest) error {
 
 // Detach ends one.
 func (c *Client) Detach(q DetachRequest) error {
-	_, err := ask[struct{}](c, workTime, "detach", q)
+	_, err := ask[struct{}](c, WorkTime, "detach", q)
 	return err
 }

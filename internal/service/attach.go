@@ -102,7 +102,7 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 	}
 	s.mu.Unlock()
 	if err == nil {
-		a, err = s.attachNow(r, how)
+		a, err = s.attachNow(r, how, keeper.WorkTime)
 	}
 	if err != nil {
 		if !already {
@@ -126,12 +126,12 @@ func (m *memory) attach(id string, a attachment) {
 }
 
 // attachNow has the keeper make the device, or find it.
-func (s *Service) attachNow(r *running, how attachment) (keeper.Attached, error) {
+func (s *Service) attachNow(r *running, how attachment, most time.Duration) (keeper.Attached, error) {
 	k, err := s.keeper(true)
 	if err != nil {
 		return keeper.Attached{}, err
 	}
-	return k.Attach(keeper.AttachRequest{Array: r.ID().String(), Name: r.Name(), Socket: filepath.Join(s.opt.Home, "nbd.sock"), Export: attachedPrefix + r.ID().String(), Connections: how.Connections})
+	return k.Attach(keeper.AttachRequest{Array: r.ID().String(), Name: r.Name(), Socket: filepath.Join(s.opt.Home, "nbd.sock"), Export: attachedPrefix + r.ID().String(), Connections: how.Connections}, most)
 }
 
 // keeper finds the keeper of this home. Where none is installed, one is started when it is wanted.
@@ -160,8 +160,11 @@ func (s *Service) keeper(wanted bool) (*keeper.Client, error) {
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
+	late := time.After(keepWait)
 	for {
 		select {
+		case <-late:
+			return nil, &Error{What: fmt.Sprintf("the keeper that was started does not answer for %s", keepWait), Hints: []string{"its log is " + log.Name()}}
 		case err := <-ended:
 			return nil, &Error{What: fmt.Sprintf("the keeper ended at once: %v", err), Hints: []string{"its log is " + log.Name()}}
 		case <-time.After(50 * time.Millisecond):
@@ -328,7 +331,25 @@ func (s *Service) attachedDevices() map[string]*DeviceStatus {
 	return out
 }
 
-// keepAttached sees to it, once a second, that what should be attached is, with its size; used by lookLoop only.
+// keepWait is how long an array that should be attached keeps administrators from their work when the keeper is slow; it is tried again.
+const keepWait = 10 * time.Second
+
+// keepLoop sees to it, once a second, that what should be attached is. It is a loop of its own, so that a keeper that hangs does not keep
+// the service from its disks.
+func (s *Service) keepLoop() {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		s.keepAttached()
+		select {
+		case <-s.done:
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// keepAttached has what should be attached attached, with its size; used by keepLoop only.
 func (s *Service) keepAttached() {
 	s.mu.Lock()
 	wanted := len(s.mem.Attached) > 0
@@ -379,7 +400,7 @@ func (s *Service) keepAttached() {
 		case want && !how.Boot && !s.attachedBefore(id): // from before a reboot
 			_ = s.change(func(m *memory) { delete(m.Attached, id) })
 		case want:
-			a, err := s.attachNow(r, how)
+			a, err := s.attachNow(r, how, keepWait)
 			if err != nil {
 				s.once("attach", r.Name(), err.Error(), Event{Kind: "array-not-attached", Severity: Critical, Array: r.Name(), Detail: err.Error()})
 				continue

@@ -143,6 +143,7 @@ func Open(opt Options) (*Service, error) {
 			s.wait.Go(s.watchHost)
 		}
 		s.wait.Go(s.lookLoop)
+		s.wait.Go(s.keepLoop)
 	}
 	return s, nil
 }

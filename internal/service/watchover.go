@@ -57,7 +57,6 @@ func (s *Service) lookLoop() {
 		s.health()
 		s.stepIn()
 		s.applyPaces()
-		s.keepAttached()
 		if time.Since(minute) > time.Minute {
 			minute = time.Now()
 			s.takeReadings()

@@ -4,6 +4,8 @@ package vm
 
 import (
 	"fmt"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -32,7 +34,14 @@ func load(folder, name string, loops int) string {
 // An array is attached by the kernel's client; the service dies under load, and the keeper, and both.
 func TestAnAttachedArrayOutlivesTheService(t *testing.T) {
 	all(t)
-	r := guest(t, scsi1, scsi4k, nvme1)
+	r := guestWith(t, func(r *rig) {
+		r.payload["keeper.test"] = filepath.Join(r.folder, "keeper.test")
+		out, err := exec.Command("go", "test", "-c", "-o", r.payload["keeper.test"], "nidalo/internal/keeper").CombinedOutput()
+		require.NoError(t, err, string(out))
+	}, scsi1, scsi4k, nvme1)
+	grown := r.ok("keeper.test -test.run TestADeviceGrowsWhileMounted -test.v 2>&1")
+	require.Contains(t, grown, "kernel")
+	require.Contains(t, grown, "--- PASS")
 	r.ok("nidalo create -yes -name tides -level 5 TMK-0001 ORR-0003 ORR-0011")
 	r.serve()
 	out := r.ok("nidalo attach tides 2>&1")
