@@ -3,8 +3,6 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"strings"
-
 	"nidalo/internal/service"
 	"nidalo/internal/view"
 )
@@ -26,87 +24,42 @@ An array as root file system is not supported.
   nidalo attach -boot tides
   mkfs.ext4 /dev/nidalo/tides
   mount /dev/nidalo/tides /mnt`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.IntVar(&e.connections, "connections", 0, "how many the kernel has to the keeper: more may be faster on fast disks and many processors (without it: 1)")
-		f.BoolVar(&e.boot, "boot", false, "attach it again after every reboot; -boot=false ends that")
+	with: func(e *env, f *flag.FlagSet) action {
+		var (
+			connections int
+			boot        bool
+		)
+		f.IntVar(&connections, "connections", 0, "how many the kernel has to the keeper: more may be faster on fast disks and many processors (without it: 1)")
+		f.BoolVar(&boot, "boot", false, "attach it again after every reboot; -boot=false ends that")
 		jsonFlag(e, f)
-		e.flagSet = f
-	},
-	run: func(e *env, args []string) error {
-		return e.withControl(func(c service.Control) error {
-			q := service.AttachRequest{Array: args[0], Connections: e.connections}
-			e.flagSet.Visit(func(f *flag.Flag) {
-				if f.Name == "boot" {
-					q.Boot = &e.boot
-				}
-			})
-			d, err := c.Attach(q)
-			if err != nil {
-				return err
-			}
-			if e.json {
-				return e.printJSON(d)
-			}
-			e.out.Printf("%s\n", d.Path)
-			e.err.Printf("%s", view.DeviceLines(args[0], d))
-			var next []string
-			if len(d.UsedBy) == 0 {
-				next = []string{fmt.Sprintf("mkfs.ext4 %s   makes a file system, where there is none yet", d.Path),
-					fmt.Sprintf("mount %s /mnt   mounts it", d.Path)}
-				if !d.Boot {
-					next = append(next, fmt.Sprintf("nidalo attach -boot %s   has it come back after a reboot", args[0]))
-				}
-			}
-			e.err.Next(next)
-			return nil
-		})
-	},
-}
-
-var detachCommand = command{name: "detach", usage: "[-force] [-yes] NAME", short: "end the block device of an array", least: 1, most: 1,
-	help: `
-Flushes the device and ends it. It is refused while something uses the device, a mounted file system for example, and says
-what that is.
-
-With -force it is ended all the same: a mount that hangs, because its array or the service does not come back, gets errors
-and can be unmounted. What the system and the keeper still had to write is lost then; the command says how much the keeper
-has, and asks.
-
-  nidalo detach tides
-  nidalo detach -force tides`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.BoolVar(&e.force, "force", false, "although it is in use: what could not be written is lost")
-		yesFlag(e, f)
-	},
-	run: func(e *env, args []string) error {
-		return e.withControl(func(c service.Control) error {
-			q := service.DetachRequest{Array: args[0], Force: e.force}
-			if e.force {
-				plan, err := c.Detach(service.DetachRequest{Array: args[0], DryRun: true})
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				q := service.AttachRequest{Array: args[0], Connections: connections}
+				f.Visit(func(f *flag.Flag) {
+					if f.Name == "boot" {
+						q.Boot = &boot
+					}
+				})
+				d, err := c.Attach(q)
 				if err != nil {
 					return err
 				}
-				e.err.Printf("%s would end at once.\n", plan.Device)
-				if len(plan.UsedBy) > 0 {
-					e.err.Printf("It is in use: %s. That will get errors, and what the system has not written of it is lost.\n", strings.Join(plan.UsedBy, ", "))
+				if e.json {
+					return e.printJSON(d)
 				}
-				if plan.Unflushed > 0 {
-					e.err.Printf("The keeper has up to %s that was acknowledged and is not flushed. The array may not have it.\n", service.FormatSize(plan.Unflushed))
+				e.out.Printf("%s\n", d.Path)
+				e.err.Printf("%s", view.DeviceLines(args[0], d))
+				var next []string
+				if len(d.UsedBy) == 0 {
+					next = []string{fmt.Sprintf("mkfs.ext4 %s   makes a file system, where there is none yet", d.Path),
+						fmt.Sprintf("mount %s /mnt   mounts it", d.Path)}
+					if !d.Boot {
+						next = append(next, fmt.Sprintf("nidalo attach -boot %s   has it come back after a reboot", args[0]))
+					}
 				}
-				if err := e.confirm(fmt.Sprintf("detaching array %s by force?", args[0])); err != nil {
-					return err
-				}
-			}
-			if _, err := c.Detach(q); err != nil {
-				return err
-			}
-			if e.force {
-				e.out.Printf("Array %s is detached. A file system that was mounted of it has to be unmounted, and checked before it is mounted again.\n", args[0])
+				e.err.Next(next)
 				return nil
-			}
-			e.out.Printf("Array %s is detached; everything is flushed.\n", args[0])
-			e.out.Next([]string{"nidalo attach " + args[0] + "   makes it a device again"})
-			return nil
-		})
+			})
+		}
 	},
 }

@@ -36,12 +36,23 @@ type command struct {
 	usage string // after "nidalo NAME"
 	short string
 	help  string
-	run   func(e *env, args []string) error
-	flags func(e *env, f *flag.FlagSet)
 	least int  // arguments
 	most  int  // negative: any number
 	looks bool // it only looks: without a service nothing is started, and nothing written
+	// with declares the options and returns what is done with them.
+	with func(e *env, f *flag.FlagSet) action
 }
+
+// prepare declares the options of a command, and returns what it does with them.
+func (c command) prepare(e *env) (*flag.FlagSet, action) {
+	f := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	f.SetOutput(io.Discard)
+	f.StringVar(&e.home, "home", defaultHome(), "the `DIR` of the service, its sockets, its list of disks and its lab")
+	return f, c.with(e, f)
+}
+
+// action is what a command does, with its arguments.
+type action func(args []string) error
 
 // env is what a command runs in.
 type env struct {
@@ -52,58 +63,6 @@ type env struct {
 	yes      bool
 	status   int // exit status of a command that did what it was asked
 	looks    bool
-
-	althoughBad bool
-
-	// options of single commands
-	name, level, strip string
-	groups             int
-	wait, repair       bool
-	listen             string
-	cache              string
-	bays               int
-	size, disk         string
-	bad, change        string
-	seed               uint64
-	failWrites, mend   bool
-	hang               bool
-	rate, profile      string
-	latency            string
-	keep, debug        bool
-	kind, since, until string
-	count              int
-	tasks, test        bool
-	release, off       bool
-	checkConfig        bool
-	sizes, want, lose  string
-	afr, ure, share    string
-	replaceIn          string
-	rows               int
-	html               string
-	quick, again, hold bool
-	heal               bool
-	like               string
-	copyOthers         bool
-	growLast, whole    bool
-	images             []service.Image
-	state              int
-	old, serve         bool
-	inPlace            bool
-	copy, list         string
-	where              bool
-	replace, grow      string
-	with               string
-	pending            int64
-	reallocated        int64
-	temperature        float64
-	metrics, monitor   bool
-	boot, force        bool
-	connections        int
-	measured           string
-	leave, userSpace   bool
-	carry              string
-	manual, completion string
-	flagSet            *flag.FlagSet
 }
 
 // usageError is a wrong use of a command.
@@ -138,12 +97,7 @@ func Run(args []string, in, out, errOut *os.File) int {
 }
 
 func (e *env) runCommand(c command, args []string) int {
-	f := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	f.SetOutput(io.Discard)
-	f.StringVar(&e.home, "home", defaultHome(), "the `DIR` of the service, its sockets, its list of disks and its lab")
-	if c.flags != nil {
-		c.flags(e, f)
-	}
+	f, act := c.prepare(e)
 	rest, err := parse(f, args)
 	if errors.Is(err, flag.ErrHelp) {
 		explain(e.out, c)
@@ -158,7 +112,7 @@ func (e *env) runCommand(c command, args []string) int {
 	}
 	e.looks = c.looks
 	if e.home, err = filepath.Abs(e.home); err == nil {
-		err = c.run(e, rest)
+		err = act(rest)
 	}
 	return e.report(c.name, err)
 }
@@ -266,8 +220,8 @@ func (e *env) diskName(c service.Control, name string) (string, error) {
 	return out[0], nil
 }
 
-func althoughBadFlag(e *env, f *flag.FlagSet) {
-	f.BoolVar(&e.althoughBad, "although-bad", false, "take the new disk although it failed before, or was found bad")
+func althoughBadFlag(f *flag.FlagSet, althoughBad *bool) {
+	f.BoolVar(althoughBad, "although-bad", false, "take the new disk although it failed before, or was found bad")
 }
 
 // withControl calls f with a control and closes it.

@@ -31,74 +31,78 @@ further arrays of other levels on the same disks. Partitions that are there, in 
   nidalo create -name tides -level 6 A1 A2 A3 A4 A5 A6
   nidalo create -name sonar -level 5 -use 500GB TMK-0193 TMK-0194 TMK-0195
   nidalo create -name charts -level 1 TMK-0193 ORR-0200`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.StringVar(&e.name, "name", "", "the `NAME` of the array; clients ask for it by this name")
-		f.StringVar(&e.level, "level", "", "the `LEVEL`: 0, 1, 5, 6, triple, 10, 50, 60 or concat")
-		f.StringVar(&e.strip, "strip", "64KiB", "the `SIZE` of a strip, a power of two from 16KiB to 1MiB")
-		f.StringVar(&e.size, "use", "", "take only this `SIZE` of each disk, in a partition made for it")
-		f.IntVar(&e.groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
+	with: func(e *env, f *flag.FlagSet) action {
+		var (
+			name, level, strip, size string
+			groups                   int
+		)
+		f.StringVar(&name, "name", "", "the `NAME` of the array; clients ask for it by this name")
+		f.StringVar(&level, "level", "", "the `LEVEL`: 0, 1, 5, 6, triple, 10, 50, 60 or concat")
+		f.StringVar(&strip, "strip", "64KiB", "the `SIZE` of a strip, a power of two from 16KiB to 1MiB")
+		f.StringVar(&size, "use", "", "take only this `SIZE` of each disk, in a partition made for it")
+		f.IntVar(&groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
 		jsonFlag(e, f)
 		yesFlag(e, f)
-	},
-	run: func(e *env, args []string) error {
-		if e.name == "" || e.level == "" {
-			return usageError{"-name and -level are needed"}
-		}
-		strip, err := service.ParseSize(e.strip)
-		if err != nil {
-			return usageError{"-strip: " + err.Error()}
-		}
-		use := int64(0)
-		if e.size != "" {
-			if use, err = service.ParseSize(e.size); err != nil || use < 1<<20 {
-				return usageError{"-use: write a size of at least 1MiB, such as 500GB"}
+		return func(args []string) error {
+			if name == "" || level == "" {
+				return usageError{"-name and -level are needed"}
 			}
-		}
-		req := service.CreateRequest{Use: use, Name: e.name, Level: e.level, Strip: strip, Groups: e.groups, Disks: args}
-		return e.withControl(func(c service.Control) error {
-			var err error
-			if req.Disks, err = e.disks(c, args...); err != nil {
-				return err
-			}
-			req.DryRun = true
-			plan, err := c.Create(req)
+			strip, err := service.ParseSize(strip)
 			if err != nil {
-				return err
+				return usageError{"-strip: " + err.Error()}
 			}
-			if e.interactive() && !e.yes {
-				e.err.Printf("Array %s, level %s, of %d blank disks:\n", plan.Name, plan.Level, len(plan.Members))
-				for _, m := range plan.Members {
-					e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
+			use := int64(0)
+			if size != "" {
+				if use, err = service.ParseSize(size); err != nil || use < 1<<20 {
+					return usageError{"-use: write a size of at least 1MiB, such as 500GB"}
 				}
-				e.err.Printf("%s usable, margin %s\n", service.FormatSize(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
-				for _, line := range plan.Shared {
-					e.err.Printf("%s\n", line)
-				}
-				if err := e.confirm("create it?"); err != nil {
+			}
+			req := service.CreateRequest{Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args}
+			return e.withControl(func(c service.Control) error {
+				var err error
+				if req.Disks, err = e.disks(c, args...); err != nil {
 					return err
 				}
-			} else if len(plan.Shared) > 0 && !e.yes {
-				return &service.Error{What: "not created: " + strings.Join(plan.Shared, "; "), Hints: []string{
-					fmt.Sprintf("the margin would be %s", view.Margin(plan.Margin, plan.MarginBest)), "-yes creates it all the same"}}
-			}
-			if len(plan.NotVetted) > 0 {
-				notVetted(e, plan.NotVetted...)
-			}
-			req.DryRun = false
-			a, err := c.Create(req)
-			if err != nil {
-				return err
-			}
-			if e.json {
-				return e.printJSON(a)
-			}
-			e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, service.FormatSize(a.Capacity), view.Margin(a.Margin, a.MarginBest))
-			if a.Export != "" {
-				e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
-			} else {
-				e.out.Next([]string{"nidalo serve   lets clients reach it"})
-			}
-			return nil
-		})
+				req.DryRun = true
+				plan, err := c.Create(req)
+				if err != nil {
+					return err
+				}
+				if e.interactive() && !e.yes {
+					e.err.Printf("Array %s, level %s, of %d blank disks:\n", plan.Name, plan.Level, len(plan.Members))
+					for _, m := range plan.Members {
+						e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
+					}
+					e.err.Printf("%s usable, margin %s\n", service.FormatSize(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
+					for _, line := range plan.Shared {
+						e.err.Printf("%s\n", line)
+					}
+					if err := e.confirm("create it?"); err != nil {
+						return err
+					}
+				} else if len(plan.Shared) > 0 && !e.yes {
+					return &service.Error{What: "not created: " + strings.Join(plan.Shared, "; "), Hints: []string{
+						fmt.Sprintf("the margin would be %s", view.Margin(plan.Margin, plan.MarginBest)), "-yes creates it all the same"}}
+				}
+				if len(plan.NotVetted) > 0 {
+					notVetted(e, plan.NotVetted...)
+				}
+				req.DryRun = false
+				a, err := c.Create(req)
+				if err != nil {
+					return err
+				}
+				if e.json {
+					return e.printJSON(a)
+				}
+				e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, service.FormatSize(a.Capacity), view.Margin(a.Margin, a.MarginBest))
+				if a.Export != "" {
+					e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
+				} else {
+					e.out.Next([]string{"nidalo serve   lets clients reach it"})
+				}
+				return nil
+			})
+		}
 	},
 }

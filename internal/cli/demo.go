@@ -28,18 +28,20 @@ exit status 1.
 
   nidalo demo
   nidalo demo -keep     leaves the folder, to go on by hand`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.BoolVar(&e.keep, "keep", false, "leave the folder behind")
-	},
-	run: func(e *env, _ []string) error {
-		d := &demo{e: e}
-		return d.play()
+	with: func(e *env, f *flag.FlagSet) action {
+		var keep bool
+		f.BoolVar(&keep, "keep", false, "leave the folder behind")
+		return func(_ []string) error {
+			d := &demo{e: e, keep: keep}
+			return d.play()
+		}
 	},
 }
 
 // demo runs this very program, as a user would.
 type demo struct {
 	e       *env
+	keep    bool
 	program string
 	home    string
 	serve   *exec.Cmd
@@ -64,7 +66,7 @@ func (d *demo) play() (err error) {
 	began := time.Now()
 	defer func() {
 		d.stop()
-		if !d.e.keep {
+		if !d.keep {
 			_ = os.RemoveAll(d.home)
 		}
 	}()
@@ -129,7 +131,7 @@ func (d *demo) play() (err error) {
 		return &service.Error{What: fmt.Sprintf("%d of %d steps did not hold", d.steps-d.held, d.steps)}
 	}
 	d.e.out.Printf("\nAll %d steps held, in %s.\n", d.steps, time.Since(began).Round(100*time.Millisecond))
-	if d.e.keep {
+	if d.keep {
 		d.e.out.Next([]string{"nidalo serve -home " + d.home + "   goes on from here"})
 	} else {
 		d.e.out.Next([]string{"nidalo lab new   makes a lab of your own; nidalo help lists all commands"})

@@ -1,11 +1,10 @@
 package cli
 
 import (
-	"fmt"
+	"flag"
+	"nidalo/internal/service"
 	"slices"
 	"strings"
-
-	"nidalo/internal/service"
 )
 
 var disksCommand = command{name: "disks", usage: "[-json]", short: "survey the disks: which are blank, which hold what", most: 0, looks: true,
@@ -17,19 +16,21 @@ NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 
   nidalo disks
   nidalo disks -json`,
-	flags: jsonFlag,
-	run: func(e *env, _ []string) error {
-		return e.withControl(func(c service.Control) error {
-			disks, err := c.Disks()
-			if err != nil {
-				return err
-			}
-			if e.json {
-				return e.printJSON(map[string]any{"disks": disks})
-			}
-			e.out.Disks(disks, diskSteps(disks))
-			return nil
-		})
+	with: func(e *env, f *flag.FlagSet) action {
+		jsonFlag(e, f)
+		return func(_ []string) error {
+			return e.withControl(func(c service.Control) error {
+				disks, err := c.Disks()
+				if err != nil {
+					return err
+				}
+				if e.json {
+					return e.printJSON(map[string]any{"disks": disks})
+				}
+				e.out.Disks(disks, diskSteps(disks))
+				return nil
+			})
+		}
 	},
 }
 
@@ -56,67 +57,4 @@ func diskSteps(disks []service.DiskInfo) []string {
 		return []string{"nidalo status   says whether an array needs " + blank[0]}
 	}
 	return nil
-}
-
-var eraseCommand = command{name: "erase", usage: "[-yes] DISK", short: "make a disk with old contents blank", least: 1, most: 1,
-	help: `
-Shows what the disk holds, asks, and overwrites its head and tail, after which it counts as blank. What it held is lost.
-A member of an array in service is refused.
-
-  nidalo erase A5
-  nidalo erase -yes /dev/DISK`,
-	flags: yesFlag,
-	run: func(e *env, args []string) error {
-		return e.withControl(func(c service.Control) error {
-			name, err := e.diskName(c, args[0])
-			if err != nil {
-				return err
-			}
-			info, err := c.Erase(service.EraseRequest{Disk: name, DryRun: true})
-			if err != nil {
-				return err
-			}
-			if info.State == service.DiskBlank {
-				e.out.Printf("%s is blank already.\n", info.Identity)
-				return nil
-			}
-			what := fmt.Sprintf("%s, %s, which holds %s", info.Identity, service.FormatSize(info.Size), strings.Join(info.Holds, "; "))
-			if err := e.confirm("erasing " + what + "?"); err != nil {
-				return err
-			}
-			if info, err = c.Erase(service.EraseRequest{Disk: name}); err != nil {
-				return err
-			}
-			e.out.Printf("%s is blank now.\n", info.Identity)
-			return nil
-		})
-	},
-}
-
-var chooseCommand = command{name: "choose", usage: "[-yes] DISK", short: "of disks that are copies of each other, say which is the member", least: 1, most: 1,
-	help: `
-When one disk is a copy of another, both carry the same member, and nothing tells which of them is current: neither is used. This
-names the one that is. Its copies stay unused, also when it is not there, until another is chosen; erase makes them blank.
-
-  nidalo disks                shows which disks are copies
-  nidalo choose TMK-0193`,
-	flags: yesFlag,
-	run: func(e *env, args []string) error {
-		return e.withControl(func(c service.Control) error {
-			name, err := e.diskName(c, args[0])
-			if err != nil {
-				return err
-			}
-			var info *service.DiskInfo
-			if err := e.insist("choose the older one?", func(force bool) (err error) {
-				info, err = c.Choose(service.ChooseRequest{Disk: name, Force: force})
-				return err
-			}); err != nil {
-				return err
-			}
-			e.out.Printf("%s is the member; its copies are not used.\n", info.Identity)
-			e.out.Next([]string{"nidalo status   shows whether the array has it"})
-			return nil
-		})
-	},
 }

@@ -19,26 +19,27 @@ Exit status: 0 nothing needed is missing; 1 something is.
 
   nidalo fit
   nidalo fit -measure TMK-0193`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.StringVar(&e.measured, "measure", "", "measure the flushes of this blank `DISK`")
+	with: func(e *env, f *flag.FlagSet) action {
+		var measured string
+		f.StringVar(&measured, "measure", "", "measure the flushes of this blank `DISK`")
 		jsonFlag(e, f)
-	},
-	run: func(e *env, _ []string) error {
-		return e.withControl(func(c service.Control) error {
-			r, err := c.Fit(service.FitRequest{Measure: e.measured})
-			if err != nil {
-				return err
-			}
-			for _, i := range r.Items {
-				if i.Verdict == service.FitBad {
-					e.status = Could
+		return func(_ []string) error {
+			return e.withControl(func(c service.Control) error {
+				r, err := c.Fit(service.FitRequest{Measure: measured})
+				if err != nil {
+					return err
 				}
-			}
-			if e.json {
-				return e.printJSON(r)
-			}
-			e.out.Fit(r)
-			return nil
-		})
+				for _, i := range r.Items {
+					if i.Verdict == service.FitBad {
+						e.status = Could
+					}
+				}
+				if e.json {
+					return e.printJSON(r)
+				}
+				e.out.Fit(r)
+				return nil
+			})
+		}
 	},
 }

@@ -1,6 +1,9 @@
 package cli
 
-import "nidalo/internal/service"
+import (
+	"flag"
+	"nidalo/internal/service"
+)
 
 var inspectCommand = command{name: "inspect", usage: "[-json] DISK…", short: "what is on a disk: record, roster, journal", least: 1, most: -1, looks: true,
 	help: `
@@ -11,22 +14,24 @@ written. A disk of an array in service may change while it is read.
   nidalo inspect A3
   nidalo inspect A1 A2 A3
   nidalo inspect -json /dev/DISK`,
-	flags: jsonFlag,
-	run: func(e *env, args []string) error {
-		return e.withControl(func(c service.Control) error {
-			names, err := e.disks(c, args...)
-			if err != nil {
-				return err
-			}
-			r, err := c.Inspect(names)
-			if err != nil {
-				return err
-			}
-			if e.json {
-				return e.printJSON(r)
-			}
-			e.out.Inspected(r)
-			return nil
-		})
+	with: func(e *env, f *flag.FlagSet) action {
+		jsonFlag(e, f)
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				names, err := e.disks(c, args...)
+				if err != nil {
+					return err
+				}
+				r, err := c.Inspect(names)
+				if err != nil {
+					return err
+				}
+				if e.json {
+					return e.printJSON(r)
+				}
+				e.out.Inspected(r)
+				return nil
+			})
+		}
 	},
 }

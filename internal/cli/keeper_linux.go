@@ -17,6 +17,12 @@ import (
 	"nidalo/internal/service"
 )
 
+// keeperOptions are what can be asked of it.
+type keeperOptions struct {
+	leave, userSpace bool
+	carry            string
+}
+
 var keeperCommand = command{name: "keeper", usage: "[-leave]", short: "hold the devices of attached arrays (runs by itself)",
 	help: `
 The process that holds the devices of attached arrays while the service is restarted, upgraded or killed. It listens on
@@ -27,16 +33,19 @@ It is never restarted for an upgrade. When it is stopped, devices of the kernel'
 another keeper takes them over. Devices in user space end with it, so it waits until nobody uses them.
 
   nidalo keeper`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.BoolVar(&e.leave, "leave", false, "end when no device is left")
-		f.BoolVar(&e.userSpace, "user-space", os.Getenv("NIDALO_KEEPER_USER_SPACE") != "", "make devices in user space even where the kernel has a client")
-		f.StringVar(&e.carry, "carry-over", "64MiB", "the `SIZE` of what each device may have that is not flushed")
+	with: func(e *env, f *flag.FlagSet) action {
+		o := &keeperOptions{}
+		f.BoolVar(&o.leave, "leave", false, "end when no device is left")
+		f.BoolVar(&o.userSpace, "user-space", os.Getenv("NIDALO_KEEPER_USER_SPACE") != "", "make devices in user space even where the kernel has a client")
+		f.StringVar(&o.carry, "carry-over", "64MiB", "the `SIZE` of what each device may have that is not flushed")
+		return func([]string) error {
+			return o.run(e)
+		}
 	},
-	run: keep,
 }
 
-func keep(e *env, _ []string) error {
-	carry, err := service.ParseSize(e.carry)
+func (o *keeperOptions) run(e *env) error {
+	carry, err := service.ParseSize(o.carry)
 	if err != nil {
 		return usageError{"-carry-over: " + err.Error()}
 	}
@@ -54,7 +63,7 @@ func keep(e *env, _ []string) error {
 	if err != nil {
 		return err
 	}
-	k, err := keeper.Open(keeper.Options{Home: e.home, Run: keeper.RunFolder(), Program: Version, Carry: carry, NoKernel: e.userSpace, Log: log, Unsteady: unsteady})
+	k, err := keeper.Open(keeper.Options{Home: e.home, Run: keeper.RunFolder(), Program: Version, Carry: carry, NoKernel: o.userSpace, Log: log, Unsteady: unsteady})
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
@@ -72,9 +81,9 @@ func keep(e *env, _ []string) error {
 			running = false
 		case <-k.Idle():
 			time.Sleep(300 * time.Millisecond) // for the answer to reach whoever asked
-			running = !(e.leave && k.Empty())
+			running = !(o.leave && k.Empty())
 		case <-time.After(time.Second):
-			running = !(e.leave && time.Since(began) > 20*time.Second && k.Empty())
+			running = !(o.leave && time.Since(began) > 20*time.Second && k.Empty())
 		}
 	}
 	notify(log, daemon.SdNotifyStopping)

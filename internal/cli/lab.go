@@ -12,6 +12,16 @@ import (
 	"nidalo/internal/service"
 )
 
+// labOptions are what can be asked of it.
+type labOptions struct {
+	bays                                   int
+	size, disk, bad, change, rate, latency string
+	failWrites, hang, mend                 bool
+	pending, reallocated                   int64
+	temperature                            float64
+	seed                                   uint64
+}
+
 var labCommand = command{name: "lab", usage: "new|pull|insert|damage …", short: "a simulated enclosure to try everything with", least: 1, most: 2,
 	help: `
 A lab is an enclosure in a folder of the home: bays, disks (sparse files, so that large ones cost little) and faults.
@@ -31,26 +41,29 @@ Everything else works with its disks as with real ones, and notices at once what
 
 -unreadable and -change take a number of random blocks, from where the disk has data, or places as OFFSET:LENGTH,… in
 bytes of the disk.`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.IntVar(&e.bays, "bays", 8, "new: how many bays")
-		f.StringVar(&e.size, "size", "256MiB", "new, insert: the `SIZE` of new disks")
-		f.StringVar(&e.disk, "disk", "", "insert: the `SERIAL` of a disk in the drawer")
-		f.StringVar(&e.bad, "unreadable", "", "damage: how many random blocks, or `PLACES`")
-		f.StringVar(&e.change, "change", "", "damage: how many random blocks, or `PLACES`")
-		f.BoolVar(&e.failWrites, "fail-writes", false, "damage: writes fail")
-		f.StringVar(&e.rate, "rate", "", "damage: at most this `RATE`, such as 20MiB/s; 0 for no limit")
-		f.StringVar(&e.latency, "latency", "", "damage: every operation takes this `TIME` longer, such as 50ms")
-		f.BoolVar(&e.hang, "hang", false, "damage: operations do not come back")
-		f.Int64Var(&e.pending, "pending", -1, "damage: sectors the disk says wait to be replaced")
-		f.Int64Var(&e.reallocated, "reallocated", -1, "damage: sectors the disk says it replaced")
-		f.Float64Var(&e.temperature, "temperature", -1, "damage: degrees Celsius the disk says it has")
-		f.BoolVar(&e.mend, "mend", false, "damage: take all faults away")
-		f.Uint64Var(&e.seed, "seed", 1, "damage: where the random choice begins")
+	with: func(e *env, f *flag.FlagSet) action {
+		o := &labOptions{}
+		f.IntVar(&o.bays, "bays", 8, "new: how many bays")
+		f.StringVar(&o.size, "size", "256MiB", "new, insert: the `SIZE` of new disks")
+		f.StringVar(&o.disk, "disk", "", "insert: the `SERIAL` of a disk in the drawer")
+		f.StringVar(&o.bad, "unreadable", "", "damage: how many random blocks, or `PLACES`")
+		f.StringVar(&o.change, "change", "", "damage: how many random blocks, or `PLACES`")
+		f.BoolVar(&o.failWrites, "fail-writes", false, "damage: writes fail")
+		f.StringVar(&o.rate, "rate", "", "damage: at most this `RATE`, such as 20MiB/s; 0 for no limit")
+		f.StringVar(&o.latency, "latency", "", "damage: every operation takes this `TIME` longer, such as 50ms")
+		f.BoolVar(&o.hang, "hang", false, "damage: operations do not come back")
+		f.Int64Var(&o.pending, "pending", -1, "damage: sectors the disk says wait to be replaced")
+		f.Int64Var(&o.reallocated, "reallocated", -1, "damage: sectors the disk says it replaced")
+		f.Float64Var(&o.temperature, "temperature", -1, "damage: degrees Celsius the disk says it has")
+		f.BoolVar(&o.mend, "mend", false, "damage: take all faults away")
+		f.Uint64Var(&o.seed, "seed", 1, "damage: where the random choice begins")
+		return func(args []string) error {
+			return o.run(e, args)
+		}
 	},
-	run: runLab,
 }
 
-func runLab(e *env, args []string) error {
+func (o *labOptions) run(e *env, args []string) error {
 	l := lab.At(e.home)
 	bay := ""
 	if len(args) == 2 {
@@ -58,7 +71,7 @@ func runLab(e *env, args []string) error {
 	} else if args[0] != "new" {
 		return usageError{"which bay?"}
 	}
-	size, err := service.ParseSize(e.size)
+	size, err := service.ParseSize(o.size)
 	if err != nil {
 		return usageError{"-size: " + err.Error()}
 	}
@@ -67,10 +80,10 @@ func runLab(e *env, args []string) error {
 		if bay != "" {
 			return usageError{"lab new takes no bay"}
 		}
-		if err := l.New(e.bays, size); err != nil {
+		if err := l.New(o.bays, size); err != nil {
 			return err
 		}
-		e.out.Printf("A lab of %d bays with a blank disk of %s each.\n", e.bays, service.FormatSize(size))
+		e.out.Printf("A lab of %d bays with a blank disk of %s each.\n", o.bays, service.FormatSize(size))
 		e.out.Next([]string{"nidalo disks   shows them"})
 	case "pull":
 		d, err := l.Pull(bay)
@@ -80,44 +93,44 @@ func runLab(e *env, args []string) error {
 		e.out.Printf("%s %s is out of bay %s and lies in the drawer.\n", d.Model, d.Serial, bay)
 		e.out.Next([]string{"nidalo lab insert " + bay + "   puts a new disk in; with -disk " + d.Serial + " the same one again"})
 	case "insert":
-		d, err := l.Insert(bay, size, e.disk)
+		d, err := l.Insert(bay, size, o.disk)
 		if err != nil {
 			return err
 		}
 		e.out.Printf("%s %s of %s is in bay %s.\n", d.Model, d.Serial, service.FormatSize(d.Size), bay)
 		e.out.Next([]string{"nidalo status   says what it can be used for"})
 	case "damage":
-		return damage(e, l, bay)
+		return o.damage(e, l, bay)
 	default:
 		return usageError{fmt.Sprintf("lab %s: there are new, pull, insert and damage", args[0])}
 	}
 	return nil
 }
 
-func damage(e *env, l *lab.Lab, bay string) error {
+func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 	did := false
 	say := func(format string, args ...any) {
 		did = true
 		e.out.Printf("Bay %s: %s.\n", bay, fmt.Sprintf(format, args...))
 	}
-	if e.mend {
+	if o.mend {
 		if err := l.SetFaults(bay, func(f *lab.Faults) { *f = lab.Faults{} }); err != nil {
 			return err
 		}
 		say("no faults any more")
 	}
-	for what, text := range map[string]string{"unreadable": e.bad, "change": e.change} {
+	for what, text := range map[string]string{"unreadable": o.bad, "change": o.change} {
 		if text == "" {
 			continue
 		}
-		ranges, err := parseRanges(l, bay, text, e.seed)
+		ranges, err := parseRanges(l, bay, text, o.seed)
 		if err != nil {
 			return err
 		}
 		if what == "unreadable" {
 			err = l.Unreadable(bay, ranges)
 		} else {
-			err = l.Corrupt(bay, ranges, e.seed)
+			err = l.Corrupt(bay, ranges, o.seed)
 		}
 		if err != nil {
 			return err
@@ -128,22 +141,22 @@ func damage(e *env, l *lab.Lab, bay string) error {
 			say("bytes at %d places are changed", len(ranges))
 		}
 	}
-	if e.failWrites {
+	if o.failWrites {
 		if err := l.SetFaults(bay, func(f *lab.Faults) { f.FailWrites = true }); err != nil {
 			return err
 		}
 		say("writes fail")
 	}
-	if e.pending >= 0 || e.reallocated >= 0 || e.temperature >= 0 {
+	if o.pending >= 0 || o.reallocated >= 0 || o.temperature >= 0 {
 		err := l.SetHealth(bay, func(r *health.Readings) {
-			if e.pending >= 0 {
-				r.Pending = &e.pending
+			if o.pending >= 0 {
+				r.Pending = &o.pending
 			}
-			if e.reallocated >= 0 {
-				r.Reallocated = &e.reallocated
+			if o.reallocated >= 0 {
+				r.Reallocated = &o.reallocated
 			}
-			if e.temperature >= 0 {
-				r.Temperature = &e.temperature
+			if o.temperature >= 0 {
+				r.Temperature = &o.temperature
 			}
 		})
 		if err != nil {
@@ -151,14 +164,14 @@ func damage(e *env, l *lab.Lab, bay string) error {
 		}
 		say("the disk says something else of itself")
 	}
-	if e.hang {
+	if o.hang {
 		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Hang = true }); err != nil {
 			return err
 		}
 		say("the disk does not answer any more")
 	}
-	if e.rate != "" {
-		rate, err := service.ParseSize(strings.TrimSuffix(e.rate, "/s"))
+	if o.rate != "" {
+		rate, err := service.ParseSize(strings.TrimSuffix(o.rate, "/s"))
 		if err != nil {
 			return usageError{"-rate: " + err.Error()}
 		}
@@ -167,10 +180,10 @@ func damage(e *env, l *lab.Lab, bay string) error {
 		}
 		say("at most %s/s", service.FormatSize(rate))
 	}
-	if e.latency != "" {
-		d, err := time.ParseDuration(e.latency)
+	if o.latency != "" {
+		d, err := time.ParseDuration(o.latency)
 		if err != nil || d < 0 {
-			return usageError{fmt.Sprintf("-latency %s: write for example 50ms", e.latency)}
+			return usageError{fmt.Sprintf("-latency %s: write for example 50ms", o.latency)}
 		}
 		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Latency = d }); err != nil {
 			return err

@@ -14,12 +14,7 @@ import (
 
 // options are the flags of a command.
 func (c command) options() (out []*flag.Flag) {
-	f := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	e := &env{}
-	f.StringVar(&e.home, "home", defaultHome(), "the `DIR` of the service, its sockets, its list of disks and its lab")
-	if c.flags != nil {
-		c.flags(e, f)
-	}
+	f, _ := c.prepare(&env{})
 	f.VisitAll(func(x *flag.Flag) { out = append(out, x) })
 	return out
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"slices"
@@ -13,6 +14,12 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/service"
 )
+
+// planOptions are what can be asked of it.
+type planOptions struct {
+	sizes, want, level, lose, afr, ure, rate, share, replaceIn, replace, grow, with string
+	groups, rows                                                                    int
+}
 
 var planCommand = command{name: "plan", usage: "[-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,
 	help: `
@@ -33,78 +40,79 @@ smaller members do. Nothing is written in any case.
   nidalo plan -lose A3,A5 tides
   nidalo plan -replace A3 -with 16TB
   nidalo plan -grow tides -with 16TB`,
-	flags: func(e *env, f *flag.FlagSet) {
+	with: func(e *env, f *flag.FlagSet) action {
+		o := &planOptions{}
 		d := plan.DefaultAssumptions
-		f.StringVar(&e.sizes, "sizes", "", "disks that need not be there, as `4x12TB,2x8TB`")
-		f.StringVar(&e.want, "want", "", "recommend for this `AIM`: capacity, safety or speed")
-		f.StringVar(&e.level, "level", "", "one `LEVEL` in detail")
-		f.IntVar(&e.groups, "groups", 0, "with -level 10, 50 or 60: how many groups")
-		f.StringVar(&e.lose, "lose", "", "what the loss of these `DISKS` would mean, separated by commas")
-		f.StringVar(&e.afr, "afr", fmt.Sprintf("%g%%", 100*d.AFR), "the share of disks that fail within a year")
-		f.StringVar(&e.ure, "ure", fmt.Sprint(d.URE), "the chance that a bit cannot be read")
-		f.StringVar(&e.rate, "rate", "150MB/s", "the `RATE` of one disk in a rebuild, or measured: the median of those that ended here")
-		f.StringVar(&e.share, "share", "100%", "the part of the time a rebuild may work: about 33% at pace normal with busy clients")
-		f.StringVar(&e.replaceIn, "swap-in", "24h", "the `TIME` until a failed disk is replaced; 0s with a hot spare")
-		f.StringVar(&e.replace, "replace", "", "what a new disk in the place of this `DISK` takes and gives")
-		f.StringVar(&e.grow, "grow", "", "what larger disks in the place of the members of the array `NAME` take and give")
-		f.StringVar(&e.with, "with", "", "with -replace and -grow: the `SIZE` of a new disk")
-		f.IntVar(&e.rows, "rows", 6, "with -level: how many rows of the layout to draw")
+		f.StringVar(&o.sizes, "sizes", "", "disks that need not be there, as `4x12TB,2x8TB`")
+		f.StringVar(&o.want, "want", "", "recommend for this `AIM`: capacity, safety or speed")
+		f.StringVar(&o.level, "level", "", "one `LEVEL` in detail")
+		f.IntVar(&o.groups, "groups", 0, "with -level 10, 50 or 60: how many groups")
+		f.StringVar(&o.lose, "lose", "", "what the loss of these `DISKS` would mean, separated by commas")
+		f.StringVar(&o.afr, "afr", fmt.Sprintf("%g%%", 100*d.AFR), "the share of disks that fail within a year")
+		f.StringVar(&o.ure, "ure", fmt.Sprint(d.URE), "the chance that a bit cannot be read")
+		f.StringVar(&o.rate, "rate", "150MB/s", "the `RATE` of one disk in a rebuild, or measured: the median of those that ended here")
+		f.StringVar(&o.share, "share", "100%", "the part of the time a rebuild may work: about 33% at pace normal with busy clients")
+		f.StringVar(&o.replaceIn, "swap-in", "24h", "the `TIME` until a failed disk is replaced; 0s with a hot spare")
+		f.StringVar(&o.replace, "replace", "", "what a new disk in the place of this `DISK` takes and gives")
+		f.StringVar(&o.grow, "grow", "", "what larger disks in the place of the members of the array `NAME` take and give")
+		f.StringVar(&o.with, "with", "", "with -replace and -grow: the `SIZE` of a new disk")
+		f.IntVar(&o.rows, "rows", 6, "with -level: how many rows of the layout to draw")
 		jsonFlag(e, f)
-	},
-	run: func(e *env, args []string) error {
-		if e.lose != "" {
-			return e.whatIf(args)
-		}
-		a, err := e.assumptions()
-		if err != nil {
-			return usageError{err.Error()}
-		}
-		if err := e.measure(&a); err != nil {
-			return err
-		}
-		if e.replace != "" || e.grow != "" {
-			return e.planSwap(a, args)
-		}
-		sizes, err := parseSizes(e.sizes)
-		if err != nil {
-			return usageError{err.Error()}
-		}
-		var names []string
-		if e.sizes == "" {
-			if names, sizes, err = e.disksFor(args); err != nil {
+		return func(args []string) error {
+			if o.lose != "" {
+				return o.whatIf(e, args)
+			}
+			a, err := o.assumptions()
+			if err != nil {
+				return usageError{err.Error()}
+			}
+			if err := o.measure(e, &a); err != nil {
 				return err
 			}
-		} else if len(args) > 0 {
-			return usageError{"either -sizes or disks"}
-		}
-		if len(sizes) == 0 {
-			return &service.Error{What: "there are no blank disks to plan with", Hints: []string{"nidalo plan -sizes 8x12TB   plans for disks that are not there"}}
-		}
-		if e.level != "" {
-			return e.planOne(sizes, names, a)
-		}
-		options := plan.All(layout.DefaultStrip, sizes, a)
-		if len(options) == 0 {
-			return &service.Error{What: fmt.Sprintf("nothing can be made of %d disks of these sizes", len(sizes))}
-		}
-		var chosen *plan.Option
-		why := ""
-		if e.want != "" {
-			o, reason, err := plan.Recommend(options, e.want)
-			if err != nil {
-				return usageError{"-want: " + err.Error()}
+			if o.replace != "" || o.grow != "" {
+				return o.swap(e, a, args)
 			}
-			chosen, why = &o, reason
+			sizes, err := parseSizes(o.sizes)
+			if err != nil {
+				return usageError{err.Error()}
+			}
+			var names []string
+			if o.sizes == "" {
+				if names, sizes, err = e.disksFor(args); err != nil {
+					return err
+				}
+			} else if len(args) > 0 {
+				return usageError{"either -sizes or disks"}
+			}
+			if len(sizes) == 0 {
+				return &service.Error{What: "there are no blank disks to plan with", Hints: []string{"nidalo plan -sizes 8x12TB   plans for disks that are not there"}}
+			}
+			if o.level != "" {
+				return o.one(e, sizes, names, a)
+			}
+			options := plan.All(layout.DefaultStrip, sizes, a)
+			if len(options) == 0 {
+				return &service.Error{What: fmt.Sprintf("nothing can be made of %d disks of these sizes", len(sizes))}
+			}
+			var chosen *plan.Option
+			why := ""
+			if o.want != "" {
+				best, reason, err := plan.Recommend(options, o.want)
+				if err != nil {
+					return usageError{"-want: " + err.Error()}
+				}
+				chosen, why = &best, reason
+			}
+			if e.json {
+				return e.printJSON(map[string]any{"options": options, "assumptions": a, "recommended": chosen})
+			}
+			e.out.Plan(options, a, chosen, why, names)
+			return nil
 		}
-		if e.json {
-			return e.printJSON(map[string]any{"options": options, "assumptions": a, "recommended": chosen})
-		}
-		e.out.Plan(options, a, chosen, why, names)
-		return nil
 	},
 }
 
-func (e *env) assumptions() (a plan.Assumptions, err error) {
+func (o *planOptions) assumptions() (a plan.Assumptions, err error) {
 	share := func(name, text string, most float64) (v float64) {
 		number, percent := strings.CutSuffix(text, "%")
 		v, bad := strconv.ParseFloat(number, 64)
@@ -117,17 +125,17 @@ func (e *env) assumptions() (a plan.Assumptions, err error) {
 		return v
 	}
 	a.Used = 1
-	a.AFR, a.Share, a.URE = share("afr", e.afr, 0.999), share("share", e.share, 1), share("ure", e.ure, 0.1)
-	if e.rate != rateMeasured {
-		rate, bad := service.ParseSize(strings.TrimSuffix(e.rate, "/s"))
+	a.AFR, a.Share, a.URE = share("afr", o.afr, 0.999), share("share", o.share, 1), share("ure", o.ure, 0.1)
+	if o.rate != rateMeasured {
+		rate, bad := service.ParseSize(strings.TrimSuffix(o.rate, "/s"))
 		if bad != nil || rate < 1 {
-			return a, fmt.Errorf("-rate %s: such as 150MB/s, or %s", e.rate, rateMeasured)
+			return a, fmt.Errorf("-rate %s: such as 150MB/s, or %s", o.rate, rateMeasured)
 		}
 		a.Rate = float64(rate)
 	}
 	var bad error
-	if a.Replace, bad = time.ParseDuration(e.replaceIn); bad != nil || a.Replace < 0 {
-		return a, fmt.Errorf("-swap-in %s: such as 24h or 0s", e.replaceIn)
+	if a.Replace, bad = time.ParseDuration(o.replaceIn); bad != nil || a.Replace < 0 {
+		return a, fmt.Errorf("-swap-in %s: such as 24h or 0s", o.replaceIn)
 	}
 	if err == nil && a.Share == 0 {
 		err = fmt.Errorf("-share 0: a rebuild that may not work never ends")
@@ -138,8 +146,8 @@ func (e *env) assumptions() (a plan.Assumptions, err error) {
 const rateMeasured = "measured"
 
 // measure fills in the rate that rebuilds had here, when that was asked for.
-func (e *env) measure(a *plan.Assumptions) error {
-	if e.rate != rateMeasured {
+func (o *planOptions) measure(e *env, a *plan.Assumptions) error {
+	if o.rate != rateMeasured {
 		return nil
 	}
 	return e.withControl(func(c service.Control) error {
@@ -197,7 +205,7 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		if len(args) == 0 {
 			for _, d := range disks {
 				if d.State == service.DiskBlank {
-					names, sizes = append(names, or(d.Bay, d.Path)), append(sizes, d.Size)
+					names, sizes = append(names, cmp.Or(d.Bay, d.Path)), append(sizes, d.Size)
 				}
 			}
 			return nil
@@ -218,34 +226,27 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 	return names, sizes, err
 }
 
-func or(x, y string) string {
-	if x != "" {
-		return x
-	}
-	return y
-}
-
-func (e *env) planOne(sizes []int64, names []string, a plan.Assumptions) error {
-	o, err := plan.For(layout.Level(e.level), layout.DefaultStrip, e.groups, sizes, a)
+func (o *planOptions) one(e *env, sizes []int64, names []string, a plan.Assumptions) error {
+	option, err := plan.For(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes, a)
 	if err != nil {
 		return &service.Error{What: err.Error()}
 	}
-	g, err := plan.Geometry(layout.Level(e.level), layout.DefaultStrip, e.groups, sizes)
+	g, err := plan.Geometry(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes)
 	if err != nil {
 		return &service.Error{What: err.Error()}
 	}
 	if e.json {
-		return e.printJSON(map[string]any{"option": o, "assumptions": a})
+		return e.printJSON(map[string]any{"option": option, "assumptions": a})
 	}
-	e.out.PlanOne(o, g, names, e.rows, a)
+	e.out.PlanOne(option, g, names, o.rows, a)
 	return nil
 }
 
-func (e *env) whatIf(args []string) error {
+func (o *planOptions) whatIf(e *env, args []string) error {
 	if len(args) > 1 {
 		return usageError{"-lose takes at most one array"}
 	}
-	req := service.WhatIfRequest{Lose: strings.Split(e.lose, ",")}
+	req := service.WhatIfRequest{Lose: strings.Split(o.lose, ",")}
 	if len(args) == 1 {
 		req.Array = args[0]
 	}

@@ -28,57 +28,61 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
   nidalo report -html storage.html
   nidalo report -metrics > /var/lib/node_exporter/nidalo.prom
   nidalo report -monitor`,
-	flags: func(e *env, f *flag.FlagSet) {
+	with: func(e *env, f *flag.FlagSet) action {
+		var (
+			html             string
+			metrics, monitor bool
+		)
 		jsonFlag(e, f)
-		f.StringVar(&e.html, "html", "", "write a page to this `FILE`")
-		f.BoolVar(&e.metrics, "metrics", false, "print OpenMetrics text")
-		f.BoolVar(&e.monitor, "monitor", false, "print one line, and tell the state by the exit status")
-	},
-	run: func(e *env, _ []string) error {
-		err := e.withControl(func(c service.Control) error {
-			if e.metrics {
-				return view.WriteMetrics(e.out.Out, view.Metrics{Look: func() (*service.Status, error) { return c.Status("") }, Health: c.Health})
+		f.StringVar(&html, "html", "", "write a page to this `FILE`")
+		f.BoolVar(&metrics, "metrics", false, "print OpenMetrics text")
+		f.BoolVar(&monitor, "monitor", false, "print one line, and tell the state by the exit status")
+		return func(_ []string) error {
+			err := e.withControl(func(c service.Control) error {
+				if metrics {
+					return view.WriteMetrics(e.out.Out, view.Metrics{Look: func() (*service.Status, error) { return c.Status("") }, Health: c.Health})
+				}
+				r, err := makeReport(c)
+				if err != nil {
+					return err
+				}
+				switch {
+				case monitor:
+					line, status := r.Monitor()
+					e.out.Printf("%s\n", line)
+					e.status = status
+				case e.json:
+					return e.printJSON(r)
+				case html != "":
+					return e.writePage(html, r)
+				default:
+					e.out.Report(r)
+				}
+				return nil
+			})
+			if err != nil && monitor {
+				e.out.Printf("UNKNOWN: %v\n", err)
+				e.status = 3
+				return nil
 			}
-			r, err := makeReport(c)
-			if err != nil {
-				return err
-			}
-			switch {
-			case e.monitor:
-				line, status := r.Monitor()
-				e.out.Printf("%s\n", line)
-				e.status = status
-			case e.json:
-				return e.printJSON(r)
-			case e.html != "":
-				return e.writePage(r)
-			default:
-				e.out.Report(r)
-			}
-			return nil
-		})
-		if err != nil && e.monitor {
-			e.out.Printf("UNKNOWN: %v\n", err)
-			e.status = 3
-			return nil
+			return err
 		}
-		return err
 	},
 }
 
 // writePage writes the page whole or not at all.
-func (e *env) writePage(r *view.Report) error {
-	f, err := os.CreateTemp(filepath.Dir(e.html), ".report")
+func (e *env) writePage(path string, r *view.Report) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".report")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name())
 	err = cmp.Or(r.HTML(f), f.Chmod(0o644), f.Close())
 	if err == nil {
-		err = os.Rename(f.Name(), e.html)
+		err = os.Rename(f.Name(), path)
 	}
 	if err == nil {
-		e.out.Printf("%s is written.\n", e.html)
+		e.out.Printf("%s is written.\n", path)
 	}
 	return err
 }

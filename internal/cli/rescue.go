@@ -10,6 +10,14 @@ import (
 	"nidalo/internal/view"
 )
 
+// rescueOptions are what can be asked of it.
+type rescueOptions struct {
+	images                    []service.Image
+	state                     int
+	old, serve, inPlace, hold bool
+	copy, list                string
+}
+
 var rescueCommand = command{name: "rescue", usage: "[-image FILE[=LIST]]… [-state N] [-old] [-copy FILE | -serve | -in-place] [-list FILE] [-stop] [-yes] [-json] NAME",
 	short: "read what is left after too many failures, or bring it back", least: 1, most: 1,
 	help: `
@@ -40,32 +48,35 @@ Exit status 1 when anything is lost.
   nidalo rescue -serve tides
   nidalo rescue -in-place tides
   nidalo rescue -stop tides`,
-	flags: func(e *env, f *flag.FlagSet) {
+	with: func(e *env, f *flag.FlagSet) action {
+		o := &rescueOptions{}
 		f.Func("image", "an image of a member, and after = a list of what is bad in it; may be given again", func(v string) error {
 			path, list, _ := strings.Cut(v, "=")
 			image := service.Image{Path: absolute(path)}
 			if list != "" {
 				image.Bad = absolute(list)
 			}
-			e.images = append(e.images, image)
+			o.images = append(o.images, image)
 			return nil
 		})
-		f.IntVar(&e.state, "state", 0, "which state, when there are several")
-		f.BoolVar(&e.old, "old", false, "take what may be older than the rest as well")
-		f.StringVar(&e.copy, "copy", "", "a `FILE` to copy it to, which must not be there yet")
-		f.StringVar(&e.list, "list", "", "a `FILE` for all places that are lost, which must not be there yet")
-		f.BoolVar(&e.serve, "serve", false, "let clients read it, through the service")
-		f.BoolVar(&e.inPlace, "in-place", false, "bring members that had left back, and start the array")
-		f.BoolVar(&e.hold, "stop", false, "end the judging, copying or serving")
+		f.IntVar(&o.state, "state", 0, "which state, when there are several")
+		f.BoolVar(&o.old, "old", false, "take what may be older than the rest as well")
+		f.StringVar(&o.copy, "copy", "", "a `FILE` to copy it to, which must not be there yet")
+		f.StringVar(&o.list, "list", "", "a `FILE` for all places that are lost, which must not be there yet")
+		f.BoolVar(&o.serve, "serve", false, "let clients read it, through the service")
+		f.BoolVar(&o.inPlace, "in-place", false, "bring members that had left back, and start the array")
+		f.BoolVar(&o.hold, "stop", false, "end the judging, copying or serving")
 		yesFlag(e, f)
 		jsonFlag(e, f)
+		return func(args []string) error {
+			return o.run(e, args)
+		}
 	},
-	run: rescue,
 }
 
-func rescue(e *env, args []string) error {
+func (o *rescueOptions) run(e *env, args []string) error {
 	ways := 0
-	for _, on := range []bool{e.copy != "", e.serve, e.inPlace, e.hold} {
+	for _, on := range []bool{o.copy != "", o.serve, o.inPlace, o.hold} {
 		if on {
 			ways++
 		}
@@ -73,29 +84,29 @@ func rescue(e *env, args []string) error {
 	if ways > 1 {
 		return usageError{"one of -copy, -serve, -in-place and -stop"}
 	}
-	e.looks = !e.inPlace
+	e.looks = !o.inPlace
 	return e.withControl(func(c service.Control) error {
-		req := service.RescueRequest{Array: args[0], Images: e.images, State: e.state, Old: e.old, Stop: e.hold, Serve: e.serve}
-		if e.copy != "" {
-			req.Copy = absolute(e.copy)
+		req := service.RescueRequest{Array: args[0], Images: o.images, State: o.state, Old: o.old, Stop: o.hold, Serve: o.serve}
+		if o.copy != "" {
+			req.Copy = absolute(o.copy)
 		}
-		if e.list != "" {
-			req.List = absolute(e.list)
+		if o.list != "" {
+			req.List = absolute(o.list)
 		}
 		r, err := followRescue(e, c, req)
 		if err != nil {
 			return err
 		}
-		if e.inPlace {
+		if o.inPlace {
 			if r, err = bringBack(e, c, req, r); err != nil {
 				return err
 			}
 		}
-		if e.hold && !e.json {
+		if o.hold && !e.json {
 			e.out.RescueEnded(r)
 			return nil
 		}
-		if !e.hold && (r.Lost > 0 || r.Doubt != "" || r.Stage == service.RescueFailed || r.Copy != nil && r.Copy.Lost > 0) {
+		if !o.hold && (r.Lost > 0 || r.Doubt != "" || r.Stage == service.RescueFailed || r.Copy != nil && r.Copy.Lost > 0) {
 			e.status = Could
 		}
 		switch {
@@ -103,7 +114,7 @@ func rescue(e *env, args []string) error {
 			return e.printJSON(r)
 		case r.Copy != nil:
 			e.out.RescueCopied(r)
-		case e.inPlace && r.Stage == service.RescueDone:
+		case o.inPlace && r.Stage == service.RescueDone:
 			e.status = Done
 			st, err := c.Status(r.Array)
 			if err != nil {

@@ -29,6 +29,12 @@ import (
 	"nidalo/internal/view"
 )
 
+// serveOptions are what can be asked of it.
+type serveOptions struct {
+	listen, cache, profile string
+	debug, checkConfig     bool
+}
+
 var serveCommand = command{name: "serve", usage: "[-check-config] [-listen 127.0.0.1:10809]", short: "run the arrays of this home and let clients reach them", most: 0,
 	help: `
 Starts the arrays of this home and serves each, by its name, over the network block protocol on nbd.sock in the home. Other
@@ -45,38 +51,41 @@ at once; nothing flushed is lost by that. Under systemd it tells when it is read
   nidalo serve
   nidalo serve -check-config
   nidalo serve -listen 127.0.0.1:10809`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.StringVar(&e.listen, "listen", "", "also serve on this TCP `ADDRESS`, of the loopback only")
-		f.StringVar(&e.cache, "cache", "128MiB", "the `SIZE` of each array's cache of writes")
-		f.StringVar(&e.profile, "profile", "", "write a CPU profile to this `FILE` until the service stops")
-		f.BoolVar(&e.debug, "debug", false, "log more")
-		f.BoolVar(&e.checkConfig, "check-config", false, "say whether nidalo.toml is right, and do nothing")
+	with: func(e *env, f *flag.FlagSet) action {
+		o := &serveOptions{}
+		f.StringVar(&o.listen, "listen", "", "also serve on this TCP `ADDRESS`, of the loopback only")
+		f.StringVar(&o.cache, "cache", "128MiB", "the `SIZE` of each array's cache of writes")
+		f.StringVar(&o.profile, "profile", "", "write a CPU profile to this `FILE` until the service stops")
+		f.BoolVar(&o.debug, "debug", false, "log more")
+		f.BoolVar(&o.checkConfig, "check-config", false, "say whether nidalo.toml is right, and do nothing")
+		return func([]string) error {
+			return o.run(e)
+		}
 	},
-	run: serve,
 }
 
-func serve(e *env, _ []string) error {
+func (o *serveOptions) run(e *env) error {
 	cfg, err := service.ReadConfig(e.home)
 	if err != nil {
 		return err
 	}
-	if e.checkConfig {
+	if o.checkConfig {
 		if _, err := tlsSettings(cfg.Listen.TLS); err != nil {
 			return err
 		}
 		e.out.Printf("%s is right.\n", filepath.Join(e.home, service.ConfigName))
 		return nil
 	}
-	cache, err := service.ParseSize(e.cache)
+	cache, err := service.ParseSize(o.cache)
 	if err != nil || cache < 1<<20 {
 		return usageError{"-cache: at least 1MiB"}
 	}
 	level := slog.LevelInfo
-	if e.debug {
+	if o.debug {
 		level = slog.LevelDebug
 	}
 	log := slog.New(slog.NewTextHandler(e.err.Out, &slog.HandlerOptions{Level: level}))
-	door, err := openDoor(cmp.Or(e.listen, cfg.Listen.TCP), cfg.Listen.TLS)
+	door, err := openDoor(cmp.Or(o.listen, cfg.Listen.TCP), cfg.Listen.TLS)
 	if err != nil {
 		return err
 	}
@@ -90,8 +99,8 @@ func serve(e *env, _ []string) error {
 	}
 	// What lives long on the heap is table pages; a tighter heap costs little and keeps memory within bounds.
 	debug.SetGCPercent(40)
-	if e.profile != "" {
-		f, err := os.Create(e.profile)
+	if o.profile != "" {
+		f, err := os.Create(o.profile)
 		if err != nil {
 			return err
 		}

@@ -20,39 +20,40 @@ Exit status: 0 the state was told, whatever it is; 1 it could not be had; 2 wron
   nidalo status tides
   nidalo status -map tides
   nidalo status -json`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.BoolVar(&e.where, "map", false, "where the data of the array NAME lives: written regions, bad places, cursors, strips")
+	with: func(e *env, f *flag.FlagSet) action {
+		var where bool
+		f.BoolVar(&where, "map", false, "where the data of the array NAME lives: written regions, bad places, cursors, strips")
 		jsonFlag(e, f)
-	},
-	run: func(e *env, args []string) error {
-		return e.withControl(func(c service.Control) error {
-			name := ""
-			if len(args) == 1 {
-				name = args[0]
-			}
-			if e.where {
-				if name == "" {
-					return usageError{"-map: which array?"}
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				name := ""
+				if len(args) == 1 {
+					name = args[0]
 				}
-				m, err := c.Map(name)
+				if where {
+					if name == "" {
+						return usageError{"-map: which array?"}
+					}
+					m, err := c.Map(name)
+					if err != nil {
+						return err
+					}
+					if e.json {
+						return e.printJSON(m)
+					}
+					e.out.Map(m)
+					return nil
+				}
+				st, err := c.Status(name)
 				if err != nil {
 					return err
 				}
 				if e.json {
-					return e.printJSON(m)
+					return e.printJSON(st)
 				}
-				e.out.Map(m)
+				e.out.Status(st)
 				return nil
-			}
-			st, err := c.Status(name)
-			if err != nil {
-				return err
-			}
-			if e.json {
-				return e.printJSON(st)
-			}
-			e.out.Status(st)
-			return nil
-		})
+			})
+		}
 	},
 }

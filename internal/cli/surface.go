@@ -23,44 +23,45 @@ Exit status 1 when something could not be read.
   nidalo surface A3
   nidalo surface -heal -wait TMK-0193
   nidalo surface`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.BoolVar(&e.heal, "heal", false, "restore what a member cannot read from the other members")
-		f.BoolVar(&e.again, "again", false, "begin anew")
-		f.BoolVar(&e.hold, "stop", false, "hold it; the same command without -stop goes on")
-		f.BoolVar(&e.wait, "wait", false, "follow it to its end")
+	with: func(e *env, f *flag.FlagSet) action {
+		var heal, again, hold, wait bool
+		f.BoolVar(&heal, "heal", false, "restore what a member cannot read from the other members")
+		f.BoolVar(&again, "again", false, "begin anew")
+		f.BoolVar(&hold, "stop", false, "hold it; the same command without -stop goes on")
+		f.BoolVar(&wait, "wait", false, "follow it to its end")
 		jsonFlag(e, f)
-	},
-	run: func(e *env, args []string) error {
-		e.looks = len(args) == 0
-		return e.withControl(func(c service.Control) error {
-			req := service.SurfaceRequest{Heal: e.heal, Again: e.again, Stop: e.hold}
-			if len(args) == 1 {
-				var err error
-				if req.Disk, err = e.diskName(c, args[0]); err != nil {
+		return func(args []string) error {
+			e.looks = len(args) == 0
+			return e.withControl(func(c service.Control) error {
+				req := service.SurfaceRequest{Heal: heal, Again: again, Stop: hold}
+				if len(args) == 1 {
+					var err error
+					if req.Disk, err = e.diskName(c, args[0]); err != nil {
+						return err
+					}
+				}
+				all, err := c.Surface(req)
+				if err != nil {
 					return err
 				}
-			}
-			all, err := c.Surface(req)
-			if err != nil {
-				return err
-			}
-			_, own := c.(*service.Service)
-			if req.Disk != "" && !e.hold && (e.wait || own) {
-				if all, err = e.waitSurface(c, all[0].Disk); err != nil {
-					return err
+				_, own := c.(*service.Service)
+				if req.Disk != "" && !hold && (wait || own) {
+					if all, err = e.waitSurface(c, all[0].Disk); err != nil {
+						return err
+					}
 				}
-			}
-			for _, t := range all {
-				if t.Bad > 0 || t.State == "failed" {
-					e.status = Could
+				for _, t := range all {
+					if t.Bad > 0 || t.State == "failed" {
+						e.status = Could
+					}
 				}
-			}
-			if e.json {
-				return e.printJSON(map[string]any{"surface_tests": all})
-			}
-			e.out.Surfaces(all)
-			return nil
-		})
+				if e.json {
+					return e.printJSON(map[string]any{"surface_tests": all})
+				}
+				e.out.Surfaces(all)
+				return nil
+			})
+		}
 	},
 }
 

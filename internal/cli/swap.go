@@ -10,24 +10,24 @@ import (
 	"nidalo/internal/service"
 )
 
-// planSwap says what replacing one member, or all that are smaller than a size, takes and gives.
-func (e *env) planSwap(a plan.Assumptions, args []string) error {
-	if len(args) > 0 && e.replace != "" || len(args) > 1 {
+// swap says what replacing one member, or all that are smaller than a size, takes and gives.
+func (o *planOptions) swap(e *env, a plan.Assumptions, args []string) error {
+	if len(args) > 0 && o.replace != "" || len(args) > 1 {
 		return usageError{"-replace and -grow take one disk or one array"}
 	}
 	var size int64
-	if e.with != "" {
+	if o.with != "" {
 		var err error
-		if size, err = service.ParseSize(e.with); err != nil {
+		if size, err = service.ParseSize(o.with); err != nil {
 			return usageError{"-with: " + err.Error()}
 		}
 	}
-	if e.grow != "" && size == 0 {
+	if o.grow != "" && size == 0 {
 		return usageError{"-grow needs -with SIZE: how large the new disks are"}
 	}
 	return e.withControl(func(c service.Control) error {
 		var err error
-		if e.replace, err = e.diskName(c, e.replace); err != nil {
+		if o.replace, err = e.diskName(c, o.replace); err != nil {
 			return err
 		}
 		st, err := c.Status("")
@@ -43,14 +43,14 @@ func (e *env) planSwap(a plan.Assumptions, args []string) error {
 			for _, m := range r.Members {
 				sizes = append(sizes, m.Size)
 				switch {
-				case e.replace != "" && slices.Contains([]string{m.Bay, m.Serial, m.Path}, e.replace):
+				case o.replace != "" && slices.Contains([]string{m.Bay, m.Serial, m.Path}, o.replace):
 					slots = append(slots, m.Slot)
-				case e.grow == r.Name && m.Size < size:
+				case o.grow == r.Name && m.Size < size:
 					slots = append(slots, m.Slot)
 				}
 			}
 			if len(slots) == 0 {
-				if e.grow == r.Name {
+				if o.grow == r.Name {
 					return &service.Error{What: fmt.Sprintf("no member of array %q is smaller than %s", r.Name, service.FormatSize(size))}
 				}
 				continue
@@ -70,9 +70,9 @@ func (e *env) planSwap(a plan.Assumptions, args []string) error {
 			e.out.Swap(r, slots, s, a)
 			return nil
 		}
-		if e.grow != "" {
-			return &service.Error{What: fmt.Sprintf("there is no array %q in service", e.grow), Hints: []string{"nidalo status   lists the arrays"}}
+		if o.grow != "" {
+			return &service.Error{What: fmt.Sprintf("there is no array %q in service", o.grow), Hints: []string{"nidalo status   lists the arrays"}}
 		}
-		return &service.Error{What: fmt.Sprintf("no array in service has a member %q", e.replace), Hints: []string{"nidalo status   lists the members by bay and serial"}}
+		return &service.Error{What: fmt.Sprintf("no array in service has a member %q", o.replace), Hints: []string{"nidalo status   lists the members by bay and serial"}}
 	})
 }

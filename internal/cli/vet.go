@@ -20,44 +20,45 @@ Exit status 1 when something was found wrong.
   nidalo vet A7
   nidalo vet -quick -wait A7
   nidalo vet`,
-	flags: func(e *env, f *flag.FlagSet) {
-		f.BoolVar(&e.quick, "quick", false, "samples instead of the whole disk")
-		f.BoolVar(&e.again, "again", false, "begin anew a proof that was cut short")
-		f.BoolVar(&e.hold, "stop", false, "hold it; the same command without -stop goes on")
-		f.BoolVar(&e.wait, "wait", false, "wait for its end")
+	with: func(e *env, f *flag.FlagSet) action {
+		var quick, again, hold, wait bool
+		f.BoolVar(&quick, "quick", false, "samples instead of the whole disk")
+		f.BoolVar(&again, "again", false, "begin anew a proof that was cut short")
+		f.BoolVar(&hold, "stop", false, "hold it; the same command without -stop goes on")
+		f.BoolVar(&wait, "wait", false, "wait for its end")
 		jsonFlag(e, f)
-	},
-	run: func(e *env, args []string) error {
-		e.looks = len(args) == 0
-		return e.withControl(func(c service.Control) error {
-			req := service.VetRequest{Quick: e.quick, Again: e.again, Stop: e.hold}
-			if len(args) == 1 {
-				var err error
-				if req.Disk, err = e.diskName(c, args[0]); err != nil {
+		return func(args []string) error {
+			e.looks = len(args) == 0
+			return e.withControl(func(c service.Control) error {
+				req := service.VetRequest{Quick: quick, Again: again, Stop: hold}
+				if len(args) == 1 {
+					var err error
+					if req.Disk, err = e.diskName(c, args[0]); err != nil {
+						return err
+					}
+				}
+				all, err := c.Vet(req)
+				if err != nil {
 					return err
 				}
-			}
-			all, err := c.Vet(req)
-			if err != nil {
-				return err
-			}
-			_, own := c.(*service.Service)
-			if req.Disk != "" && !e.hold && (e.wait || own) {
-				if all, err = e.waitVet(c); err != nil {
-					return err
+				_, own := c.(*service.Service)
+				if req.Disk != "" && !hold && (wait || own) {
+					if all, err = e.waitVet(c); err != nil {
+						return err
+					}
 				}
-			}
-			for _, v := range all {
-				if v.Errors > 0 || len(v.Failing) > 0 || v.State == "failed" {
-					e.status = Could
+				for _, v := range all {
+					if v.Errors > 0 || len(v.Failing) > 0 || v.State == "failed" {
+						e.status = Could
+					}
 				}
-			}
-			if e.json {
-				return e.printJSON(map[string]any{"vets": all})
-			}
-			e.out.Vettings(all)
-			return nil
-		})
+				if e.json {
+					return e.printJSON(map[string]any{"vets": all})
+				}
+				e.out.Vettings(all)
+				return nil
+			})
+		}
 	},
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"flag"
 	"fmt"
 	"os"
 	"os/signal"
@@ -17,28 +18,30 @@ Shows all arrays, their members by bay, running tasks with their rates and end t
 next, twice a second. q quits. When the output is no terminal, a line is printed for whatever changes.
 
   nidalo watch`,
-	run: func(e *env, _ []string) error {
-		return e.withControl(func(c service.Control) error {
-			look := func() view.Sight {
-				st, err := c.Status("")
-				if err != nil {
-					return view.Sight{Err: err}
+	with: func(e *env, f *flag.FlagSet) action {
+		return func(_ []string) error {
+			return e.withControl(func(c service.Control) error {
+				look := func() view.Sight {
+					st, err := c.Status("")
+					if err != nil {
+						return view.Sight{Err: err}
+					}
+					next, err := c.Next()
+					if err != nil {
+						return view.Sight{Err: err}
+					}
+					seen := view.Sight{At: st.Time, Status: st, Next: next}
+					if h, err := c.History(service.HistoryRequest{Limit: 12}); err == nil {
+						seen.Events = h.Events
+					}
+					return seen
 				}
-				next, err := c.Next()
-				if err != nil {
-					return view.Sight{Err: err}
+				if e.out.Terminal && e.in != nil {
+					return view.Watch(look, e.out.Colour)
 				}
-				seen := view.Sight{At: st.Time, Status: st, Next: next}
-				if h, err := c.History(service.HistoryRequest{Limit: 12}); err == nil {
-					seen.Events = h.Events
-				}
-				return seen
-			}
-			if e.out.Terminal && e.in != nil {
-				return view.Watch(look, e.out.Colour)
-			}
-			return e.watchLines(look)
-		})
+				return e.watchLines(look)
+			})
+		}
 	},
 }
 

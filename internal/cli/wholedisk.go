@@ -9,21 +9,30 @@ import (
 	"nidalo/internal/view"
 )
 
-func wholeDiskFlags(e *env, f *flag.FlagSet) {
-	f.StringVar(&e.like, "like", "", "of a whole disk: take the partition table of this `DISK`")
-	f.BoolVar(&e.copyOthers, "copy-others", false, "of a whole disk: copy partitions that no array has, byte for byte")
-	f.BoolVar(&e.growLast, "grow", false, "of a whole disk: give the last partition the rest of a larger disk")
+// wholeDisk is what can be asked when a disk is replaced or retired with everything that arrays have on it.
+type wholeDisk struct {
+	like                                string
+	copyOthers, grow, wait, althoughBad bool
 }
 
-// wholeDisk replaces or retires a disk with everything that arrays have on it.
-func (e *env) wholeDisk(old, with string, retire bool) error {
+func wholeDiskOptions(f *flag.FlagSet) *wholeDisk {
+	o := &wholeDisk{}
+	f.StringVar(&o.like, "like", "", "of a whole disk: take the partition table of this `DISK`")
+	f.BoolVar(&o.copyOthers, "copy-others", false, "of a whole disk: copy partitions that no array has, byte for byte")
+	f.BoolVar(&o.grow, "grow", false, "of a whole disk: give the last partition the rest of a larger disk")
+	althoughBadFlag(f, &o.althoughBad)
+	return o
+}
+
+// run replaces or retires the disk.
+func (o *wholeDisk) run(e *env, old, with string, retire bool) error {
 	return e.withControl(func(c service.Control) error {
 		names, err := e.disks(c, old, with)
 		if err != nil {
 			return err
 		}
-		req := service.DiskRequest{Old: names[0], New: names[1], Retire: retire, Like: e.like, CopyOthers: e.copyOthers, Grow: e.growLast,
-			Force: e.yes, AlthoughBad: e.althoughBad, DryRun: true}
+		req := service.DiskRequest{Old: names[0], New: names[1], Retire: retire, Like: o.like, CopyOthers: o.copyOthers, Grow: o.grow,
+			Force: e.yes, AlthoughBad: o.althoughBad, DryRun: true}
 		plan, err := c.ReplaceDisk(req)
 		if err != nil {
 			return err
@@ -48,10 +57,10 @@ func (e *env) wholeDisk(old, with string, retire bool) error {
 		}
 		e.err.Printf("%s takes the place of %s.\n", done.New.Identity, done.Old)
 		switch {
-		case !e.wait && done.Stays:
+		case !o.wait && done.Stays:
 			e.out.Next([]string{"nidalo status   shows how far it is"})
 			return nil
-		case !e.wait:
+		case !o.wait:
 			e.out.Next([]string{"nidalo serve   goes on with it; without a service it rests now"})
 			return nil
 		}

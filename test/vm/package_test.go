@@ -76,6 +76,7 @@ func TestFromThePackageToAMountedFileSystem(t *testing.T) {
 		require.NotContains(t, security, "EXPOSED")
 	}
 	require.NotContains(t, r.ok("journalctl -u nidalo-keeper"), "not as steady")
+	t.Log(r.ok("nidalo fit -measure TMK-0001; true"))
 
 	// The four commands.
 	r.ok("nidalo create -yes -name tides -level 5 TMK-0001 ORR-0003 ORR-0011 2>&1")
@@ -193,9 +194,12 @@ func TestADayOfAttachedFileSystems(t *testing.T) {
 	r.ok("rm -f /srv/sonar/big; xfs_info /srv/sonar")
 	r.quiet()
 	_ = database
+	// What was mounted by hand is unmounted in order too, with what was not synced.
+	r.ok("umount /srv/sonar; mount /dev/nidalo/sonar /mnt; dd if=/dev/urandom of=/mnt/late bs=1M count=20 2>&1; sha256sum /mnt/late | sed s,/mnt,/srv/sonar, >/root/late")
 	r.reboot(disks[0], disks[3], disks[4])
 	r.answering() // the mount that lacks its device is waited for by nobody, but counts as a job of the boot for five minutes
 	r.ok("for i in $(seq 60); do findmnt -n /srv/sonar && systemctl is-active -q multi-user.target && exit 0; sleep 1; done; exit 1")
+	r.ok("sha256sum -c /root/late; dmesg | grep 'XFS .*Ending clean mount'; ! dmesg | grep 'XFS .*Starting recovery'")
 	r.ok("! findmnt -n /srv/tides")
 	require.Contains(t, r.ok("nidalo status tides; true"), "not in service")
 	r.plug(fresh)

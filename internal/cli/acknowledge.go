@@ -1,0 +1,25 @@
+package cli
+
+import (
+	"flag"
+	"nidalo/internal/service"
+)
+
+var acknowledgeCommand = command{name: "acknowledge", usage: "NAME", short: "quiet the alerts of an array until something changes", least: 1, most: 1,
+	help: `
+Says that you know. No alerts go out about the array until its condition, or that of one of its members, is another. The
+history goes on.
+
+  nidalo acknowledge tides`,
+	with: func(e *env, f *flag.FlagSet) action {
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				if err := c.Acknowledge(args[0]); err != nil {
+					return err
+				}
+				e.out.Printf("Alerts of array %s are quiet until its condition or that of a member changes.\n", args[0])
+				return nil
+			})
+		}
+	},
+}

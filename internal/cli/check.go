@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"nidalo/internal/service"
+	"nidalo/internal/view"
+)
+
+var checkCommand = command{name: "check", usage: "[-repair [-blame DISK]] [-wait] [-json] NAME", short: "check that data, copies and parity agree", least: 1, most: 1,
+	help: `
+Reads everything that was ever written to the array, holds every block against its checksum, and parity or copies against
+the data. Mismatches are counted and located; with -repair what redundancy can restore is rewritten. Clients go on
+meanwhile, and the check survives restarts. With -wait, or -json, the command follows it to the end.
+
+Blocks may contradict each other although each is whole by its checksum. With two parities or three copies the check finds out
+which one is wrong; with less, when nothing shows it, the place is reported and left as it is. -blame DISK names the member
+that is to be computed from the others there.
+
+Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left.
+
+  nidalo check tides
+  nidalo check -repair -wait tides
+  nidalo check -repair -blame A3 tides`,
+	with: func(e *env, f *flag.FlagSet) action {
+		var (
+			repair, wait bool
+			disk         string
+		)
+		f.BoolVar(&repair, "repair", false, "rewrite what is wrong and can be restored")
+		f.StringVar(&disk, "blame", "", "the `DISK` that is wrong where nothing else shows which one is")
+		f.BoolVar(&wait, "wait", false, "follow the check to its end")
+		jsonFlag(e, f)
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				if disk != "" && !repair {
+					return usageError{"-blame goes with -repair"}
+				}
+				blame, err := e.diskName(c, disk)
+				if err != nil {
+					return err
+				}
+				if err := c.Check(service.CheckRequest{Array: args[0], Repair: repair, Blame: blame}); err != nil {
+					return err
+				}
+				_, own := c.(*service.Service)
+				if !wait && !e.json && !own {
+					e.out.Printf("The consistency check of array %s has begun.\n", args[0])
+					e.out.Next([]string{"nidalo status " + args[0] + "   shows how far it is, and later the result"})
+					return nil
+				}
+				task, err := e.follow(c, args[0], "check", nil)
+				if err != nil {
+					return err
+				}
+				if task.State != "done" {
+					return &service.Error{What: fmt.Sprintf("the check has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
+				}
+				r := task.Check
+				if r.Mismatches > r.Repaired || r.Unrepairable > 0 {
+					e.status = Could
+				}
+				if e.json {
+					return e.printJSON(r)
+				}
+				e.out.Printf("Array %s: %s; %s read in %s.\n", args[0], view.CheckSummary(*r), service.FormatSize(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				for i, p := range r.Places {
+					if i == 10 {
+						e.out.Printf("  … and more; -json lists up to 100\n")
+						break
+					}
+					e.out.Printf("  slot %d, %s: byte %d of its data: %s\n", p.Slot, p.Disk, p.Offset, p.What)
+				}
+				switch {
+				case r.Unrepairable > 0:
+					e.out.Next([]string{"restore the damaged files from a backup: redundancy does not suffice for those blocks"})
+				case r.Mismatches > r.Repaired:
+					e.out.Next([]string{"nidalo check -repair " + args[0] + "   puts them right"})
+				}
+				return nil
+			})
+		}
+	},
+}

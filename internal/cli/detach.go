@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"nidalo/internal/service"
+	"strings"
+)
+
+var detachCommand = command{name: "detach", usage: "[-force] [-yes] NAME", short: "end the block device of an array", least: 1, most: 1,
+	help: `
+Flushes the device and ends it. It is refused while something uses the device, a mounted file system for example, and says
+what that is.
+
+With -force it is ended all the same: a mount that hangs, because its array or the service does not come back, gets errors
+and can be unmounted. What the system and the keeper still had to write is lost then; the command says how much the keeper
+has, and asks.
+
+  nidalo detach tides
+  nidalo detach -force tides`,
+	with: func(e *env, f *flag.FlagSet) action {
+		var force bool
+		f.BoolVar(&force, "force", false, "although it is in use: what could not be written is lost")
+		yesFlag(e, f)
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				q := service.DetachRequest{Array: args[0], Force: force}
+				if force {
+					plan, err := c.Detach(service.DetachRequest{Array: args[0], DryRun: true})
+					if err != nil {
+						return err
+					}
+					e.err.Printf("%s would end at once.\n", plan.Device)
+					if len(plan.UsedBy) > 0 {
+						e.err.Printf("It is in use: %s. That will get errors, and what the system has not written of it is lost.\n", strings.Join(plan.UsedBy, ", "))
+					}
+					if plan.Unflushed > 0 {
+						e.err.Printf("The keeper has up to %s that was acknowledged and is not flushed. The array may not have it.\n", service.FormatSize(plan.Unflushed))
+					}
+					if err := e.confirm(fmt.Sprintf("detaching array %s by force?", args[0])); err != nil {
+						return err
+					}
+				}
+				if _, err := c.Detach(q); err != nil {
+					return err
+				}
+				if force {
+					e.out.Printf("Array %s is detached. A file system that was mounted of it has to be unmounted, and checked before it is mounted again.\n", args[0])
+					return nil
+				}
+				e.out.Printf("Array %s is detached; everything is flushed.\n", args[0])
+				e.out.Next([]string{"nidalo attach " + args[0] + "   makes it a device again"})
+				return nil
+			})
+		}
+	},
+}

@@ -1,0 +1,45 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"nidalo/internal/service"
+	"strings"
+)
+
+var eraseCommand = command{name: "erase", usage: "[-yes] DISK", short: "make a disk with old contents blank", least: 1, most: 1,
+	help: `
+Shows what the disk holds, asks, and overwrites its head and tail, after which it counts as blank. What it held is lost.
+A member of an array in service is refused.
+
+  nidalo erase A5
+  nidalo erase -yes /dev/DISK`,
+	with: func(e *env, f *flag.FlagSet) action {
+		yesFlag(e, f)
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				name, err := e.diskName(c, args[0])
+				if err != nil {
+					return err
+				}
+				info, err := c.Erase(service.EraseRequest{Disk: name, DryRun: true})
+				if err != nil {
+					return err
+				}
+				if info.State == service.DiskBlank {
+					e.out.Printf("%s is blank already.\n", info.Identity)
+					return nil
+				}
+				what := fmt.Sprintf("%s, %s, which holds %s", info.Identity, service.FormatSize(info.Size), strings.Join(info.Holds, "; "))
+				if err := e.confirm("erasing " + what + "?"); err != nil {
+					return err
+				}
+				if info, err = c.Erase(service.EraseRequest{Disk: name}); err != nil {
+					return err
+				}
+				e.out.Printf("%s is blank now.\n", info.Identity)
+				return nil
+			})
+		}
+	},
+}

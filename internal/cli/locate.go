@@ -1,0 +1,73 @@
+package cli
+
+import (
+	"flag"
+	"nidalo/internal/service"
+)
+
+var locateCommand = command{name: "locate", usage: "DISK | -others NAME | -off", short: "light a bay", most: 1, looks: true,
+	help: `
+Lights the bay of a disk, and darkens all others. With -others the bays of all members of an array that are seen are lit, so
+that the dark one is the missing disk. -off darkens all. Bays of the lab have lights; on Linux those of an enclosure the
+kernel knows.
+
+  nidalo locate A3
+  nidalo locate -others tides
+  nidalo locate -off`,
+	with: func(e *env, f *flag.FlagSet) action {
+		var (
+			name string
+			off  bool
+		)
+		f.StringVar(&name, "others", "", "light all members of this `ARRAY` that are seen")
+		f.BoolVar(&off, "off", false, "darken all bays")
+		jsonFlag(e, f)
+		return func(args []string) error {
+			req := service.LocateRequest{Others: name, Off: off}
+			chosen := 0
+			for _, b := range []bool{len(args) == 1, name != "", off} {
+				if b {
+					chosen++
+				}
+			}
+			if chosen != 1 {
+				return usageError{"one of a disk, -others NAME and -off"}
+			}
+			if len(args) == 1 {
+				req.Disk = args[0]
+			}
+			return e.withControl(func(c service.Control) error {
+				var err error
+				if req.Disk, err = e.diskName(c, req.Disk); err != nil {
+					return err
+				}
+				r, err := c.Locate(req)
+				if err != nil {
+					return err
+				}
+				if len(r.Dark) > 0 {
+					e.status = Could
+				}
+				if e.json {
+					return e.printJSON(r)
+				}
+				switch {
+				case off:
+					e.out.Printf("All lights are off.\n")
+				case name != "":
+					e.out.Printf("The bays of all members of %s that are seen are lit; the dark one is the missing:\n", name)
+				}
+				for _, l := range r.Lit {
+					e.out.Printf("%s is lit.\n", l)
+				}
+				for _, d := range r.Dark {
+					e.out.Printf("%s\n", d)
+				}
+				if !off {
+					e.out.Next([]string{"nidalo locate -off   darkens all bays again"})
+				}
+				return nil
+			})
+		}
+	},
+}

@@ -1,0 +1,65 @@
+package cli
+
+import (
+	"flag"
+	"nidalo/internal/service"
+	"strings"
+	"time"
+)
+
+var paceCommand = command{name: "pace", usage: "[-json] [NAME|all] [PACE]", short: "how hard rebuilds and checks may push", most: -1,
+	help: `
+PACE is gentle (a tenth of the time while clients are at work), normal (a third of it; this is where every array begins),
+full, a rate such as 80MiB/s, or paces by hours of the day. It is in force within a second. Without a PACE it is told, with
+what it means for the tasks that run.
+
+  nidalo pace
+  nidalo pace tides gentle
+  nidalo pace all 80MiB/s
+  nidalo pace all 08:00-18:00 gentle, else full`,
+	with: func(e *env, f *flag.FlagSet) action {
+		jsonFlag(e, f)
+		return func(args []string) error {
+			e.looks = len(args) < 2
+			return e.withControl(func(c service.Control) error {
+				req := service.PaceRequest{}
+				if len(args) > 0 && args[0] != "all" {
+					req.Array = args[0]
+				}
+				if len(args) > 1 {
+					req.Pace = strings.Join(args[1:], " ")
+				}
+				before, err := c.SetPace(service.PaceRequest{Array: req.Array})
+				if err != nil {
+					return err
+				}
+				after := before
+				if req.Pace != "" {
+					if after, err = c.SetPace(req); err != nil {
+						return err
+					}
+					if running(after) && !e.json {
+						time.Sleep(1500 * time.Millisecond) // so that what is told was measured at the new pace
+						if after, err = c.SetPace(service.PaceRequest{Array: req.Array}); err != nil {
+							return err
+						}
+					}
+				}
+				if e.json {
+					return e.printJSON(map[string]any{"arrays": after})
+				}
+				e.out.Paces(before, after)
+				return nil
+			})
+		}
+	},
+}
+
+func running(replies []service.PaceReply) bool {
+	for _, r := range replies {
+		if len(r.Tasks) > 0 {
+			return true
+		}
+	}
+	return false
+}

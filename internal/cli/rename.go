@@ -1,0 +1,24 @@
+package cli
+
+import (
+	"flag"
+	"nidalo/internal/service"
+)
+
+var renameCommand = command{name: "rename", usage: "NAME TO", short: "give an array another name", least: 2, most: 2,
+	help: `
+The name is also that of the export: clients must use the new one, so none may be connected.
+
+  nidalo rename charts charts-2026`,
+	with: func(e *env, f *flag.FlagSet) action {
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				if err := c.Rename(service.RenameRequest{Array: args[0], To: args[1]}); err != nil {
+					return err
+				}
+				e.out.Printf("Array %s is now %s.\n", args[0], args[1])
+				return nil
+			})
+		}
+	},
+}

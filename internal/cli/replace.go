@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"cmp"
+	"flag"
+	"fmt"
+	"nidalo/internal/service"
+	"nidalo/internal/view"
+)
+
+var replaceCommand = command{name: "replace", usage: "[-yes] [-wait] [-although-bad] [NAME] OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 2, most: 3,
+	help: `
+Makes the blank disk NEW a member in the place of OLD and starts to rebuild its contents. OLD is a member's bay, serial,
+path or slot number; NEW is a disk's bay, serial or path. Clients go on meanwhile. The rebuild survives restarts. With
+-wait the command follows it to the end.
+
+A disk that failed before, or was found bad when it was vetted, is taken only with -although-bad. When OLD still works,
+replacing it lowers the margin until the rebuild is done, and that is asked first.
+
+Without NAME the whole disk OLD is replaced, with everything that arrays have on it: the new disk gets a partition table like the
+old one's, with new identifiers, and all arrays are repaired, the most endangered first. The table is read from the old disk,
+or, when that is gone, from one with members of the same arrays; -like names another. Partitions that no array has are
+named, and copied with -copy-others. -grow gives the last partition the rest of a larger disk.
+
+  nidalo replace tides A3 B1
+  nidalo replace -wait TMK-0193 TMK-0301
+  nidalo replace -wait tides TMK-0193 A3`,
+	with: func(e *env, f *flag.FlagSet) action {
+		yesFlag(e, f)
+		o := wholeDiskOptions(f)
+		f.BoolVar(&o.wait, "wait", false, "follow the rebuild to its end")
+		return func(args []string) error {
+			if len(args) == 2 {
+				return o.run(e, args[0], args[1], false)
+			}
+			return e.withControl(func(c service.Control) error {
+				names, err := e.disks(c, args[1], args[2])
+				if err != nil {
+					return err
+				}
+				var r *service.ReplaceReply
+				err = e.insist("replace it?", func(force bool) (err error) {
+					r, err = c.Replace(service.ReplaceRequest{Array: args[0], Old: names[0], New: names[1], Force: force, AlthoughBad: o.althoughBad})
+					return err
+				})
+				if err != nil {
+					return err
+				}
+				if !r.Disk.Vetted {
+					notVetted(e, cmp.Or(r.Disk.Bay, r.Disk.Path))
+				}
+				e.err.Printf("%s takes the place of %s in slot %d of array %s; the rebuild has begun.\n", r.Disk.Identity, r.Member, r.Slot, args[0])
+				if !o.wait {
+					if r.Stays {
+						e.out.Next([]string{"nidalo status " + args[0] + "   shows how far it is"})
+					} else {
+						e.out.Next([]string{"nidalo serve   goes on with it; without a service it rests now"})
+					}
+					return nil
+				}
+				task, err := e.follow(c, args[0], "rebuild", &r.Slot)
+				if err != nil {
+					return err
+				}
+				if task.State != "done" {
+					return &service.Error{What: fmt.Sprintf("the rebuild has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
+				}
+				e.out.Printf("Slot %d of array %s is rebuilt: %s in %s.\n", r.Slot, args[0], service.FormatSize(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				st, err := c.Status(args[0])
+				if err != nil {
+					return err
+				}
+				a := st.Arrays[0]
+				e.out.Printf("The array is %s, margin %s.\n", a.Condition, view.Margin(a.Margin, a.MarginBest))
+				e.out.Next(a.Next)
+				return nil
+			})
+		}
+	},
+}

@@ -1,0 +1,55 @@
+package cli
+
+import (
+	"cmp"
+	"flag"
+	"nidalo/internal/service"
+	"strings"
+)
+
+var spareCommand = command{name: "spare", usage: "[-release] [-although-bad] DISK [NAME…]", short: "make a disk the hot spare of arrays, or of all", least: 1, most: -1,
+	help: `
+A hot spare takes the place of a member as soon as that fails; of several, the smallest that is large enough. Without
+names it serves all arrays. A disk too small for an array is told now, not when it is needed. When a disk fails that has
+partitions of several arrays, a spare that serves them all takes its place in all of them (nidalo help replace).
+
+When the failed disk is replaced later, either make the new disk the spare, or let the array move onto it with
+nidalo retire NAME SPARE NEW, which frees the old spare.
+
+  nidalo spare B2
+  nidalo spare B3 tides sonar
+  nidalo spare -release B2`,
+	with: func(e *env, f *flag.FlagSet) action {
+		var release, althoughBad bool
+		f.BoolVar(&release, "release", false, "it is no spare any more")
+		althoughBadFlag(f, &althoughBad)
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				name, err := e.diskName(c, args[0])
+				if err != nil {
+					return err
+				}
+				r, err := c.AssignSpare(service.SpareRequest{Disk: name, Arrays: args[1:], Release: release, AlthoughBad: althoughBad})
+				if err != nil {
+					return err
+				}
+				if release {
+					e.out.Printf("%s is no spare any more.\n", r.Disk.Identity)
+					return nil
+				}
+				if !r.Disk.Vetted {
+					notVetted(e, cmp.Or(r.Disk.Bay, r.Disk.Path))
+				}
+				whom := "all arrays"
+				if len(args) > 1 {
+					whom = strings.Join(args[1:], ", ")
+				}
+				e.out.Printf("%s of %s is a hot spare for %s.\n", r.Disk.Identity, service.FormatSize(r.Disk.Size), whom)
+				for _, t := range r.TooSmall {
+					e.out.Printf("But it is too small for some: %s.\n", t)
+				}
+				return nil
+			})
+		}
+	},
+}

@@ -1,0 +1,29 @@
+package cli
+
+import (
+	"flag"
+	"nidalo/internal/service"
+	"nidalo/internal/view"
+)
+
+var startCommand = command{name: "start", usage: "NAME", short: "put an array into service", least: 1, most: 1,
+	help: `
+Starts an array that was taken out of service with stop, that comes from another host or home, or that could not start by
+itself before. One that has failed is let go and started again from what its disks hold now: bring the lost disks back
+first. What the members say is judged as at every start, and when there is a doubt it is refused with the reason.
+
+  nidalo start charts`,
+	with: func(e *env, f *flag.FlagSet) action {
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				a, err := c.Start(service.StartRequest{Array: args[0]})
+				if err != nil {
+					return err
+				}
+				e.out.Printf("Array %s is in service: %s, margin %s.\n", a.Name, a.Condition, view.Margin(a.Margin, a.MarginBest))
+				e.out.Next(a.Next)
+				return nil
+			})
+		}
+	},
+}

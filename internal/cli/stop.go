@@ -1,0 +1,26 @@
+package cli
+
+import (
+	"flag"
+	"nidalo/internal/service"
+)
+
+var stopCommand = command{name: "stop", usage: "NAME", short: "take an array out of service", least: 1, most: 1,
+	help: `
+Flushes an array and lets its disks go, so that they can be moved to another host. It stays out of service, also over a
+restart of the service, until it is started again. Refused while clients are connected to it.
+
+  nidalo stop charts`,
+	with: func(e *env, f *flag.FlagSet) action {
+		return func(args []string) error {
+			return e.withControl(func(c service.Control) error {
+				if err := c.Stop(args[0]); err != nil {
+					return err
+				}
+				e.out.Printf("Array %s is flushed and out of service. Its disks may be taken out.\n", args[0])
+				e.out.Next([]string{"nidalo start " + args[0] + "   puts it into service again"})
+				return nil
+			})
+		}
+	},
+}
