@@ -43,7 +43,7 @@ func (s *Service) Inspect(names []string) (*InspectReply, error) {
 		_ = d.Close()
 		i.Copies, i.Damaged = f.Copies[:], f.Damaged
 		if r := f.Record; r != nil {
-			i.describe(f)
+			describeRecord(&i, f)
 			byArray[r.Array] = append(byArray[r.Array], carried{shortName(i.Disk), r})
 		}
 		out.Disks = append(out.Disks, i)
@@ -86,7 +86,7 @@ func (s *Service) Inspect(names []string) (*InspectReply, error) {
 }
 
 // describe puts a record into words.
-func (i *Inspected) describe(f array.Finding) {
+func describeRecord(i *Inspected, f array.Finding) {
 	r := f.Record
 	i.Array, i.ArrayID, i.Level, i.Slot, i.Epoch, i.Generation, i.Clean = r.Name, r.Array.String(), string(r.Level), r.Slot, r.Epoch, r.Generation, r.Clean
 	i.Member, i.Strip, i.Created, i.Written = r.Member.String(), r.Strip, r.Created, f.Written

@@ -20,7 +20,7 @@ import (
 
 // shortName is the shortest name of a disk, for people.
 func shortName(i disk.Identity) string {
-	if partOf(i) {
+	if record.Physical(i.Serial) != i.Serial { // a partition: the bay means the whole disk
 		i.Bay = ""
 	}
 	return record.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
@@ -32,7 +32,7 @@ func partOf(i disk.Identity) bool { return record.Physical(i.Serial) != i.Serial
 // Argument is a disk's name as it is written in a command that is printed, to be pasted into a shell: it means this disk
 // and nothing else, whatever the disk says of itself.
 func Argument(i disk.Identity) string {
-	if partOf(i) {
+	if record.Physical(i.Serial) != i.Serial { // a partition: the bay means the whole disk
 		i.Bay = ""
 	}
 	for _, name := range []string{i.Bay, i.Serial, i.Path} {

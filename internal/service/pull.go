@@ -34,7 +34,7 @@ func (s *Service) MayPull(name string) (*PullReply, error) {
 			if m.Disk.Path == "" || spindle(m.Disk) != whole {
 				if id, ok := r.Onto(m.Slot); ok && spindle(id) == whole {
 					no("%s of array %q is being copied onto it", m.Disk, r.Name())
-					out.wait(r, m.Slot)
+					untilDone(out, r, m.Slot)
 				}
 				continue
 			}
@@ -43,7 +43,7 @@ func (s *Service) MayPull(name string) (*PullReply, error) {
 				yes("array %q does without it: it is %s there", r.Name(), m.Condition)
 			case record.Rebuilding:
 				no("it is being rebuilt for array %q, which is %s until then", r.Name(), r.Condition())
-				out.wait(r, m.Slot)
+				untilDone(out, r, m.Slot)
 			default:
 				s.inUse(out, r, m, no)
 			}
@@ -82,7 +82,7 @@ func (s *Service) inUse(out *PullReply, r *running, m array.MemberState, no func
 	margin, _ := r.Margin()
 	if _, copying := r.Onto(m.Slot); copying {
 		no("it is a member of array %q and is being copied onto another disk", r.Name())
-		out.wait(r, m.Slot)
+		untilDone(out, r, m.Slot)
 		return
 	}
 	if r.WouldFail(m.Slot) {
@@ -93,14 +93,14 @@ func (s *Service) inUse(out *PullReply, r *running, m array.MemberState, no func
 	for _, t := range r.TaskStates() {
 		if t.Ended.IsZero() && (t.Kind == array.TaskRebuild || t.Kind == array.TaskCatchUp) {
 			out.Reasons = append(out.Reasons, fmt.Sprintf("the %s of slot %d reads from it", t.Kind, t.Slot))
-			out.wait(r, t.Slot)
+			untilDone(out, r, t.Slot)
 		}
 	}
 	out.Next = append(out.Next, fmt.Sprintf("nidalo retire %s %s   copies it onto another disk first; then it may go", r.Name(), Argument(m.Disk)))
 }
 
 // wait notes when the task of a slot ends.
-func (p *PullReply) wait(r *running, slot int) {
+func untilDone(p *PullReply, r *running, slot int) {
 	for _, t := range r.TaskStates() {
 		if t.Slot == slot && t.Ended.IsZero() && t.Left >= 0 {
 			at := time.Now().Add(t.Left)

@@ -264,7 +264,7 @@ func (s *Service) readSurface(t Surface, d disk.Disk, run *diskRun) Surface {
 		s.healSurface(&t, d.Identity())
 		s.readAgain(&t, d.Identity())
 	}
-	t.Ended, t.State, t.Result = time.Now(), array.TaskDone, t.summary()
+	t.Ended, t.State, t.Result = time.Now(), array.TaskDone, surfaceSummary(t)
 	return t
 }
 
@@ -278,7 +278,7 @@ func (s *Service) narrow(t *Surface, p *disk.Patient, buf []byte, off, n int64) 
 		}
 		for b := at; b < at+m; b += array.Block {
 			if k := min(array.Block, off+n-b); p.ReadAt(buf[:k], b) != nil {
-				t.bad(b, k)
+				noteBad(t, b, k)
 			}
 		}
 	}
@@ -292,7 +292,7 @@ func (s *Service) narrow(t *Surface, p *disk.Patient, buf []byte, off, n int64) 
 }
 
 // bad notes an unreadable stretch, together with the one before it where they touch.
-func (t *Surface) bad(off, n int64) {
+func noteBad(t *Surface, off, n int64) {
 	t.Bad += n
 	if l := len(t.Places) - 1; l >= 0 && t.Places[l].Offset+t.Places[l].Length == off {
 		t.Places[l].Length += n
@@ -339,7 +339,7 @@ func (s *Service) readAgain(t *Surface, id disk.Identity) {
 }
 
 // summary is the result in words.
-func (t Surface) summary() string {
+func surfaceSummary(t Surface) string {
 	mended := 0
 	for _, b := range t.Places {
 		if b.Mended {

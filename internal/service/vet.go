@@ -208,11 +208,11 @@ func (s *Service) vetting(id string) (Vetting, bool) {
 // vetted says whether a disk passed.
 func (s *Service) vetted(id disk.Identity) bool {
 	v, ok := s.vetting(key(DiskInfo{Identity: id}))
-	return ok && v.passed()
+	return ok && passed(v)
 }
 
 // passed says that a proof came to its end and nothing was wrong.
-func (v Vetting) passed() bool { return !v.Ended.IsZero() && v.Errors == 0 && len(v.Failing) == 0 }
+func passed(v Vetting) bool { return !v.Ended.IsZero() && v.Errors == 0 && len(v.Failing) == 0 }
 
 // noteVet remembers how far a proof is.
 func (s *Service) noteVet(v Vetting) {
@@ -226,19 +226,19 @@ func (s *Service) noteVet(v Vetting) {
 
 func (s *Service) tellVet(v Vetting) {
 	severity := Info
-	if !v.passed() {
+	if !passed(v) {
 		severity = Warning
 	}
 	s.event(Event{Kind: "vet-" + v.State, Severity: severity, Disk: v.Name, Detail: v.Result})
 	if h := s.history(); h != nil {
-		bytes := v.bytes()
+		bytes := vetBytes(v)
 		_ = h.AddTask(history.Task{Kind: TaskVet, Disk: v.Name, Started: v.Started, Ended: v.Ended, State: v.State, Bytes: bytes,
 			Rate: float64(bytes) / max(v.Ended.Sub(v.Started).Seconds(), 1e-3), Result: v.Result})
 	}
 }
 
 // bytes is what all passes move altogether.
-func (v Vetting) bytes() int64 {
+func vetBytes(v Vetting) int64 {
 	n := v.Size * vetPasses
 	if v.Quick {
 		n /= vetSample
@@ -247,7 +247,7 @@ func (v Vetting) bytes() int64 {
 }
 
 // next is the first piece at or after the cursor that the proof looks at: all, or samples with both ends.
-func (v Vetting) next(at int64) int64 {
+func vetNext(v Vetting, at int64) int64 {
 	if !v.Quick || at == 0 || at >= v.Size-vetPiece {
 		return at
 	}
@@ -278,7 +278,7 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *diskRun) Vetting {
 		}
 	}
 	for ; v.Pass < vetPasses; v.Pass, v.Cursor = v.Pass+1, 0 {
-		for at := v.next(v.Cursor); at < v.Size; at = v.next(at + vetPiece) {
+		for at := vetNext(v, v.Cursor); at < v.Size; at = vetNext(v, at + vetPiece) {
 			select {
 			case <-run.stop:
 				return s.halted(v)
@@ -318,7 +318,7 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *diskRun) Vetting {
 			v.Cursor = at + n
 			v.Rate = float64(moved) / time.Since(began).Seconds()
 			v.Percent = 100 * (float64(v.Pass) + float64(v.Cursor)/float64(v.Size)) / vetPasses
-			if time.Since(saved) > time.Second || moved-noted >= v.bytes()/vetNotes {
+			if time.Since(saved) > time.Second || moved-noted >= vetBytes(v)/vetNotes {
 				// What is noted as written must be: a proof that goes on reads it back.
 				if err := p.Sync(); err != nil {
 					fault(at, "could not be synced")

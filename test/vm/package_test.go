@@ -114,13 +114,13 @@ func TestFromThePackageToAMountedFileSystem(t *testing.T) {
 }
 
 // insert writes rows into a database, each in a transaction of its own, and notes on the system's disk which are acknowledged.
-const insert = `i=0; while [ ! -e /root/stop ]; do i=$((i+1)); sqlite3 /srv/tides/readings.db "PRAGMA synchronous=FULL; INSERT INTO readings VALUES ($i, hex(randomblob(200)));" >/dev/null || exit 1; echo $i >/root/acked; done`
+const insert = `i=0; while [ ! -e /root/stop ]; do i=$((i+1)); sqlite3 /srv/tides/readings.db "PRAGMA synchronous=FULL; INSERT INTO readings VALUES ($i, hex(randomblob(200)));" >/dev/null || exit 1; echo $i >>/root/acked; sync -d /root/acked; done`
 
 // acknowledged requires that the database is sound and has every row that was acknowledged.
 func (r *rig) acknowledged() {
 	r.t.Helper()
 	require.Equal(r.t, "ok", strings.TrimSpace(r.ok(`sqlite3 /srv/tides/readings.db "PRAGMA integrity_check"`)))
-	r.ok(`n=$(sqlite3 /srv/tides/readings.db "SELECT count(*) FROM readings"); a=$(cat /root/acked); echo $n of $a; [ "$n" -ge "$a" ]`)
+	r.ok(`n=$(sqlite3 /srv/tides/readings.db "SELECT count(*) FROM readings"); a=$(tr -d '\0' </root/acked | tail -n 1); echo $n of $a; [ "$n" -ge "$a" ]`)
 }
 
 // Two file systems and a database live through everything that happens to a host: disks, services, keepers, memory, power.
