@@ -37,7 +37,7 @@ type diskSwap struct {
 }
 
 // noteSwap remembers what belongs to the replacement of a disk: slots by the identity of their array.
-func (s *Service) noteSwap(req DiskRequest, info DiskInfo, out *DiskReply, parts map[string]int) error {
+func (s *Service) noteSwap(req swap, info DiskInfo, out *DiskReply, parts map[string]int) error {
 	swap := diskSwap{Old: out.Old, New: shortName(info.Identity), Parts: parts, Kind: array.TaskRebuild, Started: time.Now()}
 	if req.Retire {
 		swap.Kind = array.TaskRetire

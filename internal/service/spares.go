@@ -208,7 +208,7 @@ func (s *Service) takeOverDisk(of string) bool {
 			out.Parts = append(out.Parts, PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
 		}
 		// The first may be too small for the table of the old disk, and the next not.
-		if _, err = s.replaceParts(DiskRequest{Old: of, spare: true, AlthoughBad: p.AlthoughBad}, on, d, out); err != nil {
+		if _, err = s.replaceParts(swap{DiskRequest{Old: of, AlthoughBad: p.AlthoughBad}, true}, on, d, out); err != nil {
 			s.once("spare-unsuited", of+" "+key(d), err.Error(), Event{Kind: "spare-unsuited", Severity: Warning, Disk: d.Identity.String(),
 				Detail: fmt.Sprintf("the spare cannot take the place of all of %s: %v", of, err)})
 			continue

@@ -278,7 +278,7 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *diskRun) Vetting {
 		}
 	}
 	for ; v.Pass < vetPasses; v.Pass, v.Cursor = v.Pass+1, 0 {
-		for at := vetNext(v, v.Cursor); at < v.Size; at = vetNext(v, at + vetPiece) {
+		for at := vetNext(v, v.Cursor); at < v.Size; at = vetNext(v, at+vetPiece) {
 			select {
 			case <-run.stop:
 				return s.halted(v)

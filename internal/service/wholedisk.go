@@ -25,7 +25,12 @@ type DiskRequest struct {
 	Force       bool   // although members on it still work
 	AlthoughBad bool
 	DryRun      bool
-	spare       bool // nobody asked: what failed is rebuilt, and what still works is copied
+}
+
+// swap is a request, of a person or of the service itself.
+type swap struct {
+	DiskRequest
+	spare bool // nobody asked: what failed is rebuilt, and what still works is copied
 }
 
 // DiskReply says what is, or would be, done.
@@ -48,9 +53,10 @@ type PartOfDisk struct {
 }
 
 // ReplaceDisk replaces or retires a whole disk.
-func (s *Service) ReplaceDisk(req DiskRequest) (*DiskReply, error) {
+func (s *Service) ReplaceDisk(asked DiskRequest) (*DiskReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
+	req := swap{DiskRequest: asked}
 	whole, err := s.spindleNamed(req.Old)
 	if err != nil {
 		return nil, err
@@ -162,7 +168,7 @@ func partNumber(i disk.Identity) (n int) {
 }
 
 // replaceOnly is the case of a disk that is one member as a whole.
-func (s *Service) replaceOnly(req DiskRequest, x memberOn, info DiskInfo, out *DiskReply) (*DiskReply, error) {
+func (s *Service) replaceOnly(req swap, x memberOn, info DiskInfo, out *DiskReply) (*DiskReply, error) {
 	if info.Size < out.Parts[0].Need {
 		return nil, tooSmall(info, out.Parts[0].Need, x.m)
 	}
@@ -184,7 +190,7 @@ func tooSmall(info DiskInfo, need int64, m array.MemberState) error {
 }
 
 // replaceParts writes a table like the old disk's and puts every partition of an array into its place.
-func (s *Service) replaceParts(req DiskRequest, on []memberOn, info DiskInfo, out *DiskReply) (*DiskReply, error) {
+func (s *Service) replaceParts(req swap, on []memberOn, info DiskInfo, out *DiskReply) (*DiskReply, error) {
 	if info.Hardware == nil || info.Hardware.Part > 0 {
 		return nil, &Error{What: fmt.Sprintf("disk %s: the old disk has partitions, and only a whole real disk can get such", info.Identity)}
 	}
@@ -246,7 +252,7 @@ func (s *Service) replaceParts(req DiskRequest, on []memberOn, info DiskInfo, ou
 }
 
 // putAll puts the partitions in their places and remembers that they belong together.
-func (s *Service) putAll(req DiskRequest, on []memberOn, info DiskInfo, out *DiskReply) error {
+func (s *Service) putAll(req swap, on []memberOn, info DiskInfo, out *DiskReply) error {
 	parts := map[string]int{}
 	for i, x := range on {
 		put := x.r.Replace
@@ -275,7 +281,7 @@ func (s *Service) awaitNodes(paths []string) error {
 }
 
 // template is the table that the new disk gets, the disk that it is read from, and for each member the number of its partition.
-func (s *Service) template(req DiskRequest, on []memberOn) (*partition.Table, DiskInfo, []int, error) {
+func (s *Service) template(req swap, on []memberOn) (*partition.Table, DiskInfo, []int, error) {
 	disks, err := s.Disks()
 	if err != nil {
 		return nil, DiskInfo{}, nil, err
