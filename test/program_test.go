@@ -18,7 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"nidalo/internal/api"
+	"nidalo/internal/control"
 )
 
 var program string
@@ -76,7 +76,7 @@ func (b *bench) start(args ...string) {
 	b.serve.Stderr = b.log
 	require.NoError(b.t, b.serve.Start())
 	require.Eventually(b.t, func() bool {
-		c, err := api.Dial(b.home)
+		c, err := control.Dial(b.home)
 		return err == nil && c.Close() == nil
 	}, 20*time.Second, 5*time.Millisecond, "%s", b.log)
 	// Whoever finds the control socket finds the data as well.

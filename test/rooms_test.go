@@ -11,16 +11,15 @@ import (
 
 // floors is the rooms from the ground up: a room may use those below it and none beside or above it.
 var floors = [][]string{
-	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health"},
+	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health", "nidalo/core/state"},
 	{"nidalo/core/record"},
 	{"nidalo/core/plan"},
 	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},
 	{"nidalo/internal/disk"},
 	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert", "nidalo/internal/carryover"},
-	{"nidalo/internal/keeper"},
+	{"nidalo/internal/control"},
+	{"nidalo/internal/keeper", "nidalo/internal/view"},
 	{"nidalo/internal/service", "nidalo/internal/crash"},
-	{"nidalo/internal/api"},
-	{"nidalo/internal/view"},
 	{"nidalo/internal/cli"},
 	{"nidalo/cmd/nidalo"},
 	{"nidalo/test", "nidalo/test/vm", "nidalo/test/vm/agent"},

@@ -126,6 +126,8 @@ type Event struct {
 	Array  string    `json:"array"`
 	Disk   string    `json:"disk,omitempty"`
 	Detail string    `json:"detail"`
+	// Task is what ended, with its figures; nil when the event tells of something else.
+	Task *TaskState `json:"-"`
 }
 
 // Array is a running array.

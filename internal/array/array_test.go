@@ -15,6 +15,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
@@ -155,7 +156,7 @@ func TestAnArrayIsAByteSlice(t *testing.T) {
 			require.NoError(t, a.Replace(slot, f.disk(11*mib)))
 		}
 		a.WaitTasks()
-		require.Equal(t, array.Healthy, a.Condition())
+		require.Equal(t, state.Healthy, a.Condition())
 		require.NoError(t, a.ReadAt(got, start))
 		require.True(t, bytes.Equal(want, got), "after the rebuild")
 		result, err := a.CheckNow(false)
@@ -201,7 +202,7 @@ func TestWrittenRegionsAreKnownToTheBlock(t *testing.T) {
 			for b := at / 4096; b < (at+e.Length)/4096; b++ {
 				if written[b] {
 					require.True(t, e.Written, "block %d", b)
-				} else if a.Condition() == array.Healthy {
+				} else if a.Condition() == state.Healthy {
 					require.False(t, e.Written, "block %d", b)
 				}
 			}
@@ -251,7 +252,7 @@ func TestReadsAndWritesDuringARebuild(t *testing.T) {
 		require.NoError(t, a.Fail(slot, false))
 		require.NoError(t, a.Replace(slot, f.disk(48*mib)))
 		a.WaitTasks()
-		require.Equal(t, array.Healthy, a.Condition())
+		require.Equal(t, state.Healthy, a.Condition())
 	}
 	close(stop)
 	wg.Wait()
@@ -317,7 +318,7 @@ func TestAMemberWithManyErrorsIsFailingAndThenFailed(t *testing.T) {
 	require.NoError(t, a.ReadAt(got, 64<<10)) // the first strip of slot 1
 	require.True(t, bytes.Equal(want[64<<10:128<<10], got))
 	require.Eventually(t, func() bool { return a.MemberStates()[1].Condition == record.Failing }, 5*time.Second, time.Millisecond)
-	require.Equal(t, array.Healthy, a.Condition(), "it still serves")
+	require.Equal(t, state.Healthy, a.Condition(), "it still serves")
 	got = make([]byte, len(want))
 	require.NoError(t, a.ReadAt(got, 0))
 	require.True(t, bytes.Equal(want, got))
@@ -407,7 +408,7 @@ func TestCreatingCostsNothingInProportionToCapacity(t *testing.T) {
 	require.NoError(t, a.Fail(3, false))
 	require.NoError(t, a.Replace(3, f.disk(12_000_000_000_000)))
 	a.WaitTasks()
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 	require.NoError(t, a.Close())
 }
 
@@ -426,7 +427,7 @@ func TestAMemberThatIsTooSmallIsRefusedWithBothSizes(t *testing.T) {
 	exact := f.disk(a.NeedSize(0))
 	require.NoError(t, a.Replace(0, exact))
 	a.WaitTasks()
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 }
 
 func TestTheLastMemberIsNotFailedWithoutForce(t *testing.T) {
@@ -434,10 +435,10 @@ func TestTheLastMemberIsNotFailedWithoutForce(t *testing.T) {
 	a := create(t, layout.Parity1, 64<<10, f.disks(3, 24*mib))
 	defer a.Abandon()
 	require.NoError(t, a.Fail(0, false))
-	require.Equal(t, array.Exposed, a.Condition())
+	require.Equal(t, state.Exposed, a.Condition())
 	require.ErrorIs(t, a.Fail(1, false), array.ErrMargin)
 	require.NoError(t, a.WriteAt(noise(1, 4096), 0))
 	require.NoError(t, a.Fail(1, true))
-	require.Equal(t, array.FailedC, a.Condition())
+	require.Equal(t, state.Failed, a.Condition())
 	require.ErrorIs(t, a.ReadAt(make([]byte, 4096), 0), array.ErrFailed)
 }

@@ -11,6 +11,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 )
 
@@ -216,7 +217,7 @@ func takesPart(c record.Condition) bool {
 func (x *claim) takes(c Candidate) bool {
 	e, own := x.rec.Roster[c.Record.Slot], stateOfRecord(c.Record)
 	return e.ID == c.Record.Member && takesPart(e.Condition) &&
-		(own == stateOfRecord(x.rec) || own == state{x.rec.Epoch - 1, x.rec.Before} && own.epoch > 0 ||
+		(own == stateOfRecord(x.rec) || own == rosterState{x.rec.Epoch - 1, x.rec.Before} && own.epoch > 0 ||
 			e.Condition == record.Rebuilding && e.Cursor == 0 && leftAs(e, c.Record))
 }
 
@@ -229,7 +230,7 @@ func (x *claim) knowsLeft(c Candidate) bool {
 // leftAs says whether a record is in the state that a roster's entry says its member left in.
 func leftAs(e record.Entry, own *record.Record) bool {
 	s := stateOfRecord(own)
-	return e.Left != 0 && (s == state{e.Left, e.LeftID} || s == state{e.Tried, e.TriedID})
+	return e.Left != 0 && (s == rosterState{e.Left, e.LeftID} || s == rosterState{e.Tried, e.TriedID})
 }
 
 // contradicts says whether a candidate cannot be in the state it is in if this state is the right one.
@@ -254,8 +255,8 @@ func (x *claim) contradicts(c Candidate) bool {
 // since only one at a time is set back: so it never took effect, and the candidate did not go on by it.
 func (x *claim) halfway(c Candidate) bool {
 	e, own := x.rec.Roster[c.Record.Slot], c.Record
-	before := state{own.Epoch - 1, own.Before}
-	if before != (state{e.Left, e.LeftID}) && before != (state{e.Tried, e.TriedID}) {
+	before := rosterState{own.Epoch - 1, own.Before}
+	if before != (rosterState{e.Left, e.LeftID}) && before != (rosterState{e.Tried, e.TriedID}) {
 		return false
 	}
 	lack := 0
@@ -336,7 +337,9 @@ func (s Set) Margin() int {
 }
 
 // Condition is what the array would be in if it were started.
-func (s Set) Condition(geo *layout.Geometry) Condition { return ConditionOf(geo, s.disks(), s.gone) }
+func (s Set) Condition(geo *layout.Geometry) state.Condition {
+	return ConditionOf(geo, s.disks(), s.gone)
+}
 
 func (s Set) gone(slot int) bool {
 	return s.Current[slot].Disk == nil || s.Newest.Roster[slot].Condition == record.Rebuilding

@@ -10,6 +10,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/env"
 )
 
@@ -39,12 +40,12 @@ func (a *Array) startCheck(how checkHow, resume bool) (*task, error) {
 	if resume {
 		cursor = a.roster.view().Task.Cursor
 	}
-	return a.runTask(TaskCheck, -1, func(t *task) { a.countCheck(t, cursor) }, func(t *task) error { return a.check(t, how, resume) })
+	return a.runTask(state.TaskCheck, -1, func(t *task) { a.countCheck(t, cursor) }, func(t *task) error { return a.check(t, how, resume) })
 }
 
 // CheckNow checks in the caller's goroutine.
 func (a *Array) CheckNow(repair bool) (CheckResult, error) {
-	t := &task{kind: TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
+	t := &task{kind: state.TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
 	err := a.check(t, checkHow{repair, -1}, false)
 	return t.check, err
 }

@@ -196,13 +196,13 @@ func Open(s Set, cfg Config) (*Array, error) {
 // notFound notes in a record that a member was not there at a start. Its own record may be the one before: nothing was
 // written in an epoch that not all live members had.
 func notFound(r *record.Record, slot int, now time.Time) {
-	e, has, base := r.Roster[slot], state{r.Epoch - 1, r.Before}, r.Epoch
+	e, has, base := r.Roster[slot], rosterState{r.Epoch - 1, r.Before}, r.Epoch
 	if has.epoch == 0 {
 		has = stateOfRecord(r) // the array is new: there was no state before
 	}
 	if e.Condition == record.Rebuilding {
 		if base = e.Base; e.Left != 0 && e.Cursor == 0 {
-			has = state{e.Left, e.LeftID}
+			has = rosterState{e.Left, e.LeftID}
 		}
 	}
 	leaves(r, slot, record.Missing, now, has, stateOfRecord(r), base)

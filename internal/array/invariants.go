@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 )
 
 // Peeker is a disk of the crash machine. Peek reads without an operation, what the disk would return now; it says false when
@@ -228,7 +229,7 @@ func (a *Array) checkTasks() error {
 		if done, total := t.done.Load(), t.total.Load(); total > 0 && done > total {
 			return fmt.Errorf("a %s has done %d of %d bytes", t.kind, done, total)
 		}
-		if t.kind == TaskCheck || t.kind == TaskRetire {
+		if t.kind == state.TaskCheck || t.kind == state.TaskRetire {
 			continue
 		}
 		if fills[t.slot] {

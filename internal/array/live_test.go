@@ -15,6 +15,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
@@ -201,7 +202,7 @@ func TestParallelRetiringUnderWrites(t *testing.T) {
 		require.NoError(t, a.Retire(slot, f.disk(64*mib)))
 		a.WaitTasks()
 		states := a.TaskStates()
-		require.Equal(t, array.TaskDone, states[len(states)-1].State, "%v", states[len(states)-1].Err)
+		require.Equal(t, state.TaskDone, states[len(states)-1].State, "%v", states[len(states)-1].Err)
 		c.after(5 * mib)
 	}
 	close(done)
@@ -325,12 +326,12 @@ func TestRetiringRefusesAndGivesUpCleanly(t *testing.T) {
 	onto := f.disk(48 * mib)
 	require.NoError(t, a.Retire(0, onto))
 	require.ErrorContains(t, a.Retire(0, onto), "being retired already")
-	require.NoError(t, a.Steer(array.TaskRetire, 0, array.TaskCancelled))
+	require.NoError(t, a.Steer(state.TaskRetire, 0, state.TaskCancelled))
 	a.WaitTasks()
 	_, copying := a.Onto(0)
 	require.False(t, copying)
-	require.Equal(t, array.Healthy, a.Condition())
-	require.ErrorIs(t, a.Steer(array.TaskRetire, 0, array.TaskCancelled), array.ErrNoTask)
+	require.Equal(t, state.Healthy, a.Condition())
+	require.ErrorIs(t, a.Steer(state.TaskRetire, 0, state.TaskCancelled), array.ErrNoTask)
 
 	// The member fails on the way: the disk meant for its place is rebuilt.
 	require.NoError(t, a.Retire(1, f.disk(48*mib)))
@@ -338,7 +339,7 @@ func TestRetiringRefusesAndGivesUpCleanly(t *testing.T) {
 	a.Probe()
 	a.SetPace(array.Pace{Mode: array.PaceFull})
 	require.Eventually(t, func() bool { a.WaitTasks(); return a.MemberStates()[1].Condition == record.Active }, 20*time.Second, 5*time.Millisecond)
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 	got := make([]byte, 8*mib)
 	require.NoError(t, a.ReadAt(got, 0))
 	require.True(t, string(got) == string(noise(2, 8*mib)))
@@ -350,7 +351,7 @@ func TestRetiringRefusesAndGivesUpCleanly(t *testing.T) {
 	bad.gone.Store(true)
 	a.SetPace(array.Pace{Mode: array.PaceFull})
 	a.WaitTasks()
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 	require.NoError(t, a.Close())
 }
 
@@ -370,7 +371,7 @@ func TestARetirementGoesOnAfterAStop(t *testing.T) {
 	require.True(t, copying)
 	b.WaitTasks()
 	states := b.TaskStates()
-	require.Equal(t, array.TaskDone, states[0].State, "%v", states[0].Err)
+	require.Equal(t, state.TaskDone, states[0].State, "%v", states[0].Err)
 	require.Less(t, states[0].Moved, int64(7*mib), "it did not begin again from the start")
 	require.Equal(t, filepath.Join(f.path, "disk4"), b.MemberStates()[1].Disk.Path)
 	require.NoError(t, b.Fail(0, false))
@@ -391,16 +392,16 @@ func TestRatesArePaced(t *testing.T) {
 	require.NoError(t, a.Replace(0, f.disk(48*mib)))
 	time.Sleep(1500 * time.Millisecond)
 	require.LessOrEqual(t, a.TaskStates()[0].Done, int64(7*mib), "a piece is 1 MiB, and four may be on their way")
-	require.NoError(t, a.Steer(array.TaskRebuild, 0, array.TaskPaused))
-	require.Eventually(t, func() bool { return a.TaskStates()[0].State == array.TaskPaused }, 5*time.Second, time.Millisecond)
+	require.NoError(t, a.Steer(state.TaskRebuild, 0, state.TaskPaused))
+	require.Eventually(t, func() bool { return a.TaskStates()[0].State == state.TaskPaused }, 5*time.Second, time.Millisecond)
 	at := a.TaskStates()[0].Done
 	a.SetPace(array.Pace{Mode: array.PaceFull})
 	time.Sleep(100 * time.Millisecond)
 	require.LessOrEqual(t, a.TaskStates()[0].Done, at+4*mib)
-	require.Error(t, a.Steer(array.TaskRebuild, 0, array.TaskCancelled), "redundancy waits for it")
-	require.NoError(t, a.Steer(array.TaskRebuild, 0, array.TaskRunning))
+	require.Error(t, a.Steer(state.TaskRebuild, 0, state.TaskCancelled), "redundancy waits for it")
+	require.NoError(t, a.Steer(state.TaskRebuild, 0, state.TaskRunning))
 	a.WaitTasks()
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 	require.NoError(t, a.Close())
 }
 

@@ -5,17 +5,11 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 )
 
-// Use is what a stretch of a member's disk is for.
-type Use struct {
-	Offset, Length int64 // on the disk, bytes
-	What           string
-	Array          int64 // offset in the array of the data that lies there, bytes; -1 for everything else
-}
-
 // Uses tells what a stretch of the disk of a member is for, at most a number of parts of it.
-func (a *Array) Uses(slot int, off, n int64, most int) (out []Use) {
+func (a *Array) Uses(slot int, off, n int64, most int) (out []state.Use) {
 	m := a.members[slot].Load()
 	if m.place.Size == 0 {
 		return nil
@@ -34,9 +28,9 @@ func (a *Array) Uses(slot int, off, n int64, most int) (out []Use) {
 	return out
 }
 
-func (a *Array) use(m *member, at int64) Use {
+func (a *Array) use(m *member, at int64) state.Use {
 	p := m.place
-	u := Use{Offset: at, Length: Block, Array: -1}
+	u := state.Use{Offset: at, Length: Block, Array: -1}
 	within := func(start, pages int64) bool { return at >= start && at < start+pages*Block }
 	switch {
 	case at < record.Size || at >= p.Size-record.Size-Block:
@@ -57,7 +51,7 @@ func (a *Array) use(m *member, at int64) Use {
 	return u
 }
 
-func (a *Array) useOfData(m *member, block int64, u *Use) {
+func (a *Array) useOfData(m *member, block int64, u *state.Use) {
 	group, per := a.geo.GroupOf(m.slot), int64(a.geo.StripBlocks())
 	var sum [1]uint32
 	switch {
@@ -98,7 +92,7 @@ func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err erro
 			return healed, lost, err
 		}
 		healed += n
-		t := &task{kind: TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
+		t := &task{kind: state.TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
 		if err := a.checkStripe(t, a.geo.At(group, row), checkHow{repair: true, blame: -1}); err != nil {
 			return healed, lost, fmt.Errorf("row %d: %w", row, err)
 		}

@@ -16,6 +16,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
@@ -343,7 +344,7 @@ func TestADiskThatVanishesInItsReturnCatchesUpAllTheSame(t *testing.T) {
 	a.SetPace(array.Pace{Mode: array.PaceFull})
 	back()
 	a.WaitTasks()
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 	require.NoError(t, a.Fail(3, false)) // everything now depends on the one that came back
 	requireReads(t, a, want, 0)
 	result, err := a.CheckNow(false)
@@ -363,7 +364,7 @@ func TestMembersThatVanishTogetherReturn(t *testing.T) {
 		gates[1].gone.Store(true)
 		gates[3].gone.Store(true)
 		a.Probe()
-		require.Equal(t, array.Exposed, a.Condition())
+		require.Equal(t, state.Exposed, a.Condition())
 		copy(want[4*mib:], noise(2, mib))
 		require.NoError(t, a.WriteAt(want[4*mib:5*mib], 4*mib))
 		require.NoError(t, a.Flush())
@@ -380,10 +381,10 @@ func TestMembersThatVanishTogetherReturn(t *testing.T) {
 			require.NoError(t, a.Return(d, own, false), "slot %d", slot)
 			a.WaitTasks()
 			task := a.TaskStates()[len(a.TaskStates())-1]
-			require.Equal(t, array.TaskDone, task.State, "%v", task.Err)
+			require.Equal(t, state.TaskDone, task.State, "%v", task.Err)
 			require.Less(t, task.Moved, int64(6*mib), "it has the rest: what is told apart is 4 MiB of a member")
 		}
-		require.Equal(t, array.Healthy, a.Condition())
+		require.Equal(t, state.Healthy, a.Condition())
 		require.NoError(t, a.Fail(0, false))
 		require.NoError(t, a.Fail(2, false))
 		requireReads(t, a, want, 0)
@@ -407,15 +408,15 @@ func TestRetiringAnotherIsNoReasonToCatchUp(t *testing.T) {
 			require.NoError(t, a.Replace(3, f.disk(48*mib)))
 		}
 		a.WaitTasks()
-		require.Equal(t, array.Degraded, a.Condition())
+		require.Equal(t, state.Degraded, a.Condition())
 		d := f.open(gates[1].Identity().Path)
 		own, err := disk.ReadRecord(d)
 		require.NoError(t, err)
 		require.NoError(t, a.Return(d, own, false))
 		a.WaitTasks()
 		task := a.TaskStates()[len(a.TaskStates())-1]
-		require.Equal(t, array.TaskCatchUp, task.Kind)
-		require.Equal(t, array.TaskDone, task.State, "%v", task.Err)
+		require.Equal(t, state.TaskCatchUp, task.Kind)
+		require.Equal(t, state.TaskDone, task.State, "%v", task.Err)
 		require.Zero(t, task.Moved, "nothing was written while it was away")
 		a.Abandon()
 	}
@@ -438,7 +439,7 @@ func TestAFailedRetirementLeavesTheSpareAlone(t *testing.T) {
 	// Either the spare is there first and stays, or the copy is, and the spare is refused.
 	err := a.StandIn(0, spare)
 	a.SetPace(array.Pace{Mode: array.PaceFull})
-	require.Eventually(t, func() bool { return a.Condition() == array.Healthy }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return a.Condition() == state.Healthy }, 20*time.Second, 10*time.Millisecond)
 	winner := spare
 	if err != nil {
 		require.ErrorIs(t, err, array.ErrTaken)
@@ -461,12 +462,12 @@ func TestReplacingWhileTheRebuildIsPausedLeavesOneMemberAndOneTask(t *testing.T)
 	a.SetPace(array.Pace{Rate: 64 << 10})
 	first, second := f.disk(48*mib), f.disk(48*mib)
 	require.NoError(t, a.Replace(2, first))
-	require.NoError(t, a.Steer(array.TaskRebuild, 2, array.TaskPaused))
+	require.NoError(t, a.Steer(state.TaskRebuild, 2, state.TaskPaused))
 	require.NoError(t, a.Replace(2, second))
 	require.Equal(t, second.Identity(), a.MemberStates()[2].Disk)
 	a.SetPace(array.Pace{Mode: array.PaceFull})
 	a.WaitTasks()
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 	require.NoError(t, a.Fail(0, false))
 	requireReads(t, a, want, 0)
 	require.Eventually(t, func() bool { return !contains(openFiles(t), first.Identity().Path) }, 5*time.Second, time.Millisecond)
@@ -580,7 +581,7 @@ func TestAClientIsNotToldThatOthersFindNoRoom(t *testing.T) {
 	}
 	require.NoError(t, one.Flush())
 	requireReads(t, a, lot, far)
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 }
 
 // The last batch of a degraded array, rotten on one member: nothing says whether it had been flushed, so the array does.
@@ -637,7 +638,7 @@ func TestNoRoomForACopyIsNoErrorOfTheArray(t *testing.T) {
 	require.NoError(t, a.Flush())
 	require.Eventually(t, func() bool { _, copying := a.Onto(0); return !copying }, 20*time.Second, 10*time.Millisecond)
 	require.True(t, events.has("copy-failed"))
-	require.Equal(t, array.Healthy, a.Condition())
+	require.Equal(t, state.Healthy, a.Condition())
 	require.NoError(t, a.Flush())
 	requireReads(t, a, want, 0)
 }
@@ -699,7 +700,7 @@ func TestACheckThatWaitsHoldsNothing(t *testing.T) {
 	}()
 	// The check asks five times with a second in between; the client must be through while it still waits.
 	require.NoError(t, <-done)
-	require.Equal(t, array.TaskRunning, a.TaskStates()[0].State)
+	require.Equal(t, state.TaskRunning, a.TaskStates()[0].State)
 	close(hold)
 	traps[0].set(nil)
 	a.WaitTasks()

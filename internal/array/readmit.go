@@ -179,7 +179,7 @@ func (a *Array) admit(back []*member) error {
 	for slot := range a.members {
 		e := &r.rec.Roster[slot]
 		if !a.members[slot].Load().live() && e.Condition != record.Failed && e.Condition != record.Missing {
-			leaves(r.rec, slot, record.Missing, a.now(), state{}, state{}, 0)
+			leaves(r.rec, slot, record.Missing, a.now(), rosterState{}, rosterState{}, 0)
 		}
 	}
 	for _, m := range back {

@@ -9,16 +9,10 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
-)
-
-// The kinds of task.
-const (
-	TaskRebuild = "rebuild"
-	TaskCatchUp = "catch-up" // a rebuild of what a member missed while it was away
-	TaskCheck   = "check"
 )
 
 const (
@@ -160,9 +154,9 @@ func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
 
 func (a *Array) startRebuild(slot int) (*task, error) {
 	m := a.members[slot].Load()
-	kind := TaskRebuild
+	kind := state.TaskRebuild
 	if m.left != 0 {
-		kind = TaskCatchUp
+		kind = state.TaskCatchUp
 	}
 	return a.runTask(kind, slot, func(t *task) { a.countRebuild(t, m) }, func(t *task) error { return a.rebuild(t, m) })
 }

@@ -10,6 +10,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 )
 
@@ -224,19 +225,11 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
 	return !changed && a.rescue.old
 }
 
-// Span is a stretch of an array, in bytes.
-type Span struct {
-	Offset int64 `json:"offset"`
-	Length int64 `json:"length"`
-	// Unsure: nobody who is left knows whether anything was ever written there.
-	Unsure bool `json:"unsure,omitempty"`
-}
-
 // Losses foretells what cannot be read of the regions that may ever have been written, without reading the data: lost is
 // called with spans in ascending order; sofar, now and then, with how far it is. Whatever turns out to be unreadable or
 // wrong on a member that is not known to be comes on top.
-func (a *Array) Losses(lost func(Span), sofar func(off int64) error) error {
-	var open Span
+func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error {
+	var open state.Span
 	flush := func() {
 		if open.Length > 0 {
 			lost(open)
@@ -248,7 +241,7 @@ func (a *Array) Losses(lost func(Span), sofar func(off int64) error) error {
 			return
 		}
 		flush()
-		open = Span{at, length, unsure}
+		open = state.Span{Offset: at, Length: length, Unsure: unsure}
 	}
 	n := a.geo.StripBlocks()
 	look := columnsKnown{sums: make([]uint32, n), unknown: make([][]bool, a.geo.Width()), count: make([]int, n), empty: make([]bool, n)}
@@ -361,7 +354,7 @@ func (a *Array) badAt(m *member, block int64) bool {
 
 // ReadKnown fills p from byte offset off, both in whole blocks, with what can be read, and with zeros where nothing can:
 // those spans it returns, ascending.
-func (a *Array) ReadKnown(p []byte, off int64) (lost []Span, err error) {
+func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 	unsure := false // then there is no use in trying the quick way
 	_ = a.pieces(p, off, func(pc piece) error {
 		unsure = unsure || a.unsure(pc.stripe)
@@ -376,7 +369,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []Span, err error) {
 		if l := len(lost) - 1; l >= 0 && lost[l].Offset+lost[l].Length == at {
 			lost[l].Length += length
 		} else {
-			lost = append(lost, Span{Offset: at, Length: length})
+			lost = append(lost, state.Span{Offset: at, Length: length})
 		}
 	}
 	err = a.pieces(p, off, func(pc piece) error {

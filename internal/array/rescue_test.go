@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nidalo/core/layout"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
@@ -100,7 +101,7 @@ func TestARescueReadsWhatItPromised(t *testing.T) {
 				require.NoError(t, err, "%v", notes)
 				defer s.Abandon()
 				promised := map[int64]bool{}
-				require.NoError(t, s.Losses(func(l array.Span) {
+				require.NoError(t, s.Losses(func(l state.Span) {
 					for b := l.Offset; b < l.Offset+l.Length; b += 4096 {
 						promised[b] = true
 					}

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -26,9 +27,6 @@ import (
 // A crash before 3 goes on with 2, from the cursor that was saved: what the journals hold since the last checkpoint may
 // not have reached the copy, so those rows are copied again (remirror). A crash after it finds the old disk with an old
 // epoch.
-
-// TaskRetire is the kind of task.
-const TaskRetire = "retire"
 
 // Retire starts it. The disk, whatever it holds, belongs to the array when nil is returned.
 func (a *Array) Retire(slot int, d disk.Disk) error {
@@ -99,7 +97,7 @@ func (a *Array) signCopy(m *member) error {
 // because whoever gives the slot another disk waits for that.
 func (a *Array) startRetire(slot int) (*task, error) {
 	old, m := a.members[slot].Load(), a.onto[slot].Load()
-	t, err := a.runTask(TaskRetire, slot, func(t *task) { a.countCopy(t, old, m) }, func(t *task) error {
+	t, err := a.runTask(state.TaskRetire, slot, func(t *task) { a.countCopy(t, old, m) }, func(t *task) error {
 		err := a.retire(t, slot, m)
 		if err != nil && !t.stopped() && a.alive() == nil && !a.standsIn(old, m) {
 			a.abandonCopy(slot, m, true)

@@ -12,6 +12,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -30,8 +31,8 @@ type member struct {
 	state    atomic.Int32
 	cursor   atomic.Int64 // rows below it are rebuilt
 	left     uint64       // when rebuilding: above the cursor it has all that was not changed after this epoch; 0: nothing
-	has      state        // that its own record is in, for certain; guarded by roster.mu
-	tried    state        // that was last written to it, perhaps in part; guarded by roster.mu
+	has      rosterState  // that its own record is in, for certain; guarded by roster.mu
+	tried    rosterState  // that was last written to it, perhaps in part; guarded by roster.mu
 	errs     struct{ read, write, checksum atomic.Uint64 }
 	setBack  atomic.Bool // one of its pages was older than its witness; it was said
 	stale    bool        // in a rescue: it left the array earlier, at the epoch left
@@ -43,10 +44,12 @@ type member struct {
 	closed   chan struct{} // closed when the disk is
 }
 
-// state names a state of the roster.
-type state struct{ epoch, id uint64 }
+// rosterState names a state of the roster.
+type rosterState struct{ epoch, id uint64 }
 
-func stateOfRecord(r *record.Record) state { return state{r.Epoch, record.Short(r.EpochID)} }
+func stateOfRecord(r *record.Record) rosterState {
+	return rosterState{r.Epoch, record.Short(r.EpochID)}
+}
 
 // release closes the member's disk, so that others can open it. It does not wait: what is under way on a disk that hangs
 // holds it for as long as it hangs.
@@ -316,7 +319,7 @@ func whole(rec *record.Record) bool {
 
 // leaves notes in a record that a member is out, which has one state in its own record and may have another, and holds
 // everything up to epoch base (0: nothing that counts). The first to leave begins the change map.
-func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, has, tried state, base uint64) {
+func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, has, tried rosterState, base uint64) {
 	if whole(rec) {
 		rec.Changes = record.Changes{Since: rec.Epoch}
 	}
@@ -583,39 +586,28 @@ func (a *Array) disks() []string {
 	return out
 }
 
-// Condition is the condition of an array.
-type Condition string
-
-// The conditions of an array.
-const (
-	Healthy  Condition = "healthy"
-	Degraded Condition = "degraded"
-	Exposed  Condition = "exposed"
-	FailedC  Condition = "failed"
-)
-
 // Condition tells how the array stands.
-func (a *Array) Condition() Condition {
+func (a *Array) Condition() state.Condition {
 	if err := a.frozen.Load(); err != nil && !errors.Is(*err, ErrStopped) {
-		return FailedC
+		return state.Failed
 	}
 	return ConditionOf(a.geo, a.disks(), a.gone)
 }
 
 // ConditionOf is the condition of a serving array without the members for which gone is true. disks names the disk of each
 // slot, see layout.MarginOfDisks.
-func ConditionOf(geo *layout.Geometry, disks []string, gone func(slot int) bool) Condition {
+func ConditionOf(geo *layout.Geometry, disks []string, gone func(slot int) bool) state.Condition {
 	certain, _ := geo.MarginOfDisks(disks, gone)
 	full, _ := geo.MarginOfDisks(disks, func(int) bool { return false })
 	switch {
 	case certain < 0:
-		return FailedC
+		return state.Failed
 	case certain == 0 && geo.Redundant():
-		return Exposed
+		return state.Exposed
 	case certain >= full:
-		return Healthy
+		return state.Healthy
 	}
-	return Degraded
+	return state.Degraded
 }
 
 // Failure is why the array serves nothing any more, or nil.

@@ -9,19 +9,9 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
-)
-
-// Task states.
-const (
-	TaskWaiting   = "waiting" // for its turn
-	TaskRunning   = "running"
-	TaskPaused    = "paused"
-	TaskDone      = "done"
-	TaskFailed    = "failed"
-	TaskStopped   = "stopped"   // goes on at the next start
-	TaskCancelled = "cancelled" // does not
 )
 
 // Turns decides which tasks may run at the same time; several arrays may share it.
@@ -37,15 +27,15 @@ type Turns interface {
 // TaskRef names a task for Turns.
 type TaskRef struct {
 	Array *Array
-	Kind  string
+	Kind  state.TaskKind
 	Slot  int
 }
 
 // TaskState is what can be told of a task.
 type TaskState struct {
-	Kind    string
+	Kind    state.TaskKind
 	Slot    int // the member it is about, or -1
-	State   string
+	State   state.TaskState
 	Done    int64 // bytes
 	Total   int64 // bytes; grows when more is written meanwhile
 	Moved   int64 // bytes written to the member; less than Done when it had the rest
@@ -80,7 +70,7 @@ type Mismatch struct {
 
 // task is one piece of long work in progress. Counters only ever grow.
 type task struct {
-	kind    string
+	kind    state.TaskKind
 	slot    int
 	started time.Time
 	done    atomic.Int64
@@ -94,14 +84,14 @@ type task struct {
 	pacer   pacer
 
 	mu      env.Mutex
-	waits   string        // what it waits for
-	wanted  string        // TaskPaused or TaskCancelled, by an administrator
-	changed chan struct{} // closed and renewed when wanted changes
-	idle    time.Duration // waited or paused in all, not counted in the rate
+	waits   string          // what it waits for
+	wanted  state.TaskState // TaskPaused or TaskCancelled, by an administrator
+	changed chan struct{}   // closed and renewed when wanted changes
+	idle    time.Duration   // waited or paused in all, not counted in the rate
 	percent float64
 	samples []sample
 	base    sample // where measuring the rate began; zero: with the task
-	state   string
+	state   state.TaskState
 	endTime time.Time
 	err     error
 	check   CheckResult
@@ -122,7 +112,7 @@ type tasks struct {
 var errTaskStopped = errors.New("stopped")
 
 // runTask starts a task unless one of its kind for that slot is running already.
-func (a *Array) runTask(kind string, slot int, count func(t *task), work func(t *task) error) (*task, error) {
+func (a *Array) runTask(kind state.TaskKind, slot int, count func(t *task), work func(t *task) error) (*task, error) {
 	a.tasks.mu.Lock()
 	defer a.tasks.mu.Unlock()
 	if a.tasks.closing {
@@ -130,10 +120,10 @@ func (a *Array) runTask(kind string, slot int, count func(t *task), work func(t 
 	}
 	for _, t := range a.tasks.list {
 		if t.kind == kind && t.slot == slot && t.running() {
-			return t, errors.New("a " + kind + " is running already")
+			return t, fmt.Errorf("a %s is running already", kind)
 		}
 	}
-	t := &task{kind: kind, slot: slot, started: a.now(), state: TaskRunning, cancel: make(chan struct{}), ended: make(chan struct{}),
+	t := &task{kind: kind, slot: slot, started: a.now(), state: state.TaskRunning, cancel: make(chan struct{}), ended: make(chan struct{}),
 		changed: make(chan struct{}), ref: TaskRef{a, kind, slot}, turns: a.cfg.Turns}
 	if len(a.tasks.list) > 16 {
 		a.tasks.list = a.tasks.list[1:]
@@ -149,7 +139,7 @@ func (a *Array) perform(t *task, count func(t *task), work func(t *task) error) 
 	err := t.begin()
 	if err == nil {
 		t.measureAnew(a.now())
-		a.event(t.kind+"-started", a.slotName(t.slot), "")
+		a.event(string(t.kind)+"-started", a.slotName(t.slot), "")
 		err = work(t)
 		t.end()
 	}
@@ -157,22 +147,25 @@ func (a *Array) perform(t *task, count func(t *task), work func(t *task) error) 
 	t.endTime, t.err = a.now(), err
 	switch {
 	case err == nil:
-		t.state = TaskDone
+		t.state = state.TaskDone
 	case errors.Is(err, errTaskCancelled):
-		t.state = TaskCancelled
+		t.state = state.TaskCancelled
 	case errors.Is(err, errTaskStopped):
-		t.state = TaskStopped
+		t.state = state.TaskStopped
 	default:
-		t.state = TaskFailed
+		t.state = state.TaskFailed
 	}
-	state := t.state
+	last := t.state
 	t.mu.Unlock()
 	detail := ""
-	if state == TaskFailed {
+	if last == state.TaskFailed {
 		detail = err.Error()
 	}
 	close(t.ended)
-	a.event(t.kind+"-"+state, a.slotName(t.slot), "%s", detail)
+	if a.cfg.Event != nil {
+		ended := t.view(a.now())
+		a.cfg.Event(Event{Time: a.now(), Kind: string(t.kind) + "-" + string(last), Array: a.Name(), Disk: a.slotName(t.slot), Detail: detail, Task: &ended})
+	}
 }
 
 var errTaskCancelled = errors.New("cancelled by the administrator")
@@ -182,8 +175,8 @@ func (t *task) begin() error {
 	if t.turns == nil {
 		return nil
 	}
-	t.setState(TaskWaiting)
-	defer t.setState(TaskRunning)
+	t.setState(state.TaskWaiting)
+	defer t.setState(state.TaskRunning)
 	if !t.turns.Begin(t.ref, t.cancel, func(why string) {
 		t.mu.Lock()
 		t.waits = why
@@ -200,11 +193,11 @@ func (t *task) end() {
 	}
 }
 
-func (t *task) setState(state string) {
+func (t *task) setState(to state.TaskState) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.state = state
-	if state == TaskRunning {
+	t.state = to
+	if to == state.TaskRunning {
 		t.waits = ""
 	}
 }
@@ -230,11 +223,11 @@ func (t *task) point(a *Array, bytes int64) error {
 		switch {
 		case t.stopped():
 			return errTaskStopped
-		case wanted == TaskCancelled:
+		case wanted == state.TaskCancelled:
 			return errTaskCancelled
-		case wanted == TaskPaused:
+		case wanted == state.TaskPaused:
 			t.end()
-			t.setState(TaskPaused)
+			t.setState(state.TaskPaused)
 			if env.Wait(env.Never, t.cancel, changed) == 0 {
 				return errTaskStopped
 			}
@@ -267,20 +260,20 @@ func (t *task) point(a *Array, bytes int64) error {
 // ErrNoTask is wrapped when there is no such task.
 var ErrNoTask = errors.New("no such task is running")
 
-// Steer pauses, continues or cancels a task: state is TaskPaused, TaskRunning or TaskCancelled. A rebuild cannot be
+// Steer pauses, continues or cancels a task: to is TaskPaused, TaskRunning or TaskCancelled. A rebuild cannot be
 // cancelled, since redundancy waits for it.
-func (a *Array) Steer(kind string, slot int, state string) error {
+func (a *Array) Steer(kind state.TaskKind, slot int, to state.TaskState) error {
 	a.tasks.mu.Lock()
 	defer a.tasks.mu.Unlock()
 	for _, t := range a.tasks.list {
 		if t.kind != kind || slot >= 0 && t.slot != slot || !t.running() {
 			continue
 		}
-		if state == TaskCancelled && (kind == TaskRebuild || kind == TaskCatchUp) {
+		if to == state.TaskCancelled && (kind == state.TaskRebuild || kind == state.TaskCatchUp) {
 			return fmt.Errorf("a %s cannot be cancelled: redundancy waits for it; it can be paused", kind)
 		}
 		t.mu.Lock()
-		if t.wanted = state; state == TaskRunning {
+		if t.wanted = to; to == state.TaskRunning {
 			t.wanted = ""
 		}
 		close(t.changed)
@@ -439,7 +432,7 @@ func (t *task) view(now time.Time) TaskState {
 		// What is written meanwhile adds to the total, but what was shown is never taken back.
 		t.percent = max(t.percent, min(100*float64(s.Done)/float64(s.Total), 99.9))
 	}
-	if t.state == TaskDone {
+	if t.state == state.TaskDone {
 		t.percent = 100
 	}
 	s.Percent = t.percent
@@ -460,10 +453,10 @@ func (t *task) view(now time.Time) TaskState {
 		}
 	}
 	s.Spread = spread(t.samples)
-	if s.Rate > 0 && t.state == TaskRunning {
+	if s.Rate > 0 && t.state == state.TaskRunning {
 		s.Left = time.Duration(float64(s.Total-s.Done) / s.Rate * float64(time.Second))
 	}
-	if t.kind == TaskCheck {
+	if t.kind == state.TaskCheck {
 		c := t.check
 		c.Places = slices.Clone(c.Places)
 		s.Check = &c

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"nidalo/core/state"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -15,7 +17,7 @@ func TestTheTimeLeftIsRight(t *testing.T) {
 		for seed := range uint64(50) {
 			r := rand.New(rand.NewPCG(seed, 1))
 			now := time.Unix(1_000_000, 0)
-			task := &task{kind: TaskRebuild, started: now.Add(-time.Duration(before) * time.Hour), state: TaskRunning}
+			task := &task{kind: state.TaskRebuild, started: now.Add(-time.Duration(before) * time.Hour), state: state.TaskRunning}
 			const pieces, bytes = 400, 1 << 20
 			first := before * pieces / 100
 			task.count(first*bytes, pieces*bytes)

@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var acknowledgeCommand = command{name: "acknowledge", usage: "NAME", short: "quiet the alerts of an array until something changes", least: 1, most: 1,
@@ -13,7 +14,7 @@ history goes on.
   nidalo acknowledge tides`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				if err := c.Acknowledge(args[0]); err != nil {
 					return err
 				}

@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var alertsCommand = command{name: "alerts", usage: "-test", short: "try whether alerts arrive", most: 0,
@@ -32,7 +33,7 @@ through every one of them, now, and says how each went. Exit status 1 when one f
 			if !test {
 				return usageError{"-test sends a test message; there is nothing else to do here"}
 			}
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				results, err := c.TestAlerts()
 				if err != nil {
 					return err

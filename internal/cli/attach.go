@@ -3,7 +3,8 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -33,8 +34,8 @@ An array as root file system is not supported.
 		f.BoolVar(&boot, "boot", false, "attach it again after every reboot; -boot=false ends that")
 		jsonFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
-				q := service.AttachRequest{Array: args[0], Connections: connections}
+			return e.withControl(func(c *control.Control) error {
+				q := control.AttachRequest{Array: args[0], Connections: connections}
 				f.Visit(func(f *flag.Flag) {
 					if f.Name == "boot" {
 						q.Boot = &boot

@@ -3,7 +3,8 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -32,7 +33,7 @@ Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left
 		f.BoolVar(&wait, "wait", false, "follow the check to its end")
 		jsonFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				if disk != "" && !repair {
 					return usageError{"-blame goes with -repair"}
 				}
@@ -40,10 +41,10 @@ Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left
 				if err != nil {
 					return err
 				}
-				if err := c.Check(service.CheckRequest{Array: args[0], Repair: repair, Blame: blame}); err != nil {
+				if err := c.Check(control.CheckRequest{Array: args[0], Repair: repair, Blame: blame}); err != nil {
 					return err
 				}
-				_, own := c.(*service.Service)
+				own := c.Own
 				if !wait && !e.json && !own {
 					e.out.Printf("The consistency check of array %s has begun.\n", args[0])
 					e.out.Next([]string{"nidalo status " + args[0] + "   shows how far it is, and later the result"})
@@ -54,7 +55,7 @@ Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left
 					return err
 				}
 				if task.State != "done" {
-					return &service.Error{What: fmt.Sprintf("the check has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
+					return &control.Error{What: fmt.Sprintf("the check has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
 				}
 				r := task.Check
 				if r.Mismatches > r.Repaired || r.Unrepairable > 0 {
@@ -63,7 +64,7 @@ Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left
 				if e.json {
 					return e.printJSON(r)
 				}
-				e.out.Printf("Array %s: %s; %s read in %s.\n", args[0], view.CheckSummary(*r), service.FormatSize(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				e.out.Printf("Array %s: %s; %s read in %s.\n", args[0], view.CheckSummary(*r), control.FormatSize(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
 				for i, p := range r.Places {
 					if i == 10 {
 						e.out.Printf("  … and more; -json lists up to 100\n")

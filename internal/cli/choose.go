@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var chooseCommand = command{name: "choose", usage: "[-yes] DISK", short: "of disks that are copies of each other, say which is the member", least: 1, most: 1,
@@ -15,14 +16,14 @@ names the one that is. Its copies stay unused, also when it is not there, until 
 	with: func(e *env, f *flag.FlagSet) action {
 		yesFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				name, err := e.diskName(c, args[0])
 				if err != nil {
 					return err
 				}
-				var info *service.DiskInfo
+				var info *control.DiskInfo
 				if err := e.insist("choose the older one?", func(force bool) (err error) {
-					info, err = c.Choose(service.ChooseRequest{Disk: name, Force: force})
+					info, err = c.Choose(control.ChooseRequest{Disk: name, Force: force})
 					return err
 				}); err != nil {
 					return err

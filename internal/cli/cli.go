@@ -15,7 +15,7 @@ import (
 
 	"golang.org/x/term"
 
-	"nidalo/internal/api"
+	"nidalo/internal/control"
 	"nidalo/internal/service"
 	"nidalo/internal/view"
 )
@@ -119,7 +119,7 @@ func (e *env) runCommand(c command, args []string) int {
 
 func (e *env) report(name string, err error) int {
 	var wrong usageError
-	var told *service.Error
+	var told *control.Error
 	switch {
 	case err == nil:
 		return e.status
@@ -170,18 +170,22 @@ func defaultHome() string {
 func noHost() bool { return os.Getenv("NIDALO_HOST_DISKS") == "no" }
 
 // control is the service of the home: the one that runs, or one of this process's own.
-func (e *env) control() (service.Control, error) {
-	if c, err := api.Dial(e.home); err == nil {
+func (e *env) control() (*control.Control, error) {
+	if c, err := control.Dial(e.home); err == nil {
 		return c, nil
 	}
-	return service.Open(service.Options{Home: e.home, Looks: e.looks, NoHost: noHost()})
+	s, err := service.Open(service.Options{Home: e.home, Looks: e.looks, NoHost: noHost()})
+	if err != nil {
+		return nil, err
+	}
+	return s.Control(), nil
 }
 
 // disks makes the names of disks mean the same to a service as to whoever wrote them: a path is seen from the folder the
 // command is run in. A bay or serial stays what it is, unless it is also the name of a file here.
-func (e *env) disks(c service.Control, names ...string) ([]string, error) {
+func (e *env) disks(c *control.Control, names ...string) ([]string, error) {
 	out := slices.Clone(names)
-	var known []service.DiskInfo
+	var known []control.DiskInfo
 	for i, name := range names {
 		if name == "" || filepath.IsAbs(name) {
 			continue
@@ -202,9 +206,9 @@ func (e *env) disks(c service.Control, names ...string) ([]string, error) {
 				return nil, err
 			}
 		}
-		if slices.ContainsFunc(known, func(d service.DiskInfo) bool { return d.Bay == name || d.Serial == name }) {
-			return nil, &service.Error{What: fmt.Sprintf("disk %q: that is the bay or serial of a disk, and a file here", name), Hints: []string{
-				"./" + service.Quote(name) + "   means the file", "name the disk by its bay, its serial or its absolute path otherwise"}}
+		if slices.ContainsFunc(known, func(d control.DiskInfo) bool { return d.Bay == name || d.Serial == name }) {
+			return nil, &control.Error{What: fmt.Sprintf("disk %q: that is the bay or serial of a disk, and a file here", name), Hints: []string{
+				"./" + control.Quote(name) + "   means the file", "name the disk by its bay, its serial or its absolute path otherwise"}}
 		}
 		out[i] = path
 	}
@@ -212,7 +216,7 @@ func (e *env) disks(c service.Control, names ...string) ([]string, error) {
 }
 
 // diskName is disks for one.
-func (e *env) diskName(c service.Control, name string) (string, error) {
+func (e *env) diskName(c *control.Control, name string) (string, error) {
 	out, err := e.disks(c, name)
 	if err != nil {
 		return "", err
@@ -225,7 +229,7 @@ func althoughBadFlag(f *flag.FlagSet, althoughBad *bool) {
 }
 
 // withControl calls f with a control and closes it.
-func (e *env) withControl(f func(service.Control) error) error {
+func (e *env) withControl(f func(*control.Control) error) error {
 	c, err := e.control()
 	if err != nil {
 		return err
@@ -249,12 +253,12 @@ func (e *env) confirm(question string) error {
 		return nil
 	}
 	if !term.IsTerminal(int(e.in.Fd())) {
-		return &service.Error{What: "not done: " + strings.TrimSuffix(question, "?") + " needs to be confirmed", Hints: []string{"-yes confirms it"}}
+		return &control.Error{What: "not done: " + strings.TrimSuffix(question, "?") + " needs to be confirmed", Hints: []string{"-yes confirms it"}}
 	}
 	e.err.Printf("%s [y/N] ", question)
 	answer, _ := bufio.NewReader(e.in).ReadString('\n')
 	if a := strings.ToLower(strings.TrimSpace(answer)); a != "y" && a != "yes" {
-		return &service.Error{What: "not done"}
+		return &control.Error{What: "not done"}
 	}
 	return nil
 }
@@ -262,7 +266,7 @@ func (e *env) confirm(question string) error {
 // insist tries something, and once more with force when it is refused because of what it would cost, and the question is answered.
 func (e *env) insist(question string, try func(force bool) error) error {
 	err := try(e.yes)
-	var told *service.Error
+	var told *control.Error
 	if !errors.As(err, &told) || !told.Fatal || !e.interactive() {
 		return err
 	}

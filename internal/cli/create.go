@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -47,18 +47,18 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 			if name == "" || level == "" {
 				return usageError{"-name and -level are needed"}
 			}
-			strip, err := service.ParseSize(strip)
+			strip, err := control.ParseSize(strip)
 			if err != nil {
 				return usageError{"-strip: " + err.Error()}
 			}
 			use := int64(0)
 			if size != "" {
-				if use, err = service.ParseSize(size); err != nil || use < 1<<20 {
+				if use, err = control.ParseSize(size); err != nil || use < 1<<20 {
 					return usageError{"-use: write a size of at least 1MiB, such as 500GB"}
 				}
 			}
-			req := service.CreateRequest{Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args}
-			return e.withControl(func(c service.Control) error {
+			req := control.CreateRequest{Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args}
+			return e.withControl(func(c *control.Control) error {
 				var err error
 				if req.Disks, err = e.disks(c, args...); err != nil {
 					return err
@@ -73,7 +73,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 					for _, m := range plan.Members {
 						e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
 					}
-					e.err.Printf("%s usable, margin %s\n", service.FormatSize(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
+					e.err.Printf("%s usable, margin %s\n", control.FormatSize(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
 					for _, line := range plan.Shared {
 						e.err.Printf("%s\n", line)
 					}
@@ -81,7 +81,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 						return err
 					}
 				} else if len(plan.Shared) > 0 && !e.yes {
-					return &service.Error{What: "not created: " + strings.Join(plan.Shared, "; "), Hints: []string{
+					return &control.Error{What: "not created: " + strings.Join(plan.Shared, "; "), Hints: []string{
 						fmt.Sprintf("the margin would be %s", view.Margin(plan.Margin, plan.MarginBest)), "-yes creates it all the same"}}
 				}
 				if len(plan.NotVetted) > 0 {
@@ -95,7 +95,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 				if e.json {
 					return e.printJSON(a)
 				}
-				e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, service.FormatSize(a.Capacity), view.Margin(a.Margin, a.MarginBest))
+				e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, control.FormatSize(a.Capacity), view.Margin(a.Margin, a.MarginBest))
 				if a.Export != "" {
 					e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
 				} else {

@@ -14,9 +14,8 @@ import (
 	"syscall"
 	"time"
 
-	"nidalo/internal/api"
+	"nidalo/internal/control"
 	"nidalo/internal/nbd"
-	"nidalo/internal/service"
 )
 
 var demoCommand = command{name: "demo", usage: "[-keep]", short: "watch the main job done on made-up data, in a folder of its own", most: 0,
@@ -82,7 +81,7 @@ func (d *demo) play() (err error) {
 		return err
 	}
 
-	d.say("Readings of the gauge since 1931 are written: %s.", service.FormatSize(demoTides))
+	d.say("Readings of the gauge since 1931 are written: %s.", control.FormatSize(demoTides))
 	want := d.write(0, demoTides, 1, nil)
 	d.verify("the readings", 0, demoTides, want)
 
@@ -128,7 +127,7 @@ func (d *demo) play() (err error) {
 	}
 
 	if d.held != d.steps {
-		return &service.Error{What: fmt.Sprintf("%d of %d steps did not hold", d.steps-d.held, d.steps)}
+		return &control.Error{What: fmt.Sprintf("%d of %d steps did not hold", d.steps-d.held, d.steps)}
 	}
 	d.e.out.Printf("\nAll %d steps held, in %s.\n", d.steps, time.Since(began).Round(100*time.Millisecond))
 	if d.keep {
@@ -270,7 +269,7 @@ func (d *demo) start() error {
 		return err
 	}
 	for range 100 {
-		if c, err := api.Dial(d.home); err == nil {
+		if c, err := control.Dial(d.home); err == nil {
 			return c.Close()
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -329,8 +328,8 @@ func (d *demo) write(off, length int64, seed int64, progress func(float64)) [32]
 		}
 		took += time.Since(began)
 		h.Sum(sum[:0])
-		d.e.out.Printf("  %s written and flushed at %s/s, SHA-256 %x…\n", service.FormatSize(length),
-			service.FormatSize(int64(float64(length)/took.Seconds())), sum[:8])
+		d.e.out.Printf("  %s written and flushed at %s/s, SHA-256 %x…\n", control.FormatSize(length),
+			control.FormatSize(int64(float64(length)/took.Seconds())), sum[:8])
 		return nil
 	}()
 	d.hold("the data is written without an error"+because(err), err == nil)

@@ -3,8 +3,9 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
 	"strings"
+
+	"nidalo/internal/control"
 )
 
 var detachCommand = command{name: "detach", usage: "[-force] [-yes] NAME", short: "end the block device of an array", least: 1, most: 1,
@@ -23,10 +24,10 @@ has, and asks.
 		f.BoolVar(&force, "force", false, "although it is in use: what could not be written is lost")
 		yesFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
-				q := service.DetachRequest{Array: args[0], Force: force}
+			return e.withControl(func(c *control.Control) error {
+				q := control.DetachRequest{Array: args[0], Force: force}
 				if force {
-					plan, err := c.Detach(service.DetachRequest{Array: args[0], DryRun: true})
+					plan, err := c.Detach(control.DetachRequest{Array: args[0], DryRun: true})
 					if err != nil {
 						return err
 					}
@@ -35,7 +36,7 @@ has, and asks.
 						e.err.Printf("It is in use: %s. That will get errors, and what the system has not written of it is lost.\n", strings.Join(plan.UsedBy, ", "))
 					}
 					if plan.Unflushed > 0 {
-						e.err.Printf("The keeper has up to %s that was acknowledged and is not flushed. The array may not have it.\n", service.FormatSize(plan.Unflushed))
+						e.err.Printf("The keeper has up to %s that was acknowledged and is not flushed. The array may not have it.\n", control.FormatSize(plan.Unflushed))
 					}
 					if err := e.confirm(fmt.Sprintf("detaching array %s by force?", args[0])); err != nil {
 						return err

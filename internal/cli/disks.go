@@ -2,9 +2,10 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
 	"slices"
 	"strings"
+
+	"nidalo/internal/control"
 )
 
 var disksCommand = command{name: "disks", usage: "[-json]", short: "survey the disks: which are blank, which hold what", most: 0, looks: true,
@@ -19,7 +20,7 @@ NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 	with: func(e *env, f *flag.FlagSet) action {
 		jsonFlag(e, f)
 		return func(_ []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				disks, err := c.Disks()
 				if err != nil {
 					return err
@@ -34,13 +35,13 @@ NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 	},
 }
 
-func diskSteps(disks []service.DiskInfo) []string {
+func diskSteps(disks []control.DiskInfo) []string {
 	var blank []string
 	// Real disks and simulated ones are not offered for one array. Whoever made a lab wants to try things in it.
-	lab := slices.ContainsFunc(disks, func(d service.DiskInfo) bool { return d.Lab && d.State == service.DiskBlank })
+	lab := slices.ContainsFunc(disks, func(d control.DiskInfo) bool { return d.Lab && d.State == control.DiskBlank })
 	for _, d := range disks {
-		if d.State == service.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
-			if name := service.Argument(d.Identity); d.Lab == lab {
+		if d.State == control.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
+			if name := control.Argument(d.Identity); d.Lab == lab {
 				blank = append(blank, name)
 			}
 		}

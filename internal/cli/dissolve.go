@@ -3,7 +3,8 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var dissolveCommand = command{name: "dissolve", usage: "[-yes] NAME", short: "end an array; its members become blank", least: 1, most: 1,
@@ -14,8 +15,8 @@ Ends an array for good: its data is lost and its members become blank. Refused w
 	with: func(e *env, f *flag.FlagSet) action {
 		yesFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
-				if err := c.Dissolve(service.DissolveRequest{Array: args[0], DryRun: true}); err != nil {
+			return e.withControl(func(c *control.Control) error {
+				if err := c.Dissolve(control.DissolveRequest{Array: args[0], DryRun: true}); err != nil {
 					return err
 				}
 				st, err := c.Status(args[0])
@@ -23,11 +24,11 @@ Ends an array for good: its data is lost and its members become blank. Refused w
 					return err
 				}
 				a := st.Arrays[0]
-				what := fmt.Sprintf("array %s, level %s, with up to %s of data on %d members", a.Name, a.Level, service.FormatSize(a.Used), len(a.Members))
+				what := fmt.Sprintf("array %s, level %s, with up to %s of data on %d members", a.Name, a.Level, control.FormatSize(a.Used), len(a.Members))
 				if err := e.confirm("dissolving " + what + "?"); err != nil {
 					return err
 				}
-				if err := c.Dissolve(service.DissolveRequest{Array: args[0]}); err != nil {
+				if err := c.Dissolve(control.DissolveRequest{Array: args[0]}); err != nil {
 					return err
 				}
 				e.out.Printf("Array %s is dissolved; its members are blank.\n", a.Name)

@@ -3,8 +3,9 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
 	"strings"
+
+	"nidalo/internal/control"
 )
 
 var eraseCommand = command{name: "erase", usage: "[-yes] DISK", short: "make a disk with old contents blank", least: 1, most: 1,
@@ -17,24 +18,24 @@ A member of an array in service is refused.
 	with: func(e *env, f *flag.FlagSet) action {
 		yesFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				name, err := e.diskName(c, args[0])
 				if err != nil {
 					return err
 				}
-				info, err := c.Erase(service.EraseRequest{Disk: name, DryRun: true})
+				info, err := c.Erase(control.EraseRequest{Disk: name, DryRun: true})
 				if err != nil {
 					return err
 				}
-				if info.State == service.DiskBlank {
+				if info.State == control.DiskBlank {
 					e.out.Printf("%s is blank already.\n", info.Identity)
 					return nil
 				}
-				what := fmt.Sprintf("%s, %s, which holds %s", info.Identity, service.FormatSize(info.Size), strings.Join(info.Holds, "; "))
+				what := fmt.Sprintf("%s, %s, which holds %s", info.Identity, control.FormatSize(info.Size), strings.Join(info.Holds, "; "))
 				if err := e.confirm("erasing " + what + "?"); err != nil {
 					return err
 				}
-				if info, err = c.Erase(service.EraseRequest{Disk: name}); err != nil {
+				if info, err = c.Erase(control.EraseRequest{Disk: name}); err != nil {
 					return err
 				}
 				e.out.Printf("%s is blank now.\n", info.Identity)

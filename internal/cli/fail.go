@@ -4,7 +4,8 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -18,14 +19,14 @@ the member, -yes is needed.
 	with: func(e *env, f *flag.FlagSet) action {
 		yesFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				name, err := e.diskName(c, args[1])
 				if err != nil {
 					return err
 				}
-				req := service.FailRequest{Array: args[0], Disk: name, DryRun: true}
+				req := control.FailRequest{Array: args[0], Disk: name, DryRun: true}
 				err = c.Fail(req)
-				var told *service.Error
+				var told *control.Error
 				switch {
 				case errors.As(err, &told) && told.Fatal:
 					if e.interactive() && !e.yes {

@@ -3,7 +3,7 @@ package cli
 import (
 	"flag"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 var fitCommand = command{name: "fit", usage: "[-measure DISK] [-json]", short: "look whether this host is fit for arrays", most: 0, looks: true,
@@ -24,13 +24,13 @@ Exit status: 0 nothing needed is missing; 1 something is.
 		f.StringVar(&measured, "measure", "", "measure the flushes of this blank `DISK`")
 		jsonFlag(e, f)
 		return func(_ []string) error {
-			return e.withControl(func(c service.Control) error {
-				r, err := c.Fit(service.FitRequest{Measure: measured})
+			return e.withControl(func(c *control.Control) error {
+				r, err := c.Fit(control.FitRequest{Measure: measured})
 				if err != nil {
 					return err
 				}
 				for _, i := range r.Items {
-					if i.Verdict == service.FitBad {
+					if i.Verdict == control.FitBad {
 						e.status = Could
 					}
 				}

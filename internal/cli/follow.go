@@ -2,12 +2,14 @@ package cli
 
 import (
 	"fmt"
-	"nidalo/internal/service"
 	"time"
+
+	"nidalo/core/state"
+	"nidalo/internal/control"
 )
 
 // follow shows a task until it ends. An interrupted command leaves the task running where a service stays.
-func (e *env) follow(c service.Control, name, kind string, slot *int) (*service.TaskStatus, error) {
+func (e *env) follow(c *control.Control, name string, kind state.TaskKind, slot *int) (*control.TaskStatus, error) {
 	p := e.err.NewProgress()
 	defer p.End()
 	for {
@@ -15,7 +17,7 @@ func (e *env) follow(c service.Control, name, kind string, slot *int) (*service.
 		if err != nil {
 			return nil, err
 		}
-		var found *service.TaskStatus
+		var found *control.TaskStatus
 		for i, t := range st.Arrays[0].Tasks {
 			if t.Kind == kind && (slot == nil || t.Slot != nil && *t.Slot == *slot) {
 				found = &st.Arrays[0].Tasks[i]

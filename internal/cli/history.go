@@ -3,8 +3,9 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
 	"time"
+
+	"nidalo/internal/control"
 )
 
 var historyCommand = command{name: "history", usage: "[-array NAME] [-disk DISK] [-kind KIND] [-since TIME] [-n 30] [-tasks] [-json]", short: "what happened, and how long tasks took", most: 0, looks: true,
@@ -31,7 +32,7 @@ Events and tasks of this home, newest last, kept for 400 days unless nidalo.toml
 		f.IntVar(&count, "n", 30, "at most so many, the newest")
 		f.BoolVar(&tasks, "tasks", false, "tasks only, with their rates")
 		return func(_ []string) error {
-			req := service.HistoryRequest{Array: name, Disk: disk, Kind: kind, Limit: count}
+			req := control.HistoryRequest{Array: name, Disk: disk, Kind: kind, Limit: count}
 			var err error
 			if req.Since, err = parseTime(since); err == nil {
 				req.Until, err = parseTime(until)
@@ -39,7 +40,7 @@ Events and tasks of this home, newest last, kept for 400 days unless nidalo.toml
 			if err != nil {
 				return usageError{err.Error()}
 			}
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				h, err := c.History(req)
 				if err != nil {
 					return err

@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var inspectCommand = command{name: "inspect", usage: "[-json] DISK…", short: "what is on a disk: record, roster, journal", least: 1, most: -1, looks: true,
@@ -17,7 +18,7 @@ written. A disk of an array in service may change while it is read.
 	with: func(e *env, f *flag.FlagSet) action {
 		jsonFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				names, err := e.disks(c, args...)
 				if err != nil {
 					return err

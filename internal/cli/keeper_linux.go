@@ -12,9 +12,8 @@ import (
 
 	"github.com/coreos/go-systemd/v22/daemon"
 
-	"nidalo/internal/api"
+	"nidalo/internal/control"
 	"nidalo/internal/keeper"
-	"nidalo/internal/service"
 )
 
 // keeperOptions are what can be asked of it.
@@ -45,7 +44,7 @@ another keeper takes them over. Devices in user space end with it, so it waits u
 }
 
 func (o *keeperOptions) run(e *env) error {
-	carry, err := service.ParseSize(o.carry)
+	carry, err := control.ParseSize(o.carry)
 	if err != nil {
 		return usageError{"-carry-over: " + err.Error()}
 	}
@@ -59,7 +58,7 @@ func (o *keeperOptions) run(e *env) error {
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
 	signal.Ignore(syscall.SIGHUP)
 	// Before the devices are taken over: of two keepers one gives up here.
-	l, err := api.Listen(keeper.Socket(e.home), "")
+	l, err := control.Listen(keeper.Socket(e.home), "")
 	if err != nil {
 		return err
 	}
@@ -68,7 +67,7 @@ func (o *keeperOptions) run(e *env) error {
 		return errors.Join(err, l.Close())
 	}
 	failed := make(chan error, 1)
-	go func() { failed <- api.Serve(l, k.Handler()) }()
+	go func() { failed <- control.Serve(l, k.Handler()) }()
 	log.Info("keeping", "home", e.home, "devices", len(k.State(false).Devices))
 	notify(log, daemon.SdNotifyReady)
 	began := time.Now()

@@ -5,13 +5,13 @@ package cli
 import (
 	"flag"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 var keeperCommand = command{name: "keeper", usage: "", short: "hold the devices of attached arrays (on Linux only)",
 	help: `
 Devices are made on Linux only.`,
 	with: func(*env, *flag.FlagSet) action {
-		return func([]string) error { return &service.Error{What: "arrays can be attached on Linux only"} }
+		return func([]string) error { return &control.Error{What: "arrays can be attached on Linux only"} }
 	},
 }

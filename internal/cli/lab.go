@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"nidalo/core/health"
+	"nidalo/internal/control"
 	"nidalo/internal/lab"
-	"nidalo/internal/service"
 )
 
 // labOptions are what can be asked of it.
@@ -71,7 +71,7 @@ func (o *labOptions) run(e *env, args []string) error {
 	} else if args[0] != "new" {
 		return usageError{"which bay?"}
 	}
-	size, err := service.ParseSize(o.size)
+	size, err := control.ParseSize(o.size)
 	if err != nil {
 		return usageError{"-size: " + err.Error()}
 	}
@@ -83,7 +83,7 @@ func (o *labOptions) run(e *env, args []string) error {
 		if err := l.New(o.bays, size); err != nil {
 			return err
 		}
-		e.out.Printf("A lab of %d bays with a blank disk of %s each.\n", o.bays, service.FormatSize(size))
+		e.out.Printf("A lab of %d bays with a blank disk of %s each.\n", o.bays, control.FormatSize(size))
 		e.out.Next([]string{"nidalo disks   shows them"})
 	case "pull":
 		d, err := l.Pull(bay)
@@ -97,7 +97,7 @@ func (o *labOptions) run(e *env, args []string) error {
 		if err != nil {
 			return err
 		}
-		e.out.Printf("%s %s of %s is in bay %s.\n", d.Model, d.Serial, service.FormatSize(d.Size), bay)
+		e.out.Printf("%s %s of %s is in bay %s.\n", d.Model, d.Serial, control.FormatSize(d.Size), bay)
 		e.out.Next([]string{"nidalo status   says what it can be used for"})
 	case "damage":
 		return o.damage(e, l, bay)
@@ -171,14 +171,14 @@ func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 		say("the disk does not answer any more")
 	}
 	if o.rate != "" {
-		rate, err := service.ParseSize(strings.TrimSuffix(o.rate, "/s"))
+		rate, err := control.ParseSize(strings.TrimSuffix(o.rate, "/s"))
 		if err != nil {
 			return usageError{"-rate: " + err.Error()}
 		}
 		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Rate = rate }); err != nil {
 			return err
 		}
-		say("at most %s/s", service.FormatSize(rate))
+		say("at most %s/s", control.FormatSize(rate))
 	}
 	if o.latency != "" {
 		d, err := time.ParseDuration(o.latency)
@@ -206,8 +206,8 @@ func parseRanges(l *lab.Lab, bay, text string, seed uint64) ([]lab.Range, error)
 	var out []lab.Range
 	for _, part := range strings.Split(text, ",") {
 		off, length, ok := strings.Cut(part, ":")
-		o, err1 := service.ParseSize(off)
-		n, err2 := service.ParseSize(length)
+		o, err1 := control.ParseSize(off)
+		n, err2 := control.ParseSize(length)
 		if !ok || err1 != nil || err2 != nil {
 			return nil, usageError{fmt.Sprintf("%q is neither a number of places nor OFFSET:LENGTH", part)}
 		}

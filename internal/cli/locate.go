@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var locateCommand = command{name: "locate", usage: "DISK | -others NAME | -off", short: "light a bay", most: 1, looks: true,
@@ -23,7 +24,7 @@ kernel knows.
 		f.BoolVar(&off, "off", false, "darken all bays")
 		jsonFlag(e, f)
 		return func(args []string) error {
-			req := service.LocateRequest{Others: name, Off: off}
+			req := control.LocateRequest{Others: name, Off: off}
 			chosen := 0
 			for _, b := range []bool{len(args) == 1, name != "", off} {
 				if b {
@@ -36,7 +37,7 @@ kernel knows.
 			if len(args) == 1 {
 				req.Disk = args[0]
 			}
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				var err error
 				if req.Disk, err = e.diskName(c, req.Disk); err != nil {
 					return err

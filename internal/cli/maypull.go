@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var mayPullCommand = command{name: "may-pull", usage: "[-json] DISK", short: "can this disk leave its bay now without losing anything?", least: 1, most: 1, looks: true,
@@ -17,7 +18,7 @@ Exit status: 0 yes, 1 no, 2 wrong usage.
 	with: func(e *env, f *flag.FlagSet) action {
 		jsonFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				name, err := e.diskName(c, args[0])
 				if err != nil {
 					return err

@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var nextCommand = command{name: "next", usage: "[-json]", short: "what to do now, in order", most: 0, looks: true,
@@ -14,7 +15,7 @@ model and serial, the exact command, and why. When there is nothing to do it say
 	with: func(e *env, f *flag.FlagSet) action {
 		jsonFlag(e, f)
 		return func(_ []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				n, err := c.Next()
 				if err != nil {
 					return err

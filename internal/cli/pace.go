@@ -2,9 +2,10 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
 	"strings"
 	"time"
+
+	"nidalo/internal/control"
 )
 
 var paceCommand = command{name: "pace", usage: "[-json] [NAME|all] [PACE]", short: "how hard rebuilds and checks may push", most: -1,
@@ -21,15 +22,15 @@ what it means for the tasks that run.
 		jsonFlag(e, f)
 		return func(args []string) error {
 			e.looks = len(args) < 2
-			return e.withControl(func(c service.Control) error {
-				req := service.PaceRequest{}
+			return e.withControl(func(c *control.Control) error {
+				req := control.PaceRequest{}
 				if len(args) > 0 && args[0] != "all" {
 					req.Array = args[0]
 				}
 				if len(args) > 1 {
 					req.Pace = strings.Join(args[1:], " ")
 				}
-				before, err := c.SetPace(service.PaceRequest{Array: req.Array})
+				before, err := c.SetPace(control.PaceRequest{Array: req.Array})
 				if err != nil {
 					return err
 				}
@@ -40,7 +41,7 @@ what it means for the tasks that run.
 					}
 					if running(after) && !e.json {
 						time.Sleep(1500 * time.Millisecond) // so that what is told was measured at the new pace
-						if after, err = c.SetPace(service.PaceRequest{Array: req.Array}); err != nil {
+						if after, err = c.SetPace(control.PaceRequest{Array: req.Array}); err != nil {
 							return err
 						}
 					}
@@ -55,7 +56,7 @@ what it means for the tasks that run.
 	},
 }
 
-func running(replies []service.PaceReply) bool {
+func running(replies []control.PaceReply) bool {
 	for _, r := range replies {
 		if len(r.Tasks) > 0 {
 			return true

@@ -11,8 +11,8 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/plan"
-	"nidalo/internal/array"
-	"nidalo/internal/service"
+	"nidalo/core/state"
+	"nidalo/internal/control"
 )
 
 // planOptions are what can be asked of it.
@@ -85,14 +85,14 @@ smaller members do. Nothing is written in any case.
 				return usageError{"either -sizes or disks"}
 			}
 			if len(sizes) == 0 {
-				return &service.Error{What: "there are no blank disks to plan with", Hints: []string{"nidalo plan -sizes 8x12TB   plans for disks that are not there"}}
+				return &control.Error{What: "there are no blank disks to plan with", Hints: []string{"nidalo plan -sizes 8x12TB   plans for disks that are not there"}}
 			}
 			if o.level != "" {
 				return o.one(e, sizes, names, a)
 			}
 			options := plan.All(layout.DefaultStrip, sizes, a)
 			if len(options) == 0 {
-				return &service.Error{What: fmt.Sprintf("nothing can be made of %d disks of these sizes", len(sizes))}
+				return &control.Error{What: fmt.Sprintf("nothing can be made of %d disks of these sizes", len(sizes))}
 			}
 			var chosen *plan.Option
 			why := ""
@@ -127,7 +127,7 @@ func (o *planOptions) assumptions() (a plan.Assumptions, err error) {
 	a.Used = 1
 	a.AFR, a.Share, a.URE = share("afr", o.afr, 0.999), share("share", o.share, 1), share("ure", o.ure, 0.1)
 	if o.rate != rateMeasured {
-		rate, bad := service.ParseSize(strings.TrimSuffix(o.rate, "/s"))
+		rate, bad := control.ParseSize(strings.TrimSuffix(o.rate, "/s"))
 		if bad != nil || rate < 1 {
 			return a, fmt.Errorf("-rate %s: such as 150MB/s, or %s", o.rate, rateMeasured)
 		}
@@ -150,19 +150,19 @@ func (o *planOptions) measure(e *env, a *plan.Assumptions) error {
 	if o.rate != rateMeasured {
 		return nil
 	}
-	return e.withControl(func(c service.Control) error {
-		h, err := c.History(service.HistoryRequest{Kind: "rebuild", Limit: 1000})
+	return e.withControl(func(c *control.Control) error {
+		h, err := c.History(control.HistoryRequest{Kind: "rebuild", Limit: 1000})
 		if err != nil {
 			return err
 		}
 		var rates []float64
 		for _, t := range h.Tasks {
-			if took := t.Ended.Sub(t.Started).Seconds(); t.Kind == array.TaskRebuild && t.State == array.TaskDone && took > 0 && t.Moved > 0 {
+			if took := t.Ended.Sub(t.Started).Seconds(); t.Kind == state.TaskRebuild && t.State == state.TaskDone && took > 0 && t.Moved > 0 {
 				rates = append(rates, float64(t.Moved)/took)
 			}
 		}
 		if len(rates) == 0 {
-			return &service.Error{What: "no rebuild that ended here is known: there is no rate to plan with", Hints: []string{"nidalo plan -rate 150MB/s   assumes one"}}
+			return &control.Error{What: "no rebuild that ended here is known: there is no rate to plan with", Hints: []string{"nidalo plan -rate 150MB/s   assumes one"}}
 		}
 		slices.Sort(rates)
 		a.Rate, a.Measured = rates[len(rates)/2], len(rates)
@@ -181,7 +181,7 @@ func parseSizes(text string) (out []int64, err error) {
 			count, size = n, rest
 		}
 		n, bad := strconv.Atoi(strings.TrimSpace(count))
-		bytes, err := service.ParseSize(strings.TrimSpace(size))
+		bytes, err := control.ParseSize(strings.TrimSpace(size))
 		if bad != nil || err != nil || n < 1 || len(out)+n > layout.MaxMembers {
 			return nil, fmt.Errorf("-sizes %s: write for example 4x12TB,2x8TB; at most %d disks", text, layout.MaxMembers)
 		}
@@ -194,7 +194,7 @@ func parseSizes(text string) (out []int64, err error) {
 
 // disksFor finds the disks named, or all blank ones.
 func (e *env) disksFor(args []string) (names []string, sizes []int64, err error) {
-	err = e.withControl(func(c service.Control) error {
+	err = e.withControl(func(c *control.Control) error {
 		disks, err := c.Disks()
 		if err != nil {
 			return err
@@ -204,7 +204,7 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		}
 		if len(args) == 0 {
 			for _, d := range disks {
-				if d.State == service.DiskBlank {
+				if d.State == control.DiskBlank {
 					names, sizes = append(names, cmp.Or(d.Bay, d.Path)), append(sizes, d.Size)
 				}
 			}
@@ -213,12 +213,12 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		for _, name := range args {
 			found := false
 			for _, d := range disks {
-				if d.Identity.Matches(name) && d.State != service.DiskEmpty {
+				if d.Identity.Matches(name) && d.State != control.DiskEmpty {
 					names, sizes, found = append(names, name), append(sizes, d.Size), true
 				}
 			}
 			if !found {
-				return &service.Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: []string{"nidalo disks   lists the disks"}}
+				return &control.Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: []string{"nidalo disks   lists the disks"}}
 			}
 		}
 		return nil
@@ -229,11 +229,11 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 func (o *planOptions) one(e *env, sizes []int64, names []string, a plan.Assumptions) error {
 	option, err := plan.For(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes, a)
 	if err != nil {
-		return &service.Error{What: err.Error()}
+		return &control.Error{What: err.Error()}
 	}
 	g, err := plan.Geometry(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes)
 	if err != nil {
-		return &service.Error{What: err.Error()}
+		return &control.Error{What: err.Error()}
 	}
 	if e.json {
 		return e.printJSON(map[string]any{"option": option, "assumptions": a})
@@ -246,11 +246,11 @@ func (o *planOptions) whatIf(e *env, args []string) error {
 	if len(args) > 1 {
 		return usageError{"-lose takes at most one array"}
 	}
-	req := service.WhatIfRequest{Lose: strings.Split(o.lose, ",")}
+	req := control.WhatIfRequest{Lose: strings.Split(o.lose, ",")}
 	if len(args) == 1 {
 		req.Array = args[0]
 	}
-	return e.withControl(func(c service.Control) error {
+	return e.withControl(func(c *control.Control) error {
 		var err error
 		if req.Lose, err = e.disks(c, req.Lose...); err != nil {
 			return err

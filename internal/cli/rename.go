@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var renameCommand = command{name: "rename", usage: "NAME TO", short: "give an array another name", least: 2, most: 2,
@@ -12,8 +13,8 @@ The name is also that of the export: clients must use the new one, so none may b
   nidalo rename charts charts-2026`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
-				if err := c.Rename(service.RenameRequest{Array: args[0], To: args[1]}); err != nil {
+			return e.withControl(func(c *control.Control) error {
+				if err := c.Rename(control.RenameRequest{Array: args[0], To: args[1]}); err != nil {
 					return err
 				}
 				e.out.Printf("Array %s is now %s.\n", args[0], args[1])

@@ -4,7 +4,8 @@ import (
 	"cmp"
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -33,14 +34,14 @@ named, and copied with -copy-others. -grow gives the last partition the rest of 
 			if len(args) == 2 {
 				return o.run(e, args[0], args[1], false)
 			}
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				names, err := e.disks(c, args[1], args[2])
 				if err != nil {
 					return err
 				}
-				var r *service.ReplaceReply
+				var r *control.ReplaceReply
 				err = e.insist("replace it?", func(force bool) (err error) {
-					r, err = c.Replace(service.ReplaceRequest{Array: args[0], Old: names[0], New: names[1], Force: force, AlthoughBad: o.althoughBad})
+					r, err = c.Replace(control.ReplaceRequest{Array: args[0], Old: names[0], New: names[1], Force: force, AlthoughBad: o.althoughBad})
 					return err
 				})
 				if err != nil {
@@ -63,9 +64,9 @@ named, and copied with -copy-others. -grow gives the last partition the rest of 
 					return err
 				}
 				if task.State != "done" {
-					return &service.Error{What: fmt.Sprintf("the rebuild has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
+					return &control.Error{What: fmt.Sprintf("the rebuild has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
 				}
-				e.out.Printf("Slot %d of array %s is rebuilt: %s in %s.\n", r.Slot, args[0], service.FormatSize(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				e.out.Printf("Slot %d of array %s is rebuilt: %s in %s.\n", r.Slot, args[0], control.FormatSize(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
 				st, err := c.Status(args[0])
 				if err != nil {
 					return err

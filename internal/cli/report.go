@@ -8,9 +8,9 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/plan"
-	"nidalo/internal/array"
+	"nidalo/core/state"
+	"nidalo/internal/control"
 	"nidalo/internal/history"
-	"nidalo/internal/service"
 	"nidalo/internal/view"
 )
 
@@ -38,9 +38,9 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
 		f.BoolVar(&metrics, "metrics", false, "print OpenMetrics text")
 		f.BoolVar(&monitor, "monitor", false, "print one line, and tell the state by the exit status")
 		return func(_ []string) error {
-			err := e.withControl(func(c service.Control) error {
+			err := e.withControl(func(c *control.Control) error {
 				if metrics {
-					return view.WriteMetrics(e.out.Out, view.Metrics{Look: func() (*service.Status, error) { return c.Status("") }, Health: c.Health})
+					return view.WriteMetrics(e.out.Out, view.Metrics{Look: func() (*control.Status, error) { return c.Status("") }, Health: c.Health})
 				}
 				r, err := makeReport(c)
 				if err != nil {
@@ -87,7 +87,7 @@ func (e *env) writePage(path string, r *view.Report) error {
 	return err
 }
 
-func makeReport(c service.Control) (*view.Report, error) {
+func makeReport(c *control.Control) (*view.Report, error) {
 	st, err := c.Status("")
 	if err != nil {
 		return nil, err
@@ -101,7 +101,7 @@ func makeReport(c service.Control) (*view.Report, error) {
 		return nil, err
 	}
 	host, _ := os.Hostname()
-	r := &view.Report{Time: st.Time, Host: host, Version: Version, Arrays: st.Arrays, Disks: disks, Steps: next.Steps, Events: []service.Event{},
+	r := &view.Report{Time: st.Time, Host: host, Version: Version, Arrays: st.Arrays, Disks: disks, Steps: next.Steps, Events: []control.Event{},
 		Tasks: []history.Task{}, Checks: []history.Task{}, Risk: map[string]view.ReportRisk{}, Errors: map[string][]view.TimePoint{}, Temperatures: map[string][]view.TimePoint{}}
 	if r.Health, err = c.Health(); err != nil {
 		return nil, err
@@ -112,14 +112,14 @@ func makeReport(c service.Control) (*view.Report, error) {
 			temperature[cmp.Or(h.Serial, h.Path)] = *t
 		}
 	}
-	if h, err := c.History(service.HistoryRequest{Limit: 1000}); err == nil {
+	if h, err := c.History(control.HistoryRequest{Limit: 1000}); err == nil {
 		for _, ev := range h.Events {
-			if ev.Severity != service.Info {
+			if ev.Severity != control.Info {
 				r.Events = append(r.Events, ev)
 			}
 		}
 		for _, t := range h.Tasks {
-			if t.Kind == array.TaskCheck {
+			if t.Kind == state.TaskCheck {
 				r.Checks = append(r.Checks, t)
 			}
 		}
@@ -127,7 +127,7 @@ func makeReport(c service.Control) (*view.Report, error) {
 	}
 	since := st.Time.AddDate(0, 0, -reportDays)
 	over := func(of, name string) (out []view.TimePoint) {
-		points, err := c.Readings(service.ReadingsRequest{Of: of, Name: name, Since: since, Most: reportPoints})
+		points, err := c.Readings(control.ReadingsRequest{Of: of, Name: name, Since: since, Most: reportPoints})
 		if err != nil {
 			return nil // without a history there are none
 		}

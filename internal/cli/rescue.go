@@ -6,13 +6,13 @@ import (
 	"strings"
 	"time"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
 // rescueOptions are what can be asked of it.
 type rescueOptions struct {
-	images                    []service.Image
+	images                    []control.Image
 	state                     int
 	old, serve, inPlace, hold bool
 	copy, list                string
@@ -52,7 +52,7 @@ Exit status 1 when anything is lost.
 		o := &rescueOptions{}
 		f.Func("image", "an image of a member, and after = a list of what is bad in it; may be given again", func(v string) error {
 			path, list, _ := strings.Cut(v, "=")
-			image := service.Image{Path: absolute(path)}
+			image := control.Image{Path: absolute(path)}
 			if list != "" {
 				image.Bad = absolute(list)
 			}
@@ -85,8 +85,8 @@ func (o *rescueOptions) run(e *env, args []string) error {
 		return usageError{"one of -copy, -serve, -in-place and -stop"}
 	}
 	e.looks = !o.inPlace
-	return e.withControl(func(c service.Control) error {
-		req := service.RescueRequest{Array: args[0], Images: o.images, State: o.state, Old: o.old, Stop: o.hold, Serve: o.serve}
+	return e.withControl(func(c *control.Control) error {
+		req := control.RescueRequest{Array: args[0], Images: o.images, State: o.state, Old: o.old, Stop: o.hold, Serve: o.serve}
 		if o.copy != "" {
 			req.Copy = absolute(o.copy)
 		}
@@ -106,7 +106,7 @@ func (o *rescueOptions) run(e *env, args []string) error {
 			e.out.RescueEnded(r)
 			return nil
 		}
-		if !o.hold && (r.Lost > 0 || r.Doubt != "" || r.Stage == service.RescueFailed || r.Copy != nil && r.Copy.Lost > 0) {
+		if !o.hold && (r.Lost > 0 || r.Doubt != "" || r.Stage == control.RescueFailed || r.Copy != nil && r.Copy.Lost > 0) {
 			e.status = Could
 		}
 		switch {
@@ -114,7 +114,7 @@ func (o *rescueOptions) run(e *env, args []string) error {
 			return e.printJSON(r)
 		case r.Copy != nil:
 			e.out.RescueCopied(r)
-		case o.inPlace && r.Stage == service.RescueDone:
+		case o.inPlace && r.Stage == control.RescueDone:
 			e.status = Done
 			st, err := c.Status(r.Array)
 			if err != nil {
@@ -122,8 +122,8 @@ func (o *rescueOptions) run(e *env, args []string) error {
 			}
 			e.out.RescueBack(r)
 			e.out.Status(st)
-		case r.Stage == service.RescueFailed:
-			return &service.Error{What: r.Error, Hints: []string{"nidalo rescue " + r.Array + "   judges it again"}}
+		case r.Stage == control.RescueFailed:
+			return &control.Error{What: r.Error, Hints: []string{"nidalo rescue " + r.Array + "   judges it again"}}
 		default:
 			e.out.Rescue(r)
 		}
@@ -139,18 +139,18 @@ func absolute(path string) string {
 }
 
 // followRescue asks for a rescue and waits for what is to be waited for, saying how far it is when somebody looks.
-func followRescue(e *env, c service.Control, req service.RescueRequest) (*service.RescueReply, error) {
+func followRescue(e *env, c *control.Control, req control.RescueRequest) (*control.RescueReply, error) {
 	r, err := c.Rescue(req)
 	if err != nil || req.Stop {
 		return r, err
 	}
-	if r.Stage == service.RescueCopying && !e.json {
+	if r.Stage == control.RescueCopying && !e.json {
 		e.out.Rescue(r)
 	}
 	began := time.Now()
 	for told := began; ; time.Sleep(100 * time.Millisecond) {
 		switch r.Stage {
-		case service.RescueJudging, service.RescueBringing, service.RescueCopying:
+		case control.RescueJudging, control.RescueBringing, control.RescueCopying:
 		default:
 			return r, nil
 		}
@@ -158,15 +158,15 @@ func followRescue(e *env, c service.Control, req service.RescueRequest) (*servic
 			told = time.Now()
 			e.err.Printf("%s\n", view.RescueProgress(r, time.Since(began)))
 		}
-		if r, err = c.Rescue(service.RescueRequest{Array: r.Array, Watch: true}); err != nil {
+		if r, err = c.Rescue(control.RescueRequest{Array: r.Array, Watch: true}); err != nil {
 			return nil, err
 		}
 	}
 }
 
 // bringBack says what bringing back in place means, asks, and has it done.
-func bringBack(e *env, c service.Control, req service.RescueRequest, r *service.RescueReply) (*service.RescueReply, error) {
-	if r.Stage != service.RescueDone || r.Doubt != "" {
+func bringBack(e *env, c *control.Control, req control.RescueRequest, r *control.RescueReply) (*control.RescueReply, error) {
+	if r.Stage != control.RescueDone || r.Doubt != "" {
 		return r, nil
 	}
 	req.InPlace, req.Accept, req.List = true, r.Lost, ""

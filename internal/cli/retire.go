@@ -3,7 +3,8 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -30,12 +31,12 @@ With -whole a disk is retired with everything that arrays have on it; nidalo hel
 				}
 				return o.run(e, args[0], args[1], true)
 			}
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				names, err := e.disks(c, args[1:]...)
 				if err != nil {
 					return err
 				}
-				req := service.RetireRequest{Array: args[0], Disk: names[0], AlthoughBad: o.althoughBad}
+				req := control.RetireRequest{Array: args[0], Disk: names[0], AlthoughBad: o.althoughBad}
 				if len(names) == 2 {
 					req.Onto = names[1]
 				}
@@ -57,9 +58,9 @@ With -whole a disk is retired with everything that arrays have on it; nidalo hel
 					return err
 				}
 				if task.State != "done" {
-					return &service.Error{What: fmt.Sprintf("the copying has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
+					return &control.Error{What: fmt.Sprintf("the copying has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
 				}
-				e.out.Printf("%s is retired: %s copied in %s. It may be pulled.\n", r.Member, service.FormatSize(task.Moved), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				e.out.Printf("%s is retired: %s copied in %s. It may be pulled.\n", r.Member, control.FormatSize(task.Moved), view.Duration(task.Ended.Sub(task.Started).Seconds()))
 				return nil
 			})
 		}

@@ -22,7 +22,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"nidalo/internal/api"
+	"nidalo/internal/control"
 	"nidalo/internal/keeper"
 	"nidalo/internal/nbd"
 	"nidalo/internal/service"
@@ -76,7 +76,7 @@ func (o *serveOptions) run(e *env) error {
 		e.out.Printf("%s is right.\n", filepath.Join(e.home, service.ConfigName))
 		return nil
 	}
-	cache, err := service.ParseSize(o.cache)
+	cache, err := control.ParseSize(o.cache)
 	if err != nil || cache < 1<<20 {
 		return usageError{"-cache: at least 1MiB"}
 	}
@@ -121,37 +121,37 @@ func (o *serveOptions) run(e *env) error {
 		return err
 	}
 	blocks := nbd.NewServer(s, log)
-	data, err := api.Listen(filepath.Join(e.home, "nbd.sock"), cfg.Group)
+	data, err := control.Listen(filepath.Join(e.home, "nbd.sock"), cfg.Group)
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
 	var looking net.Listener
 	if cfg.Looks != "" {
-		if looking, err = api.Listen(api.LookingSocket(e.home), cfg.Looks); err != nil {
+		if looking, err = control.Listen(control.LookingSocket(e.home), cfg.Looks); err != nil {
 			return errors.Join(err, data.Close(), s.Close())
 		}
-		defer os.Remove(api.LookingSocket(e.home))
+		defer os.Remove(control.LookingSocket(e.home))
 	}
 	// The last to listen: whoever finds the control socket finds all others.
-	control, err := api.Listen(api.Socket(e.home), cfg.Group)
+	commands, err := control.Listen(control.Socket(e.home), cfg.Group)
 	if err == nil && cfg.Group != "" && looking != nil {
-		err = api.OpenHome(e.home) // for both groups
+		err = control.OpenHome(e.home) // for both groups
 	}
 	if err != nil {
 		return errors.Join(err, data.Close(), s.Close())
 	}
 	failed := make(chan error, 5)
 	if looking != nil {
-		go func() { failed <- api.Serve(looking, api.Looking(s, log)) }()
+		go func() { failed <- control.Serve(looking, control.Looking(s.Control(), log)) }()
 	}
-	go func() { failed <- api.Serve(control, api.Handler(s, log)) }()
+	go func() { failed <- control.Serve(commands, control.Handler(s.Control(), log)) }()
 	go func() { failed <- blocks.Serve(data, cfg.Listen.Budget()) }()
 	door.serve(blocks, cfg.Listen.Budget(), failed, log)
 	if metrics != nil {
 		handler := promhttp.HandlerFor(gatherer(s), promhttp.HandlerOpts{EnableOpenMetrics: true})
 		mux := http.NewServeMux()
 		mux.Handle("GET /metrics", handler)
-		go func() { failed <- api.ServeMetrics(metrics, mux) }()
+		go func() { failed <- control.ServeMetrics(metrics, mux) }()
 		log.Info("metrics", "address", "http://"+metrics.Addr().String()+"/metrics")
 	}
 	log.Info("serving", "home", e.home, "arrays", len(s.Names()), "socket", filepath.Join(e.home, "nbd.sock"))
@@ -185,13 +185,13 @@ func (o *serveOptions) run(e *env) error {
 		os.Exit(Could)
 	}()
 	began := time.Now()
-	_ = control.Close()
+	_ = commands.Close()
 	if looking != nil {
 		_ = looking.Close()
 	}
 	blocks.Close()
 	err = errors.Join(err, s.Close())
-	_ = os.Remove(api.Socket(e.home))
+	_ = os.Remove(control.Socket(e.home))
 	_ = os.Remove(filepath.Join(e.home, "nbd.sock"))
 	if err == nil {
 		log.Info("stopped; everything is flushed", "took", time.Since(began).Round(time.Millisecond).String())
@@ -213,7 +213,7 @@ func closedBy(stop chan os.Signal) <-chan struct{} {
 // gatherer collects the state of a service, at each time it is asked.
 func gatherer(s *service.Service) prometheus.Gatherer {
 	r := prometheus.NewRegistry()
-	r.MustRegister(view.Metrics{Look: func() (*service.Status, error) { return s.Status("") }, Health: s.Health})
+	r.MustRegister(view.Metrics{Look: func() (*control.Status, error) { return s.Status("") }, Health: s.Health})
 	return r
 }
 
@@ -300,15 +300,15 @@ func tlsSettings(l service.ListenTLS) (*tls.Config, error) {
 	}
 	cert, err := tls.LoadX509KeyPair(l.Cert, l.Key)
 	if err != nil {
-		return nil, &service.Error{What: fmt.Sprintf("listen.tls: %v", err)}
+		return nil, &control.Error{What: fmt.Sprintf("listen.tls: %v", err)}
 	}
 	pem, err := os.ReadFile(l.CA)
 	if err != nil {
-		return nil, &service.Error{What: fmt.Sprintf("listen.tls: %v", err)}
+		return nil, &control.Error{What: fmt.Sprintf("listen.tls: %v", err)}
 	}
 	pool := x509.NewCertPool()
 	if !pool.AppendCertsFromPEM(pem) {
-		return nil, &service.Error{What: fmt.Sprintf("listen.tls: %s holds no certificate", l.CA)}
+		return nil, &control.Error{What: fmt.Sprintf("listen.tls: %s holds no certificate", l.CA)}
 	}
 	return &tls.Config{Certificates: []tls.Certificate{cert}, ClientCAs: pool, ClientAuth: tls.RequireAndVerifyClientCert, MinVersion: tls.VersionTLS12}, nil
 }
@@ -320,7 +320,7 @@ func listenLoopback(address string) (net.Listener, error) {
 		return nil, usageError{fmt.Sprintf("-listen %s: write HOST:PORT, for example 127.0.0.1:10809", address)}
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, &service.Error{What: fmt.Sprintf("-listen %s: only loopback addresses (127.0.0.1, ::1, localhost): the connection is not encrypted", address)}
+		return nil, &control.Error{What: fmt.Sprintf("-listen %s: only loopback addresses (127.0.0.1, ::1, localhost): the connection is not encrypted", address)}
 	}
 	return net.Listen("tcp", address)
 }

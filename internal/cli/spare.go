@@ -3,8 +3,9 @@ package cli
 import (
 	"cmp"
 	"flag"
-	"nidalo/internal/service"
 	"strings"
+
+	"nidalo/internal/control"
 )
 
 var spareCommand = command{name: "spare", usage: "[-release] [-although-bad] DISK [NAME…]", short: "make a disk the hot spare of arrays, or of all", least: 1, most: -1,
@@ -24,12 +25,12 @@ nidalo retire NAME SPARE NEW, which frees the old spare.
 		f.BoolVar(&release, "release", false, "it is no spare any more")
 		althoughBadFlag(f, &althoughBad)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				name, err := e.diskName(c, args[0])
 				if err != nil {
 					return err
 				}
-				r, err := c.AssignSpare(service.SpareRequest{Disk: name, Arrays: args[1:], Release: release, AlthoughBad: althoughBad})
+				r, err := c.AssignSpare(control.SpareRequest{Disk: name, Arrays: args[1:], Release: release, AlthoughBad: althoughBad})
 				if err != nil {
 					return err
 				}
@@ -44,7 +45,7 @@ nidalo retire NAME SPARE NEW, which frees the old spare.
 				if len(args) > 1 {
 					whom = strings.Join(args[1:], ", ")
 				}
-				e.out.Printf("%s of %s is a hot spare for %s.\n", r.Disk.Identity, service.FormatSize(r.Disk.Size), whom)
+				e.out.Printf("%s of %s is a hot spare for %s.\n", r.Disk.Identity, control.FormatSize(r.Disk.Size), whom)
 				for _, t := range r.TooSmall {
 					e.out.Printf("But it is too small for some: %s.\n", t)
 				}

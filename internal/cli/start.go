@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -15,8 +16,8 @@ first. What the members say is judged as at every start, and when there is a dou
   nidalo start charts`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
-				a, err := c.Start(service.StartRequest{Array: args[0]})
+			return e.withControl(func(c *control.Control) error {
+				a, err := c.Start(control.StartRequest{Array: args[0]})
 				if err != nil {
 					return err
 				}

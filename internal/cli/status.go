@@ -3,7 +3,7 @@ package cli
 import (
 	"flag"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 var statusCommand = command{name: "status", usage: "[-map] [-json] [NAME]", short: "how the arrays are, and what to do next", most: 1, looks: true,
@@ -25,7 +25,7 @@ Exit status: 0 the state was told, whatever it is; 1 it could not be had; 2 wron
 		f.BoolVar(&where, "map", false, "where the data of the array NAME lives: written regions, bad places, cursors, strips")
 		jsonFlag(e, f)
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				name := ""
 				if len(args) == 1 {
 					name = args[0]

@@ -2,26 +2,28 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/core/state"
+	"nidalo/internal/control"
 )
 
 // steer makes one of pause, continue and cancel.
-func steer(name, short, state, said, more string) command {
+func steer(name, short string, to state.TaskState, said, more string) command {
 	return command{name: name, usage: "NAME [TASK]", short: short, least: 1, most: 2,
 		help: more + "\n\nTASK is rebuild, catch-up, retire or check; without it all tasks of the array are meant.\n\n  nidalo " + name + " tides\n  nidalo " + name + " tides check",
 		with: func(e *env, _ *flag.FlagSet) action {
 			return func(args []string) error {
-				return e.withControl(func(c service.Control) error {
-					req := service.SteerRequest{Array: args[0], State: state}
+				return e.withControl(func(c *control.Control) error {
+					req := control.SteerRequest{Array: args[0], State: to}
 					if len(args) == 2 {
-						req.Kind = args[1]
+						req.Kind = state.TaskKind(args[1])
 					}
 					if err := c.Steer(req); err != nil {
 						return err
 					}
 					what := "The tasks"
 					if req.Kind != "" {
-						what = "The " + req.Kind
+						what = "The " + string(req.Kind)
 					}
 					e.out.Printf("%s of array %s: %s.\n", what, args[0], said)
 					return nil
@@ -31,7 +33,7 @@ func steer(name, short, state, said, more string) command {
 }
 
 var (
-	pauseCommand    = steer("pause", "hold tasks of an array", "paused", "held", "Holds tasks where they are, until continue, or until the service is started again.")
-	continueCommand = steer("continue", "let held tasks go on", "running", "going on", "Lets tasks go on that were held with pause.")
-	cancelCommand   = steer("cancel", "end a check or a retirement early", "cancelled", "ending", "Ends a check, or the copying of a member, before it is done. A rebuild cannot be cancelled: redundancy waits for it.")
+	pauseCommand    = steer("pause", "hold tasks of an array", state.TaskPaused, "held", "Holds tasks where they are, until continue, or until the service is started again.")
+	continueCommand = steer("continue", "let held tasks go on", state.TaskRunning, "going on", "Lets tasks go on that were held with pause.")
+	cancelCommand   = steer("cancel", "end a check or a retirement early", state.TaskCancelled, "ending", "Ends a check, or the copying of a member, before it is done. A rebuild cannot be cancelled: redundancy waits for it.")
 )

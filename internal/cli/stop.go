@@ -2,7 +2,8 @@ package cli
 
 import (
 	"flag"
-	"nidalo/internal/service"
+
+	"nidalo/internal/control"
 )
 
 var stopCommand = command{name: "stop", usage: "NAME", short: "take an array out of service", least: 1, most: 1,
@@ -13,7 +14,7 @@ restart of the service, until it is started again. Refused while clients are con
   nidalo stop charts`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(args []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				if err := c.Stop(args[0]); err != nil {
 					return err
 				}

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 var surfaceCommand = command{name: "surface", usage: "[-heal] [-again] [-stop] [-wait] [-json] [DISK]", short: "read every sector of a disk, in use or not", most: 1,
@@ -32,8 +32,8 @@ Exit status 1 when something could not be read.
 		jsonFlag(e, f)
 		return func(args []string) error {
 			e.looks = len(args) == 0
-			return e.withControl(func(c service.Control) error {
-				req := service.SurfaceRequest{Heal: heal, Again: again, Stop: hold}
+			return e.withControl(func(c *control.Control) error {
+				req := control.SurfaceRequest{Heal: heal, Again: again, Stop: hold}
 				if len(args) == 1 {
 					var err error
 					if req.Disk, err = e.diskName(c, args[0]); err != nil {
@@ -44,7 +44,7 @@ Exit status 1 when something could not be read.
 				if err != nil {
 					return err
 				}
-				_, own := c.(*service.Service)
+				own := c.Own
 				if req.Disk != "" && !hold && (wait || own) {
 					if all, err = e.waitSurface(c, all[0].Disk); err != nil {
 						return err
@@ -66,15 +66,15 @@ Exit status 1 when something could not be read.
 }
 
 // waitSurface follows the test of a disk to its end.
-func (e *env) waitSurface(c service.Control, disk string) ([]service.Surface, error) {
+func (e *env) waitSurface(c *control.Control, disk string) ([]control.Surface, error) {
 	p := e.err.NewProgress()
 	defer p.End()
 	for {
-		all, err := c.Surface(service.SurfaceRequest{})
+		all, err := c.Surface(control.SurfaceRequest{})
 		if err != nil {
 			return nil, err
 		}
-		all = slices.DeleteFunc(all, func(t service.Surface) bool { return t.Disk != disk })
+		all = slices.DeleteFunc(all, func(t control.Surface) bool { return t.Disk != disk })
 		busy := false
 		for _, t := range all {
 			if t.State == "running" || t.State == "waiting" {

@@ -7,7 +7,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/plan"
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 // swap says what replacing one member, or all that are smaller than a size, takes and gives.
@@ -18,14 +18,14 @@ func (o *planOptions) swap(e *env, a plan.Assumptions, args []string) error {
 	var size int64
 	if o.with != "" {
 		var err error
-		if size, err = service.ParseSize(o.with); err != nil {
+		if size, err = control.ParseSize(o.with); err != nil {
 			return usageError{"-with: " + err.Error()}
 		}
 	}
 	if o.grow != "" && size == 0 {
 		return usageError{"-grow needs -with SIZE: how large the new disks are"}
 	}
-	return e.withControl(func(c service.Control) error {
+	return e.withControl(func(c *control.Control) error {
 		var err error
 		if o.replace, err = e.diskName(c, o.replace); err != nil {
 			return err
@@ -51,7 +51,7 @@ func (o *planOptions) swap(e *env, a plan.Assumptions, args []string) error {
 			}
 			if len(slots) == 0 {
 				if o.grow == r.Name {
-					return &service.Error{What: fmt.Sprintf("no member of array %q is smaller than %s", r.Name, service.FormatSize(size))}
+					return &control.Error{What: fmt.Sprintf("no member of array %q is smaller than %s", r.Name, control.FormatSize(size))}
 				}
 				continue
 			}
@@ -62,7 +62,7 @@ func (o *planOptions) swap(e *env, a plan.Assumptions, args []string) error {
 			}
 			s, err := plan.SwapFor(layout.Level(r.Level), r.Strip, groups, sizes, slots, cmp.Or(size, sizes[slots[0]]), a)
 			if err != nil {
-				return &service.Error{What: fmt.Sprintf("array %q: %v", r.Name, err)}
+				return &control.Error{What: fmt.Sprintf("array %q: %v", r.Name, err)}
 			}
 			if e.json {
 				return e.printJSON(map[string]any{"array": r.Name, "slots": slots, "swap": s, "assumptions": a})
@@ -71,8 +71,8 @@ func (o *planOptions) swap(e *env, a plan.Assumptions, args []string) error {
 			return nil
 		}
 		if o.grow != "" {
-			return &service.Error{What: fmt.Sprintf("there is no array %q in service", o.grow), Hints: []string{"nidalo status   lists the arrays"}}
+			return &control.Error{What: fmt.Sprintf("there is no array %q in service", o.grow), Hints: []string{"nidalo status   lists the arrays"}}
 		}
-		return &service.Error{What: fmt.Sprintf("no array in service has a member %q", o.replace), Hints: []string{"nidalo status   lists the members by bay and serial"}}
+		return &control.Error{What: fmt.Sprintf("no array in service has a member %q", o.replace), Hints: []string{"nidalo status   lists the members by bay and serial"}}
 	})
 }

@@ -2,9 +2,10 @@ package cli
 
 import (
 	"flag"
-	"nidalo/core/parity"
 	"runtime"
 	"runtime/debug"
+
+	"nidalo/core/parity"
 )
 
 var versionCommand = command{name: "version", short: "say which version this is", most: 0,

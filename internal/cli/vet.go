@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 var vetCommand = command{name: "vet", usage: "[-quick] [-again] [-stop] [-wait] [-json] [DISK]", short: "prove a blank disk before it is trusted", most: 1,
@@ -29,8 +29,8 @@ Exit status 1 when something was found wrong.
 		jsonFlag(e, f)
 		return func(args []string) error {
 			e.looks = len(args) == 0
-			return e.withControl(func(c service.Control) error {
-				req := service.VetRequest{Quick: quick, Again: again, Stop: hold}
+			return e.withControl(func(c *control.Control) error {
+				req := control.VetRequest{Quick: quick, Again: again, Stop: hold}
 				if len(args) == 1 {
 					var err error
 					if req.Disk, err = e.diskName(c, args[0]); err != nil {
@@ -41,7 +41,7 @@ Exit status 1 when something was found wrong.
 				if err != nil {
 					return err
 				}
-				_, own := c.(*service.Service)
+				own := c.Own
 				if req.Disk != "" && !hold && (wait || own) {
 					if all, err = e.waitVet(c); err != nil {
 						return err
@@ -63,11 +63,11 @@ Exit status 1 when something was found wrong.
 }
 
 // waitVet waits until no proof is under way.
-func (e *env) waitVet(c service.Control) ([]service.Vetting, error) {
+func (e *env) waitVet(c *control.Control) ([]control.Vetting, error) {
 	p := e.err.NewProgress()
 	defer p.End()
 	for {
-		all, err := c.Vet(service.VetRequest{})
+		all, err := c.Vet(control.VetRequest{})
 		if err != nil {
 			return nil, err
 		}

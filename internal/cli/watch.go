@@ -8,7 +8,7 @@ import (
 	"syscall"
 	"time"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -20,7 +20,7 @@ next, twice a second. q quits. When the output is no terminal, a line is printed
   nidalo watch`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(_ []string) error {
-			return e.withControl(func(c service.Control) error {
+			return e.withControl(func(c *control.Control) error {
 				look := func() view.Sight {
 					st, err := c.Status("")
 					if err != nil {
@@ -31,7 +31,7 @@ next, twice a second. q quits. When the output is no terminal, a line is printed
 						return view.Sight{Err: err}
 					}
 					seen := view.Sight{At: st.Time, Status: st, Next: next}
-					if h, err := c.History(service.HistoryRequest{Limit: 12}); err == nil {
+					if h, err := c.History(control.HistoryRequest{Limit: 12}); err == nil {
 						seen.Events = h.Events
 					}
 					return seen

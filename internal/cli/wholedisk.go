@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
 
@@ -26,12 +26,12 @@ func wholeDiskOptions(f *flag.FlagSet) *wholeDisk {
 
 // run replaces or retires the disk.
 func (o *wholeDisk) run(e *env, old, with string, retire bool) error {
-	return e.withControl(func(c service.Control) error {
+	return e.withControl(func(c *control.Control) error {
 		names, err := e.disks(c, old, with)
 		if err != nil {
 			return err
 		}
-		req := service.DiskRequest{Old: names[0], New: names[1], Retire: retire, Like: o.like, CopyOthers: o.copyOthers, Grow: o.grow,
+		req := control.DiskRequest{Old: names[0], New: names[1], Retire: retire, Like: o.like, CopyOthers: o.copyOthers, Grow: o.grow,
 			Force: e.yes, AlthoughBad: o.althoughBad, DryRun: true}
 		plan, err := c.ReplaceDisk(req)
 		if err != nil {
@@ -43,7 +43,7 @@ func (o *wholeDisk) run(e *env, old, with string, retire bool) error {
 				return err
 			}
 		}
-		var done *service.DiskReply
+		var done *control.DiskReply
 		err = e.insist("replace it?", func(force bool) (err error) {
 			req.DryRun, req.Force = false, force
 			done, err = c.ReplaceDisk(req)
@@ -69,7 +69,7 @@ func (o *wholeDisk) run(e *env, old, with string, retire bool) error {
 }
 
 // followDisk follows the repair of all arrays on a disk to its end.
-func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
+func (e *env) followDisk(c *control.Control, of *control.DiskReply) error {
 	p := e.err.NewProgress()
 	for {
 		st, err := c.Status("")
@@ -85,7 +85,7 @@ func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
 			switch t.State {
 			case "failed":
 				p.End()
-				return &service.Error{What: "it has failed: " + t.Error, Hints: []string{"nidalo next   says what to do"}}
+				return &control.Error{What: "it has failed: " + t.Error, Hints: []string{"nidalo next   says what to do"}}
 			case "done":
 				p.End()
 				what := "Its member is whole again"
@@ -99,7 +99,7 @@ func (e *env) followDisk(c service.Control, of *service.DiskReply) error {
 			p.Line(t.Percent, view.DiskTaskLine(t))
 		}
 		if !known {
-			return &service.Error{What: "its progress is not known any more", Hints: []string{"nidalo status   shows the arrays"}}
+			return &control.Error{What: "its progress is not known any more", Hints: []string{"nidalo status   shows the arrays"}}
 		}
 		time.Sleep(300 * time.Millisecond)
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -87,11 +88,11 @@ func (c *machine) setPace(_ string, n []int64) error {
 // holdTasks pauses what runs for a while.
 func (c *machine) holdTasks(_ string, n []int64) error {
 	for _, t := range c.a.TaskStates() {
-		_ = c.a.Steer(t.Kind, t.Slot, array.TaskPaused)
+		_ = c.a.Steer(t.Kind, t.Slot, state.TaskPaused)
 	}
 	env.Wait(time.Duration(n[0]) * time.Millisecond)
 	for _, t := range c.a.TaskStates() {
-		_ = c.a.Steer(t.Kind, t.Slot, array.TaskRunning)
+		_ = c.a.Steer(t.Kind, t.Slot, state.TaskRunning)
 	}
 	return nil
 }
@@ -99,7 +100,7 @@ func (c *machine) holdTasks(_ string, n []int64) error {
 // cancelTasks cancels what can be cancelled.
 func (c *machine) cancelTasks(string, []int64) error {
 	for _, t := range c.a.TaskStates() {
-		if t.State == array.TaskRunning && c.a.Steer(t.Kind, t.Slot, array.TaskCancelled) == nil {
+		if t.State == state.TaskRunning && c.a.Steer(t.Kind, t.Slot, state.TaskCancelled) == nil {
 			seen("a task was cancelled")
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
@@ -90,7 +91,7 @@ func (c *machine) rescue(string, []int64) error {
 	seen("rescued")
 	c.over, c.rescued = false, true
 	defer a.Abandon()
-	if err := a.Losses(func(l array.Span) {
+	if err := a.Losses(func(l state.Span) {
 		for b := l.Offset / block; b < (l.Offset+l.Length)/block; b++ {
 			c.gaveUp[b] = true
 		}

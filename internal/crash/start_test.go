@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 )
@@ -292,7 +293,7 @@ func (c *machine) checked(repair bool) (array.CheckResult, error) {
 	c.a.WaitTasks()
 	var last array.TaskState
 	for _, t := range c.a.TaskStates() {
-		if t.Kind == array.TaskCheck {
+		if t.Kind == state.TaskCheck {
 			last = t
 		}
 	}

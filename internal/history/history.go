@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/state"
+
 	_ "modernc.org/sqlite" // the driver, in pure Go
 )
 
@@ -29,17 +31,17 @@ type Event struct {
 
 // Task is a piece of long work that ended.
 type Task struct {
-	ID      int64     `json:"id"`
-	Array   string    `json:"array"`
-	Kind    string    `json:"kind"`
-	Disk    string    `json:"disk,omitempty"`
-	Started time.Time `json:"started"`
-	Ended   time.Time `json:"ended"`
-	State   string    `json:"state"`
-	Bytes   int64     `json:"bytes"`
-	Moved   int64     `json:"moved_bytes"`
-	Rate    float64   `json:"bytes_per_second"`
-	Result  string    `json:"result,omitempty"`
+	ID      int64           `json:"id"`
+	Array   string          `json:"array"`
+	Kind    state.TaskKind  `json:"kind"`
+	Disk    string          `json:"disk,omitempty"`
+	Started time.Time       `json:"started"`
+	Ended   time.Time       `json:"ended"`
+	State   state.TaskState `json:"state"`
+	Bytes   int64           `json:"bytes"`
+	Moved   int64           `json:"moved_bytes"`
+	Rate    float64         `json:"bytes_per_second"`
+	Result  string          `json:"result,omitempty"`
 }
 
 // Reading is one number about a disk or an array at a time.

@@ -422,7 +422,8 @@ func (d *device) resized(size int64) {
 // detach ends a device. Unless it is forced nothing holds it, and everything is flushed first.
 func (d *device) detach(force bool) error {
 	if !force {
-		f, err := os.OpenFile(d.Device, os.O_RDWR|unix.O_EXCL, 0)
+		// Not for writing: udev would look at the device once that is closed, and fail while it ends.
+		f, err := os.OpenFile(d.Device, os.O_RDONLY|unix.O_EXCL, 0)
 		if errors.Is(err, unix.EBUSY) {
 			return &Held{Device: d.Link(), By: Holders(d.Device)}
 		}

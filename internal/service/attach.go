@@ -12,47 +12,12 @@ import (
 	"syscall"
 	"time"
 
+	"nidalo/internal/control"
 	"nidalo/internal/keeper"
 	"nidalo/internal/nbd"
 )
 
 // Arrays as local block devices. The keeper, a process of its own, holds them; here is what the service has to do with it.
-
-// AttachRequest asks for an array to be a device of this host.
-type AttachRequest struct {
-	Array string `json:"array"`
-	Boot  *bool  `json:"boot,omitempty"` // whether it comes back by itself after a reboot; nil: as it was
-	// Connections is how many the kernel's client gets; 0: as they were, or one.
-	Connections int `json:"connections,omitempty"`
-}
-
-// DetachRequest asks for the end of that.
-type DetachRequest struct {
-	Array  string `json:"array"`
-	Force  bool   `json:"force"`   // although it is in use
-	DryRun bool   `json:"dry_run"` // only say what would be lost
-}
-
-// DetachReply says what became of it.
-type DetachReply struct {
-	Device    string   `json:"device"`
-	UsedBy    []string `json:"used_by,omitempty"`
-	Unflushed int64    `json:"unflushed_bytes"` // at most, that a forced one loses when the service does not answer
-}
-
-// DeviceStatus is the device that an array is attached as.
-type DeviceStatus struct {
-	Path      string   `json:"path"` // the stable link, where there is one
-	Device    string   `json:"device"`
-	Kind      string   `json:"kind"`
-	Boot      bool     `json:"boot"`
-	Connected bool     `json:"connected"`
-	Reason    string   `json:"reason,omitempty"`
-	Lost      bool     `json:"lost"`
-	Unflushed int64    `json:"unflushed_bytes"`
-	UsedBy    []string `json:"used_by,omitempty"`
-	Mounted   []string `json:"mounted,omitempty"`
-}
 
 // attachment is what the home remembers of an attached array.
 type attachment struct {
@@ -63,7 +28,7 @@ type attachment struct {
 const attachedPrefix = "attached/" // of the names of exports, followed by the identity and a session
 
 // Attach makes an array a device.
-func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
+func (s *Service) Attach(q control.AttachRequest) (*control.DeviceStatus, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	r, err := s.find(q.Array)
@@ -71,7 +36,7 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 		return nil, err
 	}
 	if !s.opt.Stays {
-		return nil, &Error{What: fmt.Sprintf("array %q cannot be attached by a command: a service has to run for it", q.Array),
+		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be attached by a command: a service has to run for it", q.Array),
 			Hints: []string{"systemctl start nidalo   starts the installed one", "nidalo serve   runs it here"}}
 	}
 	if err := r.Failure(); err != nil {
@@ -86,7 +51,7 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 		boot = *q.Boot
 	}
 	if q.Connections < 0 || q.Connections > keeper.MaxConnections {
-		return nil, &Error{What: fmt.Sprintf("%d connections: 1 to %d", q.Connections, keeper.MaxConnections)}
+		return nil, &control.Error{What: fmt.Sprintf("%d connections: 1 to %d", q.Connections, keeper.MaxConnections)}
 	}
 	how := attachment{Boot: boot, Connections: cmp.Or(q.Connections, was.Connections)}
 	if err := s.change(func(m *memory) { m.attach(id, how) }); err != nil {
@@ -96,7 +61,7 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 	var a keeper.Attached
 	s.mu.Lock()
 	if others := r.clients - r.sessionClients(); others > 0 && !already {
-		told := r.unused().(*Error)
+		told := r.unused().(*control.Error)
 		told.Hints = []string{"end them first: while an array is attached, others may only read it"}
 		err = told
 	}
@@ -113,7 +78,7 @@ func (s *Service) Attach(q AttachRequest) (*DeviceStatus, error) {
 		return nil, person(err)
 	}
 	if !already {
-		s.event(Event{Kind: "array-attached", Severity: Info, Array: r.Name(), Detail: fmt.Sprintf("as %s (%s)", cmp.Or(a.Link, a.Device), a.Device)})
+		s.event(control.Event{Kind: "array-attached", Severity: control.Info, Array: r.Name(), Detail: fmt.Sprintf("as %s (%s)", cmp.Or(a.Link, a.Device), a.Device)})
 	}
 	return s.deviceStatus(a, how), nil
 }
@@ -141,7 +106,7 @@ func (s *Service) keeper(wanted bool) (*keeper.Client, error) {
 		return k, err
 	}
 	if os.Getenv("INVOCATION_ID") != "" { // under systemd: a process that we started would end with us
-		return nil, &Error{What: "the keeper is not running: " + keeper.Socket(s.opt.Home), Hints: []string{"systemctl start nidalo-keeper   starts it"}}
+		return nil, &control.Error{What: "the keeper is not running: " + keeper.Socket(s.opt.Home), Hints: []string{"systemctl start nidalo-keeper   starts it"}}
 	}
 	self, err := os.Executable()
 	if err != nil {
@@ -164,9 +129,9 @@ func (s *Service) keeper(wanted bool) (*keeper.Client, error) {
 	for {
 		select {
 		case <-late:
-			return nil, &Error{What: fmt.Sprintf("the keeper that was started does not answer for %s", keepWait), Hints: []string{"its log is " + log.Name()}}
+			return nil, &control.Error{What: fmt.Sprintf("the keeper that was started does not answer for %s", keepWait), Hints: []string{"its log is " + log.Name()}}
 		case err := <-ended:
-			return nil, &Error{What: fmt.Sprintf("the keeper ended at once: %v", err), Hints: []string{"its log is " + log.Name()}}
+			return nil, &control.Error{What: fmt.Sprintf("the keeper ended at once: %v", err), Hints: []string{"its log is " + log.Name()}}
 		case <-time.After(50 * time.Millisecond):
 		}
 		if k, err := keeper.Dial(s.opt.Home); err == nil {
@@ -176,7 +141,7 @@ func (s *Service) keeper(wanted bool) (*keeper.Client, error) {
 }
 
 // Detach ends the device of an array.
-func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
+func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	id, err := s.identify(q.Array)
@@ -186,7 +151,7 @@ func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
 	if err != nil {
 		return nil, err
 	}
-	notAttached := &Error{What: fmt.Sprintf("array %q is not attached", q.Array), Hints: []string{"nidalo attach " + Quote(q.Array) + "   makes it a device"}}
+	notAttached := &control.Error{What: fmt.Sprintf("array %q is not attached", q.Array), Hints: []string{"nidalo attach " + control.Quote(q.Array) + "   makes it a device"}}
 	a, err := s.attachedAs(id)
 	s.mu.Lock()
 	_, remembered := s.mem.Attached[id]
@@ -197,7 +162,7 @@ func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &DetachReply{Device: "the device of array " + q.Array}
+	out := &control.DetachReply{Device: "the device of array " + q.Array}
 	if a != nil {
 		out.Device, out.UsedBy, out.Unflushed = cmp.Or(a.Link, a.Device), a.UsedBy, a.Unflushed
 	}
@@ -214,21 +179,21 @@ func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
 			hints := []string{"close what uses it first"}
 			for _, by := range no.Held {
 				if at, mounted := strings.CutPrefix(by, "mounted at "); mounted {
-					hints[0] = "umount " + Quote(at) + "   unmounts it"
+					hints[0] = "umount " + control.Quote(at) + "   unmounts it"
 				}
 			}
-			return nil, &Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same: what it could not write is lost", Quote(q.Array)))}
+			return nil, &control.Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same: what it could not write is lost", control.Quote(q.Array)))}
 		}
 		return nil, person(err)
 	}
 	if err := s.change(func(m *memory) { delete(m.Attached, id) }); err != nil {
 		return nil, err
 	}
-	severity, detail := Info, "everything is flushed"
+	severity, detail := control.Info, "everything is flushed"
 	if q.Force {
-		severity, detail = Warning, "by force; what could not be written is lost"
+		severity, detail = control.Warning, "by force; what could not be written is lost"
 	}
-	s.event(Event{Kind: "array-detached", Severity: severity, Array: q.Array, Detail: detail})
+	s.event(control.Event{Kind: "array-detached", Severity: severity, Array: q.Array, Detail: detail})
 	return out, nil
 }
 
@@ -236,7 +201,7 @@ func (s *Service) Detach(q DetachRequest) (*DetachReply, error) {
 func (s *Service) attachedAs(id string) (*keeper.Attached, error) {
 	k, err := s.keeper(false)
 	if err != nil {
-		return nil, &Error{What: "the keeper is not running, so nothing is known of devices: " + keeper.Socket(s.opt.Home),
+		return nil, &control.Error{What: "the keeper is not running, so nothing is known of devices: " + keeper.Socket(s.opt.Home),
 			Hints: []string{"systemctl start nidalo-keeper   starts the installed one", "nidalo keeper   runs it here"}}
 	}
 	st, err := k.State(true)
@@ -249,8 +214,8 @@ func (s *Service) attachedAs(id string) (*keeper.Attached, error) {
 	return nil, nil
 }
 
-func (s *Service) deviceStatus(a keeper.Attached, how attachment) *DeviceStatus {
-	d := &DeviceStatus{Path: cmp.Or(a.Link, a.Device), Device: a.Device, Kind: a.Kind, Boot: how.Boot, Connected: a.Connected, Reason: a.Reason, Lost: a.Lost, Unflushed: a.Unflushed, UsedBy: a.UsedBy}
+func (s *Service) deviceStatus(a keeper.Attached, how attachment) *control.DeviceStatus {
+	d := &control.DeviceStatus{Path: cmp.Or(a.Link, a.Device), Device: a.Device, Kind: a.Kind, Boot: how.Boot, Connected: a.Connected, Reason: a.Reason, Lost: a.Lost, Unflushed: a.Unflushed, UsedBy: a.UsedBy}
 	for _, by := range a.UsedBy {
 		if at, yes := strings.CutPrefix(by, "mounted at "); yes {
 			d.Mounted = append(d.Mounted, at)
@@ -260,15 +225,15 @@ func (s *Service) deviceStatus(a keeper.Attached, how attachment) *DeviceStatus 
 }
 
 // deviceSteps says what to do when an array should be a device and is not, or its device hangs.
-func deviceSteps(name string, d *DeviceStatus) []NextStep {
+func deviceSteps(name string, d *control.DeviceStatus) []control.NextStep {
 	if d == nil || d.Connected {
 		return nil
 	}
-	step := NextStep{Array: name, Urgency: Now, Why: "it should be attached and is not: " + d.Reason, Do: "start the keeper when it does not come by itself", Command: "systemctl start nidalo-keeper"}
+	step := control.NextStep{Array: name, Urgency: control.Now, Why: "it should be attached and is not: " + d.Reason, Do: "start the keeper when it does not come by itself", Command: "systemctl start nidalo-keeper"}
 	if d.Device != "" {
 		step.Why, step.Do, step.Command = fmt.Sprintf("its device %s waits: %s", d.Path, d.Reason), "end it if it does not come back; what could not be written is lost then", "nidalo detach -force "+name
 	}
-	return []NextStep{step}
+	return []control.NextStep{step}
 }
 
 // AwaitUnused waits, while the host shuts down, until nobody uses the attached devices any more, or give is closed.
@@ -300,13 +265,13 @@ func (s *Service) AwaitUnused(give <-chan struct{}) {
 }
 
 // attachedDevices is what attached arrays are attached as, by identity. One that should be attached and is not has the reason.
-func (s *Service) attachedDevices() map[string]*DeviceStatus {
+func (s *Service) attachedDevices() map[string]*control.DeviceStatus {
 	s.mu.Lock()
-	out := map[string]*DeviceStatus{}
+	out := map[string]*control.DeviceStatus{}
 	how := map[string]attachment{}
 	for id, a := range s.mem.Attached {
 		how[id] = a
-		out[id] = &DeviceStatus{Boot: a.Boot, Reason: "the keeper is not running"}
+		out[id] = &control.DeviceStatus{Boot: a.Boot, Reason: "the keeper is not running"}
 	}
 	s.mu.Unlock()
 	if len(out) == 0 {
@@ -372,11 +337,11 @@ func (s *Service) keepAttached() {
 	}
 	if err != nil {
 		if wanted {
-			s.once("keeper", "", err.Error(), Event{Kind: "keeper-away", Severity: Warning, Detail: "attached arrays wait for the keeper: " + err.Error()})
+			s.once("keeper", "", err.Error(), control.Event{Kind: "keeper-away", Severity: control.Warning, Detail: "attached arrays wait for the keeper: " + err.Error()})
 		}
 		return
 	}
-	s.once("keeper", "", "", Event{Kind: "keeper-back", Severity: Info, Detail: "the keeper answers"})
+	s.once("keeper", "", "", control.Event{Kind: "keeper-back", Severity: control.Info, Detail: "the keeper answers"})
 	for _, r := range s.running() {
 		id := r.ID().String()
 		i := slices.IndexFunc(st.Devices, func(a keeper.Attached) bool { return a.Array == id })
@@ -389,9 +354,9 @@ func (s *Service) keepAttached() {
 				s.opt.Log.Warn("an attached array cannot be noted", "array", r.Name(), "reason", err)
 			}
 		case i >= 0 && st.Devices[i].Refused:
-			s.once("attach", r.Name(), st.Devices[i].Reason, Event{Kind: "array-not-attached", Severity: Critical, Array: r.Name(), Detail: st.Devices[i].Reason})
+			s.once("attach", r.Name(), st.Devices[i].Reason, control.Event{Kind: "array-not-attached", Severity: control.Critical, Array: r.Name(), Detail: st.Devices[i].Reason})
 		case i >= 0:
-			s.once("attach", r.Name(), "", Event{Kind: "array-attached", Severity: Info, Array: r.Name(), Detail: "as " + st.Devices[i].Device})
+			s.once("attach", r.Name(), "", control.Event{Kind: "array-attached", Severity: control.Info, Array: r.Name(), Detail: "as " + st.Devices[i].Device})
 			if st.Devices[i].Connected && st.Devices[i].Size != r.Capacity() {
 				if err := k.Refresh(keeper.RefreshRequest{Array: id}); err != nil {
 					s.opt.Log.Warn("the device cannot be told the size of its array", "array", r.Name(), "reason", err)
@@ -402,10 +367,10 @@ func (s *Service) keepAttached() {
 		case want:
 			a, err := s.attachNow(r, how, keepWait)
 			if err != nil {
-				s.once("attach", r.Name(), err.Error(), Event{Kind: "array-not-attached", Severity: Critical, Array: r.Name(), Detail: err.Error()})
+				s.once("attach", r.Name(), err.Error(), control.Event{Kind: "array-not-attached", Severity: control.Critical, Array: r.Name(), Detail: err.Error()})
 				continue
 			}
-			s.once("attach", r.Name(), "", Event{Kind: "array-attached", Severity: Info, Array: r.Name(), Detail: "as " + a.Device})
+			s.once("attach", r.Name(), "", control.Event{Kind: "array-attached", Severity: control.Info, Array: r.Name(), Detail: "as " + a.Device})
 			s.opt.Log.Info("array attached", "array", r.Name(), "device", a.Device)
 		}
 	}

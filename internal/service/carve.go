@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/partition"
 )
@@ -15,7 +16,7 @@ import (
 
 // carving is a partition that is to be made on a disk.
 type carving struct {
-	info  DiskInfo
+	info  control.DiskInfo
 	table *partition.Table // as it will be
 	was   *partition.Table // as it is; nil where there is none
 	part  partition.Part
@@ -30,7 +31,7 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 		}
 		info := s.lookAt(src)
 		refuse := func(format string, args ...any) error {
-			return &Error{What: fmt.Sprintf("disk %s: ", info.Identity) + fmt.Sprintf(format, args...)}
+			return &control.Error{What: fmt.Sprintf("disk %s: ", info.Identity) + fmt.Sprintf(format, args...)}
 		}
 		hw := info.Hardware
 		switch {
@@ -38,9 +39,9 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 			return nil, refuse("only real disks have partitions; name it without -use")
 		case hw.Part > 0:
 			return nil, refuse("it is a partition already; name the whole disk, or leave out -use")
-		case info.State == DiskReadOnly || hw.ReadOnly:
+		case info.State == control.DiskReadOnly || hw.ReadOnly:
 			return nil, refuse("it is read-only")
-		case info.State != DiskBlank && len(hw.Parts) == 0:
+		case info.State != control.DiskBlank && len(hw.Parts) == 0:
 			return nil, notBlank(info)
 		}
 		d, err := s.peek(src)
@@ -48,7 +49,7 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 			return nil, person(err)
 		}
 		c := carving{info: info}
-		if c.table, err = partition.Read(d, hw.Sector); errors.Is(err, partition.ErrNone) && info.State == DiskBlank {
+		if c.table, err = partition.Read(d, hw.Sector); errors.Is(err, partition.ErrNone) && info.State == control.DiskBlank {
 			c.table, err = partition.New(d, hw.Sector), nil
 		} else if err == nil {
 			was := *c.table
@@ -60,7 +61,7 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 			return nil, refuse("%v", err)
 		}
 		if c.part, err = c.table.Add(use, array); err != nil {
-			return nil, refuse("%v; the largest free room has %s", err, FormatSize(largest(c.table)))
+			return nil, refuse("%v; the largest free room has %s", err, control.FormatSize(largest(c.table)))
 		}
 		out = append(out, c)
 	}
@@ -108,7 +109,7 @@ func (s *Service) carve(list []carving) (paths []string, err error) {
 const nodesFor = 10 * time.Second
 
 // writeTable writes a partition table and has the kernel know it.
-func (s *Service) writeTable(info DiskInfo, was, now *partition.Table) error {
+func (s *Service) writeTable(info control.DiskInfo, was, now *partition.Table) error {
 	d, err := disk.OpenTable(info.Path)
 	if err != nil {
 		return person(err)
@@ -117,13 +118,13 @@ func (s *Service) writeTable(info DiskInfo, was, now *partition.Table) error {
 	// Somebody else may have changed it since it was looked at.
 	switch again, err := partition.Read(d, info.Hardware.Sector); {
 	case was == nil && !errors.Is(err, partition.ErrNone), was != nil && (err != nil || again.ID != was.ID || len(again.Parts) != len(was.Parts)):
-		return &Error{What: fmt.Sprintf("disk %s: its partition table changed just now", info.Identity), Hints: []string{"say it again"}}
+		return &control.Error{What: fmt.Sprintf("disk %s: its partition table changed just now", info.Identity), Hints: []string{"say it again"}}
 	}
 	if err := now.Write(d); err != nil {
 		return person(err)
 	}
 	if err := partition.Tell(d, was, now); err != nil {
-		return &Error{What: fmt.Sprintf("disk %s: the partition table is written, but the system does not take it over: %v", info.Identity, err)}
+		return &control.Error{What: fmt.Sprintf("disk %s: the partition table is written, but the system does not take it over: %v", info.Identity, err)}
 	}
 	return nil
 }

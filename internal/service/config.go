@@ -19,6 +19,7 @@ import (
 
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
 )
@@ -67,13 +68,13 @@ type Size int64
 
 // UnmarshalText reads a size such as 64KiB.
 func (s *Size) UnmarshalText(text []byte) error {
-	n, err := ParseSize(string(text))
+	n, err := control.ParseSize(string(text))
 	*s = Size(n)
 	return err
 }
 
 // MarshalText writes a size such as 64KiB.
-func (s Size) MarshalText() ([]byte, error) { return []byte(FormatSize(int64(s))), nil }
+func (s Size) MarshalText() ([]byte, error) { return []byte(control.FormatSize(int64(s))), nil }
 
 // ListenTLS is an encrypted listener; clients must show a certificate signed by CA.
 type ListenTLS struct {
@@ -159,7 +160,7 @@ func ReadConfig(home string) (Config, error) {
 		return c, err
 	}
 	if len(text) > mostConfig {
-		return c, &Error{What: fmt.Sprintf("%s has more than %s", path, FormatSize(mostConfig))}
+		return c, &control.Error{What: fmt.Sprintf("%s has more than %s", path, control.FormatSize(mostConfig))}
 	}
 	dec := toml.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()
@@ -172,7 +173,7 @@ func ReadConfig(home string) (Config, error) {
 		if line := lineOf(text, wrong.key); line > 0 {
 			where += fmt.Sprintf(", line %d", line)
 		}
-		return c, &Error{What: fmt.Sprintf("%s: %s: %s", where, wrong.key, wrong.why)}
+		return c, &control.Error{What: fmt.Sprintf("%s: %s: %s", where, wrong.key, wrong.why)}
 	}
 	return c, nil
 }
@@ -216,7 +217,7 @@ func configError(path string, err error) error {
 	var wrong *toml.DecodeError
 	switch {
 	case errors.As(err, &unknown):
-		out := &Error{What: path + " has keys that mean nothing here"}
+		out := &control.Error{What: path + " has keys that mean nothing here"}
 		for _, e := range unknown.Errors {
 			line, _ := e.Position()
 			out.Hints = append(out.Hints, fmt.Sprintf("line %d: %s", line, dotted(e.Key())))
@@ -224,9 +225,9 @@ func configError(path string, err error) error {
 		return out
 	case errors.As(err, &wrong):
 		line, column := wrong.Position()
-		return &Error{What: fmt.Sprintf("%s, line %d, column %d: %v", path, line, column, wrong)}
+		return &control.Error{What: fmt.Sprintf("%s, line %d, column %d: %v", path, line, column, wrong)}
 	}
-	return &Error{What: fmt.Sprintf("%s: %v", path, err)}
+	return &control.Error{What: fmt.Sprintf("%s: %v", path, err)}
 }
 
 func dotted(key toml.Key) string {

@@ -9,20 +9,15 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
 // Two disks that carry the same member are copies of each other, and nothing on them tells which is the member. Neither is used until
 // somebody chooses one, or the other is gone. A choice is remembered: without the chosen disk its copy is not used either.
 
-// ChooseRequest says which of some copies is the member.
-type ChooseRequest struct {
-	Disk  string
-	Force bool // although another one is newer
-}
-
 // Choose has one of several copies of a member used.
-func (s *Service) Choose(req ChooseRequest) (*DiskInfo, error) {
+func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	src, err := s.locate(req.Disk)
@@ -34,11 +29,11 @@ func (s *Service) Choose(req ChooseRequest) (*DiskInfo, error) {
 	own := s.seen.known[src].record
 	s.seen.mu.Unlock()
 	if own == nil || info.Array != "" {
-		return nil, &Error{What: fmt.Sprintf("disk %s is no copy of a member: there is nothing to choose", info.Identity)}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s is no copy of a member: there is nothing to choose", info.Identity)}
 	}
 	all := s.copiesOf(own)
 	if len(all) < 2 && s.chosen(own.Member) == "" {
-		return nil, &Error{What: fmt.Sprintf("no other disk carries what %s does: there is nothing to choose", info.Identity)}
+		return nil, &control.Error{What: fmt.Sprintf("no other disk carries what %s does: there is nothing to choose", info.Identity)}
 	}
 	for _, r := range s.running() {
 		if r.ID() != own.Array {
@@ -46,17 +41,17 @@ func (s *Service) Choose(req ChooseRequest) (*DiskInfo, error) {
 		}
 		if now := r.Record(); own.Slot < len(now.Roster) && now.Roster[own.Slot].ID == own.Member {
 			if m := r.MemberStates()[own.Slot]; m.Condition != record.Failed && m.Condition != record.Missing {
-				return nil, &Error{What: fmt.Sprintf("its copy %s is in service already, as a member of array %q", m.Disk, r.Name()),
+				return nil, &control.Error{What: fmt.Sprintf("its copy %s is in service already, as a member of array %q", m.Disk, r.Name()),
 					Hints: []string{"nidalo stop " + r.Name() + "   takes the array out of service first"}}
 			}
 		}
 		if _, err := r.Awaits(own, false); err != nil {
-			return nil, &Error{What: fmt.Sprintf("disk %s cannot be the member: %v", info.Identity, err), Hints: []string{"nidalo erase " + Argument(info.Identity) + "   makes it blank; then it can replace the member"}}
+			return nil, &control.Error{What: fmt.Sprintf("disk %s cannot be the member: %v", info.Identity, err), Hints: []string{"nidalo erase " + control.Argument(info.Identity) + "   makes it blank; then it can replace the member"}}
 		}
 	}
 	for _, c := range all {
 		if c.record.Epoch > own.Epoch && !req.Force {
-			return nil, &Error{Fatal: true, What: fmt.Sprintf("%s is older than %s (epoch %d, and %d)", info.Identity, c.info.Identity, own.Epoch, c.record.Epoch), Hints: []string{"-yes takes the older one"}}
+			return nil, &control.Error{Fatal: true, What: fmt.Sprintf("%s is older than %s (epoch %d, and %d)", info.Identity, c.info.Identity, own.Epoch, c.record.Epoch), Hints: []string{"-yes takes the older one"}}
 		}
 	}
 	if err := s.change(func(m *memory) {
@@ -67,7 +62,7 @@ func (s *Service) Choose(req ChooseRequest) (*DiskInfo, error) {
 	}); err != nil {
 		return nil, err
 	}
-	s.event(Event{Kind: "member-chosen", Severity: Info, Array: own.Name, Disk: info.Identity.String(), Detail: fmt.Sprintf("it is slot %d; copies of it are not used", own.Slot)})
+	s.event(control.Event{Kind: "member-chosen", Severity: control.Info, Array: own.Name, Disk: info.Identity.String(), Detail: fmt.Sprintf("it is slot %d; copies of it are not used", own.Slot)})
 	s.again(src)
 	s.wake()
 	return &info, nil
@@ -115,7 +110,7 @@ func (s *Service) ambiguous(f found) error {
 }
 
 func carrying(d disk.Disk, r *record.Record) found {
-	return found{info: DiskInfo{Identity: d.Identity()}, record: r}
+	return found{info: control.DiskInfo{Identity: d.Identity()}, record: r}
 }
 
 // errTwice is two or more disks that claim one place.
@@ -133,7 +128,7 @@ func (e errTwice) Error() string {
 }
 
 // example is how a command names one of them.
-func (e errTwice) example() string { return Argument(e.first) }
+func (e errTwice) example() string { return control.Argument(e.first) }
 
 // twinsOf lists what keeps a member of an array from being used because there are copies of it.
 func (s *Service) twinsOf(id uuid.UUID, slot int) (out []errTwice) {
@@ -154,7 +149,7 @@ func (s *Service) twinsOf(id uuid.UUID, slot int) (out []errTwice) {
 
 // tellTwice makes it an event, once.
 func (s *Service) tellTwice(e errTwice) {
-	s.once("twice", e.of.Member.String(), strings.Join(e.names, " "), Event{Kind: "member-twice", Severity: Critical, Array: e.of.Name,
+	s.once("twice", e.of.Member.String(), strings.Join(e.names, " "), control.Event{Kind: "member-twice", Severity: control.Critical, Array: e.of.Name,
 		Detail: e.Error() + ". Say which one is the member (nidalo choose DISK), or take the others out"})
 }
 

@@ -8,7 +8,8 @@ import (
 	"os"
 	"time"
 
-	"nidalo/internal/array"
+	"nidalo/core/state"
+	"nidalo/internal/control"
 )
 
 // newFile makes a file that must not be there yet.
@@ -16,9 +17,9 @@ func newFile(path string) (*os.File, error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	switch {
 	case errors.Is(err, os.ErrExist):
-		return nil, &Error{What: path + " is there already, and is not overwritten", Hints: []string{"name a file that is not there, on a file system with room for what was written"}}
+		return nil, &control.Error{What: path + " is there already, and is not overwritten", Hints: []string{"name a file that is not there, on a file system with room for what was written"}}
 	case err != nil:
-		return nil, &Error{What: err.Error()}
+		return nil, &control.Error{What: err.Error()}
 	}
 	return f, nil
 }
@@ -34,7 +35,7 @@ func (s *Service) copyOut(run *salvage) (err error) {
 	if err := out.Truncate(a.Capacity()); err != nil {
 		return err
 	}
-	var open array.Span
+	var open state.Span
 	put := func() {
 		if open.Length > 0 {
 			fmt.Fprintf(list, "%d %d\n", open.Offset, open.Length)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/partition"
 )
@@ -11,19 +12,19 @@ import (
 // Partitions that no array has are copied byte for byte when a whole disk is replaced, where that gives the same.
 
 // mayCopy refuses to copy partitions byte for byte where that would not give the same.
-func (s *Service) mayCopy(like DiskInfo, from *partition.Table, others []partition.Part, to DiskInfo) error {
+func (s *Service) mayCopy(like control.DiskInfo, from *partition.Table, others []partition.Part, to control.DiskInfo) error {
 	if like.Hardware.Sector != to.Hardware.Sector {
-		return &Error{What: fmt.Sprintf("%s has sectors of %d bytes and %s of %d: copies byte for byte would not work", like.Identity, like.Hardware.Sector, to.Identity, to.Hardware.Sector),
+		return &control.Error{What: fmt.Sprintf("%s has sectors of %d bytes and %s of %d: copies byte for byte would not work", like.Identity, like.Hardware.Sector, to.Identity, to.Hardware.Sector),
 			Hints: []string{"leave out -copy-others, and make the file systems anew"}}
 	}
 	for _, p := range others {
 		path := partPath(like.Path, p.Number)
 		for _, held := range disk.WritersOf(path) {
-			return &Error{What: fmt.Sprintf("%s of %s is in use (%s): a copy would not be whole", p, like.Identity, held), Hints: []string{"unmount it, or mount it read-only, first"}}
+			return &control.Error{What: fmt.Sprintf("%s of %s is in use (%s): a copy would not be whole", p, like.Identity, held), Hints: []string{"unmount it, or mount it read-only, first"}}
 		}
 		i := slices.IndexFunc(from.Parts, func(o partition.Part) bool { return o.Number == p.Number })
 		if i < 0 || from.Parts[i].Length > p.Length {
-			return &Error{What: fmt.Sprintf("%s is smaller on the new disk", p)}
+			return &control.Error{What: fmt.Sprintf("%s is smaller on the new disk", p)}
 		}
 	}
 	return nil

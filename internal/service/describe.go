@@ -9,19 +9,21 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
 // How arrays are, in words and numbers.
 
 // Status describes all arrays, or the one with the given name.
-func (s *Service) Status(name string) (*Status, error) {
+func (s *Service) Status(name string) (*control.Status, error) {
 	disks, err := s.Disks()
 	if err != nil {
 		return nil, err
 	}
-	out := &Status{Time: time.Now(), Serving: s.opt.Stays, Arrays: []ArrayStatus{}, Next: []string{}}
+	out := &control.Status{Time: time.Now(), Serving: s.opt.Stays, Arrays: []control.ArrayStatus{}, Next: []string{}}
 	if s.opt.Stays {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}
@@ -50,7 +52,7 @@ func (s *Service) Status(name string) (*Status, error) {
 	return out, nil
 }
 
-func (s *Service) firstSteps(disks []DiskInfo) []string {
+func (s *Service) firstSteps(disks []control.DiskInfo) []string {
 	blank := blankNames(disks)
 	switch {
 	case len(blank) >= 4:
@@ -64,23 +66,23 @@ func (s *Service) firstSteps(disks []DiskInfo) []string {
 	return []string{"nidalo disks   shows what each disk holds"}
 }
 
-func blankNames(disks []DiskInfo) []string {
+func blankNames(disks []control.DiskInfo) []string {
 	var out []string
-	lab := slices.ContainsFunc(disks, func(d DiskInfo) bool { return d.Lab && d.State == DiskBlank })
+	lab := slices.ContainsFunc(disks, func(d control.DiskInfo) bool { return d.Lab && d.State == control.DiskBlank })
 	for _, d := range disks {
-		if d.State == DiskBlank && d.Lab == lab {
-			out = append(out, Argument(d.Identity))
+		if d.State == control.DiskBlank && d.Lab == lab {
+			out = append(out, control.Argument(d.Identity))
 		}
 	}
 	return out
 }
 
-func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
+func (s *Service) describe(r *running, disks []control.DiskInfo) control.ArrayStatus {
 	rec, geo := r.Record(), r.Geometry()
 	certain, best := r.Margin()
-	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(r.Condition()),
+	out := control.ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: r.Condition(),
 		Margin: max(certain, 0), MarginBest: best, Capacity: r.Capacity(), Strip: rec.Strip, Groups: geo.Groups,
-		Epoch: rec.Epoch, Created: rec.Created, Members: []MemberStatus{}, Tasks: []TaskStatus{}, Next: []string{}}
+		Epoch: rec.Epoch, Created: rec.Created, Members: []control.MemberStatus{}, Tasks: []control.TaskStatus{}, Next: []string{}}
 	c := r.Stats()
 	out.Counters = map[string]int64{
 		"client_read_bytes": c.BytesRead.Load(), "client_written_bytes": c.BytesWritten.Load(), "journal_bytes": c.Journalled.Load(),
@@ -115,7 +117,7 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
 	}
 	if c := r.LastCheck(); c.Kind == record.Check {
-		out.LastCheck = &CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: c.Started}
+		out.LastCheck = &control.CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: c.Started}
 		if !c.Ended.IsZero() {
 			out.LastCheck.Ended = &c.Ended
 		}
@@ -124,8 +126,8 @@ func (s *Service) describe(r *running, disks []DiskInfo) ArrayStatus {
 	return out
 }
 
-func memberStatus(m array.MemberState) MemberStatus {
-	ms := MemberStatus{Slot: m.Slot, Bay: m.Disk.Bay, Model: m.Disk.Model, Serial: m.Disk.Serial, Path: m.Disk.Path,
+func memberStatus(m array.MemberState) control.MemberStatus {
+	ms := control.MemberStatus{Slot: m.Slot, Bay: m.Disk.Bay, Model: m.Disk.Model, Serial: m.Disk.Serial, Path: m.Disk.Path,
 		Condition: m.Condition.String(), Reason: m.Reason, Size: m.Size, Errors: m.Errors.Total(),
 		ReadErrors: m.Errors.Read, WriteErrors: m.Errors.Write, ChecksumErrors: m.Errors.Checksum}
 	if !m.Since.IsZero() {
@@ -134,13 +136,13 @@ func memberStatus(m array.MemberState) MemberStatus {
 	return ms
 }
 
-func (s *Service) taskStatus(r *running, t array.TaskState) TaskStatus {
-	out := TaskStatus{Kind: t.Kind, State: t.State, Percent: t.Percent, Done: t.Done, Total: t.Total, Rate: t.Rate, Started: t.Started}
+func (s *Service) taskStatus(r *running, t array.TaskState) control.TaskStatus {
+	out := control.TaskStatus{Kind: t.Kind, State: t.State, Percent: t.Percent, Done: t.Done, Total: t.Total, Rate: t.Rate, Started: t.Started}
 	out.Moved, out.Waits, out.Unsure = t.Moved, t.Waits, t.Spread
 	out.Pace = paceText(r.Pace())
 	if t.Slot >= 0 {
 		out.Slot = &t.Slot
-		if id, ok := r.Onto(t.Slot); ok && t.Kind == array.TaskRetire {
+		if id, ok := r.Onto(t.Slot); ok && t.Kind == state.TaskRetire {
 			out.Onto = id.String()
 		}
 	}
@@ -151,14 +153,14 @@ func (s *Service) taskStatus(r *running, t array.TaskState) TaskStatus {
 	if !t.Ended.IsZero() {
 		out.Ended = &t.Ended
 	}
-	if t.Err != nil && t.State == array.TaskFailed {
+	if t.Err != nil && t.State == state.TaskFailed {
 		out.Error = t.Err.Error()
 	}
 	if c := t.Check; c != nil {
-		out.Check = &CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: t.Started, Ended: out.Ended}
+		out.Check = &control.CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: t.Started, Ended: out.Ended}
 		members := r.MemberStates()
 		for _, p := range c.Places {
-			out.Check.Places = append(out.Check.Places, Place{Slot: p.Slot, Disk: members[p.Slot].Disk.String(), Stripe: p.Stripe,
+			out.Check.Places = append(out.Check.Places, control.Place{Slot: p.Slot, Disk: members[p.Slot].Disk.String(), Stripe: p.Stripe,
 				Offset: p.Block * array.Block, What: p.What})
 		}
 	}
@@ -184,7 +186,7 @@ func (s *Service) lookedAt(i idle) idle {
 }
 
 // seen is a disk of which only what the survey knows of it is wanted.
-type seen struct{ info DiskInfo }
+type seen struct{ info control.DiskInfo }
 
 var errOnlySeen = errors.New("the disk is not open")
 
@@ -197,21 +199,21 @@ func (d seen) Close() error                   { return nil }
 func (d seen) Size() int64                    { return d.info.Size }
 func (d seen) Identity() disk.Identity        { return d.info.Identity }
 
-func (s *Service) describeIdle(i idle) ArrayStatus {
+func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	rec := i.set.Newest
-	out := ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: string(array.FailedC),
-		Reason: i.reason.Error(), Strip: rec.Strip, Epoch: rec.Epoch, Created: rec.Created, Tasks: []TaskStatus{}, Members: []MemberStatus{}, Next: []string{}}
+	out := control.ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: state.Failed,
+		Reason: i.reason.Error(), Strip: rec.Strip, Epoch: rec.Epoch, Created: rec.Created, Tasks: []control.TaskStatus{}, Members: []control.MemberStatus{}, Next: []string{}}
 	out.Out = true
 	if geo, err := rec.Geometry(); err == nil {
 		out.Capacity, out.Groups = geo.Capacity(), geo.Groups
 		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) {
-			out.Condition, out.Margin = string(i.set.Condition(geo)), max(i.set.Margin(), 0)
+			out.Condition, out.Margin = i.set.Condition(geo), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin
 			if i.set.Margin() < 0 {
 				out.Reason += "; it could not be started now: " + i.set.Shortage()
 			}
 			if i.set.Doubt != nil {
-				out.Condition, out.Reason = string(array.FailedC), out.Reason+"; "+i.set.Doubt.Error()
+				out.Condition, out.Reason = state.Failed, out.Reason+"; "+i.set.Doubt.Error()
 			}
 		}
 	}
@@ -239,7 +241,7 @@ func (s *Service) describeIdle(i idle) ArrayStatus {
 }
 
 // lines are steps as they stand below an array: the command first, where there is one.
-func lines(steps []NextStep) []string {
+func lines(steps []control.NextStep) []string {
 	out := []string{}
 	for _, st := range steps {
 		if st.Command == "" {

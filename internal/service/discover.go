@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/record"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/lab"
 )
@@ -32,7 +33,7 @@ func (src source) String() string { return cmp.Or(src.bay, src.path) }
 type found struct {
 	mark    string // changes when another disk is there
 	at      time.Time
-	info    DiskInfo
+	info    control.DiskInfo
 	record  *record.Record
 	hung    bool
 	starved bool // it could not be looked at, for want of descriptors
@@ -136,7 +137,7 @@ func (s *Service) remember(path string) error {
 		return nil
 	}
 	if strings.ContainsAny(path, "\n\r") {
-		return &Error{What: fmt.Sprintf("disk %s: a path with a line break in it cannot be remembered", Quote(path))}
+		return &control.Error{What: fmt.Sprintf("disk %s: a path with a line break in it cannot be remembered", control.Quote(path))}
 	}
 	known, err := s.remembered()
 	if err != nil || slices.Contains(known, path) {
@@ -246,7 +247,7 @@ func (s *Service) look(fresh bool) error {
 		state = "short"
 	}
 	if state != "" || s.lookedShort.Swap(state != "") {
-		s.once("descriptors", "", state, Event{Kind: "descriptors-" + cmp.Or(state, "free"), Severity: Warning,
+		s.once("descriptors", "", state, control.Event{Kind: "descriptors-" + cmp.Or(state, "free"), Severity: control.Warning,
 			Detail: map[string]string{"short": "this process may not open more files: disks cannot be looked at until that is over", "": "disks can be looked at again"}[state]})
 		s.lookedShort.Store(state != "")
 	}
@@ -282,7 +283,7 @@ func (s *Service) lookAnew() error {
 }
 
 // lookAt reads one source anew.
-func (s *Service) lookAt(src source) DiskInfo {
+func (s *Service) lookAt(src source) control.DiskInfo {
 	f := s.examine(src, s.mark(src))
 	s.keep(src, f)
 	return s.present(f)
@@ -306,7 +307,7 @@ func (s *Service) keep(src source, f found) {
 
 // examine reads what a disk holds.
 func (s *Service) examine(src source, mark string) found {
-	f := found{mark: mark, at: time.Now(), info: DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}, Lab: src.bay != ""}}
+	f := found{mark: mark, at: time.Now(), info: control.DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}, Lab: src.bay != ""}}
 	h := s.devices(false)
 	device, known := s.deviceAt(h, src.path)
 	if known {
@@ -315,7 +316,7 @@ func (s *Service) examine(src source, mark string) found {
 	f.info.Held = disk.Holders(src.path)
 	if len(device.Parts) > 0 {
 		// Whoever has a partition of it keeps all of it; which partition that is, the partition says.
-		f.info.State, f.info.Holds = DiskInUse, append([]string{partitions(len(device.Parts))}, f.info.Held...)
+		f.info.State, f.info.Holds = control.DiskInUse, append([]string{partitions(len(device.Parts))}, f.info.Held...)
 		if d, err := s.peek(src); err == nil {
 			f.info.Health = healthWord(disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true }).Health())
 			_ = d.Close()
@@ -324,23 +325,23 @@ func (s *Service) examine(src source, mark string) found {
 	}
 	d, err := s.peek(src)
 	if err != nil {
-		f.info.State, f.info.Holds = DiskBroken, nil
+		f.info.State, f.info.Holds = control.DiskBroken, nil
 		state, why := unreadable(err)
 		if f.info.State = state; why != "" {
 			f.info.Holds = []string{why}
 		}
-		if state == DiskClosed && len(f.info.Held) > 0 {
-			f.info.State, f.info.Holds = DiskInUse, f.info.Held
+		if state == control.DiskClosed && len(f.info.Held) > 0 {
+			f.info.State, f.info.Holds = control.DiskInUse, f.info.Held
 		}
 		f.starved = starving(err)
 		if errors.Is(err, lab.ErrEmpty) {
-			f.info.State, f.info.Holds = DiskEmpty, nil
+			f.info.State, f.info.Holds = control.DiskEmpty, nil
 		}
 		return f
 	}
 	f.info.Identity, f.info.Size = d.Identity(), d.Size()
 	if s.inService(f.info.Identity) {
-		f.info.State = DiskInUse
+		f.info.State = control.DiskInUse
 		_ = d.Close()
 		return f
 	}
@@ -349,7 +350,7 @@ func (s *Service) examine(src source, mark string) found {
 		s.seen.mu.Lock()
 		old, same := s.seen.known[src]
 		s.seen.mu.Unlock()
-		if same && old.mark == mark && old.info.State != DiskBroken {
+		if same && old.mark == mark && old.info.State != control.DiskBroken {
 			_ = d.Close()
 			old.at, old.info.Health = time.Now(), "asleep"
 			return old
@@ -364,29 +365,29 @@ func (s *Service) examine(src source, mark string) found {
 	switch {
 	case errors.Is(err, disk.ErrHung):
 		f.hung = true
-		f.info.State, f.info.Holds = DiskBroken, []string{fmt.Sprintf("it does not answer: nothing came back for %s", lookPatience)}
+		f.info.State, f.info.Holds = control.DiskBroken, []string{fmt.Sprintf("it does not answer: nothing came back for %s", lookPatience)}
 	case err != nil:
-		f.info.State, f.info.Holds = DiskBroken, []string{err.Error()}
+		f.info.State, f.info.Holds = control.DiskBroken, []string{err.Error()}
 	case c.Blank():
-		f.info.State = DiskBlank
+		f.info.State = control.DiskBlank
 	case c.Record != nil:
-		f.info.State, f.record = DiskInUse, c.Record
+		f.info.State, f.record = control.DiskInUse, c.Record
 	case c.Damaged != nil:
-		f.info.State, f.info.Holds = DiskInUse, []string{"a member record that cannot be read: " + c.Damaged.Error()}
+		f.info.State, f.info.Holds = control.DiskInUse, []string{"a member record that cannot be read: " + c.Damaged.Error()}
 	default:
-		f.info.State, f.info.Holds = DiskInUse, c.Findings
+		f.info.State, f.info.Holds = control.DiskInUse, c.Findings
 	}
-	if f.info.State == DiskBlank {
+	if f.info.State == control.DiskBlank {
 		switch {
 		case len(f.info.Held) > 0:
-			f.info.State = DiskInUse
+			f.info.State = control.DiskInUse
 		case device.ReadOnly:
-			f.info.State, f.info.Holds = DiskReadOnly, []string{"nothing"}
+			f.info.State, f.info.Holds = control.DiskReadOnly, []string{"nothing"}
 		}
 	}
 	if device.Zones != "" {
-		if f.info.State == DiskBlank {
-			f.info.State, f.info.Holds = DiskInUse, []string{"nothing"}
+		if f.info.State == control.DiskBlank {
+			f.info.State, f.info.Holds = control.DiskInUse, []string{"nothing"}
 		}
 		f.info.Holds = append(f.info.Holds, inOrder(device.Zones))
 	}
@@ -409,12 +410,12 @@ func partitions(n int) string {
 func starving(err error) bool { return errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE) }
 
 // present adds what follows from the arrays as they are now.
-func (s *Service) present(f found) DiskInfo {
+func (s *Service) present(f found) control.DiskInfo {
 	info := f.info
 	info.Bad = s.badBecause(info.Identity)
 	if r, m, ok := s.memberAt(info.Identity); ok {
 		slot := m.Slot
-		info.State, info.Array, info.Slot, info.Member, info.Holds = DiskInUse, r.Name(), &slot, m.Condition.String(), nil
+		info.State, info.Array, info.Slot, info.Member, info.Holds = control.DiskInUse, r.Name(), &slot, m.Condition.String(), nil
 		info.Health = s.memberHealth(r, m)
 		return info
 	}
@@ -425,12 +426,12 @@ func (s *Service) present(f found) DiskInfo {
 			info.Holds = append(info.Holds, why.Error())
 		}
 		if e := f.record.Roster[f.record.Slot]; e.Onto != uuid.Nil && s.replaced(f.record) {
-			info.State, info.Holds = DiskRetired, []string{fmt.Sprintf("retired from array %q (slot %d)", f.record.Name, f.record.Slot)}
+			info.State, info.Holds = control.DiskRetired, []string{fmt.Sprintf("retired from array %q (slot %d)", f.record.Name, f.record.Slot)}
 		}
-	case spare && info.State == DiskBlank:
-		info.State = DiskSpare
+	case spare && info.State == control.DiskBlank:
+		info.State = control.DiskSpare
 	}
-	if v, ok := s.vetting(key(info)); ok && info.State != DiskEmpty {
+	if v, ok := s.vetting(key(info)); ok && info.State != control.DiskEmpty {
 		switch {
 		case v.Ended.IsZero():
 			info.Vetting = fmt.Sprintf("%s at %.0f%%", v.State, v.Percent)
@@ -476,14 +477,14 @@ func (s *Service) whatMember(r *record.Record) string {
 }
 
 // Disks surveys every bay of the lab and every path that is configured or was used.
-func (s *Service) Disks() ([]DiskInfo, error) {
+func (s *Service) Disks() ([]control.DiskInfo, error) {
 	if err := s.look(true); err != nil {
 		return nil, err
 	}
 	s.seen.mu.Lock()
 	order, known := s.seen.order, s.seen.known
 	s.seen.mu.Unlock()
-	out := make([]DiskInfo, 0, len(order))
+	out := make([]control.DiskInfo, 0, len(order))
 	for _, src := range order {
 		out = append(out, s.present(known[src]))
 	}

@@ -9,6 +9,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
@@ -55,41 +56,41 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 			return taken, err
 		}
 		if slices.Contains(seen, src) {
-			return taken, &Error{What: fmt.Sprintf("disk %s is listed twice", name)}
+			return taken, &control.Error{What: fmt.Sprintf("disk %s is listed twice", name)}
 		}
 		seen = append(seen, src)
 		info := s.lookAt(src)
 		if info.Hardware != nil && info.Hardware.Zones != "" {
-			return taken, &Error{What: fmt.Sprintf("disk %s cannot be used: %s", info.Identity, inOrder(info.Hardware.Zones))}
+			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", info.Identity, inOrder(info.Hardware.Zones))}
 		}
 		switch info.State {
-		case DiskEmpty:
-			return taken, &Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}
-		case DiskBroken, DiskClosed:
-			return taken, &Error{What: fmt.Sprintf("disk %s cannot be used: %s", name, strings.Join(info.Holds, "; "))}
-		case DiskReadOnly:
-			return taken, &Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
-		case DiskInUse:
+		case control.DiskEmpty:
+			return taken, &control.Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}
+		case control.DiskBroken, control.DiskClosed:
+			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", name, strings.Join(info.Holds, "; "))}
+		case control.DiskReadOnly:
+			return taken, &control.Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
+		case control.DiskInUse:
 			if v, ok := s.vetting(key(info)); ok && v.Ended.IsZero() && info.Array == "" {
-				return taken, &Error{What: fmt.Sprintf("disk %s is being vetted (%.0f%%)", info.Identity, v.Percent), Hints: []string{"nidalo vet   shows how far it is"}}
+				return taken, &control.Error{What: fmt.Sprintf("disk %s is being vetted (%.0f%%)", info.Identity, v.Percent), Hints: []string{"nidalo vet   shows how far it is"}}
 			}
 			if info.Array != "" {
-				return taken, &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
+				return taken, &control.Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
 			}
 			return taken, notBlank(info)
-		case DiskRetired:
+		case control.DiskRetired:
 			return taken, notBlank(info)
 		}
 		d, err := open(src)
 		if err != nil {
-			return taken, &Error{What: fmt.Sprintf("disk %s: %v", name, err)}
+			return taken, &control.Error{What: fmt.Sprintf("disk %s: %v", name, err)}
 		}
 		taken = append(taken, d)
 		// It is this process's alone now, so what it holds is seen for certain.
 		if !looks {
 			switch c, err := disk.Look(d); {
 			case err != nil:
-				return taken, &Error{What: fmt.Sprintf("disk %s cannot be used: %v", name, err)}
+				return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %v", name, err)}
 			case !c.Blank():
 				return taken, notBlank(s.lookAt(src))
 			}
@@ -108,7 +109,7 @@ func quietly(disks []disk.Disk, do func() error) error {
 		}
 		release, err := disk.Hush(on.Node())
 		if err != nil {
-			return &Error{What: fmt.Sprintf("disk %s: %v", d.Identity(), err), Hints: []string{"wait until that program is done"}}
+			return &control.Error{What: fmt.Sprintf("disk %s: %v", d.Identity(), err), Hints: []string{"wait until that program is done"}}
 		}
 		defer release()
 		locked = append(locked, on.Node())
@@ -116,26 +117,26 @@ func quietly(disks []disk.Disk, do func() error) error {
 	return do()
 }
 
-func notBlank(info DiskInfo) error {
+func notBlank(info control.DiskInfo) error {
 	if info.Array != "" {
-		return &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
+		return &control.Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
 	}
 	if len(info.Held) > 0 {
-		return &Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(info.Held, "; "))}
+		return &control.Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(info.Held, "; "))}
 	}
-	return &Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
-		Hints: []string{"nidalo erase " + Argument(info.Identity) + "   makes it blank, and what it holds is lost"}}
+	return &control.Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
+		Hints: []string{"nidalo erase " + control.Argument(info.Identity) + "   makes it blank, and what it holds is lost"}}
 }
 
 // Create makes an array of blank disks.
-func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
+func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	if err := record.CheckName(req.Name); err != nil {
-		return nil, &Error{What: err.Error()}
+		return nil, &control.Error{What: err.Error()}
 	}
 	if s.nameTaken(req.Name) {
-		return nil, &Error{What: fmt.Sprintf("there is an array %q already", req.Name)}
+		return nil, &control.Error{What: fmt.Sprintf("there is an array %q already", req.Name)}
 	}
 	if req.Strip == 0 {
 		req.Strip = layout.DefaultStrip
@@ -147,7 +148,7 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 	}
 	if len(sizes) > 0 {
 		if _, err := layout.New(layout.Level(req.Level), req.Strip, req.Groups, sizes); err != nil {
-			return nil, &Error{What: err.Error()}
+			return nil, &control.Error{What: err.Error()}
 		}
 	}
 	disks, err := s.takeForCreate(req)
@@ -163,10 +164,10 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 	geo, _, err := plan.Layout()
 	if err != nil {
 		release()
-		return nil, &Error{What: err.Error()}
+		return nil, &control.Error{What: err.Error()}
 	}
 	if req.DryRun {
-		out := &ArrayStatus{Name: req.Name, Level: req.Level, Capacity: geo.Capacity(), Strip: req.Strip, Groups: geo.Groups}
+		out := &control.ArrayStatus{Name: req.Name, Level: req.Level, Capacity: geo.Capacity(), Strip: req.Strip, Groups: geo.Groups}
 		names, spindles := make([]disk.Identity, len(disks)), make([]string, len(disks))
 		for i, d := range disks {
 			names[i] = d.Identity()
@@ -187,7 +188,7 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 			if !s.vetted(id) {
 				out.NotVetted = append(out.NotVetted, shortName(id))
 			}
-			out.Members = append(out.Members, MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
+			out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
 		}
 		release()
 		return out, nil
@@ -208,7 +209,7 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 	if err != nil {
 		release()
 		if errors.Is(err, disk.ErrFull) {
-			return nil, &Error{What: err.Error(), Hints: []string{"make space there, then erase the disks and create the array again"}}
+			return nil, &control.Error{What: err.Error(), Hints: []string{"make space there, then erase the disks and create the array again"}}
 		}
 		return nil, err
 	}
@@ -222,13 +223,13 @@ func (s *Service) Create(req CreateRequest) (*ArrayStatus, error) {
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}
-	s.event(Event{Kind: "array-created", Severity: Info, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), FormatSize(a.Capacity()))})
+	s.event(control.Event{Kind: "array-created", Severity: control.Info, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), control.FormatSize(a.Capacity()))})
 	status := s.describe(r, nil)
 	return &status, nil
 }
 
 // takeForCreate opens the disks of a new array, or with Use the partitions that it makes for it. A dry run opens and writes nothing.
-func (s *Service) takeForCreate(req CreateRequest) ([]disk.Disk, error) {
+func (s *Service) takeForCreate(req control.CreateRequest) ([]disk.Disk, error) {
 	if req.Use == 0 {
 		return s.takeBlank(req.Disks, req.DryRun)
 	}
@@ -240,10 +241,10 @@ func (s *Service) takeForCreate(req CreateRequest) ([]disk.Disk, error) {
 	for i, c := range list {
 		for _, other := range list[:i] {
 			if other.info.Path == c.info.Path {
-				return nil, &Error{What: fmt.Sprintf("disk %s is listed twice", c.info.Identity)}
+				return nil, &control.Error{What: fmt.Sprintf("disk %s is listed twice", c.info.Identity)}
 			}
 		}
-		planned = append(planned, seen{DiskInfo{Identity: c.identity(), Size: c.part.Length}})
+		planned = append(planned, seen{control.DiskInfo{Identity: c.identity(), Size: c.part.Length}})
 	}
 	if req.DryRun {
 		return planned, nil
@@ -251,7 +252,7 @@ func (s *Service) takeForCreate(req CreateRequest) ([]disk.Disk, error) {
 	// What the level asks for comes before anything is written.
 	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: planned}
 	if _, _, err := plan.Layout(); err != nil {
-		return nil, &Error{What: err.Error()}
+		return nil, &control.Error{What: err.Error()}
 	}
 	paths, err := s.carve(list)
 	if err != nil {
@@ -261,7 +262,7 @@ func (s *Service) takeForCreate(req CreateRequest) ([]disk.Disk, error) {
 }
 
 // Fail declares a member failed.
-func (s *Service) Fail(req FailRequest) error {
+func (s *Service) Fail(req control.FailRequest) error {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
@@ -291,7 +292,7 @@ func fatal(r *running, slot int) error {
 	if !r.Geometry().Redundant() {
 		why = fmt.Sprintf("level %s cannot lose any member", r.Geometry().Level)
 	}
-	return &Error{Fatal: true, What: fmt.Sprintf("array %q would fail without %s: %s, and its data (%s written) would be unreachable", r.Name(), m.Disk, why, FormatSize(r.Used())),
+	return &control.Error{Fatal: true, What: fmt.Sprintf("array %q would fail without %s: %s, and its data (%s written) would be unreachable", r.Name(), m.Disk, why, control.FormatSize(r.Used())),
 		Hints: []string{"-yes does it all the same"}}
 }
 
@@ -300,14 +301,14 @@ func person(err error) error {
 	if err == nil {
 		return nil
 	}
-	if told, ok := err.(*Error); ok { // with its hints
+	if told, ok := err.(*control.Error); ok { // with its hints
 		return told
 	}
-	return &Error{What: err.Error()}
+	return &control.Error{What: err.Error()}
 }
 
 // Replace puts a blank disk in the place of a member and starts the rebuild.
-func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
+func (s *Service) Replace(req control.ReplaceRequest) (*control.ReplaceReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
@@ -319,22 +320,22 @@ func (s *Service) Replace(req ReplaceRequest) (*ReplaceReply, error) {
 		return nil, err
 	}
 	if !r.Geometry().Redundant() {
-		return nil, &Error{What: fmt.Sprintf("level %s has no redundancy: what was on %s cannot be rebuilt", r.Geometry().Level, req.Old)}
+		return nil, &control.Error{What: fmt.Sprintf("level %s has no redundancy: what was on %s cannot be rebuilt", r.Geometry().Level, req.Old)}
 	}
 	m := r.MemberStates()[slot]
 	works := m.Condition.String() == "active" || m.Condition.String() == "failing"
 	if works && r.WouldFail(slot) {
-		return nil, &Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", m.Disk, r.Name()),
+		return nil, &control.Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", m.Disk, r.Name()),
 			Hints: []string{"replace the failed member first"}}
 	}
 	if works && !req.Force {
-		return nil, &Error{Fatal: true, What: fmt.Sprintf("%s still works: replacing it lowers the margin until the rebuild is done", m.Disk), Hints: []string{"-yes does it"}}
+		return nil, &control.Error{Fatal: true, What: fmt.Sprintf("%s still works: replacing it lowers the margin until the rebuild is done", m.Disk), Hints: []string{"-yes does it"}}
 	}
 	return s.putIn(req.New, req.AlthoughBad, m, r.NeedSize(slot), func(d disk.Disk) error { return r.Replace(slot, d) })
 }
 
 // putIn takes a blank disk, or a spare, for the place of a member, and has it put there.
-func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need int64, put func(disk.Disk) error) (*ReplaceReply, error) {
+func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need int64, put func(disk.Disk) error) (*control.ReplaceReply, error) {
 	disks, err := s.takeBlank([]string{name}, false)
 	if err != nil {
 		return nil, err
@@ -344,7 +345,7 @@ func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need
 	case why != "" && !althoughBad:
 		err = badDisk(id, why)
 	case d.Size() < need:
-		err = &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", id, FormatSize(d.Size()), d.Size(), m.Disk, FormatSize(need), need)}
+		err = &control.Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", id, control.FormatSize(d.Size()), d.Size(), m.Disk, control.FormatSize(need), need)}
 	case id.Bay == "":
 		err = s.remember(id.Path)
 	}
@@ -356,11 +357,11 @@ func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need
 		return nil, err
 	}
 	s.noSpare(id)
-	return &ReplaceReply{Slot: m.Slot, Disk: DiskInfo{Identity: id, Size: d.Size(), Vetted: s.vetted(id)}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
+	return &control.ReplaceReply{Slot: m.Slot, Disk: control.DiskInfo{Identity: id, Size: d.Size(), Vetted: s.vetted(id)}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
 }
 
 // Check starts a consistency check.
-func (s *Service) Check(req CheckRequest) error {
+func (s *Service) Check(req control.CheckRequest) error {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
@@ -380,7 +381,7 @@ func (s *Service) Check(req CheckRequest) error {
 }
 
 // Erase makes a disk blank that is not in use by an array in service.
-func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
+func (s *Service) Erase(req control.EraseRequest) (*control.DiskInfo, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	src, err := s.locate(req.Disk)
@@ -389,18 +390,18 @@ func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
 	}
 	info := s.lookAt(src)
 	switch {
-	case info.State == DiskEmpty:
-		return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
+	case info.State == control.DiskEmpty:
+		return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
 	case info.Array != "":
-		return nil, &Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
 	}
 	if members := s.membersOn(info); len(members) > 0 {
-		return nil, &Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(members, "; "))}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(members, "; "))}
 	}
 	switch {
 	case len(info.Held) > 0:
-		return nil, &Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(info.Held, "; "))}
-	case req.DryRun || info.State == DiskBlank:
+		return nil, &control.Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(info.Held, "; "))}
+	case req.DryRun || info.State == control.DiskBlank:
 		return &info, nil
 	}
 	d, err := s.open(src)
@@ -413,7 +414,7 @@ func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
 	}
 	if f, ok := d.(interface{ RereadPartitions() error }); ok {
 		if err := f.RereadPartitions(); err != nil {
-			return nil, &Error{What: fmt.Sprintf("disk %s is blank now, but the system still sees its old partitions: %v", info.Identity, err), Hints: []string{"take it out and put it back, or restart the host"}}
+			return nil, &control.Error{What: fmt.Sprintf("disk %s is blank now, but the system still sees its old partitions: %v", info.Identity, err), Hints: []string{"take it out and put it back, or restart the host"}}
 		}
 		_ = s.look(true)
 	}
@@ -422,7 +423,7 @@ func (s *Service) Erase(req EraseRequest) (*DiskInfo, error) {
 }
 
 // membersOn lists the partitions of a disk that are members of arrays in service.
-func (s *Service) membersOn(info DiskInfo) (out []string) {
+func (s *Service) membersOn(info control.DiskInfo) (out []string) {
 	if info.Hardware == nil || len(info.Hardware.Parts) == 0 {
 		return nil
 	}
@@ -446,7 +447,7 @@ func (s *Service) unused(r *running) error {
 // free says why an array cannot be taken out of service. s.mu is held.
 func (s *Service) free(r *running) error {
 	if _, attached := s.mem.Attached[r.ID().String()]; attached {
-		return &Error{What: fmt.Sprintf("array %q is attached to this host as a device", r.Name()), Hints: []string{"nidalo detach " + r.Name() + "   ends that first"}}
+		return &control.Error{What: fmt.Sprintf("array %q is attached to this host as a device", r.Name()), Hints: []string{"nidalo detach " + r.Name() + "   ends that first"}}
 	}
 	return r.unused()
 }
@@ -459,7 +460,7 @@ func (r *running) unused() error {
 	if r.clients > 1 {
 		what = fmt.Sprintf("%d clients hold it", r.clients)
 	}
-	return &Error{What: fmt.Sprintf("array %q is in use: %s", r.Name(), what), Hints: []string{"disconnect them first"}}
+	return &control.Error{What: fmt.Sprintf("array %q is in use: %s", r.Name(), what), Hints: []string{"disconnect them first"}}
 }
 
 // takeOut removes an array from those in service, unless clients hold it.
@@ -474,7 +475,7 @@ func (s *Service) takeOut(r *running) error {
 }
 
 // Dissolve ends an array; its members become blank.
-func (s *Service) Dissolve(req DissolveRequest) error {
+func (s *Service) Dissolve(req control.DissolveRequest) error {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
@@ -511,6 +512,6 @@ func (s *Service) Dissolve(req DissolveRequest) error {
 			return person(err)
 		}
 	}
-	s.event(Event{Kind: "array-dissolved", Severity: Info, Array: req.Array})
+	s.event(control.Event{Kind: "array-dissolved", Severity: control.Info, Array: req.Array})
 	return nil
 }

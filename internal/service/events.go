@@ -11,26 +11,18 @@ import (
 	"sync"
 	"time"
 
+	"nidalo/core/state"
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/history"
-)
-
-// Event is something that happened, as people are told of it.
-type Event = history.Event
-
-// Severities of events.
-const (
-	Info     = "info"
-	Warning  = "warning"
-	Critical = "critical"
 )
 
 // chronicle takes events from wherever they happen, without making anybody wait, and passes them on in order: to the log,
 // to the history, and to the alerts.
 type chronicle struct {
 	mu      sync.Mutex
-	waiting []Event
+	waiting []happened
 	told    map[string]string // what was last said of a thing that is watched all the time
 	signal  chan struct{}
 	done    chan struct{}
@@ -39,17 +31,25 @@ type chronicle struct {
 	sender  *alert.Sender
 }
 
+// happened is an event, and the task that it tells the end of.
+type happened struct {
+	control.Event
+	task *array.TaskState
+}
+
 // event tells of something. A command that only looks leaves no trace.
-func (s *Service) event(e Event) {
+func (s *Service) event(e control.Event) { s.tell(happened{Event: e}) }
+
+func (s *Service) tell(h happened) {
 	if s.opt.Looks {
 		return
 	}
-	if e.Time.IsZero() {
-		e.Time = time.Now()
+	if h.Time.IsZero() {
+		h.Time = time.Now()
 	}
 	c := &s.chron
 	c.mu.Lock()
-	c.waiting = append(c.waiting, e)
+	c.waiting = append(c.waiting, h)
 	c.mu.Unlock()
 	select {
 	case c.signal <- struct{}{}:
@@ -58,7 +58,7 @@ func (s *Service) event(e Event) {
 }
 
 // once tells of a state of a thing only when it is another than the last time.
-func (s *Service) once(kind, of, state string, e Event) {
+func (s *Service) once(kind, of, state string, e control.Event) {
 	c := &s.chron
 	c.mu.Lock()
 	key := kind + "/" + of
@@ -74,20 +74,20 @@ func (s *Service) once(kind, of, state string, e Event) {
 func severity(e array.Event) string {
 	switch {
 	case e.Kind == "array-failed", e.Kind == "write-lost":
-		return Critical
+		return control.Critical
 	case e.Kind == "member-returned", e.Kind == "member-retired":
-		return Info
+		return control.Info
 	case e.Kind == "batch-dropped":
-		return Warning
+		return control.Warning
 	case strings.HasPrefix(e.Kind, "member-"), strings.HasSuffix(e.Kind, "-failed"), e.Kind == "table-damaged", e.Kind == "journal-damaged", e.Kind == "healed":
-		return Warning
+		return control.Warning
 	}
-	return Info
+	return control.Info
 }
 
 // engineEvent is called by the engine, which may hold any of its locks.
 func (s *Service) engineEvent(e array.Event) {
-	s.event(Event{Time: e.Time, Severity: severity(e), Kind: e.Kind, Array: e.Array, Disk: e.Disk, Detail: strings.TrimPrefix(e.Detail, e.Disk+": ")})
+	s.tell(happened{control.Event{Time: e.Time, Severity: severity(e), Kind: e.Kind, Array: e.Array, Disk: e.Disk, Detail: strings.TrimPrefix(e.Detail, e.Disk+": ")}, e.Task})
 }
 
 func (s *Service) startChronicle() {
@@ -112,21 +112,21 @@ func (s *Service) pass() {
 	events := c.waiting
 	c.waiting = nil
 	c.mu.Unlock()
-	for _, e := range events {
-		ended := s.endedTask(e)
+	for _, h := range events {
+		e, ended := h.Event, s.ended(h)
 		if ended != nil && e.Detail == "" {
-			e.Detail = fmt.Sprintf("%s in %s", FormatSize(ended.Bytes), ended.Ended.Sub(ended.Started).Round(100*time.Millisecond))
-			if ended.Kind == array.TaskCatchUp {
-				e.Detail = fmt.Sprintf("%s of %s were behind; %s", FormatSize(ended.Moved), FormatSize(ended.Bytes), ended.Ended.Sub(ended.Started).Round(100*time.Millisecond))
+			e.Detail = fmt.Sprintf("%s in %s", control.FormatSize(ended.Bytes), ended.Ended.Sub(ended.Started).Round(100*time.Millisecond))
+			if ended.Kind == state.TaskCatchUp {
+				e.Detail = fmt.Sprintf("%s of %s were behind; %s", control.FormatSize(ended.Moved), control.FormatSize(ended.Bytes), ended.Ended.Sub(ended.Started).Round(100*time.Millisecond))
 			} else if ended.Result != "" {
 				e.Detail += "; " + ended.Result
 			}
 		}
 		level := slog.LevelInfo
 		switch e.Severity {
-		case Warning:
+		case control.Warning:
 			level = slog.LevelWarn
-		case Critical:
+		case control.Critical:
 			level = slog.LevelError
 		}
 		s.opt.Log.Log(context.Background(), level, e.Kind, "array", e.Array, "disk", e.Disk, "detail", e.Detail)
@@ -148,39 +148,23 @@ func (s *Service) pass() {
 	}
 }
 
-// endedTask is the task whose end an event tells, with its figures; nil when it tells of something else.
-func (s *Service) endedTask(e Event) *history.Task {
-	at := strings.LastIndexByte(e.Kind, '-')
-	if at < 0 {
+// ended is what the history keeps of a task that has ended.
+func (s *Service) ended(h happened) *history.Task {
+	t := h.task
+	if t == nil || t.State == state.TaskStopped {
 		return nil
 	}
-	kind, state := e.Kind[:at], e.Kind[at+1:]
-	if state != array.TaskDone && state != array.TaskFailed && state != array.TaskCancelled {
-		return nil
-	}
-	r, err := s.named(e.Array)
-	if err != nil {
-		return nil
-	}
-	states := r.TaskStates()
-	for i := len(states) - 1; i >= 0; i-- {
-		t := states[i]
-		if t.Kind != kind || t.State != state || t.Ended.IsZero() {
-			continue
+	result := ""
+	if t.Check != nil {
+		result = fmt.Sprintf("%d mismatches, %d repaired, %d beyond repair", t.Check.Mismatches, t.Check.Repaired, t.Check.Unrepairable)
+		if t.Check.Mismatches > 0 {
+			s.event(control.Event{Severity: control.Warning, Kind: "mismatches", Array: h.Array, Detail: result})
 		}
-		result := ""
-		if t.Check != nil {
-			result = fmt.Sprintf("%d mismatches, %d repaired, %d beyond repair", t.Check.Mismatches, t.Check.Repaired, t.Check.Unrepairable)
-			if t.Check.Mismatches > 0 {
-				s.event(Event{Severity: Warning, Kind: "mismatches", Array: e.Array, Detail: result})
-			}
-		} else if t.Err != nil {
-			result = t.Err.Error()
-		}
-		return &history.Task{Array: e.Array, Kind: kind, Disk: e.Disk, Started: t.Started, Ended: t.Ended, State: state,
-			Bytes: t.Done, Moved: t.Moved, Rate: float64(t.Done) / max(t.Ended.Sub(t.Started).Seconds(), 1e-3), Result: result}
+	} else if t.Err != nil {
+		result = t.Err.Error()
 	}
-	return nil
+	return &history.Task{Array: h.Array, Kind: t.Kind, Disk: h.Disk, Started: t.Started, Ended: t.Ended, State: t.State,
+		Bytes: t.Done, Moved: t.Moved, Rate: float64(t.Done) / max(t.Ended.Sub(t.Started).Seconds(), 1e-3), Result: result}
 }
 
 // historyRest is how long a history that cannot be opened is left alone.
@@ -237,32 +221,32 @@ func (s *Service) conditions() {
 	for _, r := range s.running() {
 		c := r.Condition()
 		certain, _ := r.Margin()
-		e := Event{Array: r.Name(), Detail: fmt.Sprintf("margin %d", max(certain, 0))}
+		e := control.Event{Array: r.Name(), Detail: fmt.Sprintf("margin %d", max(certain, 0))}
 		switch c {
-		case array.Healthy:
-			e.Kind, e.Severity = "healthy", Info
-		case array.Degraded:
-			e.Kind, e.Severity = "degraded", Warning
-		case array.Exposed:
-			e.Kind, e.Severity, e.Detail = "exposed", Critical, "the next loss of a member loses data"
+		case state.Healthy:
+			e.Kind, e.Severity = "healthy", control.Info
+		case state.Degraded:
+			e.Kind, e.Severity = "degraded", control.Warning
+		case state.Exposed:
+			e.Kind, e.Severity, e.Detail = "exposed", control.Critical, "the next loss of a member loses data"
 		default:
-			e.Kind, e.Severity, e.Detail = "failed", Critical, "its data cannot be reached"
+			e.Kind, e.Severity, e.Detail = "failed", control.Critical, "its data cannot be reached"
 		}
 		s.chron.mu.Lock()
 		_, known := s.chron.told["condition/"+r.Name()]
 		s.chron.mu.Unlock()
-		if !known && c == array.Healthy {
-			s.once("condition", r.Name(), string(c), Event{Kind: "healthy", Severity: Info, Array: r.Name(), Detail: e.Detail})
+		if !known && c == state.Healthy {
+			s.once("condition", r.Name(), string(c), control.Event{Kind: "healthy", Severity: control.Info, Array: r.Name(), Detail: e.Detail})
 			continue
 		}
 		s.once("condition", r.Name(), string(c), e)
 		for _, t := range r.TaskStates() {
-			if t.State != array.TaskRunning {
+			if t.State != state.TaskRunning {
 				continue
 			}
 			key := fmt.Sprintf("%s/%s/%d", r.Name(), t.Kind, t.Slot)
 			if s.stuck(key, t.Done) {
-				s.once("stuck", key, fmt.Sprint(t.Done), Event{Kind: "task-stuck", Severity: Warning, Array: r.Name(), Detail: fmt.Sprintf("the %s has not moved for %s, at %.1f%%", t.Kind, stuckAfter, t.Percent)})
+				s.once("stuck", key, fmt.Sprint(t.Done), control.Event{Kind: "task-stuck", Severity: control.Warning, Array: r.Name(), Detail: fmt.Sprintf("the %s has not moved for %s, at %.1f%%", t.Kind, stuckAfter, t.Percent)})
 			}
 		}
 	}
@@ -287,13 +271,13 @@ type move struct {
 }
 
 // History answers from the history.
-func (s *Service) History(req HistoryRequest) (*HistoryReply, error) {
+func (s *Service) History(req control.HistoryRequest) (*control.HistoryReply, error) {
 	h := s.history()
 	if h == nil && s.opt.Looks && !there(filepath.Join(s.opt.Home, "history.db")) {
-		return &HistoryReply{Events: []Event{}, Tasks: []history.Task{}}, nil
+		return &control.HistoryReply{Events: []control.Event{}, Tasks: []history.Task{}}, nil
 	}
 	if h == nil {
-		return nil, &Error{What: "there is no history: " + filepath.Join(s.opt.Home, "history.db") + " cannot be opened"}
+		return nil, &control.Error{What: "there is no history: " + filepath.Join(s.opt.Home, "history.db") + " cannot be opened"}
 	}
 	f := history.Filter{Array: req.Array, Disk: req.Disk, Kind: req.Kind, Since: req.Since, Until: req.Until, Limit: req.Limit}
 	events, err := h.Events(f)
@@ -301,11 +285,11 @@ func (s *Service) History(req HistoryRequest) (*HistoryReply, error) {
 		return nil, err
 	}
 	tasks, err := h.Tasks(f)
-	return &HistoryReply{Events: events, Tasks: tasks}, err
+	return &control.HistoryReply{Events: events, Tasks: tasks}, err
 }
 
 // Readings answers from the history.
-func (s *Service) Readings(req ReadingsRequest) ([]history.Reading, error) {
+func (s *Service) Readings(req control.ReadingsRequest) ([]history.Reading, error) {
 	h := s.history()
 	if h == nil {
 		return []history.Reading{}, nil
@@ -314,12 +298,12 @@ func (s *Service) Readings(req ReadingsRequest) ([]history.Reading, error) {
 }
 
 // TestAlerts sends a test message through every channel, once, and says how each went.
-func (s *Service) TestAlerts() ([]AlertResult, error) {
+func (s *Service) TestAlerts() ([]control.AlertResult, error) {
 	host, _ := os.Hostname()
-	m := alert.Message{Time: time.Now(), Host: host, Severity: Info, Kind: "test", Detail: "this is a test: if you can read it, alerts arrive"}
-	out := []AlertResult{}
+	m := alert.Message{Time: time.Now(), Host: host, Severity: control.Info, Kind: "test", Detail: "this is a test: if you can read it, alerts arrive"}
+	out := []control.AlertResult{}
 	for _, c := range s.config().Alerts.channels() {
-		r := AlertResult{Channel: c.String(), Least: c.Least()}
+		r := control.AlertResult{Channel: c.String(), Least: c.Least()}
 		if err := alert.Try(context.Background(), c, m); err != nil {
 			r.Error = err.Error()
 		}
@@ -349,7 +333,7 @@ func (s *Service) stateOf(r *running) string {
 }
 
 // quiet says whether an event was acknowledged: nothing about the array changed since.
-func (s *Service) quiet(e Event) bool {
+func (s *Service) quiet(e control.Event) bool {
 	if e.Array == "" {
 		return false
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
 )
@@ -20,7 +21,7 @@ func (s *Service) Names() []string {
 	defer s.mu.Unlock()
 	out := s.names()
 	for name, run := range s.salvages {
-		if run.reply.Stage == RescueServed {
+		if run.reply.Stage == control.RescueServed {
 			out = append(out, rescuePrefix+name)
 		}
 	}

@@ -15,50 +15,24 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 )
 
 // Whether this host is fit for arrays.
 
-// FitRequest asks for that.
-type FitRequest struct {
-	Measure string `json:"measure,omitempty"` // a blank disk whose flushes are measured
-}
-
-// Verdicts.
-const (
-	FitFine    = "fine"
-	FitConcern = "concern" // it works, and could be better
-	FitBad     = "bad"     // something that is needed does not work
-)
-
-// FitItem is one thing that was looked at.
-type FitItem struct {
-	About   string `json:"about"`
-	Verdict string `json:"verdict"`
-	Found   string `json:"found"`
-	Mend    string `json:"mend,omitempty"` // what to do about it
-}
-
-// FitReply is all of it, the worst first.
-type FitReply struct {
-	Time    time.Time `json:"time"`
-	Service bool      `json:"service"` // the rights and limits are those of the service, not of a command
-	Items   []FitItem `json:"items"`
-}
-
 // leastFiles is how many descriptors a service should be able to have: members, clients, and room.
 const leastFiles = 4096
 
 // Fit looks whether this host is fit. Nothing is written but by a measurement, which was asked for.
-func (s *Service) Fit(q FitRequest) (*FitReply, error) {
-	out := &FitReply{Time: time.Now(), Service: s.opt.Stays, Items: []FitItem{}}
+func (s *Service) Fit(q control.FitRequest) (*control.FitReply, error) {
+	out := &control.FitReply{Time: time.Now(), Service: s.opt.Stays, Items: []control.FitItem{}}
 	add := func(about, verdict, found, mend string) {
-		if verdict == FitFine {
+		if verdict == control.FitFine {
 			mend = ""
 		}
-		out.Items = append(out.Items, FitItem{about, verdict, found, mend})
+		out.Items = append(out.Items, control.FitItem{About: about, Verdict: verdict, Found: found, Mend: mend})
 	}
 	s.fitSystem(add)
 	s.fitAlerts(add)
@@ -68,8 +42,8 @@ func (s *Service) Fit(q FitRequest) (*FitReply, error) {
 			return nil, err
 		}
 	}
-	order := []string{FitBad, FitConcern, FitFine}
-	slices.SortStableFunc(out.Items, func(x, y FitItem) int {
+	order := []string{control.FitBad, control.FitConcern, control.FitFine}
+	slices.SortStableFunc(out.Items, func(x, y control.FitItem) int {
 		return cmp.Compare(slices.Index(order, x.Verdict), slices.Index(order, y.Verdict))
 	})
 	return out, nil
@@ -83,29 +57,29 @@ func (s *Service) fitSystem(add judge) {
 		who = "the service"
 	}
 	if os.Geteuid() == 0 {
-		add("rights", FitFine, who+" runs as root", "")
+		add("rights", control.FitFine, who+" runs as root", "")
 	} else {
-		add("rights", FitConcern, fmt.Sprintf("%s runs as user %d: it has files, and those devices that this user may open; it cannot attach arrays", who, os.Geteuid()), "run the service as root, as the package does")
+		add("rights", control.FitConcern, fmt.Sprintf("%s runs as user %d: it has files, and those devices that this user may open; it cannot attach arrays", who, os.Geteuid()), "run the service as root, as the package does")
 	}
 	if k, err := keeper.Dial(s.opt.Home); err == nil {
 		st, err := k.State(false)
 		switch {
 		case err != nil:
-			add("keeper", FitBad, err.Error(), "systemctl restart nidalo-keeper, when nothing is attached")
+			add("keeper", control.FitBad, err.Error(), "systemctl restart nidalo-keeper, when nothing is attached")
 		case len(st.Unsteady) > 0:
-			add("keeper", FitConcern, strings.Join(st.Unsteady, "; "), "run it by its unit, which has what it needs")
+			add("keeper", control.FitConcern, strings.Join(st.Unsteady, "; "), "run it by its unit, which has what it needs")
 		default:
-			add("keeper", FitFine, fmt.Sprintf("process %d, version %s, %s", st.PID, st.Program, plural(len(st.Devices), "device", "devices")), "")
+			add("keeper", control.FitFine, fmt.Sprintf("process %d, version %s, %s", st.PID, st.Program, plural(len(st.Devices), "device", "devices")), "")
 		}
 	} else {
-		add("keeper", FitFine, "none runs; the first attach starts one, or nidalo-keeper.service", "")
+		add("keeper", control.FitFine, "none runs; the first attach starts one, or nidalo-keeper.service", "")
 	}
 	if not := keeper.Steady(); len(not) > 0 {
 		for _, why := range not {
-			add("memory", FitConcern, fmt.Sprintf("of %s: %s", who, why), "run the service by its unit, which has what it needs")
+			add("memory", control.FitConcern, fmt.Sprintf("of %s: %s", who, why), "run the service by its unit, which has what it needs")
 		}
 	} else {
-		add("memory", FitFine, fmt.Sprintf("that of %s is not swapped out, and its writing is not throttled", who), "")
+		add("memory", control.FitFine, fmt.Sprintf("that of %s is not swapped out, and its writing is not throttled", who), "")
 	}
 	_, kernel := os.Stat("/sys/module/nbd")
 	_, fuse := os.Stat("/dev/fuse")
@@ -113,13 +87,13 @@ func (s *Service) fitSystem(add judge) {
 	loadable := kernel == nil || exec.Command("modprobe", "-n", "-q", "nbd").Run() == nil
 	switch {
 	case kernel == nil:
-		add("attaching", FitFine, "the kernel's client of the block protocol is loaded (nbd)", "")
+		add("attaching", control.FitFine, "the kernel's client of the block protocol is loaded (nbd)", "")
 	case loadable:
-		add("attaching", FitFine, "the kernel's client of the block protocol can be loaded (nbd)", "")
+		add("attaching", control.FitFine, "the kernel's client of the block protocol can be loaded (nbd)", "")
 	case fuse == nil && loop == nil:
-		add("attaching", FitConcern, "this kernel has no client of the block protocol (nbd); arrays are attached in user space, and such a device ends with the keeper", "use a kernel with the module nbd")
+		add("attaching", control.FitConcern, "this kernel has no client of the block protocol (nbd); arrays are attached in user space, and such a device ends with the keeper", "use a kernel with the module nbd")
 	default:
-		add("attaching", FitBad, "arrays cannot be attached: there is neither the module nbd, nor fuse with loop", "modprobe nbd, or modprobe fuse and modprobe loop")
+		add("attaching", control.FitBad, "arrays cannot be attached: there is neither the module nbd, nor fuse with loop", "modprobe nbd, or modprobe fuse and modprobe loop")
 	}
 	if _, err := os.Stat("/run/udev/control"); err == nil {
 		found := ""
@@ -129,26 +103,26 @@ func (s *Service) fitSystem(add judge) {
 			}
 		}
 		if found != "" {
-			add("links", FitFine, "udev makes the links in /dev/nidalo", "")
+			add("links", control.FitFine, "udev makes the links in /dev/nidalo", "")
 		} else {
-			add("links", FitConcern, "udev has no rule for the links in /dev/nidalo: the keeper makes them, and systemd does not know them in fstab", "install packaging/60-nidalo.rules, as the package does")
+			add("links", control.FitConcern, "udev has no rule for the links in /dev/nidalo: the keeper makes them, and systemd does not know them in fstab", "install packaging/60-nidalo.rules, as the package does")
 		}
 	}
 	var limit unix.Rlimit
 	if unix.Getrlimit(unix.RLIMIT_NOFILE, &limit) == nil {
 		if limit.Cur < leastFiles {
-			add("descriptors", FitConcern, fmt.Sprintf("%s may have %d open files; %d are safe for many disks and clients", who, limit.Cur, leastFiles), "raise LimitNOFILE of the unit, or ulimit -n")
+			add("descriptors", control.FitConcern, fmt.Sprintf("%s may have %d open files; %d are safe for many disks and clients", who, limit.Cur, leastFiles), "raise LimitNOFILE of the unit, or ulimit -n")
 		} else {
-			add("descriptors", FitFine, fmt.Sprintf("%s may have %d open files", who, limit.Cur), "")
+			add("descriptors", control.FitFine, fmt.Sprintf("%s may have %d open files", who, limit.Cur), "")
 		}
 	}
 	fitClock(add)
 	var st unix.Statfs_t
 	if unix.Statfs(s.opt.Home, &st) == nil {
 		if free := int64(st.Bavail) * int64(st.Bsize); free < 256<<20 {
-			add("home", FitConcern, fmt.Sprintf("%s has %s free", s.opt.Home, FormatSize(free)), "make room: the history and the notes of the service stand there")
+			add("home", control.FitConcern, fmt.Sprintf("%s has %s free", s.opt.Home, control.FormatSize(free)), "make room: the history and the notes of the service stand there")
 		} else {
-			add("home", FitFine, fmt.Sprintf("%s has %s free", s.opt.Home, FormatSize(free)), "")
+			add("home", control.FitFine, fmt.Sprintf("%s has %s free", s.opt.Home, control.FormatSize(free)), "")
 		}
 	}
 }
@@ -163,17 +137,17 @@ func plural(n int, one, more string) string {
 func (s *Service) fitAlerts(add judge) {
 	a := s.config().Alerts
 	if len(a.Email)+len(a.Webhook)+len(a.Command) == 0 {
-		add("alerts", FitConcern, "nobody is told when a disk fails", "name an address, a webhook or a command in nidalo.toml, then try it with: nidalo alerts -test")
+		add("alerts", control.FitConcern, "nobody is told when a disk fails", "name an address, a webhook or a command in nidalo.toml, then try it with: nidalo alerts -test")
 		return
 	}
 	reach := func(what, address string) {
 		c, err := net.DialTimeout("tcp", address, 5*time.Second)
 		if err != nil {
-			add("alerts", FitBad, fmt.Sprintf("%s: %s cannot be reached: %v", what, address, err), "check the address and the network, then: nidalo alerts -test")
+			add("alerts", control.FitBad, fmt.Sprintf("%s: %s cannot be reached: %v", what, address, err), "check the address and the network, then: nidalo alerts -test")
 			return
 		}
 		_ = c.Close()
-		add("alerts", FitFine, fmt.Sprintf("%s: %s can be reached", what, address), "")
+		add("alerts", control.FitFine, fmt.Sprintf("%s: %s can be reached", what, address), "")
 	}
 	for _, e := range a.Email {
 		reach(e.String(), e.Server)
@@ -185,9 +159,9 @@ func (s *Service) fitAlerts(add judge) {
 	}
 	for _, c := range a.Command {
 		if info, err := os.Stat(c.Run[0]); err != nil || info.Mode()&0o111 == 0 {
-			add("alerts", FitBad, fmt.Sprintf("%s cannot be run", c), "install it, or name another in nidalo.toml")
+			add("alerts", control.FitBad, fmt.Sprintf("%s cannot be run", c), "install it, or name another in nidalo.toml")
 		} else {
-			add("alerts", FitFine, fmt.Sprintf("%s is there", c), "")
+			add("alerts", control.FitFine, fmt.Sprintf("%s is there", c), "")
 		}
 	}
 }
@@ -209,19 +183,19 @@ func (s *Service) fitDisks(add judge) {
 		switch most, err := disk.Recovery(d.Path); {
 		case errors.Is(err, disk.ErrNotSaid), errors.Is(err, disk.ErrAsleep):
 		case err != nil:
-			add("disk "+name, FitConcern, fmt.Sprintf("it cannot be asked: %v", err), "give the service the right to open it")
+			add("disk "+name, control.FitConcern, fmt.Sprintf("it cannot be asked: %v", err), "give the service the right to open it")
 		case most == 0:
-			add("disk "+name, FitConcern, fmt.Sprintf("it may try for minutes to read a bad place: it has no limit of its own. A member that does not answer for %s is given up", patience), "set its error-recovery time to 7 s, where it lets you, at every start of the host")
+			add("disk "+name, control.FitConcern, fmt.Sprintf("it may try for minutes to read a bad place: it has no limit of its own. A member that does not answer for %s is given up", patience), "set its error-recovery time to 7 s, where it lets you, at every start of the host")
 		case most >= patience:
-			add("disk "+name, FitConcern, fmt.Sprintf("it tries for up to %s to read a bad place, and is given up after %s", most, patience), "set its error-recovery time lower, or limits.hung in nidalo.toml higher")
+			add("disk "+name, control.FitConcern, fmt.Sprintf("it tries for up to %s to read a bad place, and is given up after %s", most, patience), "set its error-recovery time lower, or limits.hung in nidalo.toml higher")
 		default:
-			add("disk "+name, FitFine, fmt.Sprintf("it gives up a bad place after %s, sooner than it is given up itself (%s)", most, patience), "")
+			add("disk "+name, control.FitFine, fmt.Sprintf("it gives up a bad place after %s, sooner than it is given up itself (%s)", most, patience), "")
 		}
 		if kernel := disk.KernelTimeout(d.Name); kernel > 0 && kernel < patience {
-			add("disk "+name, FitConcern, fmt.Sprintf("the kernel resets it after %s, before its patience of %s is over", kernel, patience), fmt.Sprintf("echo %d >/sys/block/%s/device/timeout", int(patience.Seconds())*2, d.Name))
+			add("disk "+name, control.FitConcern, fmt.Sprintf("the kernel resets it after %s, before its patience of %s is over", kernel, patience), fmt.Sprintf("echo %d >/sys/block/%s/device/timeout", int(patience.Seconds())*2, d.Name))
 		}
 		if flushed, own := disk.Cache(d.Name); !flushed && strings.HasPrefix(own, "write back") {
-			add("disk "+name, FitBad, "it has a volatile write cache, and the system was told not to flush it: a power cut loses what was flushed", fmt.Sprintf("echo 'write back' >/sys/block/%s/queue/write_cache", d.Name))
+			add("disk "+name, control.FitBad, "it has a volatile write cache, and the system was told not to flush it: a power cut loses what was flushed", fmt.Sprintf("echo 'write back' >/sys/block/%s/queue/write_cache", d.Name))
 		}
 	}
 }
@@ -237,9 +211,9 @@ func (s *Service) fitFlush(name string, add judge) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(disks, func(d DiskInfo) bool { return d.Path == src.path && src.path != "" })
-	if i < 0 || disks[i].State != DiskBlank {
-		return &Error{What: fmt.Sprintf("disk %s is not blank: flushes are measured by writing", Quote(name)), Hints: []string{"nidalo disks   shows which disks are blank"}}
+	i := slices.IndexFunc(disks, func(d control.DiskInfo) bool { return d.Path == src.path && src.path != "" })
+	if i < 0 || disks[i].State != control.DiskBlank {
+		return &control.Error{What: fmt.Sprintf("disk %s is not blank: flushes are measured by writing", control.Quote(name)), Hints: []string{"nidalo disks   shows which disks are blank"}}
 	}
 	took, err := disk.FlushTime(src.path, 51)
 	if err != nil {
@@ -250,11 +224,11 @@ func (s *Service) fitFlush(name string, add judge) error {
 	turns := d.Hardware != nil && d.Hardware.Rotating != nil && *d.Hardware.Rotating
 	switch {
 	case turns && took < quickest:
-		add(about, FitBad, fmt.Sprintf("a block is confirmed as durable after %s, sooner than platters can turn: it is not, unless its cache survives a power cut", took.Round(time.Microsecond)), "turn its write cache off, or do not use it where the power can fail")
+		add(about, control.FitBad, fmt.Sprintf("a block is confirmed as durable after %s, sooner than platters can turn: it is not, unless its cache survives a power cut", took.Round(time.Microsecond)), "turn its write cache off, or do not use it where the power can fail")
 	case turns:
-		add(about, FitFine, fmt.Sprintf("a block is durable after %s, as platters turn", took.Round(10*time.Microsecond)), "")
+		add(about, control.FitFine, fmt.Sprintf("a block is durable after %s, as platters turn", took.Round(10*time.Microsecond)), "")
 	default:
-		add(about, FitFine, fmt.Sprintf("a block is confirmed as durable after %s; whether that is so cannot be told of a disk without platters", took.Round(time.Microsecond)), "")
+		add(about, control.FitFine, fmt.Sprintf("a block is confirmed as durable after %s; whether that is so cannot be told of a disk without platters", took.Round(time.Microsecond)), "")
 	}
 	return nil
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"nidalo/internal/control"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -13,12 +15,12 @@ func fitClock(add judge) {
 	_, err := unix.Adjtimex(&t)
 	switch {
 	case time.Now().Year() < 2025:
-		add("clock", FitBad, fmt.Sprintf("it says %s", time.Now().Format(time.DateTime)), "set it: the history, alerts and the hours of paces go by it")
+		add("clock", control.FitBad, fmt.Sprintf("it says %s", time.Now().Format(time.DateTime)), "set it: the history, alerts and the hours of paces go by it")
 	case err != nil:
-		add("clock", FitConcern, fmt.Sprintf("whether it is set by others cannot be told: %v", err), "")
+		add("clock", control.FitConcern, fmt.Sprintf("whether it is set by others cannot be told: %v", err), "")
 	case t.Status&unix.STA_UNSYNC != 0:
-		add("clock", FitConcern, "nothing sets it by a time server", "run a time service: the history, alerts and the hours of paces go by it")
+		add("clock", control.FitConcern, "nothing sets it by a time server", "run a time service: the history, alerts and the hours of paces go by it")
 	default:
-		add("clock", FitFine, "it is set by a time server", "")
+		add("clock", control.FitFine, "it is set by a time server", "")
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"nidalo/core/health"
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
@@ -29,11 +30,11 @@ type watched struct {
 }
 
 // Health is what the members' disks said of themselves when they were last asked. A service that does not stay asks now.
-func (s *Service) Health() ([]DiskHealth, error) {
+func (s *Service) Health() ([]control.DiskHealth, error) {
 	if !s.opt.Stays {
 		s.askHealth()
 	}
-	out := []DiskHealth{}
+	out := []control.DiskHealth{}
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			if m.Condition == record.Failed || m.Condition == record.Missing {
@@ -43,7 +44,7 @@ func (s *Service) Health() ([]DiskHealth, error) {
 			w, known := s.healths[cmp.Or(m.Disk.Serial, m.Disk.Path)]
 			s.mu.Unlock()
 			if known {
-				out = append(out, DiskHealth{Identity: m.Disk, Array: r.Name(), Slot: m.Slot, Time: w.asked, Verdict: w.verdict, Readings: w.now})
+				out = append(out, control.DiskHealth{Identity: m.Disk, Array: r.Name(), Slot: m.Slot, Time: w.asked, Verdict: w.verdict, Readings: w.now})
 			}
 		}
 	}
@@ -120,9 +121,9 @@ func (s *Service) askHealth() {
 }
 
 func (s *Service) tellHealth(name string, id disk.Identity, of string, v health.Verdict, now health.Readings) {
-	hot := Event{Kind: "disk-cool", Severity: Info, Array: name, Disk: id.String(), Detail: "it is no longer hot"}
+	hot := control.Event{Kind: "disk-cool", Severity: control.Info, Array: name, Disk: id.String(), Detail: "it is no longer hot"}
 	if v.Hot {
-		hot = Event{Kind: "disk-hot", Severity: Warning, Array: name, Disk: id.String(), Detail: fmt.Sprintf("%.0f °C; from %.0f on disks age fast: look at fans and filters", *now.Temperature, health.DefaultRules.Hot)}
+		hot = control.Event{Kind: "disk-hot", Severity: control.Warning, Array: name, Disk: id.String(), Detail: fmt.Sprintf("%.0f °C; from %.0f on disks age fast: look at fans and filters", *now.Temperature, health.DefaultRules.Hot)}
 	}
 	s.chron.mu.Lock()
 	_, told := s.chron.told["heat/"+of]
@@ -132,7 +133,7 @@ func (s *Service) tellHealth(name string, id disk.Identity, of string, v health.
 	}
 	for _, n := range v.Notes {
 		if strings.Contains(n, "cable") {
-			s.once("link", of, n, Event{Kind: "disk-link", Severity: Warning, Array: name, Disk: id.String(), Detail: n})
+			s.once("link", of, n, control.Event{Kind: "disk-link", Severity: control.Warning, Array: name, Disk: id.String(), Detail: n})
 		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/record"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 	"nidalo/internal/survey"
@@ -117,8 +118,8 @@ func isDevice(path string) bool {
 }
 
 // about says what the system knows of a device without asking it.
-func about(h survey.Host, d survey.Device) *Hardware {
-	hw := &Hardware{Name: d.Name, Bus: d.Bus, Address: record.Printable(d.Address), Sector: d.Sector, ReadOnly: d.ReadOnly, WWN: record.Printable(d.WWN),
+func about(h survey.Host, d survey.Device) *control.Hardware {
+	hw := &control.Hardware{Name: d.Name, Bus: d.Bus, Address: record.Printable(d.Address), Sector: d.Sector, ReadOnly: d.ReadOnly, WWN: record.Printable(d.WWN),
 		Part: d.Part, Disk: d.Disk, Zones: d.Zones, File: record.Printable(d.File)}
 	if d.Bus != "mapped" && d.Bus != "virtio" && d.Bus != "loop" {
 		hw.Rotating = &d.Rotating
@@ -159,7 +160,7 @@ func sharing(of []disk.Identity) map[string][]int {
 func unreadable(err error) (state string, why string) {
 	switch {
 	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
-		return DiskClosed, "this user may not read it"
+		return control.DiskClosed, "this user may not read it"
 	}
-	return DiskBroken, record.Printable(err.Error())
+	return control.DiskBroken, record.Printable(err.Error())
 }

@@ -8,12 +8,13 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
 // Inspect tells what disks carry, members or not, and compares those of one array.
-func (s *Service) Inspect(names []string) (*InspectReply, error) {
-	out := &InspectReply{Disks: []Inspected{}, Compared: []string{}}
+func (s *Service) Inspect(names []string) (*control.InspectReply, error) {
+	out := &control.InspectReply{Disks: []control.Inspected{}, Compared: []string{}}
 	type carried struct {
 		name string
 		r    *record.Record
@@ -26,10 +27,10 @@ func (s *Service) Inspect(names []string) (*InspectReply, error) {
 		}
 		d, err := s.peek(src)
 		if err != nil {
-			return nil, &Error{What: fmt.Sprintf("disk %s: %v", name, err)}
+			return nil, &control.Error{What: fmt.Sprintf("disk %s: %v", name, err)}
 		}
 		p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
-		i := Inspected{Disk: d.Identity(), Size: d.Size()}
+		i := control.Inspected{Disk: d.Identity(), Size: d.Size()}
 		i.InService = s.inService(i.Disk)
 		f, err := array.Inspect(p)
 		if err != nil {
@@ -86,7 +87,7 @@ func (s *Service) Inspect(names []string) (*InspectReply, error) {
 }
 
 // describe puts a record into words.
-func describeRecord(i *Inspected, f array.Finding) {
+func describeRecord(i *control.Inspected, f array.Finding) {
 	r := f.Record
 	i.Array, i.ArrayID, i.Level, i.Slot, i.Epoch, i.Generation, i.Clean = r.Name, r.Array.String(), string(r.Level), r.Slot, r.Epoch, r.Generation, r.Clean
 	i.Member, i.Strip, i.Created, i.Written = r.Member.String(), r.Strip, r.Created, f.Written
@@ -112,6 +113,6 @@ func describeRecord(i *Inspected, f array.Finding) {
 	case f.Entries == 0:
 		i.Journal = fmt.Sprintf("empty; everything before batch %d is in place", f.Head.Batch)
 	default:
-		i.Journal = fmt.Sprintf("%d entries, batches %d to %d, %s of blocks that may not be in place", f.Entries, f.First, f.Last, FormatSize(f.Pending))
+		i.Journal = fmt.Sprintf("%d entries, batches %d to %d, %s of blocks that may not be in place", f.Entries, f.First, f.Last, control.FormatSize(f.Pending))
 	}
 }

@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
@@ -79,7 +81,7 @@ func (s *Service) Stop(name string) error {
 		return err
 	}
 	s.leave(s.candidates(s.carriers(id), id), errTakenOut)
-	s.event(Event{Kind: "array-stopped", Severity: Info, Array: rec.Name, Detail: "flushed; it stays out of service until it is started"})
+	s.event(control.Event{Kind: "array-stopped", Severity: control.Info, Array: rec.Name, Detail: "flushed; it stays out of service until it is started"})
 	return nil
 }
 
@@ -97,7 +99,7 @@ func (s *Service) carriers(id string) (out []source) {
 
 // Start puts an array into service: one that was stopped, that comes from elsewhere, or that could not be started before.
 // One that has failed is let go first, and started from what its disks hold.
-func (s *Service) Start(req StartRequest) (*ArrayStatus, error) {
+func (s *Service) Start(req control.StartRequest) (*control.ArrayStatus, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	if err := s.rescueBusy(req.Array); err != nil {
@@ -120,9 +122,9 @@ func (s *Service) letGoFailed(name string) {
 }
 
 // start is Start for who holds s.admin.
-func (s *Service) start(req StartRequest) (*ArrayStatus, error) {
+func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) {
 	if r, err := s.named(req.Array); err == nil && r.Failure() == nil {
-		return nil, &Error{What: fmt.Sprintf("array %q is in service already", req.Array)}
+		return nil, &control.Error{What: fmt.Sprintf("array %q is in service already", req.Array)}
 	}
 	s.letGoFailed(req.Array)
 	wanted, err := s.identify(req.Array)
@@ -150,10 +152,10 @@ func (s *Service) start(req StartRequest) (*ArrayStatus, error) {
 		s.mu.Lock()
 		s.idle = append(s.idle, was)
 		s.mu.Unlock()
-		return nil, &Error{What: fmt.Sprintf("none of the disks of array %q is there", req.Array)}
+		return nil, &control.Error{What: fmt.Sprintf("none of the disks of array %q is there", req.Array)}
 	}
 	if err := s.startOne(found); err != nil {
-		return nil, &Error{What: fmt.Sprintf("array %q cannot be started: %v", req.Array, err), Hints: s.hintsFor(was.set.Newest, err)}
+		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: %v", req.Array, err), Hints: s.hintsFor(was.set.Newest, err)}
 	}
 	r, err := s.named(id)
 	if err == nil {
@@ -163,7 +165,7 @@ func (s *Service) start(req StartRequest) (*ArrayStatus, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.event(Event{Kind: "array-started", Severity: Info, Array: r.Name(), Detail: string(r.Condition())})
+	s.event(control.Event{Kind: "array-started", Severity: control.Info, Array: r.Name(), Detail: string(r.Condition())})
 	s.takeBackOf(r.ID()) // those that left before the others, and came back while it was not in service
 	disks, err := s.Disks()
 	if err != nil {
@@ -186,14 +188,14 @@ func (s *Service) hintsFor(rec *record.Record, err error) []string {
 }
 
 // Rename gives an array another name. Clients know it by its name, so none may be connected.
-func (s *Service) Rename(req RenameRequest) error {
+func (s *Service) Rename(req control.RenameRequest) error {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	if err := record.CheckName(req.To); err != nil {
-		return &Error{What: err.Error()}
+		return &control.Error{What: err.Error()}
 	}
 	if s.nameTaken(req.To) {
-		return &Error{What: fmt.Sprintf("there is an array %q already", req.To)}
+		return &control.Error{What: fmt.Sprintf("there is an array %q already", req.To)}
 	}
 	r, err := s.named(req.Array)
 	if err != nil {
@@ -209,7 +211,7 @@ func (s *Service) Rename(req RenameRequest) error {
 	if err != nil {
 		return person(err)
 	}
-	s.event(Event{Kind: "array-renamed", Severity: Info, Array: req.To, Detail: "it was " + req.Array})
+	s.event(control.Event{Kind: "array-renamed", Severity: control.Info, Array: req.To, Detail: "it was " + req.Array})
 	return s.change(func(m *memory) {
 		m.Names[r.ID().String()] = req.To
 		if p, ok := m.Paces[req.Array]; ok {
@@ -233,7 +235,7 @@ func (s *Service) Rename(req RenameRequest) error {
 }
 
 // Retire copies a member onto a blank disk, or a spare, and lets it go.
-func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
+func (s *Service) Retire(req control.RetireRequest) (*control.ReplaceReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	r, err := s.find(req.Array)
@@ -246,7 +248,7 @@ func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
 	}
 	m := r.MemberStates()[slot]
 	if m.Condition == record.Failed || m.Condition == record.Missing {
-		return nil, &Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + Argument(m.Disk) + " DISK"}}
+		return nil, &control.Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + control.Argument(m.Disk) + " DISK"}}
 	}
 	need := r.NeedSize(slot)
 	if req.Onto == "" {
@@ -256,7 +258,7 @@ func (s *Service) Retire(req RetireRequest) (*ReplaceReply, error) {
 		}
 		best := bestFit(s.good(disks), need, "", onDevice(m.Disk))
 		if best == nil {
-			return nil, &Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", FormatSize(need), need), Hints: []string{"insert one, then say it again"}}
+			return nil, &control.Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", control.FormatSize(need), need), Hints: []string{"insert one, then say it again"}}
 		}
 		req.Onto = key(*best)
 	}
@@ -274,10 +276,10 @@ func (s *Service) noSpare(id disk.Identity) {
 
 // bestFit is the smallest blank disk of at least need bytes, the one in the given bay first. A place on a real disk is
 // offered real disks only, and one in the lab or a file none of them.
-func bestFit(disks []DiskInfo, need int64, bay string, real bool) *DiskInfo {
-	var best *DiskInfo
+func bestFit(disks []control.DiskInfo, need int64, bay string, real bool) *control.DiskInfo {
+	var best *control.DiskInfo
 	for i, d := range disks {
-		if d.State != DiskBlank || d.Size < need || onDevice(d.Identity) != real {
+		if d.State != control.DiskBlank || d.Size < need || onDevice(d.Identity) != real {
 			continue
 		}
 		if bay != "" && d.Bay == bay {
@@ -291,36 +293,40 @@ func bestFit(disks []DiskInfo, need int64, bay string, real bool) *DiskInfo {
 }
 
 // Steer pauses, continues or cancels a task.
-func (s *Service) Steer(req SteerRequest) error {
+func (s *Service) Steer(req control.SteerRequest) error {
 	r, err := s.named(req.Array)
 	if err != nil {
 		return err
 	}
-	kinds := []string{req.Kind}
-	if req.Kind == "" {
-		kinds = []string{array.TaskRebuild, array.TaskCatchUp, array.TaskRetire, array.TaskCheck}
+	done, known := map[state.TaskState]string{state.TaskRunning: "continued", state.TaskPaused: "paused", state.TaskCancelled: "cancelled"}[req.State]
+	if !known {
+		return &control.Error{What: fmt.Sprintf("%q: a task can be paused, running or cancelled", req.State)}
 	}
-	slot, done := -1, false
+	kinds := []state.TaskKind{req.Kind}
+	if req.Kind == "" {
+		kinds = []state.TaskKind{state.TaskRebuild, state.TaskCatchUp, state.TaskRetire, state.TaskCheck}
+	}
+	slot, any := -1, false
 	if req.Slot != nil {
 		slot = *req.Slot
 	}
 	for _, k := range kinds {
 		switch err := r.Steer(k, slot, req.State); {
 		case err == nil:
-			done = true
-			s.event(Event{Kind: k + "-" + map[string]string{array.TaskRunning: "continued"}[req.State] + strings.TrimSuffix(req.State, array.TaskRunning), Severity: Info, Array: r.Name()})
+			any = true
+			s.event(control.Event{Kind: string(k) + "-" + done, Severity: control.Info, Array: r.Name()})
 		case !errors.Is(err, array.ErrNoTask):
 			return person(err)
 		}
 	}
-	if !done {
-		return &Error{What: fmt.Sprintf("no such task of array %q is under way", req.Array), Hints: []string{"nidalo status " + req.Array + "   shows its tasks"}}
+	if !any {
+		return &control.Error{What: fmt.Sprintf("no such task of array %q is under way", req.Array), Hints: []string{"nidalo status " + req.Array + "   shows its tasks"}}
 	}
 	return nil
 }
 
 // react does what follows from an event.
-func (s *Service) react(e Event) {
+func (s *Service) react(e control.Event) {
 	if e.Kind == "member-failed" && !strings.Contains(e.Detail, array.ByAdministrator) {
 		if r, err := s.named(e.Array); err == nil {
 			for _, m := range r.MemberStates() {
@@ -352,7 +358,7 @@ func (s *Service) react(e Event) {
 		if err != nil {
 			return
 		}
-		if info := s.lookAt(src); info.State != DiskRetired {
+		if info := s.lookAt(src); info.State != control.DiskRetired {
 			return
 		}
 		d, err := s.open(src)
@@ -369,6 +375,6 @@ func (s *Service) react(e Event) {
 			m.Spares = append(m.Spares, Spare{Disk: was})
 		})
 		s.lookAt(src)
-		s.event(Event{Kind: "spare-free", Severity: Info, Array: e.Array, Disk: e.Disk, Detail: "it is a hot spare for all arrays again"})
+		s.event(control.Event{Kind: "spare-free", Severity: control.Info, Array: e.Array, Disk: e.Disk, Detail: "it is a hot spare for all arrays again"})
 	})
 }

@@ -6,16 +6,17 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
 // Locate lights bays. Whatever was lit before goes dark, so that only what was asked for last shines.
-func (s *Service) Locate(req LocateRequest) (*LocateReply, error) {
+func (s *Service) Locate(req control.LocateRequest) (*control.LocateReply, error) {
 	disks, err := s.Disks()
 	if err != nil {
 		return nil, err
 	}
-	wanted := func(DiskInfo) bool { return false }
+	wanted := func(control.DiskInfo) bool { return false }
 	switch {
 	case req.Off:
 	case req.Others != "":
@@ -24,7 +25,7 @@ func (s *Service) Locate(req LocateRequest) (*LocateReply, error) {
 			return nil, err
 		}
 		members := r.MemberStates()
-		wanted = func(d DiskInfo) bool {
+		wanted = func(d control.DiskInfo) bool {
 			return slices.ContainsFunc(members, func(m array.MemberState) bool {
 				return m.Condition != record.Failed && m.Condition != record.Missing && m.Disk.Path == d.Path && m.Disk.Serial == d.Serial
 			})
@@ -34,16 +35,16 @@ func (s *Service) Locate(req LocateRequest) (*LocateReply, error) {
 		if err != nil {
 			return nil, err
 		}
-		wanted = func(d DiskInfo) bool {
+		wanted = func(d control.DiskInfo) bool {
 			return src.bay != "" && d.Lab && d.Bay == src.bay || src.bay == "" && d.Path == src.path
 		}
 	}
-	out := &LocateReply{Lit: []string{}, Dark: []string{}}
+	out := &control.LocateReply{Lit: []string{}, Dark: []string{}}
 	for _, d := range disks {
 		on := wanted(d)
 		err := s.light(d, on)
 		name := d.Identity.String()
-		if d.State == DiskEmpty {
+		if d.State == control.DiskEmpty {
 			name = "bay " + d.Bay
 		}
 		switch {
@@ -56,7 +57,7 @@ func (s *Service) Locate(req LocateRequest) (*LocateReply, error) {
 	return out, nil
 }
 
-func (s *Service) light(d DiskInfo, on bool) error {
+func (s *Service) light(d control.DiskInfo, on bool) error {
 	if d.Lab {
 		return s.lab.Light(d.Bay, on)
 	}

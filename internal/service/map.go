@@ -6,7 +6,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/plan"
 	"nidalo/internal/array"
-	"nidalo/internal/disk"
+	"nidalo/internal/control"
 )
 
 const (
@@ -15,17 +15,17 @@ const (
 )
 
 // Map tells where the data of an array lives, over its members and bays.
-func (s *Service) Map(name string) (*MapReply, error) {
+func (s *Service) Map(name string) (*control.MapReply, error) {
 	r, err := s.find(name)
 	if err != nil {
 		return nil, err
 	}
 	if err := r.Failure(); err != nil {
-		return nil, &Error{What: fmt.Sprintf("array %q cannot be asked: %v", name, err), Hints: []string{"nidalo rescue " + name + "   says what can be read of it"}}
+		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be asked: %v", name, err), Hints: []string{"nidalo rescue " + name + "   says what can be read of it"}}
 	}
 	geo, members := r.Geometry(), r.MemberStates()
 	certain, _ := r.Margin()
-	out := &MapReply{Array: r.Name(), Level: string(geo.Level), Condition: string(r.Condition()), Margin: max(certain, 0), Strip: geo.Strip,
+	out := &control.MapReply{Array: r.Name(), Level: string(geo.Level), Condition: string(r.Condition()), Margin: max(certain, 0), Strip: geo.Strip,
 		Check: r.CheckCursor(), Partners: partners(geo, members)}
 	for i, m := range r.Map(mapParts) {
 		share := func(row int64) float64 {
@@ -34,7 +34,7 @@ func (s *Service) Map(name string) (*MapReply, error) {
 			}
 			return float64(row) / float64(max(m.Rows, 1))
 		}
-		mm := MemberMap{Slot: i, Disk: members[i].Disk, Condition: members[i].Condition.String(), Data: m.Rows * geo.Strip,
+		mm := control.MemberMap{Slot: i, Disk: members[i].Disk, Condition: members[i].Condition.String(), Data: m.Rows * geo.Strip,
 			Written: m.Written, Cursor: share(m.Cursor), Copied: share(m.Copied), Bad: make([]int, mapParts)}
 		for row := range int64(mapRows) {
 			mm.Strips = append(mm.Strips, plan.Cell(geo, i, row))
@@ -76,29 +76,4 @@ func partners(geo *layout.Geometry, members []array.MemberState) (out []string) 
 		out = append(out, fmt.Sprintf("%s %s: of them %d may be lost", join2(names), what, geo.Parity))
 	}
 	return out
-}
-
-// MapReply is where the data of an array lives.
-type MapReply struct {
-	Array     string      `json:"array"`
-	Level     string      `json:"level"`
-	Condition string      `json:"condition"`
-	Margin    int         `json:"margin"`
-	Strip     int64       `json:"strip_bytes"`
-	Check     float64     `json:"check"` // how far a check under way is, as a share of the array; negative: none is
-	Members   []MemberMap `json:"members"`
-	Partners  []string    `json:"partners,omitempty"`
-}
-
-// MemberMap is one member of a map. Its data area is divided into equal parts from its first byte to its last.
-type MemberMap struct {
-	Slot      int           `json:"slot"`
-	Disk      disk.Identity `json:"disk"`
-	Condition string        `json:"condition"`
-	Data      int64         `json:"data_bytes"`
-	Written   []bool        `json:"written,omitempty"` // by part: something in it was written
-	Bad       []int         `json:"bad"`               // by part: blocks that the last check in this service's time found wrong, of those it located
-	Cursor    float64       `json:"cursor"`            // the share that is rebuilt; negative: it is not being rebuilt
-	Copied    float64       `json:"copied"`            // the share that is on the disk it is being copied onto; negative: it is not
-	Strips    []string      `json:"strips"`            // what its first strips are: a number of the array's strips, P, Q, R and a stripe, = and a strip copied
 }

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+
+	"nidalo/internal/control"
 )
 
 // memory is what the service remembers in its home from one start to the next, besides what members carry.
@@ -16,8 +18,8 @@ type memory struct {
 	Paces  map[string]string `json:"paces"` // schedules by array; "" for all
 	// Took notes where a spare stepped in: by array and serial of the disk that took over, the serial of the one that failed.
 	Took     map[string]string     `json:"took"`
-	Vets     []Vetting             `json:"vets,omitempty"`
-	Surfaces []Surface             `json:"surface_tests,omitempty"`
+	Vets     []control.Vetting     `json:"vets,omitempty"`
+	Surfaces []control.Surface     `json:"surface_tests,omitempty"`
 	Swaps    []diskSwap            `json:"disk_replacements,omitempty"`
 	Names    map[string]string     `json:"names"`              // of the arrays that belong to this home, by identity
 	Bad      map[string]string     `json:"bad"`                // disks that failed, by serial or path, and why
@@ -44,7 +46,7 @@ func (s *Service) recall() error {
 		}
 	}
 	if err != nil {
-		return &Error{What: fmt.Sprintf("%s cannot be read: %v", s.memoryPath(), err), Hints: []string{"repair or remove it: arrays are found by what their disks carry; spares and paces must be set again"}}
+		return &control.Error{What: fmt.Sprintf("%s cannot be read: %v", s.memoryPath(), err), Hints: []string{"repair or remove it: arrays are found by what their disks carry; spares and paces must be set again"}}
 	}
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
@@ -102,7 +103,7 @@ func (s *Service) muster() {
 				reason = fmt.Errorf("%w: %s", array.ErrFailed, set.Shortage())
 			}
 			s.reason(set, reason)
-			s.event(Event{Kind: "array-not-started", Severity: Critical, Array: set.Newest.Name, Detail: reason.Error()})
+			s.event(control.Event{Kind: "array-not-started", Severity: control.Critical, Array: set.Newest.Name, Detail: reason.Error()})
 			continue
 		}
 		w.tried = disks
@@ -112,7 +113,7 @@ func (s *Service) muster() {
 			delete(s.waits, id)
 			s.own(id, set.Newest.Name)
 			s.applyPaces()
-			s.event(Event{Kind: "array-started", Severity: Info, Array: set.Newest.Name, Detail: "its disks have come"})
+			s.event(control.Event{Kind: "array-started", Severity: control.Info, Array: set.Newest.Name, Detail: "its disks have come"})
 			s.takeBackOf(set.Newest.Array)
 		}
 		s.admin.Unlock()
@@ -164,6 +165,6 @@ func (s *Service) holdBack(found []array.Candidate) bool {
 	w := &waiting{until: time.Now().Add(s.lateDisks())}
 	s.waits[set.Newest.Array.String()] = w
 	s.reason(set, errWaits{names, w.until})
-	s.event(Event{Kind: "array-waits", Severity: Info, Array: set.Newest.Name, Detail: errWaits{names, w.until}.Error()})
+	s.event(control.Event{Kind: "array-waits", Severity: control.Info, Array: set.Newest.Name, Detail: errWaits{names, w.until}.Error()})
 	return true
 }

@@ -11,6 +11,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 )
@@ -28,44 +29,6 @@ func shortName(i disk.Identity) string {
 
 // partOf says whether a disk is a partition, which its bay does not name.
 func partOf(i disk.Identity) bool { return record.Physical(i.Serial) != i.Serial }
-
-// Argument is a disk's name as it is written in a command that is printed, to be pasted into a shell: it means this disk
-// and nothing else, whatever the disk says of itself.
-func Argument(i disk.Identity) string {
-	if record.Physical(i.Serial) != i.Serial { // a partition: the bay means the whole disk
-		i.Bay = ""
-	}
-	for _, name := range []string{i.Bay, i.Serial, i.Path} {
-		if name != "" && !strings.HasPrefix(name, "-") && (!strings.Contains(name, "/") || filepath.IsAbs(name)) {
-			return Quote(name)
-		}
-	}
-	return "DISK"
-}
-
-// Quote makes a text one word of a shell.
-func Quote(text string) string {
-	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:@%+=,", r)
-	}
-	switch {
-	case text != "" && strings.IndexFunc(text, func(r rune) bool { return !plain(r) }) < 0:
-		return text
-	case record.Printable(text) == text:
-		return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
-	}
-	// With characters that a terminal might obey: as $'…', which shells read byte by byte.
-	var b strings.Builder
-	b.WriteString("$'")
-	for _, c := range []byte(text) {
-		if plain(rune(c)) || c == ' ' {
-			b.WriteByte(c)
-		} else {
-			fmt.Fprintf(&b, "\\x%02x", c)
-		}
-	}
-	return b.String() + "'"
-}
 
 // locate finds the source a user's word names: a bay, a serial or an absolute path.
 func (s *Service) locate(name string) (source, error) {
@@ -108,25 +71,25 @@ func (s *Service) locate(name string) (source, error) {
 	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
 	switch {
 	case path != "" && keeper.Own(path) != "":
-		return source{}, &Error{What: fmt.Sprintf("disk %s is on array %q, which is attached to this host: an array must not stand on another of the same service", Quote(name), keeper.Own(path)),
+		return source{}, &control.Error{What: fmt.Sprintf("disk %s is on array %q, which is attached to this host: an array must not stand on another of the same service", control.Quote(name), keeper.Own(path)),
 			Hints: []string{"when memory is short each would wait for the other"}}
 	case len(hits) > 1:
 		var names []string
 		for _, src := range hits {
-			names = append(names, Quote(src.String()))
+			names = append(names, control.Quote(src.String()))
 		}
-		return source{}, &Error{What: fmt.Sprintf("disk %q: that means %d disks: %s", name, len(hits), strings.Join(names, ", ")), Hints: []string{"name it by its bay or path instead"}}
+		return source{}, &control.Error{What: fmt.Sprintf("disk %q: that means %d disks: %s", name, len(hits), strings.Join(names, ", ")), Hints: []string{"name it by its bay or path instead"}}
 	case len(hits) == 1:
 		return hits[0], nil
 	case path != "":
 		if info, err := os.Stat(path); err == nil && !info.IsDir() {
 			return source{path: path}, nil
 		}
-		return source{}, &Error{What: fmt.Sprintf("disk %s: there is no such file or device", Quote(name)), Hints: hints}
+		return source{}, &control.Error{What: fmt.Sprintf("disk %s: there is no such file or device", control.Quote(name)), Hints: hints}
 	case strings.Contains(name, "/"):
-		return source{}, &Error{What: fmt.Sprintf("disk %s: not an absolute path", Quote(name)), Hints: hints}
+		return source{}, &control.Error{What: fmt.Sprintf("disk %s: not an absolute path", control.Quote(name)), Hints: hints}
 	}
-	return source{}, &Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: hints}
+	return source{}, &control.Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: hints}
 }
 
 // sourceOf is where a disk is that was opened before.
@@ -144,13 +107,13 @@ func (s *Service) slot(r *running, name string) (int, error) {
 		return slot, nil
 	}
 	if errors.Is(err, array.ErrTwoMembers) {
-		return 0, &Error{What: fmt.Sprintf("%q: %v of array %q", name, err, r.Name()), Hints: []string{"name it by its slot number"}}
+		return 0, &control.Error{What: fmt.Sprintf("%q: %v of array %q", name, err, r.Name()), Hints: []string{"name it by its slot number"}}
 	}
 	var have []string
 	for _, m := range r.MemberStates() {
 		have = append(have, shortName(m.Disk))
 	}
-	return 0, &Error{What: fmt.Sprintf("%q is no member of array %q; its members are %s", name, r.Name(), strings.Join(have, " "))}
+	return 0, &control.Error{What: fmt.Sprintf("%q is no member of array %q; its members are %s", name, r.Name(), strings.Join(have, " "))}
 }
 
 // identify finds the array a word means, by its name or identity. An array of this home has the first claim to a name: one
@@ -192,5 +155,5 @@ func (s *Service) identify(word string) (id string, err error) {
 	case 1:
 		return hits[0], nil
 	}
-	return "", &Error{What: fmt.Sprintf("%d arrays are named %q: %s", len(hits), word, strings.Join(hits, ", ")), Hints: []string{"name one by its identity"}}
+	return "", &control.Error{What: fmt.Sprintf("%d arrays are named %q: %s", len(hits), word, strings.Join(hits, ", ")), Hints: []string{"name one by its identity"}}
 }

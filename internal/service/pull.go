@@ -5,26 +5,28 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 )
 
 // MayPull answers whether a disk can leave its bay now without anything being lost, redundancy included.
-func (s *Service) MayPull(name string) (*PullReply, error) {
+func (s *Service) MayPull(name string) (*control.PullReply, error) {
 	src, err := s.locate(name)
 	if err != nil {
 		return nil, err
 	}
 	info := s.lookAt(src)
-	out := &PullReply{Disk: info, Yes: true, Reasons: []string{}, Next: []string{}}
+	out := &control.PullReply{Disk: info, Yes: true, Reasons: []string{}, Next: []string{}}
 	yes := func(format string, args ...any) { out.Reasons = append(out.Reasons, fmt.Sprintf(format, args...)) }
 	no := func(format string, args ...any) { out.Yes = false; yes(format, args...) }
-	if info.State == DiskEmpty {
-		return nil, &Error{What: fmt.Sprintf("bay %s is empty", name)}
+	if info.State == control.DiskEmpty {
+		return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", name)}
 	}
 	for _, holder := range info.Held {
 		no("%s", holder)
 	}
-	if info.State == DiskBroken {
+	if info.State == control.DiskBroken {
 		no("it cannot be opened, so what it carries is not known: %s", join(info.Holds))
 	}
 	whole := spindle(info.Identity)
@@ -53,16 +55,16 @@ func (s *Service) MayPull(name string) (*PullReply, error) {
 		return out, nil
 	}
 	switch info.State {
-	case DiskSpare:
+	case control.DiskSpare:
 		yes("it is a spare; while it is out, no member can be replaced by it")
-	case DiskBlank, DiskRetired:
+	case control.DiskBlank, control.DiskRetired:
 		yes("it is %s: no array needs it", info.State)
-	case DiskInUse:
+	case control.DiskInUse:
 		if len(out.Reasons) == 0 {
 			yes("no array in service needs it; it holds %s", join(info.Holds))
 		}
 	}
-	out.Next = append(out.Next, "nidalo locate "+Argument(info.Identity)+"   lights its bay")
+	out.Next = append(out.Next, "nidalo locate "+control.Argument(info.Identity)+"   lights its bay")
 	return out, nil
 }
 
@@ -78,7 +80,7 @@ func join(holds []string) string {
 }
 
 // inUse says no for a member that works, and what pulling it would mean.
-func (s *Service) inUse(out *PullReply, r *running, m array.MemberState, no func(string, ...any)) {
+func (s *Service) inUse(out *control.PullReply, r *running, m array.MemberState, no func(string, ...any)) {
 	margin, _ := r.Margin()
 	if _, copying := r.Onto(m.Slot); copying {
 		no("it is a member of array %q and is being copied onto another disk", r.Name())
@@ -91,16 +93,16 @@ func (s *Service) inUse(out *PullReply, r *running, m array.MemberState, no func
 		no("it is an %s member of array %q: the data would survive, but the margin would fall from %d to %d", m.Condition, r.Name(), margin, margin-1)
 	}
 	for _, t := range r.TaskStates() {
-		if t.Ended.IsZero() && (t.Kind == array.TaskRebuild || t.Kind == array.TaskCatchUp) {
+		if t.Ended.IsZero() && (t.Kind == state.TaskRebuild || t.Kind == state.TaskCatchUp) {
 			out.Reasons = append(out.Reasons, fmt.Sprintf("the %s of slot %d reads from it", t.Kind, t.Slot))
 			untilDone(out, r, t.Slot)
 		}
 	}
-	out.Next = append(out.Next, fmt.Sprintf("nidalo retire %s %s   copies it onto another disk first; then it may go", r.Name(), Argument(m.Disk)))
+	out.Next = append(out.Next, fmt.Sprintf("nidalo retire %s %s   copies it onto another disk first; then it may go", r.Name(), control.Argument(m.Disk)))
 }
 
 // wait notes when the task of a slot ends.
-func untilDone(p *PullReply, r *running, slot int) {
+func untilDone(p *control.PullReply, r *running, slot int) {
 	for _, t := range r.TaskStates() {
 		if t.Slot == slot && t.Ended.IsZero() && t.Left >= 0 {
 			at := time.Now().Add(t.Left)

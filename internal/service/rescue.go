@@ -16,17 +16,18 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
 // Rescue judges what can still be read of an array that is not in service, and then copies it out, serves it, or brings
 // it back in place, when asked. But for the last nothing is written to its disks. A long judging goes on when Rescue returns.
-func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
+func (s *Service) Rescue(req control.RescueRequest) (*control.RescueReply, error) {
 	if req.Watch || req.Stop {
 		return s.watchRescue(req)
 	}
 	if r, err := s.named(req.Array); err == nil && r.Failure() == nil {
-		return nil, &Error{What: fmt.Sprintf("array %q is in service: all that it has can be read there", r.Name()),
+		return nil, &control.Error{What: fmt.Sprintf("array %q is in service: all that it has can be read there", r.Name()),
 			Hints: []string{"nidalo status " + r.Name()}}
 	}
 	if err := s.rescueBusy(req.Array); err != nil {
@@ -69,23 +70,23 @@ func (s *Service) Rescue(req RescueRequest) (*RescueReply, error) {
 }
 
 // mayRescue refuses what cannot be asked for together, or not here.
-func (s *Service) mayRescue(req RescueRequest) error {
+func (s *Service) mayRescue(req control.RescueRequest) error {
 	switch {
 	case req.Serve && !s.opt.Stays:
-		return &Error{What: "nobody can be served by a command that ends: no service runs in this home", Hints: []string{"nidalo serve   runs one; then say this again"}}
+		return &control.Error{What: "nobody can be served by a command that ends: no service runs in this home", Hints: []string{"nidalo serve   runs one; then say this again"}}
 	case req.InPlace && len(req.Images) > 0:
-		return &Error{What: "an image cannot be brought back in place", Hints: []string{"copy it onto a disk of at least the same size first; the disk then counts like the one it was made of"}}
+		return &control.Error{What: "an image cannot be brought back in place", Hints: []string{"copy it onto a disk of at least the same size first; the disk then counts like the one it was made of"}}
 	}
 	for _, path := range []string{req.Copy, req.List} {
 		if path != "" && !filepath.IsAbs(path) {
-			return &Error{What: fmt.Sprintf("%q is not an absolute path", path)}
+			return &control.Error{What: fmt.Sprintf("%q is not an absolute path", path)}
 		}
 	}
 	return nil
 }
 
 // prepareRescue opens what is left of an array. The array of what is returned is nil when a state has to be chosen.
-func (s *Service) prepareRescue(req RescueRequest, open func(source) (disk.Disk, error)) (run *salvage, err error) {
+func (s *Service) prepareRescue(req control.RescueRequest, open func(source) (disk.Disk, error)) (run *salvage, err error) {
 	found, bad, err := s.remains(req, open)
 	release := func(but map[disk.Disk]bool) {
 		for _, c := range found {
@@ -101,11 +102,11 @@ func (s *Service) prepareRescue(req RescueRequest, open func(source) (disk.Disk,
 	states := array.States(found)
 	if len(states) == 0 {
 		release(nil)
-		return nil, &Error{What: fmt.Sprintf("what is left of array %q is no member by itself, such as a copy that was not finished", req.Array),
+		return nil, &control.Error{What: fmt.Sprintf("what is left of array %q is no member by itself, such as a copy that was not finished", req.Array),
 			Hints: []string{"nidalo disks   shows what the disks hold"}}
 	}
 	at, err := chooseState(req, states)
-	out := RescueReply{Array: states[0].Record.Name, Level: string(states[0].Record.Level), State: at + 1, Stage: RescueJudging, Old: req.Old}
+	out := control.RescueReply{Array: states[0].Record.Name, Level: string(states[0].Record.Level), State: at + 1, Stage: control.RescueJudging, Old: req.Old}
 	for i, st := range states {
 		if i == 0 || !st.Past || at == i {
 			out.States = append(out.States, describeState(i+1, st))
@@ -116,7 +117,7 @@ func (s *Service) prepareRescue(req RescueRequest, open func(source) (disk.Disk,
 		if req.Copy != "" || req.Serve || req.InPlace || req.State > 0 {
 			return nil, err
 		}
-		out.Doubt, out.State, out.Stage = err.Error(), 0, RescueDone
+		out.Doubt, out.State, out.Stage = err.Error(), 0, control.RescueDone
 		return &salvage{reply: out}, nil
 	}
 	chosen := states[at]
@@ -126,7 +127,7 @@ func (s *Service) prepareRescue(req RescueRequest, open func(source) (disk.Disk,
 	}
 	if err != nil && req.InPlace {
 		release(nil)
-		return nil, &Error{What: fmt.Sprintf("array %q: %v", out.Array, err), Hints: []string{"nidalo rescue " + out.Array + "   says what can be copied out"}}
+		return nil, &control.Error{What: fmt.Sprintf("array %q: %v", out.Array, err), Hints: []string{"nidalo rescue " + out.Array + "   says what can be copied out"}}
 	}
 	for _, slot := range slots {
 		out.Back = append(out.Back, chosen.Use[slot].Disk.Identity())
@@ -143,7 +144,7 @@ func (s *Service) prepareRescue(req RescueRequest, open func(source) (disk.Disk,
 				_ = d.Close()
 			}
 		}
-		return nil, &Error{What: fmt.Sprintf("array %q: nothing can be made of what is left: %v", out.Array, err)}
+		return nil, &control.Error{What: fmt.Sprintf("array %q: nothing can be made of what is left: %v", out.Array, err)}
 	}
 	out.Capacity, out.Written, out.Notes = a.Capacity(), a.Used(), notes
 	return &salvage{req: req, reply: out, array: a, id: chosen.Record.Array, epoch: chosen.Record.EpochID,
@@ -151,7 +152,7 @@ func (s *Service) prepareRescue(req RescueRequest, open func(source) (disk.Disk,
 }
 
 // remains opens all that carries a record of the array: disks found, and images with lists of what is bad in them.
-func (s *Service) remains(req RescueRequest, open func(source) (disk.Disk, error)) (found []array.Candidate, bad map[disk.Disk][]disk.Range, err error) {
+func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Disk, error)) (found []array.Candidate, bad map[disk.Disk][]disk.Range, err error) {
 	bad = map[disk.Disk][]disk.Range{}
 	var id uuid.UUID
 	switch known, err := s.identify(req.Array); {
@@ -163,22 +164,22 @@ func (s *Service) remains(req RescueRequest, open func(source) (disk.Disk, error
 	for _, image := range req.Images {
 		d, err := disk.OpenReadOnly(image.Path)
 		if err != nil {
-			return found, bad, &Error{What: fmt.Sprintf("image %s: %v", image.Path, err)}
+			return found, bad, &control.Error{What: fmt.Sprintf("image %s: %v", image.Path, err)}
 		}
 		if image.Bad != "" {
 			if bad[d], err = readRanges(image.Bad); err != nil {
 				_ = d.Close()
-				return found, bad, &Error{What: err.Error(), Hints: []string{"a line is: where it begins, and how long it is, both in bytes; # begins a comment"}}
+				return found, bad, &control.Error{What: err.Error(), Hints: []string{"a line is: where it begins, and how long it is, both in bytes; # begins a comment"}}
 			}
 		}
 		r, _ := disk.ReadRecord(d)
 		switch {
 		case r == nil:
-			err = &Error{What: fmt.Sprintf("image %s carries no member record that can be read", image.Path)}
+			err = &control.Error{What: fmt.Sprintf("image %s carries no member record that can be read", image.Path)}
 		case id == uuid.Nil && (r.Name == req.Array || r.Array.String() == req.Array):
 			id = r.Array
 		case r.Array != id:
-			err = &Error{What: fmt.Sprintf("image %s is of another array, %q", image.Path, r.Name)}
+			err = &control.Error{What: fmt.Sprintf("image %s is of another array, %q", image.Path, r.Name)}
 		}
 		if err != nil {
 			_ = d.Close()
@@ -187,7 +188,7 @@ func (s *Service) remains(req RescueRequest, open func(source) (disk.Disk, error
 		found = append(found, array.Candidate{Disk: d, Record: r})
 	}
 	if id == uuid.Nil {
-		return found, bad, &Error{What: fmt.Sprintf("no disk carries anything of an array %q", req.Array), Hints: []string{"nidalo disks   shows what the disks hold"}}
+		return found, bad, &control.Error{What: fmt.Sprintf("no disk carries anything of an array %q", req.Array), Hints: []string{"nidalo disks   shows what the disks hold"}}
 	}
 	imaged := map[uuid.UUID]bool{}
 	for _, c := range found {
@@ -206,7 +207,7 @@ func (s *Service) remains(req RescueRequest, open func(source) (disk.Disk, error
 		}
 	}
 	if len(found) == 0 {
-		return nil, bad, &Error{What: fmt.Sprintf("none of the disks of array %q can be read", req.Array), Hints: []string{"nidalo disks   shows which are there"}}
+		return nil, bad, &control.Error{What: fmt.Sprintf("none of the disks of array %q can be read", req.Array), Hints: []string{"nidalo disks   shows which are there"}}
 	}
 	return found, bad, nil
 }
@@ -253,24 +254,24 @@ func readRanges(path string) (out []disk.Range, err error) {
 	return out, nil
 }
 
-func chooseState(req RescueRequest, states []array.State) (int, error) {
+func chooseState(req control.RescueRequest, states []array.State) (int, error) {
 	switch {
 	case req.State > len(states):
-		return 0, &Error{What: fmt.Sprintf("there is no state %d: what is left agrees about %d", req.State, len(states))}
+		return 0, &control.Error{What: fmt.Sprintf("there is no state %d: what is left agrees about %d", req.State, len(states))}
 	case req.State > 0:
 		return req.State - 1, nil
 	case slices.ContainsFunc(states[1:], func(s array.State) bool { return !s.Past }):
-		return 0, &Error{What: fmt.Sprintf("the disks of array %q went on without each other: there are %d states of it", states[0].Record.Name, len(states)),
+		return 0, &control.Error{What: fmt.Sprintf("the disks of array %q went on without each other: there are %d states of it", states[0].Record.Name, len(states)),
 			Hints: []string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the one with the highest epoch", states[0].Record.Name)}}
 	}
 	return 0, nil
 }
 
-func describeState(number int, st array.State) RescueState {
-	out := RescueState{Number: number, Epoch: st.Record.Epoch}
+func describeState(number int, st array.State) control.RescueState {
+	out := control.RescueState{Number: number, Epoch: st.Record.Epoch}
 	for slot, e := range st.Record.Roster {
 		p := st.Use[slot]
-		m := RescueMember{Slot: slot, Disk: disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}, Use: "not there"}
+		m := control.RescueMember{Slot: slot, Disk: disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}, Use: "not there"}
 		if p.Disk != nil {
 			m.Disk, m.There = p.Disk.Identity(), true
 			if m.Disk.Serial == "" { // an image

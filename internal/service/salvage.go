@@ -13,19 +13,10 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/nbd"
-)
-
-// Stages of a rescue.
-const (
-	RescueJudging  = "judging"
-	RescueCopying  = "copying"
-	RescueServed   = "served"
-	RescueBringing = "bringing back"
-	RescueDone     = "done"
-	RescueStopped  = "stopped"
-	RescueFailed   = "failed"
 )
 
 const (
@@ -37,7 +28,7 @@ const (
 
 // salvage is one rescue of an array: it is judged, and then copied out, served, or brought back in place.
 type salvage struct {
-	req       RescueRequest
+	req       control.RescueRequest
 	array     *array.Array
 	id        uuid.UUID // of the array
 	epoch     uuid.UUID // of the state that is judged
@@ -49,7 +40,7 @@ type salvage struct {
 	at        atomic.Int64 // how far the judging or bringing back is, in bytes of the array
 
 	stopping bool // this and what follows is guarded by Service.mu
-	reply    RescueReply
+	reply    control.RescueReply
 	err      error
 	clients  int
 
@@ -62,7 +53,7 @@ func (run *salvage) name() string { return run.reply.Array }
 // underWay says whether it is not over yet. Service.mu is held.
 func (run *salvage) underWay() bool {
 	switch run.reply.Stage {
-	case RescueDone, RescueStopped, RescueFailed:
+	case control.RescueDone, control.RescueStopped, control.RescueFailed:
 		return false
 	}
 	return true
@@ -90,11 +81,11 @@ func (run *salvage) sofar(s *Service) func(int64) error {
 }
 
 // snapshot is what is known by now. Service.mu is held.
-func (run *salvage) snapshot() *RescueReply {
+func (run *salvage) snapshot() *control.RescueReply {
 	r := run.reply
 	r.Places = slices.Clone(r.Places)
 	r.Clients = run.clients
-	if r.Stage == RescueJudging || r.Stage == RescueBringing {
+	if r.Stage == control.RescueJudging || r.Stage == control.RescueBringing {
 		r.Percent = 100 * float64(run.at.Load()) / float64(max(r.Capacity, 1))
 	}
 	if r.Copy != nil {
@@ -123,19 +114,19 @@ func (s *Service) rescueBusy(name string) error {
 	if run == nil || !run.underWay() {
 		return nil
 	}
-	what := map[string]string{RescueCopying: "copied out to " + run.req.Copy, RescueServed: "served for a rescue", RescueBringing: "brought back in place"}[run.reply.Stage]
+	what := map[string]string{control.RescueCopying: "copied out to " + run.req.Copy, control.RescueServed: "served for a rescue", control.RescueBringing: "brought back in place"}[run.reply.Stage]
 	if what == "" {
 		what = "judged for a rescue"
 	}
-	return &Error{What: fmt.Sprintf("array %q is being %s", run.name(), what), Hints: []string{"nidalo rescue -stop " + run.name() + "   ends that"}}
+	return &control.Error{What: fmt.Sprintf("array %q is being %s", run.name(), what), Hints: []string{"nidalo rescue -stop " + run.name() + "   ends that"}}
 }
 
-func (s *Service) watchRescue(req RescueRequest) (*RescueReply, error) {
+func (s *Service) watchRescue(req control.RescueRequest) (*control.RescueReply, error) {
 	s.mu.Lock()
 	run := s.rescueOf(req.Array)
 	if run == nil || req.Stop && !run.underWay() {
 		s.mu.Unlock()
-		return nil, &Error{What: fmt.Sprintf("no rescue of %q is under way", req.Array), Hints: []string{"nidalo rescue " + req.Array + "   judges what can be read of it"}}
+		return nil, &control.Error{What: fmt.Sprintf("no rescue of %q is under way", req.Array), Hints: []string{"nidalo rescue " + req.Array + "   judges what can be read of it"}}
 	}
 	if req.Stop && !run.stopping {
 		run.stopping = true
@@ -172,7 +163,7 @@ func (s *Service) beginRescue(run *salvage) (err error) {
 	defer s.mu.Unlock()
 	if old := s.rescueOf(run.id.String()); old != nil {
 		if old.underWay() {
-			return errors.Join(&Error{What: fmt.Sprintf("another rescue of %q has just begun", old.name())}, run.discard())
+			return errors.Join(&control.Error{What: fmt.Sprintf("another rescue of %q has just begun", old.name())}, run.discard())
 		}
 		delete(s.salvages, old.name())
 	}
@@ -190,22 +181,22 @@ func (s *Service) beginRescue(run *salvage) (err error) {
 // salvage does the work of a rescue to its end.
 func (s *Service) salvage(run *salvage) {
 	err := s.judgeRescue(run)
-	next := RescueJudging // until its disks are let go
+	next := control.RescueJudging // until its disks are let go
 	switch {
 	case run.req.Copy != "":
-		next = RescueCopying
+		next = control.RescueCopying
 	case run.req.Serve:
-		next = RescueServed
+		next = control.RescueServed
 	case run.req.InPlace:
-		next = RescueBringing
+		next = control.RescueBringing
 	}
 	s.mu.Lock()
 	if err == nil {
 		run.reply.Stage = next
 		switch next {
-		case RescueCopying:
-			run.reply.Copy = &RescueCopy{State: array.TaskRunning, Path: run.req.Copy, Total: run.reply.Written, Started: time.Now()}
-		case RescueServed:
+		case control.RescueCopying:
+			run.reply.Copy = &control.RescueCopy{State: state.TaskRunning, Path: run.req.Copy, Total: run.reply.Written, Started: time.Now()}
+		case control.RescueServed:
 			run.reply.Export = s.exportURI(rescuePrefix + run.name())
 		}
 	} else if !errors.Is(err, errSalvageStopped) {
@@ -215,11 +206,11 @@ func (s *Service) salvage(run *salvage) {
 	close(run.judged)
 	if err == nil {
 		switch next {
-		case RescueCopying:
+		case control.RescueCopying:
 			err = s.copyAndTell(run)
-		case RescueServed:
+		case control.RescueServed:
 			s.serveRescue(run)
-		case RescueBringing:
+		case control.RescueBringing:
 			err = s.bringBack(run)
 		}
 	}
@@ -232,11 +223,11 @@ func (s *Service) salvage(run *salvage) {
 	run.reply.Export = ""
 	switch {
 	case errors.Is(err, errSalvageStopped):
-		run.reply.Stage = RescueStopped
+		run.reply.Stage = control.RescueStopped
 	case err != nil:
-		run.reply.Stage, run.reply.Error = RescueFailed, err.Error()
+		run.reply.Stage, run.reply.Error = control.RescueFailed, err.Error()
 	default:
-		run.reply.Stage = RescueDone
+		run.reply.Stage = control.RescueDone
 	}
 }
 
@@ -257,7 +248,7 @@ func (s *Service) judgeRescue(run *salvage) (err error) {
 		fmt.Fprintf(list, "# What of %s cannot be read, as far as its members know: where it begins and how long it is, in bytes.\n", run.name())
 		defer func() { err = errors.Join(err, list.Flush(), run.list.Sync(), run.list.Close()) }()
 	}
-	return run.array.Losses(func(l array.Span) {
+	return run.array.Losses(func(l state.Span) {
 		if list != nil {
 			fmt.Fprintf(list, "%d %d\n", l.Offset, l.Length)
 		}
@@ -276,38 +267,38 @@ func (s *Service) judgeRescue(run *salvage) (err error) {
 
 // copyAndTell copies it out, and notes how that ended.
 func (s *Service) copyAndTell(run *salvage) error {
-	s.event(Event{Kind: "rescue-started", Severity: Info, Array: run.name(), Detail: "copied out to " + run.req.Copy})
+	s.event(control.Event{Kind: "rescue-started", Severity: control.Info, Array: run.name(), Detail: "copied out to " + run.req.Copy})
 	err := s.copyOut(run)
 	s.mu.Lock()
 	c := run.reply.Copy
 	c.Ended = time.Now()
 	switch {
 	case errors.Is(err, errSalvageStopped):
-		c.State = array.TaskStopped
+		c.State = state.TaskStopped
 	case err != nil:
-		c.State, c.Error = array.TaskFailed, err.Error()
+		c.State, c.Error = state.TaskFailed, err.Error()
 	default:
-		c.State, c.Total = array.TaskDone, c.Done
+		c.State, c.Total = state.TaskDone, c.Done
 	}
 	ended := *c
 	s.mu.Unlock()
-	severity := Info
+	severity := control.Info
 	if ended.Lost > 0 || ended.Error != "" {
-		severity = Warning
+		severity = control.Warning
 	}
-	s.event(Event{Kind: "rescue-" + ended.State, Severity: severity, Array: run.name(), Detail: strings.TrimSpace(
-		fmt.Sprintf("%s copied to %s, %s of it could not be read %s", FormatSize(ended.Done), ended.Path, FormatSize(ended.Lost), ended.Error))})
+	s.event(control.Event{Kind: "rescue-" + string(ended.State), Severity: severity, Array: run.name(), Detail: strings.TrimSpace(
+		fmt.Sprintf("%s copied to %s, %s of it could not be read %s", control.FormatSize(ended.Done), ended.Path, control.FormatSize(ended.Lost), ended.Error))})
 	return err
 }
 
 // serveRescue lets clients read until somebody ends it.
 func (s *Service) serveRescue(run *salvage) {
-	s.event(Event{Kind: "rescue-served", Severity: Info, Array: run.name(), Detail: "read-only, as " + rescuePrefix + run.name()})
+	s.event(control.Event{Kind: "rescue-served", Severity: control.Info, Array: run.name(), Detail: "read-only, as " + rescuePrefix + run.name()})
 	select {
 	case <-run.stop:
 	case <-s.done:
 	}
-	s.event(Event{Kind: "rescue-stopped", Severity: Info, Array: run.name(), Detail: "it is not served any more"})
+	s.event(control.Event{Kind: "rescue-stopped", Severity: control.Info, Array: run.name(), Detail: "it is not served any more"})
 }
 
 // bringBack makes members that had left count again, and starts the array with them.
@@ -315,7 +306,7 @@ func (s *Service) bringBack(run *salvage) error {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	if run.reply.Lost > run.req.Accept {
-		return fmt.Errorf("%s would be lost, more than was agreed to", FormatSize(run.reply.Lost))
+		return fmt.Errorf("%s would be lost, more than was agreed to", control.FormatSize(run.reply.Lost))
 	}
 	s.letGoFailed(run.name())
 	if err := s.lookAnew(); err != nil {
@@ -338,16 +329,16 @@ func (s *Service) bringBack(run *salvage) error {
 	for _, id := range run.reply.Back {
 		names = append(names, id.String())
 	}
-	s.event(Event{Kind: "members-readmitted", Severity: Warning, Array: run.name(),
-		Detail: fmt.Sprintf("%s: brought back in place; %s were given up", strings.Join(names, ", "), FormatSize(run.reply.Lost))})
-	_, err = s.start(StartRequest{Array: run.id.String()})
+	s.event(control.Event{Kind: "members-readmitted", Severity: control.Warning, Array: run.name(),
+		Detail: fmt.Sprintf("%s: brought back in place; %s were given up", strings.Join(names, ", "), control.FormatSize(run.reply.Lost))})
+	_, err = s.start(control.StartRequest{Array: run.id.String()})
 	return err
 }
 
 // openRescue gives a client what is being rescued. Service.mu is held.
 func (s *Service) openRescue(name string) (nbd.Export, func(), error) {
 	run := s.salvages[name]
-	if run == nil || run.reply.Stage != RescueServed {
+	if run == nil || run.reply.Stage != control.RescueServed {
 		return nil, nil, nbd.ErrNoExport
 	}
 	run.clients++

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 )
 
 // Schedule is a pace by the hours of the day. Its text is "normal", "80MiB/s", or "08:00-18:00 gentle, else full".
@@ -28,7 +29,7 @@ func ParsePace(text string) (array.Pace, error) {
 		return array.Pace{Mode: text}, nil
 	}
 	size, ok := strings.CutSuffix(text, "/s")
-	rate, err := ParseSize(size)
+	rate, err := control.ParseSize(size)
 	if !ok || err != nil {
 		return array.Pace{}, fmt.Errorf("%q is no pace: gentle, normal, full, or a rate such as 80MiB/s", text)
 	}
@@ -115,7 +116,7 @@ func (s *Service) applyPaces() {
 }
 
 // SetPace sets the pace of one array or of all, or only tells it.
-func (s *Service) SetPace(req PaceRequest) ([]PaceReply, error) {
+func (s *Service) SetPace(req control.PaceRequest) ([]control.PaceReply, error) {
 	if req.Array != "" {
 		if _, err := s.named(req.Array); err != nil {
 			return nil, err
@@ -123,7 +124,7 @@ func (s *Service) SetPace(req PaceRequest) ([]PaceReply, error) {
 	}
 	if req.Pace != "" {
 		if _, err := ParseSchedule(req.Pace); err != nil {
-			return nil, &Error{What: err.Error()}
+			return nil, &control.Error{What: err.Error()}
 		}
 		err := s.change(func(m *memory) {
 			if req.Array == "" {
@@ -136,12 +137,12 @@ func (s *Service) SetPace(req PaceRequest) ([]PaceReply, error) {
 		}
 		s.applyPaces()
 	}
-	out := []PaceReply{}
+	out := []control.PaceReply{}
 	for _, r := range s.running() {
 		if req.Array != "" && r.Name() != req.Array {
 			continue
 		}
-		reply := PaceReply{Array: r.Name(), Schedule: s.schedule(r.Name()).String(), Pace: paceText(r.Pace()), Condition: string(r.Condition())}
+		reply := control.PaceReply{Array: r.Name(), Schedule: s.schedule(r.Name()).String(), Pace: paceText(r.Pace()), Condition: string(r.Condition())}
 		reply.Margin, _ = r.Margin()
 		for _, t := range r.TaskStates() {
 			if t.Ended.IsZero() {
@@ -155,7 +156,7 @@ func (s *Service) SetPace(req PaceRequest) ([]PaceReply, error) {
 
 func paceText(p array.Pace) string {
 	if p.Rate > 0 {
-		return FormatSize(p.Rate) + "/s"
+		return control.FormatSize(p.Rate) + "/s"
 	}
 	return p.Mode
 }

@@ -6,7 +6,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/lab"
 )
 
@@ -56,34 +58,34 @@ func home(t *testing.T, bays int, now *time.Time) *Service {
 func TestTheHourIsPutInForce(t *testing.T) {
 	now := at("07:00")
 	s := home(t, 3, &now)
-	_, err := s.Create(CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}})
+	_, err := s.Create(control.CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}})
 	require.NoError(t, err)
 	r, err := s.named("tides")
 	require.NoError(t, err)
 	require.Equal(t, array.PaceNormal, r.Pace().Mode, "where every array begins")
-	_, err = s.SetPace(PaceRequest{Pace: "08:00-18:00 gentle, else full"})
+	_, err = s.SetPace(control.PaceRequest{Pace: "08:00-18:00 gentle, else full"})
 	require.NoError(t, err)
 	require.Equal(t, array.PaceFull, r.Pace().Mode)
 	now = at("08:01")
 	s.applyPaces()
 	require.Equal(t, array.PaceGentle, r.Pace().Mode)
-	_, err = s.SetPace(PaceRequest{Array: "tides", Pace: "5MiB/s"})
+	_, err = s.SetPace(control.PaceRequest{Array: "tides", Pace: "5MiB/s"})
 	require.NoError(t, err)
 	require.EqualValues(t, 5<<20, r.Pace().Rate)
 	now = at("20:00")
 	s.applyPaces()
 	require.EqualValues(t, 5<<20, r.Pace().Rate, "its own has the word")
-	_, err = s.SetPace(PaceRequest{Pace: "full"})
+	_, err = s.SetPace(control.PaceRequest{Pace: "full"})
 	require.NoError(t, err)
 	require.Equal(t, array.PaceFull, r.Pace().Mode, "for all means all")
-	_, err = s.SetPace(PaceRequest{Array: "sonar", Pace: "full"})
+	_, err = s.SetPace(control.PaceRequest{Array: "sonar", Pace: "full"})
 	require.Error(t, err)
 }
 
 func TestTurnsInOrderOfDanger(t *testing.T) {
 	now := time.Now()
 	s := home(t, 8, &now)
-	for _, c := range []CreateRequest{{Name: "tides", Level: "6", Disks: []string{"A1", "A2", "A3", "A4"}}, {Name: "sonar", Level: "5", Disks: []string{"A5", "A6", "A7"}}} {
+	for _, c := range []control.CreateRequest{{Name: "tides", Level: "6", Disks: []string{"A1", "A2", "A3", "A4"}}, {Name: "sonar", Level: "5", Disks: []string{"A5", "A6", "A7"}}} {
 		_, err := s.Create(c)
 		require.NoError(t, err)
 	}
@@ -91,7 +93,7 @@ func TestTurnsInOrderOfDanger(t *testing.T) {
 	require.NoError(t, err)
 	sonar, err := s.named("sonar")
 	require.NoError(t, err)
-	ref := func(r *running, kind string, slot int) array.TaskRef {
+	ref := func(r *running, kind state.TaskKind, slot int) array.TaskRef {
 		return array.TaskRef{Array: r.Array, Kind: kind, Slot: slot}
 	}
 	q := newTurns()
@@ -112,13 +114,13 @@ func TestTurnsInOrderOfDanger(t *testing.T) {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	check := ref(tides, array.TaskCheck, -1)
+	check := ref(tides, state.TaskCheck, -1)
 	begin(check)
 	require.Equal(t, check, <-began)
-	other := ref(sonar, array.TaskCheck, -1)
+	other := ref(sonar, state.TaskCheck, -1)
 	begin(other)
 	require.Equal(t, other, <-began, "other disks: at once")
-	first, second := ref(tides, array.TaskRebuild, 1), ref(tides, array.TaskRebuild, 2)
+	first, second := ref(tides, state.TaskRebuild, 1), ref(tides, state.TaskRebuild, 2)
 	begin(first)
 	require.Contains(t, <-said, "waits for the check of array tides")
 	none("while the check has not given way")
@@ -151,19 +153,19 @@ func TestTurnsInOrderOfDanger(t *testing.T) {
 
 func TestEndTimesSayHowSureTheyAre(t *testing.T) {
 	now := at("12:00")
-	require.Equal(t, "about 12:01:30, a first guess", EndTime(now, 90, 1))
-	require.Equal(t, "about 12:01:30 (±10%)", EndTime(now, 90, 0.1))
-	require.Equal(t, "about 12:01:30", EndTime(now, 90, 0.01))
-	require.Equal(t, "about 13:00", EndTime(now, 3600, 0))
-	require.Equal(t, "about Wed Nov 25 12:00", EndTime(now, 48*3600, 0))
+	require.Equal(t, "about 12:01:30, a first guess", control.EndTime(now, 90, 1))
+	require.Equal(t, "about 12:01:30 (±10%)", control.EndTime(now, 90, 0.1))
+	require.Equal(t, "about 12:01:30", control.EndTime(now, 90, 0.01))
+	require.Equal(t, "about 13:00", control.EndTime(now, 3600, 0))
+	require.Equal(t, "about Wed Nov 25 12:00", control.EndTime(now, 48*3600, 0))
 }
 
 func TestWhatIsRememberedSurvivesAndGarbageIsNamed(t *testing.T) {
 	now := time.Now()
 	s := home(t, 4, &now)
-	_, err := s.Create(CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}})
+	_, err := s.Create(control.CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}})
 	require.NoError(t, err)
-	_, err = s.AssignSpare(SpareRequest{Disk: "A4"})
+	_, err = s.AssignSpare(control.SpareRequest{Disk: "A4"})
 	require.NoError(t, err)
 	id := s.mem.Arrays
 	require.NoError(t, s.Close())
@@ -173,6 +175,6 @@ func TestWhatIsRememberedSurvivesAndGarbageIsNamed(t *testing.T) {
 	require.Len(t, again.spares(), 1)
 	disks, err := again.Disks()
 	require.NoError(t, err)
-	require.Equal(t, DiskSpare, disks[3].State)
+	require.Equal(t, control.DiskSpare, disks[3].State)
 	require.NoError(t, again.Close())
 }

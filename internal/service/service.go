@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
@@ -104,7 +105,7 @@ func Open(opt Options) (*Service, error) {
 		return nil, err
 	}
 	if on := keeper.Own(opt.Home); on != "" && opt.Stays {
-		return nil, &Error{What: fmt.Sprintf("home %s is on array %q, which is attached to this host: when memory is short each would wait for the other", opt.Home, on),
+		return nil, &control.Error{What: fmt.Sprintf("home %s is on array %q, which is attached to this host: when memory is short each would wait for the other", opt.Home, on),
 			Hints: []string{"another home is chosen with -home DIR"}}
 	}
 	var lock *os.File
@@ -221,7 +222,7 @@ func lockHome(opt Options) (*os.File, error) {
 		who := lockedBy(lock)
 		if stays := strings.Contains(who, " serve"); stays || time.Since(began) > most || !errors.Is(err, unix.EWOULDBLOCK) {
 			_ = lock.Close()
-			out := &Error{What: fmt.Sprintf("home %s: %v: %s", opt.Home, ErrHomeBusy, cmp.Or(who, "it does not say which")), Hints: []string{
+			out := &control.Error{What: fmt.Sprintf("home %s: %v: %s", opt.Home, control.ErrHomeBusy, cmp.Or(who, "it does not say which")), Hints: []string{
 				"wait until it has ended, or stop it first", "another home is chosen with -home DIR"}}
 			if stays {
 				out.Hints[0] = "a service runs there already, or is just starting or stopping: use it, or stop it first"
@@ -250,7 +251,7 @@ func lockedBy(lock *os.File) string {
 	if err != nil {
 		return fmt.Sprintf("process %d", pid)
 	}
-	return fmt.Sprintf("process %d, %s", pid, Quote(strings.TrimSpace(strings.ReplaceAll(string(raw[:min(len(raw), 200)]), "\x00", " "))))
+	return fmt.Sprintf("process %d, %s", pid, control.Quote(strings.TrimSpace(strings.ReplaceAll(string(raw[:min(len(raw), 200)]), "\x00", " "))))
 }
 
 func (s *Service) unlock() {
@@ -286,7 +287,7 @@ func (s *Service) startAll() error {
 		if f.record != nil {
 			id := f.record.Array.String()
 			byArray[id], names[id] = append(byArray[id], src), f.record.Name
-		} else if f.info.State == DiskBroken {
+		} else if f.info.State == control.DiskBroken {
 			s.opt.Log.Warn("disk cannot be read", "disk", src.String(), "reason", strings.Join(f.info.Holds, "; "))
 		}
 	}
@@ -394,7 +395,7 @@ func (s *Service) startOne(found []array.Candidate) error {
 		s.opt.Log.Warn("stale member left out", "array", set.Newest.Name, "disk", c.Disk.Identity().String(), "epoch", c.Record.Epoch, "current", set.Newest.Epoch)
 	}
 	for _, c := range set.Strangers {
-		s.event(Event{Kind: "member-stranger", Severity: Warning, Array: set.Newest.Name, Disk: c.Disk.Identity().String(), Detail: c.Why + "; it is left out, and nothing is written to it"})
+		s.event(control.Event{Kind: "member-stranger", Severity: control.Warning, Array: set.Newest.Name, Disk: c.Disk.Identity().String(), Detail: c.Why + "; it is left out, and nothing is written to it"})
 	}
 	open := array.Open
 	if s.opt.Looks {
@@ -408,7 +409,7 @@ func (s *Service) startOne(found []array.Candidate) error {
 	if err != nil {
 		release(false)
 		s.reason(set, err)
-		s.event(Event{Kind: "array-not-started", Severity: Critical, Array: set.Newest.Name, Detail: err.Error()})
+		s.event(control.Event{Kind: "array-not-started", Severity: control.Critical, Array: set.Newest.Name, Detail: err.Error()})
 		return err
 	}
 	release(true)
@@ -452,15 +453,15 @@ func (s *Service) named(name string) (*running, error) {
 	}
 	for _, i := range s.idle {
 		if i.set.Newest.Array.String() == id {
-			return nil, &Error{What: fmt.Sprintf("array %q is not in service: %v", name, i.reason), Hints: []string{"nidalo status " + name + "   shows its members"}}
+			return nil, &control.Error{What: fmt.Sprintf("array %q is not in service: %v", name, i.reason), Hints: []string{"nidalo status " + name + "   shows its members"}}
 		}
 	}
 	if id != "" {
-		return nil, &Error{What: fmt.Sprintf("array %q: none of its disks is there", name), Hints: []string{"nidalo disks   lists the disks that are"}}
+		return nil, &control.Error{What: fmt.Sprintf("array %q: none of its disks is there", name), Hints: []string{"nidalo disks   lists the disks that are"}}
 	}
 	if len(s.arrays) == 0 {
-		return nil, &Error{What: fmt.Sprintf("there is no array %q: there are no arrays in %s", name, s.opt.Home),
+		return nil, &control.Error{What: fmt.Sprintf("there is no array %q: there are no arrays in %s", name, s.opt.Home),
 			Hints: []string{"nidalo disks   lists the disks one can be made of"}}
 	}
-	return nil, &Error{What: fmt.Sprintf("there is no array %q; there is %s", name, strings.Join(s.names(), ", "))}
+	return nil, &control.Error{What: fmt.Sprintf("there is no array %q; there is %s", name, strings.Join(s.names(), ", "))}
 }

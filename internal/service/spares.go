@@ -8,6 +8,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
 
@@ -29,7 +30,7 @@ func (s *Service) spares() []Spare {
 	return append(slices.Clone(s.mem.Spares), s.config().Spares...)
 }
 
-func (s *Service) spareOf(info DiskInfo) (Spare, bool) {
+func (s *Service) spareOf(info control.DiskInfo) (Spare, bool) {
 	for _, p := range s.spares() {
 		if p.Disk == info.Serial && info.Serial != "" || p.Disk == info.Path || p.Disk == info.Bay && info.Bay != "" {
 			return p, true
@@ -63,20 +64,20 @@ func (s *Service) badBecause(id disk.Identity) string {
 }
 
 // good leaves out the disks that failed before.
-func (s *Service) good(disks []DiskInfo) []DiskInfo {
-	return slices.DeleteFunc(slices.Clone(disks), func(d DiskInfo) bool { return s.badBecause(d.Identity) != "" })
+func (s *Service) good(disks []control.DiskInfo) []control.DiskInfo {
+	return slices.DeleteFunc(slices.Clone(disks), func(d control.DiskInfo) bool { return s.badBecause(d.Identity) != "" })
 }
 
 func badDisk(id disk.Identity, why string) error {
-	return &Error{What: fmt.Sprintf("disk %s is not to be trusted: %s", id, why),
-		Hints: []string{"nidalo vet " + Argument(id) + "   proves whether it is good all the same", "-although-bad takes it as it is"}}
+	return &control.Error{What: fmt.Sprintf("disk %s is not to be trusted: %s", id, why),
+		Hints: []string{"nidalo vet " + control.Argument(id) + "   proves whether it is good all the same", "-although-bad takes it as it is"}}
 }
 
 // key is the name by which a disk is remembered.
-func key(d DiskInfo) string { return cmp.Or(d.Serial, d.Path) }
+func key(d control.DiskInfo) string { return cmp.Or(d.Serial, d.Path) }
 
 // AssignSpare makes a blank disk the hot spare of some arrays, or of all; or releases it.
-func (s *Service) AssignSpare(req SpareRequest) (*SpareReply, error) {
+func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	src, err := s.locate(req.Disk)
@@ -86,23 +87,23 @@ func (s *Service) AssignSpare(req SpareRequest) (*SpareReply, error) {
 	info := s.lookAt(src)
 	if req.Release {
 		if _, ok := s.spareOf(info); !ok {
-			return nil, &Error{What: fmt.Sprintf("disk %s is no spare", info.Identity)}
+			return nil, &control.Error{What: fmt.Sprintf("disk %s is no spare", info.Identity)}
 		}
 		err := s.change(func(m *memory) {
 			m.Spares = slices.DeleteFunc(m.Spares, func(p Spare) bool { return p.Disk == info.Serial || p.Disk == info.Path })
 		})
-		return &SpareReply{Disk: info}, err
+		return &control.SpareReply{Disk: info}, err
 	}
-	if info.State == DiskEmpty {
-		return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
+	if info.State == control.DiskEmpty {
+		return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
 	}
-	if info.State != DiskBlank && info.State != DiskSpare {
+	if info.State != control.DiskBlank && info.State != control.DiskSpare {
 		return nil, notBlank(info)
 	}
 	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
 		return nil, badDisk(info.Identity, why)
 	}
-	reply := &SpareReply{Disk: info}
+	reply := &control.SpareReply{Disk: info}
 	for _, name := range req.Arrays {
 		if _, err := s.named(name); err != nil {
 			return nil, err
@@ -119,13 +120,13 @@ func (s *Service) AssignSpare(req SpareRequest) (*SpareReply, error) {
 			}
 		}
 		if short > 0 {
-			reply.TooSmall = append(reply.TooSmall, fmt.Sprintf("%s has %s (%d bytes); array %s needs %s (%d bytes)", info.Identity, FormatSize(info.Size), info.Size, r.Name(), FormatSize(short), short))
+			reply.TooSmall = append(reply.TooSmall, fmt.Sprintf("%s has %s (%d bytes); array %s needs %s (%d bytes)", info.Identity, control.FormatSize(info.Size), info.Size, r.Name(), control.FormatSize(short), short))
 		} else {
 			reply.Fits = append(reply.Fits, r.Name())
 		}
 	}
 	if len(reply.TooSmall) > 0 && (len(reply.Fits) == 0 || len(req.Arrays) > 0) {
-		return nil, &Error{What: "too small to be a spare: " + strings.Join(reply.TooSmall, "; ")}
+		return nil, &control.Error{What: "too small to be a spare: " + strings.Join(reply.TooSmall, "; ")}
 	}
 	reply.TooSmall = append(reply.TooSmall, s.together(info, req.Arrays)...)
 	if info.Bay == "" {
@@ -140,7 +141,7 @@ func (s *Service) AssignSpare(req SpareRequest) (*SpareReply, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.event(Event{Kind: "spare-assigned", Severity: Info, Disk: info.Identity.String(), Detail: "for " + cmp.Or(strings.Join(req.Arrays, ", "), "all arrays")})
+	s.event(control.Event{Kind: "spare-assigned", Severity: control.Info, Disk: info.Identity.String(), Detail: "for " + cmp.Or(strings.Join(req.Arrays, ", "), "all arrays")})
 	reply.Disk = s.lookAt(src)
 	s.wake()
 	return reply, nil
@@ -190,26 +191,26 @@ func (s *Service) takeOverDisk(of string) bool {
 		return true // it is tried again soon
 	}
 	on := s.membersAt(of)
-	there := slices.ContainsFunc(disks, func(d DiskInfo) bool { return spindle(d.Identity) == of })
+	there := slices.ContainsFunc(disks, func(d control.DiskInfo) bool { return spindle(d.Identity) == of })
 	for _, x := range on {
 		if works(x.m) && !there {
 			return true // it is gone, and this array has yet to notice
 		}
 	}
-	slices.SortFunc(disks, func(x, y DiskInfo) int { return cmp.Compare(x.Size, y.Size) })
+	slices.SortFunc(disks, func(x, y control.DiskInfo) int { return cmp.Compare(x.Size, y.Size) })
 	for _, d := range disks {
 		p, ok := s.spareOf(d)
-		if !ok || d.State != DiskSpare || d.Hardware == nil || d.Hardware.Part > 0 || s.badBecause(d.Identity) != "" && !p.AlthoughBad ||
+		if !ok || d.State != control.DiskSpare || d.Hardware == nil || d.Hardware.Part > 0 || s.badBecause(d.Identity) != "" && !p.AlthoughBad ||
 			slices.ContainsFunc(on, func(x memberOn) bool { return !p.serves(x.r.Name()) }) {
 			continue
 		}
-		out := &DiskReply{Old: of, New: d}
+		out := &control.DiskReply{Old: of, New: d}
 		for _, x := range on {
-			out.Parts = append(out.Parts, PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
+			out.Parts = append(out.Parts, control.PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
 		}
 		// The first may be too small for the table of the old disk, and the next not.
-		if _, err = s.replaceParts(swap{DiskRequest{Old: of, AlthoughBad: p.AlthoughBad}, true}, on, d, out); err != nil {
-			s.once("spare-unsuited", of+" "+key(d), err.Error(), Event{Kind: "spare-unsuited", Severity: Warning, Disk: d.Identity.String(),
+		if _, err = s.replaceParts(swap{control.DiskRequest{Old: of, AlthoughBad: p.AlthoughBad}, true}, on, d, out); err != nil {
+			s.once("spare-unsuited", of+" "+key(d), err.Error(), control.Event{Kind: "spare-unsuited", Severity: control.Warning, Disk: d.Identity.String(),
 				Detail: fmt.Sprintf("the spare cannot take the place of all of %s: %v", of, err)})
 			continue
 		}
@@ -224,7 +225,7 @@ func (s *Service) takeOverDisk(of string) bool {
 }
 
 // partSerial is what a partition of a disk is known by.
-func partSerial(d DiskInfo, number int) string {
+func partSerial(d control.DiskInfo, number int) string {
 	if d.Serial == "" {
 		return partPath(d.Path, number)
 	}
@@ -232,7 +233,7 @@ func partSerial(d DiskInfo, number int) string {
 }
 
 // together tells of disks with partitions of several arrays whose place would need more than a spare has.
-func (s *Service) together(info DiskInfo, arrays []string) (out []string) {
+func (s *Service) together(info control.DiskInfo, arrays []string) (out []string) {
 	need, names := map[string]int64{}, map[string][]string{}
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
@@ -245,7 +246,7 @@ func (s *Service) together(info DiskInfo, arrays []string) (out []string) {
 	}
 	for of, n := range need {
 		if len(names[of]) > 1 && n > info.Size {
-			out = append(out, fmt.Sprintf("%s has %s; the members of %s on %s need %s together", info.Identity, FormatSize(info.Size), join2(names[of]), of, FormatSize(n)))
+			out = append(out, fmt.Sprintf("%s has %s; the members of %s on %s need %s together", info.Identity, control.FormatSize(info.Size), join2(names[of]), of, control.FormatSize(n)))
 		}
 	}
 	slices.Sort(out)
@@ -257,14 +258,14 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	need := r.NeedSize(m.Slot)
-	var best *DiskInfo
+	var best *control.DiskInfo
 	disks, err := s.Disks()
 	if err != nil {
 		return
 	}
 	for i, d := range disks {
 		p, ok := s.spareOf(d)
-		if !ok || d.State != DiskSpare || !p.serves(r.Name()) || d.Size < need || s.badBecause(d.Identity) != "" && !p.AlthoughBad {
+		if !ok || d.State != control.DiskSpare || !p.serves(r.Name()) || d.Size < need || s.badBecause(d.Identity) != "" && !p.AlthoughBad {
 			continue
 		}
 		if best == nil || d.Size < best.Size {
@@ -272,8 +273,8 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		}
 	}
 	if best == nil {
-		s.once("spare-missing", r.Name(), fmt.Sprint(m.Slot, m.Since), Event{Kind: "spare-missing", Severity: Warning, Array: r.Name(), Disk: m.Disk.String(),
-			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", FormatSize(need))})
+		s.once("spare-missing", r.Name(), fmt.Sprint(m.Slot, m.Since), control.Event{Kind: "spare-missing", Severity: control.Warning, Array: r.Name(), Disk: m.Disk.String(),
+			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", control.FormatSize(need))})
 		return
 	}
 	d, err := s.open(s.sourceOf(best.Identity))
@@ -290,6 +291,6 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		mem.Spares = slices.DeleteFunc(mem.Spares, func(p Spare) bool { return p.Disk == key(*best) })
 		mem.Took[r.Name()+"/"+key(*best)] = cmp.Or(m.Disk.Serial, m.Disk.Path)
 	})
-	s.event(Event{Kind: "spare-used", Severity: Warning, Array: r.Name(), Disk: best.Identity.String(),
+	s.event(control.Event{Kind: "spare-used", Severity: control.Warning, Array: r.Name(), Disk: best.Identity.String(),
 		Detail: fmt.Sprintf("it takes the place of %s in slot %d, which is %s", m.Disk, m.Slot, m.Condition)})
 }

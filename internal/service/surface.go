@@ -8,54 +8,15 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
 )
 
 // A surface test reads every sector of a disk, whatever it holds and whoever uses it, and writes nothing. It has a handle of its
 // own, so it sees the medium even where the array never reads.
-
-// TaskSurface is the kind of task.
-const TaskSurface = "surface test"
-
-// SurfaceRequest starts, continues or holds the surface test of a disk, or heals what it found. Without a disk it only asks for all.
-type SurfaceRequest struct {
-	Disk  string
-	Again bool // begin anew
-	Stop  bool // hold it
-	Heal  bool // at its end, restore from redundancy what cannot be read, where the disk is a member
-}
-
-// Surface is the surface test of one disk, as it is remembered from one start to the next.
-type Surface struct {
-	Disk    string     `json:"disk"` // serial or path
-	Name    string     `json:"name"` // for people
-	Size    int64      `json:"size_bytes"`
-	State   string     `json:"state"` // as of tasks
-	Cursor  int64      `json:"cursor_bytes"`
-	Percent float64    `json:"percent"`
-	Rate    float64    `json:"bytes_per_second"`
-	ETA     *float64   `json:"eta_seconds"` // null when not known
-	Bad     int64      `json:"unreadable_bytes"`
-	Places  []BadPlace `json:"unreadable,omitempty"` // the first of them
-	Slow    int64      `json:"slow_pieces"`          // pieces of 1 MiB that took far longer than most
-	SlowAt  []int64    `json:"slow_at_bytes,omitempty"`
-	Heal    bool       `json:"heal"`
-	Healed  int64      `json:"healed_blocks"`
-	Lost    int64      `json:"lost_blocks"` // that could not be restored
-	Started time.Time  `json:"started"`
-	Ended   time.Time  `json:"ended"`
-	Result  string     `json:"result,omitempty"`
-}
-
-// BadPlace is a stretch of a disk that could not be read.
-type BadPlace struct {
-	Offset int64       `json:"offset_bytes"`
-	Length int64       `json:"length_bytes"`
-	Mended bool        `json:"mended,omitempty"` // it can be read again
-	Uses   []array.Use `json:"uses,omitempty"`   // what it is for, where the disk was a member
-}
 
 const (
 	surfacePiece  = 1 << 20
@@ -65,14 +26,14 @@ const (
 )
 
 // Surface does what a request asks, and lists all surface tests.
-func (s *Service) Surface(req SurfaceRequest) ([]Surface, error) {
+func (s *Service) Surface(req control.SurfaceRequest) ([]control.Surface, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	if req.Disk == "" {
 		return s.surfaces(), nil
 	}
-	only := func(id string) ([]Surface, error) {
-		return slices.DeleteFunc(s.surfaces(), func(t Surface) bool { return t.Disk != id }), nil
+	only := func(id string) ([]control.Surface, error) {
+		return slices.DeleteFunc(s.surfaces(), func(t control.Surface) bool { return t.Disk != id }), nil
 	}
 	src, err := s.locate(req.Disk)
 	if err != nil {
@@ -86,22 +47,22 @@ func (s *Service) Surface(req SurfaceRequest) ([]Surface, error) {
 	before, known := s.surfaceOf(id)
 	switch {
 	case req.Stop && run == nil:
-		return nil, &Error{What: fmt.Sprintf("disk %s is not being tested", info.Identity)}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s is not being tested", info.Identity)}
 	case req.Stop:
 		run.end()
 		<-run.done
 		return only(id)
 	case run != nil:
-		return nil, &Error{What: fmt.Sprintf("disk %s is being tested already", info.Identity), Hints: []string{"nidalo surface   shows how far it is"}}
-	case info.State == DiskEmpty:
-		return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
-	case info.State == DiskClosed:
-		return nil, &Error{What: fmt.Sprintf("disk %s: %s", info.Identity, strings.Join(info.Holds, "; "))}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s is being tested already", info.Identity), Hints: []string{"nidalo surface   shows how far it is"}}
+	case info.State == control.DiskEmpty:
+		return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
+	case info.State == control.DiskClosed:
+		return nil, &control.Error{What: fmt.Sprintf("disk %s: %s", info.Identity, strings.Join(info.Holds, "; "))}
 	}
 	if _, _, member := s.memberAt(info.Identity); req.Heal && !member {
-		return nil, &Error{What: fmt.Sprintf("disk %s is no member of an array in service: there is nothing to heal it from", info.Identity)}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s is no member of an array in service: there is nothing to heal it from", info.Identity)}
 	}
-	t := Surface{Disk: id, Name: info.Identity.String(), Size: info.Size, Started: time.Now()}
+	t := control.Surface{Disk: id, Name: info.Identity.String(), Size: info.Size, Started: time.Now()}
 	if known && !req.Again && before.Size == info.Size && (before.Ended.IsZero() || req.Heal) {
 		t = before
 		t.Ended, t.Result = time.Time{}, ""
@@ -115,34 +76,34 @@ func (s *Service) Surface(req SurfaceRequest) ([]Surface, error) {
 	return only(id)
 }
 
-func (s *Service) surfaces() []Surface {
+func (s *Service) surfaces() []control.Surface {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return append([]Surface{}, s.mem.Surfaces...)
+	return append([]control.Surface{}, s.mem.Surfaces...)
 }
 
-func (s *Service) surfaceOf(id string) (Surface, bool) {
+func (s *Service) surfaceOf(id string) (control.Surface, bool) {
 	all := s.surfaces()
-	i := slices.IndexFunc(all, func(t Surface) bool { return t.Disk == id })
+	i := slices.IndexFunc(all, func(t control.Surface) bool { return t.Disk == id })
 	if i < 0 {
-		return Surface{}, false
+		return control.Surface{}, false
 	}
 	return all[i], true
 }
 
-func (s *Service) noteSurface(t Surface) {
+func (s *Service) noteSurface(t control.Surface) {
 	if err := s.change(func(m *memory) {
-		m.Surfaces = slices.DeleteFunc(m.Surfaces, func(o Surface) bool { return o.Disk == t.Disk })
+		m.Surfaces = slices.DeleteFunc(m.Surfaces, func(o control.Surface) bool { return o.Disk == t.Disk })
 		m.Surfaces = append(m.Surfaces, t)
 	}); err != nil {
 		s.opt.Log.Warn("the surface test of a disk cannot be noted", "disk", t.Name, "reason", err)
 	}
 }
 
-func (s *Service) startSurface(t Surface, d disk.Disk) {
-	t.State = array.TaskWaiting
+func (s *Service) startSurface(t control.Surface, d disk.Disk) {
+	t.State = state.TaskWaiting
 	s.noteSurface(t)
-	s.event(Event{Kind: "surface-test-started", Severity: Info, Disk: t.Name})
+	s.event(control.Event{Kind: "surface-test-started", Severity: control.Info, Disk: t.Name})
 	s.beginRun(s.surfaceRuns, t.Disk, d, func(run *diskRun) func() {
 		t = s.readSurface(t, d, run)
 		return func() {
@@ -154,21 +115,21 @@ func (s *Service) startSurface(t Surface, d disk.Disk) {
 	})
 }
 
-func (s *Service) tellSurface(t Surface) {
-	severity := Info
-	if t.Bad > 0 || t.State == array.TaskFailed {
-		severity = Warning
+func (s *Service) tellSurface(t control.Surface) {
+	severity := control.Info
+	if t.Bad > 0 || t.State == state.TaskFailed {
+		severity = control.Warning
 	}
-	s.event(Event{Kind: "surface-test-" + t.State, Severity: severity, Disk: t.Name, Detail: t.Result})
+	s.event(control.Event{Kind: "surface-test-" + string(t.State), Severity: severity, Disk: t.Name, Detail: t.Result})
 	if h := s.history(); h != nil {
-		_ = h.AddTask(history.Task{Kind: TaskSurface, Disk: t.Name, Started: t.Started, Ended: t.Ended, State: t.State, Bytes: t.Size, Rate: t.Rate, Result: t.Result})
+		_ = h.AddTask(history.Task{Kind: state.TaskSurface, Disk: t.Name, Started: t.Started, Ended: t.Ended, State: t.State, Bytes: t.Size, Rate: t.Rate, Result: t.Result})
 	}
 }
 
 // resumeSurfaces goes on with tests that a stop or a crash cut short.
 func (s *Service) resumeSurfaces() {
 	for _, t := range s.surfaces() {
-		if !t.Ended.IsZero() || t.State == array.TaskPaused {
+		if !t.Ended.IsZero() || t.State == state.TaskPaused {
 			continue
 		}
 		if src, err := s.locate(t.Disk); err == nil && s.lookAt(src).Size == t.Size {
@@ -188,23 +149,23 @@ func (s *Service) pacerFor(id disk.Identity) *array.Pacer {
 }
 
 // readSurface reads from where the test is to the end, and returns it as it is then.
-func (s *Service) readSurface(t Surface, d disk.Disk, run *diskRun) Surface {
-	halt := func() Surface {
+func (s *Service) readSurface(t control.Surface, d disk.Disk, run *diskRun) control.Surface {
+	halt := func() control.Surface {
 		t.ETA = nil
 		select {
 		case <-s.done: // it goes on at the next start
 		default:
-			t.State = array.TaskPaused
+			t.State = state.TaskPaused
 		}
 		return t
 	}
 	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
-	turn := &turn{ref: array.TaskRef{Kind: TaskSurface}, name: t.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
+	turn := &turn{ref: array.TaskRef{Kind: state.TaskSurface}, name: t.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
 	if !s.turns.enter(turn, run.stop) {
 		return halt()
 	}
 	defer s.turns.leave(turn)
-	t.State = array.TaskRunning
+	t.State = state.TaskRunning
 	pacer, buf := s.pacerFor(d.Identity()), make([]byte, surfacePiece)
 	began, from, saved := time.Now(), t.Cursor, time.Now()
 	var times []time.Duration
@@ -219,12 +180,12 @@ func (s *Service) readSurface(t Surface, d disk.Disk, run *diskRun) Surface {
 		}
 		if s.turns.yield(turn) {
 			s.turns.leave(turn)
-			t.State, t.ETA = array.TaskWaiting, nil
+			t.State, t.ETA = state.TaskWaiting, nil
 			s.noteSurface(t)
 			if !s.turns.enter(turn, run.stop) {
 				return halt()
 			}
-			t.State, began, from = array.TaskRunning, time.Now(), t.Cursor
+			t.State, began, from = state.TaskRunning, time.Now(), t.Cursor
 		}
 		select {
 		case <-run.stop:
@@ -237,7 +198,7 @@ func (s *Service) readSurface(t Surface, d disk.Disk, run *diskRun) Surface {
 		took := time.Since(at)
 		switch {
 		case errors.Is(err, disk.ErrGone), errors.Is(err, disk.ErrHung):
-			t.State, t.Ended, t.ETA, t.Result = array.TaskFailed, time.Now(), nil, err.Error()
+			t.State, t.Ended, t.ETA, t.Result = state.TaskFailed, time.Now(), nil, err.Error()
 			return t
 		case err != nil:
 			s.narrow(&t, p, buf, t.Cursor, n)
@@ -264,12 +225,12 @@ func (s *Service) readSurface(t Surface, d disk.Disk, run *diskRun) Surface {
 		s.healSurface(&t, d.Identity())
 		s.readAgain(&t, d.Identity())
 	}
-	t.Ended, t.State, t.Result = time.Now(), array.TaskDone, surfaceSummary(t)
+	t.Ended, t.State, t.Result = time.Now(), state.TaskDone, surfaceSummary(t)
 	return t
 }
 
 // narrow finds the places of a piece that cannot be read, in steps of one block.
-func (s *Service) narrow(t *Surface, p *disk.Patient, buf []byte, off, n int64) {
+func (s *Service) narrow(t *control.Surface, p *disk.Patient, buf []byte, off, n int64) {
 	const step = 64 << 10
 	for at := off; at < off+n; at += step {
 		m := min(step, off+n-at)
@@ -292,17 +253,17 @@ func (s *Service) narrow(t *Surface, p *disk.Patient, buf []byte, off, n int64) 
 }
 
 // bad notes an unreadable stretch, together with the one before it where they touch.
-func noteBad(t *Surface, off, n int64) {
+func noteBad(t *control.Surface, off, n int64) {
 	t.Bad += n
 	if l := len(t.Places) - 1; l >= 0 && t.Places[l].Offset+t.Places[l].Length == off {
 		t.Places[l].Length += n
 	} else if len(t.Places) < surfacePlaces {
-		t.Places = append(t.Places, BadPlace{Offset: off, Length: n})
+		t.Places = append(t.Places, control.BadPlace{Offset: off, Length: n})
 	}
 }
 
 // healSurface restores the unreadable places of a member from redundancy.
-func (s *Service) healSurface(t *Surface, id disk.Identity) {
+func (s *Service) healSurface(t *control.Surface, id disk.Identity) {
 	r, m, ok := s.memberAt(id)
 	if !ok || m.Condition != record.Active && m.Condition != record.Failing {
 		return
@@ -322,7 +283,7 @@ func (s *Service) healSurface(t *Surface, id disk.Identity) {
 }
 
 // readAgain looks which of the places can be read by now, with a handle that remembers nothing of before.
-func (s *Service) readAgain(t *Surface, id disk.Identity) {
+func (s *Service) readAgain(t *control.Surface, id disk.Identity) {
 	d, err := s.peek(s.sourceOf(id))
 	if err != nil {
 		return
@@ -339,7 +300,7 @@ func (s *Service) readAgain(t *Surface, id disk.Identity) {
 }
 
 // summary is the result in words.
-func surfaceSummary(t Surface) string {
+func surfaceSummary(t control.Surface) string {
 	mended := 0
 	for _, b := range t.Places {
 		if b.Mended {
@@ -349,7 +310,7 @@ func surfaceSummary(t Surface) string {
 	out := "every sector was read, none is bad"
 	switch {
 	case t.Bad > 0:
-		out = fmt.Sprintf("%s in %s cannot be read", FormatSize(t.Bad), places(len(t.Places)-mended))
+		out = fmt.Sprintf("%s in %s cannot be read", control.FormatSize(t.Bad), places(len(t.Places)-mended))
 	case mended > 0:
 		out = "every sector can be read now"
 	}

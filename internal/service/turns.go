@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"nidalo/core/state"
 	"nidalo/internal/array"
 )
 
@@ -39,14 +40,14 @@ func newTurns() *turns {
 }
 
 // weight orders kinds: what restores redundancy before what only looks.
-func weight(kind string) int {
-	return slices.Index([]string{array.TaskCatchUp, array.TaskRebuild, array.TaskRetire, array.TaskCheck, TaskVet, TaskSurface}, kind)
+func weight(kind state.TaskKind) int {
+	return slices.Index([]state.TaskKind{state.TaskCatchUp, state.TaskRebuild, state.TaskRetire, state.TaskCheck, state.TaskVet, state.TaskSurface}, kind)
 }
 
 // before says whether x goes before y.
 func before(x, y *turn) bool {
 	restores := func(t *turn) int {
-		if weight(t.ref.Kind) <= weight(array.TaskRebuild) {
+		if weight(t.ref.Kind) <= weight(state.TaskRebuild) {
 			return t.margin
 		}
 		return 1 << 20 // it does not raise the margin
@@ -56,7 +57,7 @@ func before(x, y *turn) bool {
 
 // conflict says whether two tasks would get in each other's way.
 func conflict(x, y *turn) bool {
-	rebuilds := func(t *turn) bool { return weight(t.ref.Kind) <= weight(array.TaskRebuild) }
+	rebuilds := func(t *turn) bool { return weight(t.ref.Kind) <= weight(state.TaskRebuild) }
 	if x.ref.Array != nil && x.ref.Array == y.ref.Array && rebuilds(x) && rebuilds(y) {
 		return false
 	}

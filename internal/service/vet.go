@@ -11,36 +11,12 @@ import (
 	"time"
 
 	"nidalo/core/health"
+	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
 )
-
-// TaskVet is the kind of task.
-const TaskVet = "vet"
-
-// Vetting is the proof of one disk, as it is remembered from one start to the next.
-type Vetting struct {
-	Disk    string           `json:"disk"` // serial or path
-	Name    string           `json:"name"` // for people
-	Size    int64            `json:"size_bytes"`
-	Quick   bool             `json:"quick"` // samples instead of the whole disk
-	State   string           `json:"state"` // as of tasks
-	Pass    int              `json:"pass"`  // 0 a pattern is written, 1 it is read back, 2 zeros are written
-	Cursor  int64            `json:"cursor_bytes"`
-	Percent float64          `json:"percent"`
-	Rate    float64          `json:"bytes_per_second"`
-	Errors  int64            `json:"errors"`                    // pieces of 1 MiB that could not be written, read, or came back different
-	Places  []string         `json:"places,omitempty"`          // the first of them
-	Worse   []string         `json:"worse,omitempty"`           // what the disk says of itself that grew from the beginning to the end
-	Failing []string         `json:"failing,omitempty"`         // why it will fail, by what it says of itself at the end
-	Slow    int64            `json:"slow"`                      // pieces that took far longer than most
-	Before  *health.Readings `json:"readings_before,omitempty"` // what it said of itself; nil when it says nothing
-	After   *health.Readings `json:"readings_after,omitempty"`
-	Started time.Time        `json:"started"`
-	Ended   time.Time        `json:"ended"`
-	Result  string           `json:"result,omitempty"`
-}
 
 const (
 	vetPiece  = 1 << 20
@@ -54,7 +30,7 @@ const (
 )
 
 // Vet starts, continues, stops or begins again the proof of a blank disk, or lists all proofs.
-func (s *Service) Vet(req VetRequest) ([]Vetting, error) {
+func (s *Service) Vet(req control.VetRequest) ([]control.Vetting, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	if req.Disk == "" {
@@ -71,27 +47,27 @@ func (s *Service) Vet(req VetRequest) ([]Vetting, error) {
 	s.mu.Unlock()
 	if req.Stop {
 		if run == nil {
-			return nil, &Error{What: fmt.Sprintf("disk %s is not being vetted", info.Identity)}
+			return nil, &control.Error{What: fmt.Sprintf("disk %s is not being vetted", info.Identity)}
 		}
 		run.end()
 		<-run.done
 		return s.vettings(), nil
 	}
 	if run != nil {
-		return nil, &Error{What: fmt.Sprintf("disk %s is being vetted already", info.Identity), Hints: []string{"nidalo vet   shows how far it is"}}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s is being vetted already", info.Identity), Hints: []string{"nidalo vet   shows how far it is"}}
 	}
 	before, known := s.vetting(id)
 	unfinished := known && before.Ended.IsZero()
 	// A proof that was cut short leaves its own pattern behind; everything else on the disk is somebody's.
-	if info.State != DiskBlank && info.State != DiskSpare && !(unfinished && info.Array == "" && info.State != DiskEmpty && info.State != DiskRetired) {
-		if info.State == DiskEmpty {
-			return nil, &Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
+	if info.State != control.DiskBlank && info.State != control.DiskSpare && !(unfinished && info.Array == "" && info.State != control.DiskEmpty && info.State != control.DiskRetired) {
+		if info.State == control.DiskEmpty {
+			return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
 		}
 		return nil, notBlank(info)
 	}
 	v := before
 	if !unfinished || req.Again || v.Size != info.Size {
-		v = Vetting{Disk: id, Name: info.Identity.String(), Size: info.Size, Quick: req.Quick, Started: time.Now()}
+		v = control.Vetting{Disk: id, Name: info.Identity.String(), Size: info.Size, Quick: req.Quick, Started: time.Now()}
 	}
 	if info.Bay == "" {
 		if err := s.remember(info.Path); err != nil {
@@ -144,19 +120,19 @@ func (s *Service) endRuns() {
 }
 
 // halted is a proof that was ended: held, or, when the service stops, to go on at the next start.
-func (s *Service) halted(v Vetting) Vetting {
+func (s *Service) halted(v control.Vetting) control.Vetting {
 	select {
 	case <-s.done:
 	default:
-		v.State = array.TaskPaused
+		v.State = state.TaskPaused
 	}
 	return v
 }
 
-func (s *Service) startVet(v Vetting, d disk.Disk) {
-	v.State = array.TaskWaiting
+func (s *Service) startVet(v control.Vetting, d disk.Disk) {
+	v.State = state.TaskWaiting
 	s.noteVet(v)
-	s.event(Event{Kind: "vet-started", Severity: Info, Disk: v.Name})
+	s.event(control.Event{Kind: "vet-started", Severity: control.Info, Disk: v.Name})
 	s.beginRun(s.vets, v.Disk, d, func(run *diskRun) func() {
 		v = s.prove(v, d, run)
 		return func() {
@@ -171,7 +147,7 @@ func (s *Service) startVet(v Vetting, d disk.Disk) {
 // resumeVets goes on with proofs that a stop or a crash cut short.
 func (s *Service) resumeVets() {
 	for _, v := range s.vettings() {
-		if !v.Ended.IsZero() || v.State == array.TaskPaused {
+		if !v.Ended.IsZero() || v.State == state.TaskPaused {
 			continue
 		}
 		src, err := s.locate(v.Disk)
@@ -186,59 +162,59 @@ func (s *Service) resumeVets() {
 	}
 }
 
-func (s *Service) vettings() []Vetting {
+func (s *Service) vettings() []control.Vetting {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := slices.Clone(s.mem.Vets)
 	if out == nil {
-		out = []Vetting{}
+		out = []control.Vetting{}
 	}
 	return out
 }
 
-func (s *Service) vetting(id string) (Vetting, bool) {
+func (s *Service) vetting(id string) (control.Vetting, bool) {
 	for _, v := range s.vettings() {
 		if v.Disk == id {
 			return v, true
 		}
 	}
-	return Vetting{}, false
+	return control.Vetting{}, false
 }
 
 // vetted says whether a disk passed.
 func (s *Service) vetted(id disk.Identity) bool {
-	v, ok := s.vetting(key(DiskInfo{Identity: id}))
+	v, ok := s.vetting(key(control.DiskInfo{Identity: id}))
 	return ok && passed(v)
 }
 
 // passed says that a proof came to its end and nothing was wrong.
-func passed(v Vetting) bool { return !v.Ended.IsZero() && v.Errors == 0 && len(v.Failing) == 0 }
+func passed(v control.Vetting) bool { return !v.Ended.IsZero() && v.Errors == 0 && len(v.Failing) == 0 }
 
 // noteVet remembers how far a proof is.
-func (s *Service) noteVet(v Vetting) {
+func (s *Service) noteVet(v control.Vetting) {
 	if err := s.change(func(m *memory) {
-		m.Vets = slices.DeleteFunc(m.Vets, func(o Vetting) bool { return o.Disk == v.Disk })
+		m.Vets = slices.DeleteFunc(m.Vets, func(o control.Vetting) bool { return o.Disk == v.Disk })
 		m.Vets = append(m.Vets, v)
 	}); err != nil {
 		s.opt.Log.Warn("the proof of a disk cannot be noted", "disk", v.Name, "reason", err)
 	}
 }
 
-func (s *Service) tellVet(v Vetting) {
-	severity := Info
+func (s *Service) tellVet(v control.Vetting) {
+	severity := control.Info
 	if !passed(v) {
-		severity = Warning
+		severity = control.Warning
 	}
-	s.event(Event{Kind: "vet-" + v.State, Severity: severity, Disk: v.Name, Detail: v.Result})
+	s.event(control.Event{Kind: "vet-" + string(v.State), Severity: severity, Disk: v.Name, Detail: v.Result})
 	if h := s.history(); h != nil {
 		bytes := vetBytes(v)
-		_ = h.AddTask(history.Task{Kind: TaskVet, Disk: v.Name, Started: v.Started, Ended: v.Ended, State: v.State, Bytes: bytes,
+		_ = h.AddTask(history.Task{Kind: state.TaskVet, Disk: v.Name, Started: v.Started, Ended: v.Ended, State: v.State, Bytes: bytes,
 			Rate: float64(bytes) / max(v.Ended.Sub(v.Started).Seconds(), 1e-3), Result: v.Result})
 	}
 }
 
 // bytes is what all passes move altogether.
-func vetBytes(v Vetting) int64 {
+func vetBytes(v control.Vetting) int64 {
 	n := v.Size * vetPasses
 	if v.Quick {
 		n /= vetSample
@@ -247,7 +223,7 @@ func vetBytes(v Vetting) int64 {
 }
 
 // next is the first piece at or after the cursor that the proof looks at: all, or samples with both ends.
-func vetNext(v Vetting, at int64) int64 {
+func vetNext(v control.Vetting, at int64) int64 {
 	if !v.Quick || at == 0 || at >= v.Size-vetPiece {
 		return at
 	}
@@ -256,14 +232,14 @@ func vetNext(v Vetting, at int64) int64 {
 }
 
 // prove does the passes from where the proof is, and returns it as it is in the end.
-func (s *Service) prove(v Vetting, d disk.Disk, run *diskRun) Vetting {
+func (s *Service) prove(v control.Vetting, d disk.Disk, run *diskRun) control.Vetting {
 	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
-	t := &turn{ref: array.TaskRef{Kind: TaskVet}, name: v.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
+	t := &turn{ref: array.TaskRef{Kind: state.TaskVet}, name: v.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
 	if !s.turns.enter(t, run.stop) {
 		return s.halted(v)
 	}
 	defer s.turns.leave(t)
-	v.State = array.TaskRunning
+	v.State = state.TaskRunning
 	if r, err := p.Health(); err == nil && v.Before == nil {
 		v.Before = &r
 	}
@@ -303,7 +279,7 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *diskRun) Vetting {
 			if err != nil {
 				fault(at, []string{"could not be written", "could not be read", "could not be written"}[v.Pass])
 				if errors.Is(err, disk.ErrGone) || errors.Is(err, disk.ErrHung) {
-					v.State, v.Ended, v.Result = array.TaskFailed, time.Now(), err.Error()
+					v.State, v.Ended, v.Result = state.TaskFailed, time.Now(), err.Error()
 					return v
 				}
 			}
@@ -334,7 +310,7 @@ func (s *Service) prove(v Vetting, d disk.Disk, run *diskRun) Vetting {
 			p.Refresh(0, v.Size) // so that the disk is read, not the system's memory
 		}
 	}
-	v.Pass, v.Percent, v.Ended, v.State = vetPasses-1, 100, time.Now(), array.TaskDone
+	v.Pass, v.Percent, v.Ended, v.State = vetPasses-1, 100, time.Now(), state.TaskDone
 	v.Rate = float64(moved) / time.Since(began).Seconds()
 	what := "all of it"
 	if v.Quick {

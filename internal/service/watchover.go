@@ -12,6 +12,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
 )
@@ -45,9 +46,9 @@ func (s *Service) lookLoop() {
 		}
 		if err := s.look(false); err != nil {
 			// What is known of them stays; what follows from that is still to be done.
-			s.once("look", "", err.Error(), Event{Kind: "disks-not-listed", Severity: Warning, Detail: err.Error()})
+			s.once("look", "", err.Error(), control.Event{Kind: "disks-not-listed", Severity: control.Warning, Detail: err.Error()})
 		} else {
-			s.once("look", "", "", Event{Kind: "disks-listed", Severity: Info})
+			s.once("look", "", "", control.Event{Kind: "disks-listed", Severity: control.Info})
 		}
 		s.retries()
 		s.greet()
@@ -97,14 +98,14 @@ func (s *Service) greet() {
 		s.seen.mu.Unlock()
 		switch {
 		case !there || f.mark == "":
-			s.event(Event{Kind: "disk-gone", Severity: Info, Disk: src.String()})
+			s.event(control.Event{Kind: "disk-gone", Severity: control.Info, Disk: src.String()})
 		case s.inService(f.info.Identity):
 		case f.record != nil:
-			s.event(Event{Kind: "disk-appeared", Severity: Info, Disk: f.info.Identity.String(), Detail: s.present(f).Holds[0]})
+			s.event(control.Event{Kind: "disk-appeared", Severity: control.Info, Disk: f.info.Identity.String(), Detail: s.present(f).Holds[0]})
 			s.takeBack(src, f)
 		default:
-			s.event(Event{Kind: "disk-appeared", Severity: Info, Disk: f.info.Identity.String(), Detail: strings.Join(append([]string{f.info.State}, f.info.Holds...), ": ")})
-			if f.info.State == DiskBlank && s.config().Adopt == AdoptSameBay {
+			s.event(control.Event{Kind: "disk-appeared", Severity: control.Info, Disk: f.info.Identity.String(), Detail: strings.Join(append([]string{f.info.State}, f.info.Holds...), ": ")})
+			if f.info.State == control.DiskBlank && s.config().Adopt == AdoptSameBay {
 				s.adopt(src, f)
 			}
 		}
@@ -152,7 +153,7 @@ func (s *Service) takeBackHeld(src source, f found) {
 		}
 		if err != nil {
 			if !s.replaced(f.record) {
-				s.event(Event{Kind: "member-stale", Severity: Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+				s.event(control.Event{Kind: "member-stale", Severity: control.Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
 			}
 			return
 		}
@@ -177,7 +178,7 @@ func (s *Service) takeBackHeld(src source, f found) {
 				s.again(src)
 				return
 			}
-			s.event(Event{Kind: "member-stale", Severity: Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+			s.event(control.Event{Kind: "member-stale", Severity: control.Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
 		}
 	}
 }
@@ -218,8 +219,8 @@ func (s *Service) adopt(src source, f found) {
 				continue
 			}
 			if need := r.NeedSize(m.Slot); f.info.Size < need {
-				s.event(Event{Kind: "disk-too-small", Severity: Warning, Array: r.Name(), Disk: f.info.Identity.String(),
-					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", FormatSize(f.info.Size), f.info.Size, m.Disk, FormatSize(need), need)})
+				s.event(control.Event{Kind: "disk-too-small", Severity: control.Warning, Array: r.Name(), Disk: f.info.Identity.String(),
+					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", control.FormatSize(f.info.Size), f.info.Size, m.Disk, control.FormatSize(need), need)})
 				continue
 			}
 			d, err := s.open(src)
@@ -231,7 +232,7 @@ func (s *Service) adopt(src source, f found) {
 				s.opt.Log.Warn("disk could not be adopted", "disk", src.String(), "reason", err)
 				return
 			}
-			s.event(Event{Kind: "disk-adopted", Severity: Info, Array: r.Name(), Disk: f.info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
+			s.event(control.Event{Kind: "disk-adopted", Severity: control.Info, Array: r.Name(), Disk: f.info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
 			return
 		}
 	}

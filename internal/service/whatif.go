@@ -5,10 +5,11 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 )
 
 // WhatIf tells what the loss of some disks would do to the arrays: to the one named, or to all that have any of them.
-func (s *Service) WhatIf(req WhatIfRequest) ([]WhatIfReply, error) {
+func (s *Service) WhatIf(req control.WhatIfRequest) ([]control.WhatIfReply, error) {
 	wanted := map[string]bool{}
 	for _, name := range req.Lose {
 		src, err := s.locate(name)
@@ -16,8 +17,8 @@ func (s *Service) WhatIf(req WhatIfRequest) ([]WhatIfReply, error) {
 			return nil, err
 		}
 		info := s.lookAt(src)
-		if info.State == DiskEmpty {
-			return nil, &Error{What: fmt.Sprintf("bay %s is empty", name)}
+		if info.State == control.DiskEmpty {
+			return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", name)}
 		}
 		wanted[spindle(info.Identity)] = true
 	}
@@ -29,7 +30,7 @@ func (s *Service) WhatIf(req WhatIfRequest) ([]WhatIfReply, error) {
 		}
 		arrays = []*running{r}
 	}
-	out := []WhatIfReply{}
+	out := []control.WhatIfReply{}
 	for _, r := range arrays {
 		reply, touched := whatIf(r, wanted)
 		if touched || req.Array != "" {
@@ -40,11 +41,11 @@ func (s *Service) WhatIf(req WhatIfRequest) ([]WhatIfReply, error) {
 }
 
 // whatIf works out one array without the disks whose spindles are wanted.
-func whatIf(r *running, wanted map[string]bool) (WhatIfReply, bool) {
+func whatIf(r *running, wanted map[string]bool) (control.WhatIfReply, bool) {
 	geo, members := r.Geometry(), r.MemberStates()
 	lost := make([]bool, len(members)) // gone already
 	lose := make([]bool, len(members))
-	out := WhatIfReply{Array: r.Name(), Level: string(geo.Level), Before: string(r.Condition()), Lost: []string{}, Fatal: []string{}, Survived: []string{}}
+	out := control.WhatIfReply{Array: r.Name(), Level: string(geo.Level), Before: string(r.Condition()), Lost: []string{}, Fatal: []string{}, Survived: []string{}}
 	for i, m := range members {
 		lost[i] = m.Condition != record.Active && m.Condition != record.Failing
 		if wanted[spindle(m.Disk)] && m.Disk.Path != "" {

@@ -8,6 +8,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/partition"
 )
@@ -15,45 +16,14 @@ import (
 // A disk that carries members of several arrays is replaced as a whole: the new disk gets a partition table like the old one's, and
 // then every array is repaired, the most endangered first, as one task.
 
-// DiskRequest replaces or retires a whole disk, with everything that arrays have on it.
-type DiskRequest struct {
-	Old, New    string
-	Retire      bool   // copy what is on it first; otherwise rebuild it from the others
-	Like        string // the disk whose partition table the new one gets; none: the old one's, or a disk with the same arrays
-	CopyOthers  bool   // copy partitions that no array has, byte for byte
-	Grow        bool   // the last partition takes the rest of a larger disk
-	Force       bool   // although members on it still work
-	AlthoughBad bool
-	DryRun      bool
-}
-
 // swap is a request, of a person or of the service itself.
 type swap struct {
-	DiskRequest
+	control.DiskRequest
 	spare bool // nobody asked: what failed is rebuilt, and what still works is copied
 }
 
-// DiskReply says what is, or would be, done.
-type DiskReply struct {
-	Old    string       `json:"old"`
-	New    DiskInfo     `json:"new"`
-	Like   string       `json:"partition_table_from,omitempty"`
-	Parts  []PartOfDisk `json:"parts"`  // members, in the order in which they are repaired
-	Others []string     `json:"others"` // partitions that no array has, in words
-	Notes  []string     `json:"notes,omitempty"`
-	Stays  bool         `json:"stays"` // the service goes on by itself
-}
-
-// PartOfDisk is one member on a disk.
-type PartOfDisk struct {
-	Array string `json:"array"`
-	Slot  int    `json:"slot"`
-	Part  int    `json:"part,omitempty"` // number of the partition; 0: the whole disk
-	Need  int64  `json:"need_bytes"`
-}
-
 // ReplaceDisk replaces or retires a whole disk.
-func (s *Service) ReplaceDisk(asked DiskRequest) (*DiskReply, error) {
+func (s *Service) ReplaceDisk(asked control.DiskRequest) (*control.DiskReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	req := swap{DiskRequest: asked}
@@ -63,35 +33,35 @@ func (s *Service) ReplaceDisk(asked DiskRequest) (*DiskReply, error) {
 	}
 	on := s.membersAt(whole)
 	if len(on) == 0 {
-		return nil, &Error{What: fmt.Sprintf("no array in service has a member on %s", req.Old), Hints: []string{"nidalo status   lists arrays and their members"}}
+		return nil, &control.Error{What: fmt.Sprintf("no array in service has a member on %s", req.Old), Hints: []string{"nidalo status   lists arrays and their members"}}
 	}
 	src, err := s.locate(req.New)
 	if err != nil {
 		return nil, err
 	}
 	info := s.lookAt(src)
-	if info.State != DiskBlank && info.State != DiskSpare {
-		if info.State == DiskReadOnly {
-			return nil, &Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
+	if info.State != control.DiskBlank && info.State != control.DiskSpare {
+		if info.State == control.DiskReadOnly {
+			return nil, &control.Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
 		}
 		return nil, notBlank(info)
 	}
 	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
 		return nil, badDisk(info.Identity, why)
 	}
-	out := &DiskReply{Old: whole, New: info, Parts: []PartOfDisk{}, Others: []string{}, Stays: s.opt.Stays}
+	out := &control.DiskReply{Old: whole, New: info, Parts: []control.PartOfDisk{}, Others: []string{}, Stays: s.opt.Stays}
 	for _, x := range on {
-		out.Parts = append(out.Parts, PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
+		out.Parts = append(out.Parts, control.PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
 		switch works := works(x.m); {
 		case req.Retire && !works:
-			return nil, &Error{What: fmt.Sprintf("the member of array %q on it is %s: there is nothing to copy from", x.r.Name(), x.m.Condition), Hints: []string{"nidalo replace " + Quote(req.Old) + " " + Quote(req.New) + "   rebuilds it from the others"}}
+			return nil, &control.Error{What: fmt.Sprintf("the member of array %q on it is %s: there is nothing to copy from", x.r.Name(), x.m.Condition), Hints: []string{"nidalo replace " + control.Quote(req.Old) + " " + control.Quote(req.New) + "   rebuilds it from the others"}}
 		case !req.Retire && !x.r.Geometry().Redundant():
-			return nil, &Error{What: fmt.Sprintf("array %q has no redundancy: what is on %s cannot be rebuilt", x.r.Name(), x.m.Disk), Hints: []string{"while it can be read: nidalo retire -whole " + Quote(req.Old) + " " + Quote(req.New)}}
+			return nil, &control.Error{What: fmt.Sprintf("array %q has no redundancy: what is on %s cannot be rebuilt", x.r.Name(), x.m.Disk), Hints: []string{"while it can be read: nidalo retire -whole " + control.Quote(req.Old) + " " + control.Quote(req.New)}}
 		case !req.Retire && works && x.r.WouldFail(x.m.Slot):
-			return nil, &Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", x.m.Disk, x.r.Name())}
+			return nil, &control.Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", x.m.Disk, x.r.Name())}
 		case !req.Retire && works && !req.Force && !req.DryRun:
-			return nil, &Error{Fatal: true, What: fmt.Sprintf("%s still works in array %q: replacing it lowers the margin until the rebuild is done", x.m.Disk, x.r.Name()), Hints: []string{
-				"-yes does it", "nidalo retire -whole " + Quote(req.Old) + " " + Quote(req.New) + "   copies it first, and the margin does not drop"}}
+			return nil, &control.Error{Fatal: true, What: fmt.Sprintf("%s still works in array %q: replacing it lowers the margin until the rebuild is done", x.m.Disk, x.r.Name()), Hints: []string{
+				"-yes does it", "nidalo retire -whole " + control.Quote(req.Old) + " " + control.Quote(req.New) + "   copies it first, and the margin does not drop"}}
 		}
 	}
 	if len(on) == 1 && out.Parts[0].Part == 0 {
@@ -154,7 +124,7 @@ func (s *Service) spindleNamed(word string) (string, error) {
 		}
 	}
 	if len(found) > 1 {
-		return "", &Error{What: fmt.Sprintf("%q means more than one disk", word), Hints: []string{"name it by its serial"}}
+		return "", &control.Error{What: fmt.Sprintf("%q means more than one disk", word), Hints: []string{"name it by its serial"}}
 	}
 	return there, err
 }
@@ -168,7 +138,7 @@ func partNumber(i disk.Identity) (n int) {
 }
 
 // replaceOnly is the case of a disk that is one member as a whole.
-func (s *Service) replaceOnly(req swap, x memberOn, info DiskInfo, out *DiskReply) (*DiskReply, error) {
+func (s *Service) replaceOnly(req swap, x memberOn, info control.DiskInfo, out *control.DiskReply) (*control.DiskReply, error) {
 	if info.Size < out.Parts[0].Need {
 		return nil, tooSmall(info, out.Parts[0].Need, x.m)
 	}
@@ -185,14 +155,14 @@ func (s *Service) replaceOnly(req swap, x memberOn, info DiskInfo, out *DiskRepl
 	return out, s.noteSwap(req, info, out, map[string]int{x.r.ID().String(): x.m.Slot})
 }
 
-func tooSmall(info DiskInfo, need int64, m array.MemberState) error {
-	return &Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", info.Identity, FormatSize(info.Size), info.Size, m.Disk, FormatSize(need), need)}
+func tooSmall(info control.DiskInfo, need int64, m array.MemberState) error {
+	return &control.Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", info.Identity, control.FormatSize(info.Size), info.Size, m.Disk, control.FormatSize(need), need)}
 }
 
 // replaceParts writes a table like the old disk's and puts every partition of an array into its place.
-func (s *Service) replaceParts(req swap, on []memberOn, info DiskInfo, out *DiskReply) (*DiskReply, error) {
+func (s *Service) replaceParts(req swap, on []memberOn, info control.DiskInfo, out *control.DiskReply) (*control.DiskReply, error) {
 	if info.Hardware == nil || info.Hardware.Part > 0 {
-		return nil, &Error{What: fmt.Sprintf("disk %s: the old disk has partitions, and only a whole real disk can get such", info.Identity)}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s: the old disk has partitions, and only a whole real disk can get such", info.Identity)}
 	}
 	from, like, numbers, err := s.template(req, on)
 	if err != nil {
@@ -201,7 +171,7 @@ func (s *Service) replaceParts(req swap, on []memberOn, info DiskInfo, out *Disk
 	out.Like = like.Identity.String()
 	table, err := from.For(info.Size, info.Hardware.Sector, req.Grow)
 	if err != nil {
-		return nil, &Error{What: fmt.Sprintf("the partition table of %s does not fit on %s: %v", like.Identity, info.Identity, err)}
+		return nil, &control.Error{What: fmt.Sprintf("the partition table of %s does not fit on %s: %v", like.Identity, info.Identity, err)}
 	}
 	taken := map[int]bool{}
 	for i := range on {
@@ -209,14 +179,14 @@ func (s *Service) replaceParts(req swap, on []memberOn, info DiskInfo, out *Disk
 		out.Parts[i].Part, taken[number] = number, true
 		at := slices.IndexFunc(table.Parts, func(p partition.Part) bool { return p.Number == number })
 		if at < 0 || table.Parts[at].Length < out.Parts[i].Need {
-			return nil, &Error{What: fmt.Sprintf("partition %d would be too small for array %q, which needs %s", number, on[i].r.Name(), FormatSize(out.Parts[i].Need))}
+			return nil, &control.Error{What: fmt.Sprintf("partition %d would be too small for array %q, which needs %s", number, on[i].r.Name(), control.FormatSize(out.Parts[i].Need))}
 		}
 	}
 	var others []partition.Part
 	for _, p := range table.Parts {
 		if !taken[p.Number] {
 			others = append(others, p)
-			out.Others = append(out.Others, fmt.Sprintf("%s, %s, is not part of any array", p, FormatSize(p.Length)))
+			out.Others = append(out.Others, fmt.Sprintf("%s, %s, is not part of any array", p, control.FormatSize(p.Length)))
 		}
 	}
 	if req.CopyOthers && len(others) > 0 {
@@ -244,7 +214,7 @@ func (s *Service) replaceParts(req swap, on []memberOn, info DiskInfo, out *Disk
 	if req.CopyOthers {
 		for _, p := range others {
 			if err := copyPart(partPath(like.Path, p.Number), partPath(info.Path, p.Number)); err != nil {
-				return nil, &Error{What: fmt.Sprintf("%s could not be copied: %v", p, err)}
+				return nil, &control.Error{What: fmt.Sprintf("%s could not be copied: %v", p, err)}
 			}
 		}
 	}
@@ -252,7 +222,7 @@ func (s *Service) replaceParts(req swap, on []memberOn, info DiskInfo, out *Disk
 }
 
 // putAll puts the partitions in their places and remembers that they belong together.
-func (s *Service) putAll(req swap, on []memberOn, info DiskInfo, out *DiskReply) error {
+func (s *Service) putAll(req swap, on []memberOn, info control.DiskInfo, out *control.DiskReply) error {
 	parts := map[string]int{}
 	for i, x := range on {
 		put := x.r.Replace
@@ -264,7 +234,7 @@ func (s *Service) putAll(req swap, on []memberOn, info DiskInfo, out *DiskReply)
 		}
 		path := partPath(info.Path, out.Parts[i].Part)
 		if _, err := s.putIn(path, true, x.m, out.Parts[i].Need, func(d disk.Disk) error { return put(x.m.Slot, d) }); err != nil {
-			return &Error{What: fmt.Sprintf("array %q: %v", x.r.Name(), err), Hints: []string{fmt.Sprintf("nidalo replace %s %d %s   tries it again", x.r.Name(), x.m.Slot, path)}}
+			return &control.Error{What: fmt.Sprintf("array %q: %v", x.r.Name(), err), Hints: []string{fmt.Sprintf("nidalo replace %s %d %s   tries it again", x.r.Name(), x.m.Slot, path)}}
 		}
 		parts[x.r.ID().String()] = x.m.Slot
 	}
@@ -277,14 +247,14 @@ func (s *Service) awaitNodes(paths []string) error {
 			return s.look(true)
 		}
 	}
-	return &Error{What: "the new partitions do not appear: " + strings.Join(paths, ", ")}
+	return &control.Error{What: "the new partitions do not appear: " + strings.Join(paths, ", ")}
 }
 
 // template is the table that the new disk gets, the disk that it is read from, and for each member the number of its partition.
-func (s *Service) template(req swap, on []memberOn) (*partition.Table, DiskInfo, []int, error) {
+func (s *Service) template(req swap, on []memberOn) (*partition.Table, control.DiskInfo, []int, error) {
 	disks, err := s.Disks()
 	if err != nil {
-		return nil, DiskInfo{}, nil, err
+		return nil, control.DiskInfo{}, nil, err
 	}
 	numbersOn := func(whole string) []int {
 		var out []int
@@ -305,13 +275,13 @@ func (s *Service) template(req swap, on []memberOn) (*partition.Table, DiskInfo,
 	wanted := ""
 	if req.Like != "" {
 		if wanted, err = s.spindleNamed(req.Like); err != nil {
-			return nil, DiskInfo{}, nil, err
+			return nil, control.DiskInfo{}, nil, err
 		}
 	}
 	old := spindle(on[0].m.Disk)
 	// The old disk itself first, where it can be read.
-	slices.SortStableFunc(disks, func(x, y DiskInfo) int {
-		rank := func(d DiskInfo) int {
+	slices.SortStableFunc(disks, func(x, y control.DiskInfo) int {
+		rank := func(d control.DiskInfo) int {
 			if spindle(d.Identity) == old {
 				return 0
 			}
@@ -340,6 +310,6 @@ func (s *Service) template(req swap, on []memberOn) (*partition.Table, DiskInfo,
 			return nil, d, nil, person(err)
 		}
 	}
-	return nil, DiskInfo{}, nil, &Error{What: "no disk is there whose partition table the new one could get: the old one cannot be read, and no other has members of all these arrays",
+	return nil, control.DiskInfo{}, nil, &control.Error{What: "no disk is there whose partition table the new one could get: the old one cannot be read, and no other has members of all these arrays",
 		Hints: []string{"-like DISK   names one that has"}}
 }

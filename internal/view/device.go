@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"strings"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 // DeviceLines says of an attached array what its device is, in a few lines.
-func DeviceLines(name string, d *service.DeviceStatus) string {
+func DeviceLines(name string, d *control.DeviceStatus) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "Array %s is a block device of this host: %s.\n", name, DeviceLine(d))
 	if d.Kind == "fuse" {
@@ -18,7 +18,7 @@ func DeviceLines(name string, d *service.DeviceStatus) string {
 }
 
 // DeviceLine is the same in a clause.
-func DeviceLine(d *service.DeviceStatus) string {
+func DeviceLine(d *control.DeviceStatus) string {
 	if d.Device == "" {
 		return "not there: " + d.Reason
 	}

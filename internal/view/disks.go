@@ -4,14 +4,14 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/table"
+	"nidalo/internal/control"
 
-	"nidalo/internal/service"
+	"github.com/jedib0t/go-pretty/v6/table"
 )
 
 // Disks lists the survey: the disks of the host, then the lab and files.
-func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
-	var real, others []service.DiskInfo
+func (s *Screen) Disks(disks []control.DiskInfo, next []string) {
+	var real, others []control.DiskInfo
 	blank, looked, what := 0, 0, "disks"
 	for _, d := range disks {
 		if d.Hardware == nil || d.Hardware.Part == 0 {
@@ -25,7 +25,7 @@ func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
 		} else {
 			others = append(others, d)
 		}
-		if d.State == service.DiskBlank {
+		if d.State == control.DiskBlank {
 			blank++
 		}
 	}
@@ -48,26 +48,26 @@ func (s *Screen) Disks(disks []service.DiskInfo, next []string) {
 }
 
 // hostDisks lists block devices: a disk, and below it its partitions.
-func (s *Screen) hostDisks(disks []service.DiskInfo) {
+func (s *Screen) hostDisks(disks []control.DiskInfo) {
 	t := s.table(table.Row{"disk", "bay", "model", "serial", "size", "kind", "health", "state", "holds"}, 5)
 	for _, d := range disks {
 		hw := d.Hardware
 		bay := or(d.Bay, strings.TrimSpace(hw.Bus+" "+hw.Address))
 		if hw.Part > 0 {
-			t.AppendRow(table.Row{"  " + d.Path, "", "", fmt.Sprintf("  part %d", hw.Part), service.FormatSize(d.Size), "", "", s.paint(d.State), diskHolds(d)})
+			t.AppendRow(table.Row{"  " + d.Path, "", "", fmt.Sprintf("  part %d", hw.Part), control.FormatSize(d.Size), "", "", s.paint(d.State), diskHolds(d)})
 			continue
 		}
 		holds := diskHolds(d)
 		if len(hw.Paths) > 0 {
 			holds = strings.TrimPrefix(holds+"; also reached as "+strings.Join(hw.Paths, ", "), "; ")
 		}
-		t.AppendRow(table.Row{d.Path, or(bay, "-"), or(d.Model, "-"), or(d.Serial, "-"), service.FormatSize(d.Size), kindOf(hw), or(d.Health, "-"), s.paint(d.State), holds})
+		t.AppendRow(table.Row{d.Path, or(bay, "-"), or(d.Model, "-"), or(d.Serial, "-"), control.FormatSize(d.Size), kindOf(hw), or(d.Health, "-"), s.paint(d.State), holds})
 	}
 	t.Render()
 }
 
 // kindOf says what a disk is made of.
-func kindOf(hw *service.Hardware) string {
+func kindOf(hw *control.Hardware) string {
 	switch {
 	case hw.File != "":
 		return "file"
@@ -80,12 +80,12 @@ func kindOf(hw *service.Hardware) string {
 }
 
 // otherDisks lists bays of the lab, and files.
-func (s *Screen) otherDisks(disks []service.DiskInfo) {
+func (s *Screen) otherDisks(disks []control.DiskInfo) {
 	t := s.table(table.Row{"bay", "model", "serial", "size", "health", "state", "holds"}, 4)
 	for _, d := range disks {
 		size := "-"
 		if d.Size > 0 {
-			size = service.FormatSize(d.Size)
+			size = control.FormatSize(d.Size)
 		}
 		t.AppendRow(table.Row{or(d.Bay, d.Path), or(d.Model, "-"), or(d.Serial, "-"), size, or(d.Health, "-"), s.paint(d.State), diskHolds(d)})
 	}
@@ -93,12 +93,12 @@ func (s *Screen) otherDisks(disks []service.DiskInfo) {
 }
 
 // diskHolds is what is on a disk, or else whether it was proven.
-func diskHolds(d service.DiskInfo) string {
+func diskHolds(d control.DiskInfo) string {
 	holds := strings.Join(d.Holds, "; ")
 	if d.Array != "" {
 		holds = fmt.Sprintf("%s slot %d, %s", d.Array, *d.Slot, d.Member)
 	}
-	if d.State == service.DiskBlank || d.State == service.DiskSpare {
+	if d.State == control.DiskBlank || d.State == control.DiskSpare {
 		holds = "vet: " + or(d.Vetting, "never")
 	}
 	if d.Bad != "" && (d.Vetting == "" || !strings.HasSuffix(d.Bad, d.Vetting)) {

@@ -3,11 +3,11 @@ package view
 import (
 	"strings"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 // Fit shows whether a host is fit, the worst first.
-func (s *Screen) Fit(r *service.FitReply) {
+func (s *Screen) Fit(r *control.FitReply) {
 	count := map[string]int{}
 	wide := 0
 	for _, i := range r.Items {
@@ -15,7 +15,7 @@ func (s *Screen) Fit(r *service.FitReply) {
 		wide = max(wide, len(i.About))
 	}
 	wide = min(wide, 34)
-	words := map[string]string{service.FitBad: "failed", service.FitConcern: "degraded", service.FitFine: "healthy"} // for their colours
+	words := map[string]string{control.FitBad: "failed", control.FitConcern: "degraded", control.FitFine: "healthy"} // for their colours
 	for _, i := range r.Items {
 		verdict := strings.Replace(s.paint(words[i.Verdict]), words[i.Verdict], i.Verdict, 1) + strings.Repeat(" ", 9-len(i.Verdict))
 		indent := strings.Repeat(" ", 9+wide+2)
@@ -32,10 +32,10 @@ func (s *Screen) Fit(r *service.FitReply) {
 	}
 	s.Printf("\n")
 	switch {
-	case count[service.FitBad] > 0:
+	case count[control.FitBad] > 0:
 		s.Printf("Something that is needed does not work.\n")
-	case count[service.FitConcern] > 0:
-		s.Printf("This host is fit for arrays; %s could be better.\n", countThings(count[service.FitConcern]))
+	case count[control.FitConcern] > 0:
+		s.Printf("This host is fit for arrays; %s could be better.\n", countThings(count[control.FitConcern]))
 	default:
 		s.Printf("This host is fit for arrays.\n")
 	}

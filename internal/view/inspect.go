@@ -3,16 +3,16 @@ package view
 import (
 	"strings"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 // Inspected prints what disks carry.
-func (s *Screen) Inspected(r *service.InspectReply) {
+func (s *Screen) Inspected(r *control.InspectReply) {
 	for i, d := range r.Disks {
 		if i > 0 {
 			s.Printf("\n")
 		}
-		s.Printf("%s   %s", s.strong(d.Disk.String()), service.FormatSize(d.Size))
+		s.Printf("%s   %s", s.strong(d.Disk.String()), control.FormatSize(d.Size))
 		if d.InService {
 			s.Printf(", in service: what follows may change while it is read")
 		}
@@ -34,11 +34,11 @@ func (s *Screen) Inspected(r *service.InspectReply) {
 		if d.Clean {
 			stopped = "stopped in order"
 		}
-		s.Printf("   %-10s %s, level %s, strips of %s, created %s\n", "array", d.Array, d.Level, service.FormatSize(d.Strip), d.Created.Local().Format("2006-01-02 15:04"))
+		s.Printf("   %-10s %s, level %s, strips of %s, created %s\n", "array", d.Array, d.Level, control.FormatSize(d.Strip), d.Created.Local().Format("2006-01-02 15:04"))
 		s.Printf("   %-10s slot %d, epoch %d, generation %d, %s\n", "record", d.Slot, d.Epoch, d.Generation, stopped)
 		line("copies", "first "+d.Copies[0]+", second "+d.Copies[1])
 		line("journal", d.Journal)
-		line("written", "at most "+service.FormatSize(d.Written))
+		line("written", "at most "+control.FormatSize(d.Written))
 		if d.Changed != "" {
 			line("changed", d.Changed)
 		}

@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/table"
+	"nidalo/internal/control"
 
-	"nidalo/internal/service"
+	"github.com/jedib0t/go-pretty/v6/table"
 )
 
 // Map shows where the data of an array lives.
-func (s *Screen) Map(r *service.MapReply) {
+func (s *Screen) Map(r *control.MapReply) {
 	s.Printf("%s   level %s, %s, margin %d\n\n", s.strong(r.Array), r.Level, s.paint(r.Condition), r.Margin)
 	t := s.table(table.Row{"slot", "bay", "serial", "condition", "its data area, from the first byte to the last"}, 1)
 	parts, bad, cursor := 0, 0, false
@@ -32,7 +32,7 @@ func (s *Screen) Map(r *service.MapReply) {
 	t.Render()
 	s.Printf("\n")
 	if parts > 0 {
-		legend := fmt.Sprintf("A character is %s: # something in it was written, . nothing ever was", service.FormatSize(r.Members[0].Data/int64(parts)))
+		legend := fmt.Sprintf("A character is %s: # something in it was written, . nothing ever was", control.FormatSize(r.Members[0].Data/int64(parts)))
 		if bad > 0 {
 			legend += ", x the last check found blocks wrong there"
 		}
@@ -54,7 +54,7 @@ func (s *Screen) Map(r *service.MapReply) {
 		l.AppendRow(line)
 	}
 	l.Render()
-	s.Printf("\n%s\n", wrap(fmt.Sprintf("The first rows: numbers are the array's strips of %s in order%s.", service.FormatSize(r.Strip), meaning(r.Members)), s.Width, ""))
+	s.Printf("\n%s\n", wrap(fmt.Sprintf("The first rows: numbers are the array's strips of %s in order%s.", control.FormatSize(r.Strip), meaning(r.Members)), s.Width, ""))
 	for _, p := range r.Partners {
 		s.Printf("%s.\n", p)
 	}
@@ -66,7 +66,7 @@ func (s *Screen) Map(r *service.MapReply) {
 }
 
 // meaning explains what is beside plain numbers in the strips.
-func meaning(members []service.MemberMap) (out string) {
+func meaning(members []control.MemberMap) (out string) {
 	all := ""
 	for _, m := range members {
 		all += strings.Join(m.Strips, "")
@@ -81,7 +81,7 @@ func meaning(members []service.MemberMap) (out string) {
 }
 
 // regions draws the parts of a member, and counts what is bad.
-func regions(m service.MemberMap) (line string, bad int) {
+func regions(m control.MemberMap) (line string, bad int) {
 	if len(m.Written) == 0 {
 		return "cannot be asked", 0
 	}

@@ -7,15 +7,16 @@ import (
 	"github.com/prometheus/common/expfmt"
 
 	"nidalo/core/health"
-	"nidalo/internal/service"
+	"nidalo/core/state"
+	"nidalo/internal/control"
 )
 
 // Metrics is the state of everything as a collector for monitoring systems.
 type Metrics struct {
 	// Look asks for the state; it is called at every collection, so nothing that is told is older than that.
-	Look func() (*service.Status, error)
+	Look func() (*control.Status, error)
 	// Health asks for what the disks said of themselves last; nil: it is not told.
-	Health func() ([]service.DiskHealth, error)
+	Health func() ([]control.DiskHealth, error)
 }
 
 var (
@@ -80,8 +81,8 @@ func (m Metrics) Collect(out chan<- prometheus.Metric) {
 			a.Name += "/" + a.ID
 		}
 		named[a.Name] = true
-		for _, c := range []string{"healthy", "degraded", "exposed", "failed"} {
-			gauge(metricCondition, truth(a.Condition == c), a.Name, a.Level, c)
+		for _, c := range []state.Condition{state.Healthy, state.Degraded, state.Exposed, state.Failed} {
+			gauge(metricCondition, truth(a.Condition == c), a.Name, a.Level, string(c))
 		}
 		gauge(metricMargin, float64(a.Margin), a.Name)
 		gauge(metricCapacity, float64(a.Capacity), a.Name)
@@ -108,10 +109,10 @@ func (m Metrics) Collect(out chan<- prometheus.Metric) {
 			if t.Slot != nil {
 				slot = itoa(*t.Slot)
 			}
-			gauge(metricTask, t.Percent/100, a.Name, t.Kind, slot, t.State)
-			gauge(metricRate, t.Rate, a.Name, t.Kind, slot)
+			gauge(metricTask, t.Percent/100, a.Name, string(t.Kind), slot, string(t.State))
+			gauge(metricRate, t.Rate, a.Name, string(t.Kind), slot)
 			if t.ETA != nil {
-				gauge(metricLeft, *t.ETA, a.Name, t.Kind, slot)
+				gauge(metricLeft, *t.ETA, a.Name, string(t.Kind), slot)
 			}
 		}
 		if c := a.LastCheck; c != nil && c.Ended != nil {

@@ -7,27 +7,27 @@ import (
 	"io"
 	"time"
 
+	"nidalo/internal/control"
 	"nidalo/internal/history"
-	"nidalo/internal/service"
 )
 
 //go:embed report.html
 var files embed.FS
 
 var page = template.Must(template.New("report.html").Funcs(template.FuncMap{
-	"size":     service.FormatSize,
+	"size":     control.FormatSize,
 	"duration": func(t history.Task) string { return Duration(t.Ended.Sub(t.Started).Seconds()) },
 	"when":     func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
 	"margin":   Margin,
 	"capital":  capital,
 	"chance":   Chance,
-	"rate":     func(v float64) string { return service.FormatSize(int64(v)) + "/s" },
-	"place":    func(m service.MemberStatus) string { return or(or(m.Bay, m.Serial), m.Path) },
+	"rate":     func(v float64) string { return control.FormatSize(int64(v)) + "/s" },
+	"place":    func(m control.MemberStatus) string { return or(or(m.Bay, m.Serial), m.Path) },
 	"percent":  func(v float64) string { return fmt.Sprintf("%.1f%%", v) },
-	"check":    func(c *service.CheckStatus) string { return CheckSummary(*c) },
+	"check":    func(c *control.CheckStatus) string { return CheckSummary(*c) },
 	"says":     healthRow,
 	"sign":     func(condition string) string { return signs[condition] },
-	"share": func(a service.ArrayStatus) string {
+	"share": func(a control.ArrayStatus) string {
 		return fmt.Sprintf("%.1f%%", 100*float64(a.Used)/float64(max(a.Capacity, 1)))
 	},
 }).ParseFS(files, "report.html"))

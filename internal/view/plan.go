@@ -9,7 +9,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/plan"
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 // Plan prints the levels side by side.
@@ -27,12 +27,12 @@ func (s *Screen) Plan(options []plan.Option, a plan.Assumptions, chosen *plan.Op
 		if o.Margin > 0 {
 			rebuild, paced, once = Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossOnce)
 		}
-		t.AppendRow(table.Row{level, service.FormatSize(o.Capacity), fmt.Sprintf("%.0f%%", o.Overhead), Margin(o.Margin, o.Best),
+		t.AppendRow(table.Row{level, control.FormatSize(o.Capacity), fmt.Sprintf("%.0f%%", o.Overhead), Margin(o.Margin, o.Best),
 			fmt.Sprintf("%.0f×", o.Read), fmt.Sprintf("%.0f×", o.Write), fmt.Sprintf("%d ops", o.Small), rebuild, paced, Chance(o.LossYear), once})
 	}
 	t.Render()
 	if u := options[0].Unequal; u > 0 {
-		s.Printf("\n%s are lost to unequal sizes at every level but concat.\n", service.FormatSize(u))
+		s.Printf("\n%s are lost to unequal sizes at every level but concat.\n", control.FormatSize(u))
 	}
 	s.assumptions(a)
 	if chosen != nil {
@@ -58,7 +58,7 @@ func (s *Screen) assumptions(a plan.Assumptions) {
 		full = fmt.Sprintf("%.0f%% full", 100*a.Used)
 	}
 	text := fmt.Sprintf("Speeds are in units of one disk, sequential; a small write is what members do for one block overwritten, the journal included. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (%s) for %.0f%% of the time (-share), or a third of that when paced (pace normal, clients at work); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
-		100*a.AFR, 1/a.URE, full, service.FormatSize(int64(a.Rate)), from, 100*a.Share, spare)
+		100*a.AFR, 1/a.URE, full, control.FormatSize(int64(a.Rate)), from, 100*a.Share, spare)
 	s.Printf("\n%s\n", wrap(text, s.Width, ""))
 }
 
@@ -95,9 +95,9 @@ func inWords(n float64) string {
 
 // PlanOne prints one level in detail, with its layout drawn.
 func (s *Screen) PlanOne(o plan.Option, g *layout.Geometry, names []string, rows int, a plan.Assumptions) {
-	s.Printf("%s of %d disks: %s usable of %s, overhead %.0f%%, margin %s\n", s.strong("Level "+string(o.Level)), o.Members, service.FormatSize(o.Capacity), service.FormatSize(o.Raw), o.Overhead, Margin(o.Margin, o.Best))
+	s.Printf("%s of %d disks: %s usable of %s, overhead %.0f%%, margin %s\n", s.strong("Level "+string(o.Level)), o.Members, control.FormatSize(o.Capacity), control.FormatSize(o.Raw), o.Overhead, Margin(o.Margin, o.Best))
 	if o.Unequal > 0 {
-		s.Printf("%s are lost to unequal sizes.\n", service.FormatSize(o.Unequal))
+		s.Printf("%s are lost to unequal sizes.\n", control.FormatSize(o.Unequal))
 	}
 	if o.Margin > 0 {
 		s.Printf("A rebuild takes %s, and %s paced; the chance of losing data is %s in a year, and %s while one disk is out.\n", Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossYear), Chance(o.LossOnce))
@@ -124,7 +124,7 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Geometry, names []string, rows
 		t.AppendRow(line)
 	}
 	t.Render()
-	legend := fmt.Sprintf("Numbers are the array's strips of %s in order", service.FormatSize(g.Strip))
+	legend := fmt.Sprintf("Numbers are the array's strips of %s in order", control.FormatSize(g.Strip))
 	switch {
 	case g.Data == 1 && g.Parity > 0:
 		legend += "; =n is a further copy of strip n"
@@ -139,7 +139,7 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Geometry, names []string, rows
 }
 
 // WhatIf prints what the loss of some disks would mean.
-func (s *Screen) WhatIf(replies []service.WhatIfReply) {
+func (s *Screen) WhatIf(replies []control.WhatIfReply) {
 	if len(replies) == 0 {
 		s.Printf("No array in service has any of these disks: nothing would be lost.\n")
 	}

@@ -5,13 +5,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
+	"nidalo/internal/control"
 
-	"nidalo/internal/service"
+	"github.com/jedib0t/go-pretty/v6/table"
 )
 
 // Steps prints what to do, in order.
-func (s *Screen) Steps(n *service.NextReply) {
+func (s *Screen) Steps(n *control.NextReply) {
 	if len(n.Steps) == 0 {
 		s.Printf("Nothing to do. Look again when an alert comes, or on %s for a consistency check.\n", n.Again.Local().Format("Mon Jan 2"))
 		return
@@ -35,9 +35,9 @@ func (s *Screen) Steps(n *service.NextReply) {
 func (s *Screen) urgency(u string) string {
 	if s.Colour {
 		switch u {
-		case service.Now:
+		case control.Now:
 			return conditionColours["failed"].Sprint(u)
-		case service.Soon:
+		case control.Soon:
 			return conditionColours["degraded"].Sprint(u)
 		}
 	}
@@ -72,7 +72,7 @@ func wrap(t string, width int, indent string) string {
 }
 
 // MayPull prints the answer and its reasons.
-func (s *Screen) MayPull(r *service.PullReply) {
+func (s *Screen) MayPull(r *control.PullReply) {
 	answer := s.paintAs("yes", "healthy")
 	if !r.Yes {
 		answer = s.paintAs("no", "failed")
@@ -102,7 +102,7 @@ func clock(t time.Time) string {
 }
 
 // Paces prints the pace of arrays, and what a change of it means for their tasks.
-func (s *Screen) Paces(before, after []service.PaceReply) {
+func (s *Screen) Paces(before, after []control.PaceReply) {
 	if len(after) == 0 {
 		s.Printf("No arrays in service.\n")
 	}
@@ -130,7 +130,7 @@ func (s *Screen) Paces(before, after []service.PaceReply) {
 }
 
 // History prints events, or tasks.
-func (s *Screen) History(h *service.HistoryReply, tasks bool) {
+func (s *Screen) History(h *control.HistoryReply, tasks bool) {
 	if tasks {
 		if len(h.Tasks) == 0 {
 			s.Printf("No task that ended is known.\n")
@@ -138,8 +138,8 @@ func (s *Screen) History(h *service.HistoryReply, tasks bool) {
 		}
 		t := s.table(table.Row{"ended", "array", "task", "disk", "result", "took", "amount", "rate"}, 6, 7, 8)
 		for _, x := range h.Tasks {
-			t.AppendRow(table.Row{x.Ended.Local().Format("2006-01-02 15:04:05"), x.Array, x.Kind, or(x.Disk, "-"), strings.TrimSpace(s.paintState(x.State) + " " + x.Result),
-				Duration(x.Ended.Sub(x.Started).Seconds()), service.FormatSize(x.Bytes), service.FormatSize(int64(x.Rate)) + "/s"})
+			t.AppendRow(table.Row{x.Ended.Local().Format("2006-01-02 15:04:05"), x.Array, x.Kind, or(x.Disk, "-"), strings.TrimSpace(s.paintState(string(x.State)) + " " + x.Result),
+				Duration(x.Ended.Sub(x.Started).Seconds()), control.FormatSize(x.Bytes), control.FormatSize(int64(x.Rate)) + "/s"})
 		}
 		t.Render()
 		return
@@ -168,9 +168,9 @@ func (s *Screen) paintState(state string) string {
 
 func (s *Screen) severity(v string) string {
 	switch v {
-	case service.Critical:
+	case control.Critical:
 		return s.paintAs(v, "failed")
-	case service.Warning:
+	case control.Warning:
 		return s.paintAs(v, "degraded")
 	}
 	return v
@@ -186,7 +186,7 @@ func cut(t string, n int) string {
 }
 
 // Line is an array in one line, for screens that are no terminals.
-func Line(a service.ArrayStatus) string {
+func Line(a control.ArrayStatus) string {
 	out := fmt.Sprintf("%s: %s, margin %s", a.Name, a.Condition, Margin(a.Margin, a.MarginBest))
 	for _, m := range a.Members {
 		if m.Condition != "active" {

@@ -10,8 +10,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"nidalo/core/health"
+	"nidalo/core/state"
+	"nidalo/internal/control"
 	"nidalo/internal/history"
-	"nidalo/internal/service"
 )
 
 func itoa(n int) string { return strconv.Itoa(n) }
@@ -23,11 +24,11 @@ type Report struct {
 	Version      string                 `json:"version"`
 	Level        string                 `json:"level"` // fine, warning, critical
 	Summary      string                 `json:"summary"`
-	Arrays       []service.ArrayStatus  `json:"arrays"`
-	Disks        []service.DiskInfo     `json:"disks"`
-	Health       []service.DiskHealth   `json:"health"`
-	Steps        []service.NextStep     `json:"next"`
-	Events       []service.Event        `json:"events"`
+	Arrays       []control.ArrayStatus  `json:"arrays"`
+	Disks        []control.DiskInfo     `json:"disks"`
+	Health       []control.DiskHealth   `json:"health"`
+	Steps        []control.NextStep     `json:"next"`
+	Events       []control.Event        `json:"events"`
 	Tasks        []history.Task         `json:"tasks"`
 	Checks       []history.Task         `json:"checks"`
 	Risk         map[string]ReportRisk  `json:"risk"` // by array
@@ -58,25 +59,25 @@ const (
 // be done soon.
 func (r *Report) Judge() {
 	r.Level = Fine
-	number := map[string]int{}
+	number := map[state.Condition]int{}
 	for _, a := range r.Arrays {
-		if !a.Out || a.Condition == "failed" {
+		if !a.Out || a.Condition == state.Failed {
 			number[a.Condition]++
 		}
 	}
-	if number["degraded"] > 0 {
+	if number[state.Degraded] > 0 {
 		r.Level = Warning
 	}
 	for _, s := range r.Steps {
-		if s.Urgency == service.Now || s.Urgency == service.Soon {
+		if s.Urgency == control.Now || s.Urgency == control.Soon {
 			r.Level = Warning
 		}
 	}
-	if number["exposed"]+number["failed"] > 0 {
+	if number[state.Exposed]+number[state.Failed] > 0 {
 		r.Level = Critical
 	}
 	var parts []string
-	for _, c := range []string{"failed", "exposed", "degraded", "healthy"} {
+	for _, c := range []state.Condition{state.Failed, state.Exposed, state.Degraded, state.Healthy} {
 		if n := number[c]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, c))
 		}
@@ -124,10 +125,10 @@ func (s *Screen) Report(r *Report) {
 	}
 	if len(r.Tasks) > 0 {
 		s.Printf("\n%s\n", s.strong("Tasks that ended lately"))
-		s.History(&service.HistoryReply{Tasks: r.Tasks}, true)
+		s.History(&control.HistoryReply{Tasks: r.Tasks}, true)
 	}
 	s.Printf("\n%s\n", s.strong("What to do"))
-	s.Steps(&service.NextReply{Steps: r.Steps, Again: r.Time.AddDate(0, 0, 35)})
+	s.Steps(&control.NextReply{Steps: r.Steps, Again: r.Time.AddDate(0, 0, 35)})
 }
 
 var grades = map[health.Grade]string{health.Fine: "healthy", health.Failing: "failing", health.Failed: "failed"}
@@ -137,7 +138,7 @@ type healthText struct {
 	Disk, Temperature, Hours, Wear, Reallocated, Pending, Uncorrectable, Why string
 }
 
-func healthRow(h service.DiskHealth) healthText {
+func healthRow(h control.DiskHealth) healthText {
 	number := func(p *int64) string {
 		if p == nil {
 			return "-"

@@ -7,13 +7,13 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"nidalo/internal/array"
+	"nidalo/core/state"
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
-	"nidalo/internal/service"
 )
 
 // Rescue shows what can be read of an array, and what can be done.
-func (s *Screen) Rescue(r *service.RescueReply) {
+func (s *Screen) Rescue(r *control.RescueReply) {
 	s.judged(r)
 	switch {
 	case r.Doubt != "":
@@ -27,7 +27,7 @@ func (s *Screen) Rescue(r *service.RescueReply) {
 	}
 }
 
-func (s *Screen) judged(r *service.RescueReply) {
+func (s *Screen) judged(r *control.RescueReply) {
 	for i, st := range r.States {
 		if len(r.States) > 1 {
 			mark := ""
@@ -50,17 +50,17 @@ func (s *Screen) judged(r *service.RescueReply) {
 		s.Printf("\n%s.\n", capital(r.Doubt))
 		return
 	}
-	s.Printf("\n%s of %s were written, at most.\n", service.FormatSize(r.Written), service.FormatSize(r.Capacity))
+	s.Printf("\n%s of %s were written, at most.\n", control.FormatSize(r.Written), control.FormatSize(r.Capacity))
 	switch {
-	case r.Stage == service.RescueJudging:
+	case r.Stage == control.RescueJudging:
 		s.Printf("How much of it can be read is still being looked at.\n")
 	case r.Lost == 0:
 		s.Printf("All of it can be read, as far as the members know.\n")
 	default:
-		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", service.FormatSize(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), count(int64(r.Spans), "place", "places"))
+		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", control.FormatSize(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), count(int64(r.Spans), "place", "places"))
 		s.spans(r.Places, r.Spans)
 		if r.Unsure > 0 {
-			s.Printf("Of %s of these nobody who is left knows whether anything was ever written there.\n", service.FormatSize(r.Unsure))
+			s.Printf("Of %s of these nobody who is left knows whether anything was ever written there.\n", control.FormatSize(r.Unsure))
 		}
 	}
 	if r.Old {
@@ -72,8 +72,8 @@ func (s *Screen) judged(r *service.RescueReply) {
 	s.Printf("What the members do not know to be unreadable or rotten comes on top. Nothing was written to them.\n")
 }
 
-func rescueHints(r *service.RescueReply) []string {
-	hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s at most", r.Array, service.FormatSize(max(0, r.Written-r.Lost))),
+func rescueHints(r *control.RescueReply) []string {
+	hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s at most", r.Array, control.FormatSize(max(0, r.Written-r.Lost))),
 		fmt.Sprintf("nidalo rescue -serve %s   lets clients read it", r.Array)}
 	if r.Lost > 0 {
 		hints = append(hints, "a missing disk that can be brought back, or copied to an image (-image), adds what it holds")
@@ -93,12 +93,12 @@ func names(ids []disk.Identity) string {
 }
 
 // RescueMeans shows what can be read, and says what bringing members back in place will do.
-func (s *Screen) RescueMeans(r *service.RescueReply) {
+func (s *Screen) RescueMeans(r *control.RescueReply) {
 	s.judged(r)
 	s.Printf("\n%s\n", s.strong("Bringing it back in place"))
 	s.Printf("  %s, which had left, will be a member again, with what is proven to be as it was written last.\n", names(r.Back))
 	if r.Lost > 0 {
-		s.Printf("  The %s that cannot be read are given up for good: they are I/O errors until they are written again.\n", service.FormatSize(r.Lost))
+		s.Printf("  The %s that cannot be read are given up for good: they are I/O errors until they are written again.\n", control.FormatSize(r.Lost))
 	} else {
 		s.Printf("  Nothing is lost by that, as far as the members know.\n")
 	}
@@ -116,21 +116,21 @@ func (s *Screen) RescueMeans(r *service.RescueReply) {
 }
 
 // RescueBack says that members were brought back in place.
-func (s *Screen) RescueBack(r *service.RescueReply) {
+func (s *Screen) RescueBack(r *control.RescueReply) {
 	s.Printf("%s is back in %s. ", names(r.Back), r.Array)
 	if r.Lost > 0 {
-		s.Printf("%s were given up, in %s.\n\n", service.FormatSize(r.Lost), count(int64(r.Spans), "place", "places"))
+		s.Printf("%s were given up, in %s.\n\n", control.FormatSize(r.Lost), count(int64(r.Spans), "place", "places"))
 	} else {
 		s.Printf("Nothing was given up.\n\n")
 	}
 }
 
 // RescueEnded says what a rescue was at when it was ended.
-func (s *Screen) RescueEnded(r *service.RescueReply) {
+func (s *Screen) RescueEnded(r *control.RescueReply) {
 	switch {
 	case r.Copy != nil:
 		s.RescueCopied(r)
-	case r.Stage == service.RescueStopped || r.Stage == service.RescueDone:
+	case r.Stage == control.RescueStopped || r.Stage == control.RescueDone:
 		s.Printf("The rescue of %s is ended.\n", r.Array)
 	default:
 		s.Printf("The rescue of %s ends as soon as what is under way is done.\n", r.Array)
@@ -144,10 +144,10 @@ func blank(yes bool) string {
 	return ""
 }
 
-func (s *Screen) spans(spans []array.Span, all int) {
+func (s *Screen) spans(spans []state.Span, all int) {
 	const most = 8
 	for _, l := range spans[:min(len(spans), most)] {
-		s.Printf("   from byte %d, %s\n", l.Offset, service.FormatSize(l.Length))
+		s.Printf("   from byte %d, %s\n", l.Offset, control.FormatSize(l.Length))
 	}
 	if all > most {
 		s.Printf("   and %d more: -list FILE writes down all of them\n", all-most)
@@ -155,9 +155,9 @@ func (s *Screen) spans(spans []array.Span, all int) {
 }
 
 // RescueProgress is one line on how far a rescue is, after some time of it.
-func RescueProgress(r *service.RescueReply, after time.Duration) string {
+func RescueProgress(r *control.RescueReply, after time.Duration) string {
 	c := r.Copy
-	if r.Stage != service.RescueCopying || c == nil {
+	if r.Stage != control.RescueCopying || c == nil {
 		left := "time left not known yet"
 		if r.Percent >= 1 {
 			left = fmt.Sprintf("about %s left", time.Duration(float64(after)*(100-r.Percent)/r.Percent).Round(time.Second))
@@ -168,26 +168,26 @@ func RescueProgress(r *service.RescueReply, after time.Duration) string {
 	if c.Rate > 0 {
 		left = fmt.Sprintf("about %s left", time.Duration(float64(c.Total-c.Done)/c.Rate*float64(time.Second)).Round(time.Second))
 	}
-	return fmt.Sprintf("%s of at most %s copied, %s/s, %s, %s lost", service.FormatSize(c.Done), service.FormatSize(c.Total), service.FormatSize(int64(c.Rate)), left, service.FormatSize(c.Lost))
+	return fmt.Sprintf("%s of at most %s copied, %s/s, %s, %s lost", control.FormatSize(c.Done), control.FormatSize(c.Total), control.FormatSize(int64(c.Rate)), left, control.FormatSize(c.Lost))
 }
 
 // RescueCopied shows how the copying out ended.
-func (s *Screen) RescueCopied(r *service.RescueReply) {
+func (s *Screen) RescueCopied(r *control.RescueReply) {
 	c := r.Copy
 	switch c.State {
-	case array.TaskDone:
-		s.Printf("%s copied to %s in %s.\n", service.FormatSize(c.Done), c.Path, c.Ended.Sub(c.Started).Round(100*time.Millisecond))
-	case array.TaskFailed:
-		s.Printf("The copying to %s failed after %s: %s\n", c.Path, service.FormatSize(c.Done), c.Error)
+	case state.TaskDone:
+		s.Printf("%s copied to %s in %s.\n", control.FormatSize(c.Done), c.Path, c.Ended.Sub(c.Started).Round(100*time.Millisecond))
+	case state.TaskFailed:
+		s.Printf("The copying to %s failed after %s: %s\n", c.Path, control.FormatSize(c.Done), c.Error)
 	default:
-		s.Printf("The copying to %s is ended; %s were copied.\n", c.Path, service.FormatSize(c.Done))
+		s.Printf("The copying to %s is ended; %s were copied.\n", c.Path, control.FormatSize(c.Done))
 	}
 	if c.Lost == 0 {
 		s.Printf("Nothing of it was lost.\n")
 	} else {
-		s.Printf("%s could not be read and are zeros there; %s.lost lists where.\n", service.FormatSize(c.Lost), c.Path)
+		s.Printf("%s could not be read and are zeros there; %s.lost lists where.\n", control.FormatSize(c.Lost), c.Path)
 	}
-	if c.State == array.TaskDone {
+	if c.State == state.TaskDone {
 		s.Next([]string{"check the file system in " + c.Path + " on a copy of it, then use the copy",
 			"the members were not touched: nidalo start " + r.Array + "   when missing disks are back"})
 	}

@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
+	"nidalo/internal/control"
 
-	"nidalo/internal/service"
+	"github.com/jedib0t/go-pretty/v6/table"
 )
 
 // Surfaces lists surface tests, each with what it found.
-func (s *Screen) Surfaces(all []service.Surface) {
+func (s *Screen) Surfaces(all []control.Surface) {
 	if len(all) == 0 {
 		s.Printf("No surface of a disk was ever tested here.\n")
 		s.Next([]string{"nidalo surface DISK   reads every sector of one"})
@@ -22,7 +22,7 @@ func (s *Screen) Surfaces(all []service.Surface) {
 		if x.ETA != nil {
 			left = Duration(*x.ETA)
 		}
-		t.AppendRow(table.Row{x.Name, service.FormatSize(x.Size), x.State, fmt.Sprintf("%.1f%%", x.Percent), service.FormatSize(int64(x.Rate)) + "/s", left, or(x.Result, "-")})
+		t.AppendRow(table.Row{x.Name, control.FormatSize(x.Size), x.State, fmt.Sprintf("%.1f%%", x.Percent), control.FormatSize(int64(x.Rate)) + "/s", left, or(x.Result, "-")})
 	}
 	t.Render()
 	var next []string
@@ -30,7 +30,7 @@ func (s *Screen) Surfaces(all []service.Surface) {
 		if x.Bad > 0 {
 			s.badPlaces(x)
 			if !x.Heal && !x.Ended.IsZero() && x.Places[0].Uses != nil {
-				next = append(next, "nidalo surface -heal "+service.Quote(x.Disk)+"   restores what the array lost there from its other members")
+				next = append(next, "nidalo surface -heal "+control.Quote(x.Disk)+"   restores what the array lost there from its other members")
 			}
 		}
 	}
@@ -38,7 +38,7 @@ func (s *Screen) Surfaces(all []service.Surface) {
 }
 
 // badPlaces lists what cannot be read, and what lies there.
-func (s *Screen) badPlaces(x service.Surface) {
+func (s *Screen) badPlaces(x control.Surface) {
 	s.Printf("\n%s cannot be read at:\n", x.Name)
 	t := s.table(table.Row{"  from byte", "length", "what lies there"}, 1, 2)
 	for _, b := range x.Places {
@@ -46,7 +46,7 @@ func (s *Screen) badPlaces(x service.Surface) {
 			continue
 		}
 		if len(b.Uses) == 0 {
-			t.AppendRow(table.Row{b.Offset, service.FormatSize(b.Length), "-"})
+			t.AppendRow(table.Row{b.Offset, control.FormatSize(b.Length), "-"})
 		}
 		for i, u := range b.Uses {
 			what := u.What
@@ -54,7 +54,7 @@ func (s *Screen) badPlaces(x service.Surface) {
 				what += fmt.Sprintf(" of the array from byte %d on", u.Array)
 			}
 			if i == 0 {
-				t.AppendRow(table.Row{b.Offset, service.FormatSize(b.Length), what})
+				t.AppendRow(table.Row{b.Offset, control.FormatSize(b.Length), what})
 			} else {
 				t.AppendRow(table.Row{"", "", what})
 			}
@@ -64,10 +64,10 @@ func (s *Screen) badPlaces(x service.Surface) {
 }
 
 // SurfaceLine is one line about a test under way.
-func (s *Screen) SurfaceLine(x service.Surface) string {
-	line := fmt.Sprintf("surface test of %s  %5.1f%%  %s of %s  %s/s", x.Name, x.Percent, service.FormatSize(x.Cursor), service.FormatSize(x.Size), service.FormatSize(int64(x.Rate)))
+func (s *Screen) SurfaceLine(x control.Surface) string {
+	line := fmt.Sprintf("surface test of %s  %5.1f%%  %s of %s  %s/s", x.Name, x.Percent, control.FormatSize(x.Cursor), control.FormatSize(x.Size), control.FormatSize(int64(x.Rate)))
 	if x.ETA != nil {
-		line += fmt.Sprintf("  %s left, until %s", Duration(*x.ETA), service.EndTime(time.Now(), *x.ETA, 0.1))
+		line += fmt.Sprintf("  %s left, until %s", Duration(*x.ETA), control.EndTime(time.Now(), *x.ETA, 0.1))
 	}
 	return line
 }

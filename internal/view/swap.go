@@ -5,19 +5,19 @@ import (
 	"strings"
 
 	"nidalo/core/plan"
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 // Swap prints what new disks in the place of members would take and give.
-func (s *Screen) Swap(r service.ArrayStatus, slots []int, w plan.Swap, a plan.Assumptions) {
+func (s *Screen) Swap(r control.ArrayStatus, slots []int, w plan.Swap, a plan.Assumptions) {
 	var names []string
 	for _, slot := range slots {
 		m := r.Members[slot]
-		names = append(names, fmt.Sprintf("%s (%s %s, %s)", or(m.Bay, m.Path), m.Model, m.Serial, service.FormatSize(m.Size)))
+		names = append(names, fmt.Sprintf("%s (%s %s, %s)", or(m.Bay, m.Path), m.Model, m.Serial, control.FormatSize(m.Size)))
 	}
-	what := "a disk of " + service.FormatSize(w.Size)
+	what := "a disk of " + control.FormatSize(w.Size)
 	if len(slots) > 1 {
-		what = fmt.Sprintf("%d disks of %s, one after the other,", len(slots), service.FormatSize(w.Size))
+		what = fmt.Sprintf("%d disks of %s, one after the other,", len(slots), control.FormatSize(w.Size))
 	}
 	s.Printf("%s\n\n", wrap(fmt.Sprintf("%s: %s in the place of %s", s.strong(r.Name), what, strings.Join(names, ", ")), s.Width, ""))
 	of := ""
@@ -29,9 +29,9 @@ func (s *Screen) Swap(r service.ArrayStatus, slots []int, w plan.Swap, a plan.As
 	s.Printf("retire   margin %d throughout; the chance of losing data is %s\n", w.Margin, Chance(w.Copy))
 	switch {
 	case w.Then > w.Now:
-		s.Printf("gives    %s more: %s instead of %s usable, once the array is grown\n", service.FormatSize(w.Then-w.Now), service.FormatSize(w.Then), service.FormatSize(w.Now))
+		s.Printf("gives    %s more: %s instead of %s usable, once the array is grown\n", control.FormatSize(w.Then-w.Now), control.FormatSize(w.Then), control.FormatSize(w.Now))
 	case w.Wasted > 0:
-		s.Printf("gives    no more space: other members are smaller; %s of disks lie unused\n", service.FormatSize(w.Wasted))
+		s.Printf("gives    no more space: other members are smaller; %s of disks lie unused\n", control.FormatSize(w.Wasted))
 	default:
 		s.Printf("gives    a new disk, and no more space\n")
 	}

@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/internal/control"
+
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
-
-	"nidalo/internal/service"
 )
 
 // Screen is where output goes and what it can show.
@@ -122,18 +122,18 @@ func or(s, otherwise string) string {
 }
 
 // VetLine is one line about a proof under way.
-func (s *Screen) VetLine(v service.Vetting) string {
-	line := fmt.Sprintf("vet of %s  %5.1f%%  %s/s", v.Name, v.Percent, service.FormatSize(int64(v.Rate)))
+func (s *Screen) VetLine(v control.Vetting) string {
+	line := fmt.Sprintf("vet of %s  %5.1f%%  %s/s", v.Name, v.Percent, control.FormatSize(int64(v.Rate)))
 	if v.Rate > 0 && !v.Quick {
 		const passes = 3
 		left := float64(passes*v.Size) * (1 - v.Percent/100) / v.Rate
-		line += fmt.Sprintf("  %s left, until %s", Duration(left), service.EndTime(time.Now(), left, 0.1))
+		line += fmt.Sprintf("  %s left, until %s", Duration(left), control.EndTime(time.Now(), left, 0.1))
 	}
 	return line
 }
 
 // Vettings lists proofs of disks.
-func (s *Screen) Vettings(all []service.Vetting) {
+func (s *Screen) Vettings(all []control.Vetting) {
 	if len(all) == 0 {
 		s.Printf("No disk was ever vetted here.\n")
 		s.Next([]string{"nidalo vet DISK   proves one before it is trusted"})
@@ -145,7 +145,7 @@ func (s *Screen) Vettings(all []service.Vetting) {
 		if v.Quick {
 			state += ", quick"
 		}
-		t.AppendRow(table.Row{v.Name, service.FormatSize(v.Size), state, fmt.Sprintf("%.1f%%", v.Percent), service.FormatSize(int64(v.Rate)) + "/s", v.Errors, v.Slow, v.Result})
+		t.AppendRow(table.Row{v.Name, control.FormatSize(v.Size), state, fmt.Sprintf("%.1f%%", v.Percent), control.FormatSize(int64(v.Rate)) + "/s", v.Errors, v.Slow, v.Result})
 	}
 	t.Render()
 	for _, v := range all {
@@ -156,7 +156,7 @@ func (s *Screen) Vettings(all []service.Vetting) {
 }
 
 // Status prints arrays in full.
-func (s *Screen) Status(st *service.Status) {
+func (s *Screen) Status(st *control.Status) {
 	if len(st.Arrays) == 0 {
 		s.Printf("No arrays.\n")
 	}
@@ -184,8 +184,8 @@ func (s *Screen) Status(st *service.Status) {
 	}
 }
 
-func (s *Screen) array(a service.ArrayStatus) {
-	s.Printf("%s   level %s, %s", s.strong(a.Name), a.Level, s.paint(a.Condition))
+func (s *Screen) array(a control.ArrayStatus) {
+	s.Printf("%s   level %s, %s", s.strong(a.Name), a.Level, s.paint(string(a.Condition)))
 	if a.Condition != "failed" {
 		s.Printf(", margin %s", Margin(a.Margin, a.MarginBest))
 	}
@@ -199,15 +199,15 @@ func (s *Screen) array(a service.ArrayStatus) {
 	if a.Trouble != "" {
 		s.Printf("%s\n", wrap(capital(a.Trouble), s.Width, ""))
 	}
-	s.Printf("%s usable", service.FormatSize(a.Capacity))
+	s.Printf("%s usable", control.FormatSize(a.Capacity))
 	if !a.Out && a.Condition != "failed" {
 		if a.Used == 0 {
 			s.Printf(", nothing of it written yet")
 		} else {
-			s.Printf(", at most %s of it written", service.FormatSize(a.Used))
+			s.Printf(", at most %s of it written", control.FormatSize(a.Used))
 		}
 	}
-	s.Printf(", strips of %s", service.FormatSize(a.Strip))
+	s.Printf(", strips of %s", control.FormatSize(a.Strip))
 	if a.Groups > 1 && a.Level != "concat" {
 		s.Printf(", %d groups", a.Groups)
 	}
@@ -232,7 +232,7 @@ func (s *Screen) array(a service.ArrayStatus) {
 		if m.Since != nil && (m.Condition == "failed" || m.Condition == "missing") {
 			condition += " since " + m.Since.Local().Format("Jan 2 15:04")
 		}
-		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), service.FormatSize(m.Size), condition, or(m.Health, "-"), m.Errors})
+		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), control.FormatSize(m.Size), condition, or(m.Health, "-"), m.Errors})
 	}
 	t.Render()
 	s.Printf("\n")
@@ -261,7 +261,7 @@ func Margin(certain, best int) string {
 }
 
 // CheckSummary is the result of a check in words.
-func CheckSummary(c service.CheckStatus) string {
+func CheckSummary(c control.CheckStatus) string {
 	if c.Mismatches == 0 {
 		return "no mismatches"
 	}
@@ -280,8 +280,8 @@ func count(n int64, one, many string) string {
 }
 
 // Task is one line about a task.
-func (s *Screen) Task(t service.TaskStatus) string {
-	what := t.Kind
+func (s *Screen) Task(t control.TaskStatus) string {
+	what := string(t.Kind)
 	if t.Slot != nil {
 		what += fmt.Sprintf(" of slot %d", *t.Slot)
 	}
@@ -298,11 +298,11 @@ func (s *Screen) Task(t service.TaskStatus) string {
 		}
 		return line
 	}
-	line := fmt.Sprintf("%s  %5.1f%%  %s of %s  %s/s", what, t.Percent, service.FormatSize(t.Done), service.FormatSize(t.Total), service.FormatSize(int64(t.Rate)))
+	line := fmt.Sprintf("%s  %5.1f%%  %s of %s  %s/s", what, t.Percent, control.FormatSize(t.Done), control.FormatSize(t.Total), control.FormatSize(int64(t.Rate)))
 	if t.ETA == nil {
 		return line + "  time left not known yet"
 	}
-	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), service.EndTime(time.Now(), *t.ETA, t.Unsure))
+	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), control.EndTime(time.Now(), *t.ETA, t.Unsure))
 }
 
 // Duration writes seconds for people.
@@ -332,7 +332,7 @@ type Progress struct {
 func (s *Screen) NewProgress() *Progress { return &Progress{s: s} }
 
 // Show shows the present state of a task.
-func (p *Progress) Show(t service.TaskStatus) { p.Line(t.Percent, p.s.Task(t)) }
+func (p *Progress) Show(t control.TaskStatus) { p.Line(t.Percent, p.s.Task(t)) }
 
 // Line shows how much of something is done, and a line about it.
 func (p *Progress) Line(percent float64, line string) {

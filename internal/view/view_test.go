@@ -7,8 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/internal/control"
 	"nidalo/internal/disk"
-	"nidalo/internal/service"
 	"nidalo/internal/view"
 )
 
@@ -19,9 +19,9 @@ func screen() (*view.Screen, *strings.Builder) {
 
 func TestStepsAreNumberedAndFitTheScreen(t *testing.T) {
 	s, b := screen()
-	s.Steps(&service.NextReply{Steps: []service.NextStep{
-		{Array: "tides", Urgency: service.Now, Why: "no further loss is survived until redundancy is back", Do: "back up what is not backed up yet"},
-		{Array: "tides", Urgency: service.Soon, Why: strings.Repeat("a long reason ", 12), Do: "replace it", Command: "nidalo replace tides A3 A7", Disk: "A3 (Quern QN-12 QRN-0207)"},
+	s.Steps(&control.NextReply{Steps: []control.NextStep{
+		{Array: "tides", Urgency: control.Now, Why: "no further loss is survived until redundancy is back", Do: "back up what is not backed up yet"},
+		{Array: "tides", Urgency: control.Soon, Why: strings.Repeat("a long reason ", 12), Do: "replace it", Command: "nidalo replace tides A3 A7", Disk: "A3 (Quern QN-12 QRN-0207)"},
 	}})
 	text := b.String()
 	for _, line := range strings.Split(text, "\n") {
@@ -32,7 +32,7 @@ func TestStepsAreNumberedAndFitTheScreen(t *testing.T) {
 	require.Contains(t, text, "2  soon  tides, A3 (Quern QN-12 QRN-0207)")
 	require.Contains(t, text, "\n      nidalo replace tides A3 A7\n")
 	s, b = screen()
-	s.Steps(&service.NextReply{Again: time.Date(2026, 12, 28, 9, 0, 0, 0, time.Local)})
+	s.Steps(&control.NextReply{Again: time.Date(2026, 12, 28, 9, 0, 0, 0, time.Local)})
 	require.Equal(t, "Nothing to do. Look again when an alert comes, or on Mon Dec 28 for a consistency check.\n", b.String())
 }
 
@@ -55,7 +55,7 @@ func TestNextStepsFitATerminal(t *testing.T) {
 func TestATaskInOneLineSaysWhatIsKnown(t *testing.T) {
 	s, _ := screen()
 	slot, left := 2, 90.0
-	task := service.TaskStatus{Kind: "rebuild", Slot: &slot, State: "running", Percent: 43.21, Done: 100 << 20, Total: 230 << 20, Rate: 20 << 20}
+	task := control.TaskStatus{Kind: "rebuild", Slot: &slot, State: "running", Percent: 43.21, Done: 100 << 20, Total: 230 << 20, Rate: 20 << 20}
 	require.Equal(t, "rebuild of slot 2   43.2%  100MiB of 230MiB  20MiB/s  time left not known yet", s.Task(task))
 	task.ETA, task.Unsure = &left, 1
 	require.Contains(t, s.Task(task), "1m30s left, until about")
@@ -75,7 +75,7 @@ func TestDurations(t *testing.T) {
 func TestMayPullNamesTheReasons(t *testing.T) {
 	s, b := screen()
 	when := time.Now().Add(time.Minute)
-	s.MayPull(&service.PullReply{Disk: service.DiskInfo{Identity: disk.Identity{Bay: "A7", Model: "Orrery OR-8T", Serial: "ORR-0242"}}, When: &when,
+	s.MayPull(&control.PullReply{Disk: control.DiskInfo{Identity: disk.Identity{Bay: "A7", Model: "Orrery OR-8T", Serial: "ORR-0242"}}, When: &when,
 		Reasons: []string{"it is being rebuilt for array \"tides\", which is degraded until then"}, Next: []string{"nidalo watch"}})
 	require.True(t, strings.HasPrefix(b.String(), "no   A7 (Orrery OR-8T ORR-0242)\n     It is being rebuilt"), b.String())
 	require.Contains(t, b.String(), "That task ends about "+when.Format("15:04:05"))
@@ -84,6 +84,6 @@ func TestMayPullNamesTheReasons(t *testing.T) {
 func TestMargins(t *testing.T) {
 	require.Equal(t, "1", view.Margin(1, 1))
 	require.Equal(t, "1 (up to 4 with luck)", view.Margin(1, 4))
-	require.Equal(t, "no mismatches", view.CheckSummary(service.CheckStatus{}))
-	require.Equal(t, "1 mismatch, 0 repaired, 1 beyond repair", view.CheckSummary(service.CheckStatus{Mismatches: 1, Unrepairable: 1}))
+	require.Equal(t, "no mismatches", view.CheckSummary(control.CheckStatus{}))
+	require.Equal(t, "1 mismatch, 0 repaired, 1 beyond repair", view.CheckSummary(control.CheckStatus{Mismatches: 1, Unrepairable: 1}))
 }

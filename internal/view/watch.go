@@ -5,18 +5,18 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/internal/control"
+
 	tea "github.com/charmbracelet/bubbletea"
 	"github.com/charmbracelet/lipgloss"
-
-	"nidalo/internal/service"
 )
 
 // Sight is all that the watch screen shows, asked in one go.
 type Sight struct {
 	At     time.Time
-	Status *service.Status
-	Next   *service.NextReply
-	Events []service.Event
+	Status *control.Status
+	Next   *control.NextReply
+	Events []control.Event
 	Err    error
 }
 
@@ -120,10 +120,10 @@ func (w watch) View() string {
 }
 
 // array is one array: its state, its members by bay, its tasks.
-func (w watch) array(a service.ArrayStatus) []string {
-	head := fmt.Sprintf("%s  level %s  %s", w.paint("title", a.Name), a.Level, w.paint(a.Condition, a.Condition))
+func (w watch) array(a control.ArrayStatus) []string {
+	head := fmt.Sprintf("%s  level %s  %s", w.paint("title", a.Name), a.Level, w.paint(string(a.Condition), string(a.Condition)))
 	if a.Condition != "failed" {
-		head += fmt.Sprintf("  margin %s  %s usable", Margin(a.Margin, a.MarginBest), service.FormatSize(a.Capacity))
+		head += fmt.Sprintf("  margin %s  %s usable", Margin(a.Margin, a.MarginBest), control.FormatSize(a.Capacity))
 	}
 	out := []string{head}
 	line, at := "  ", 2
@@ -152,8 +152,8 @@ func (w watch) array(a service.ArrayStatus) []string {
 	return append(out, "")
 }
 
-func (w watch) task(a service.ArrayStatus, t service.TaskStatus) string {
-	what := t.Kind
+func (w watch) task(a control.ArrayStatus, t control.TaskStatus) string {
+	what := string(t.Kind)
 	if t.Slot != nil && *t.Slot < len(a.Members) {
 		m := a.Members[*t.Slot]
 		what += " " + or(or(m.Bay, m.Serial), fmt.Sprintf("slot %d", *t.Slot))
@@ -164,9 +164,9 @@ func (w watch) task(a service.ArrayStatus, t service.TaskStatus) string {
 	case "paused":
 		return fmt.Sprintf("  %s  paused at %.1f%%", what, t.Percent)
 	}
-	tail := fmt.Sprintf(" %5.1f%%  %s/s", t.Percent, service.FormatSize(int64(t.Rate)))
+	tail := fmt.Sprintf(" %5.1f%%  %s/s", t.Percent, control.FormatSize(int64(t.Rate)))
 	if t.ETA != nil {
-		tail += "  ends " + service.EndTime(time.Now(), *t.ETA, t.Unsure)
+		tail += "  ends " + control.EndTime(time.Now(), *t.ETA, t.Unsure)
 	}
 	cells := max(8, min(40, w.width-len(what)-len(tail)-8))
 	full := int(t.Percent / 100 * float64(cells))
@@ -204,7 +204,7 @@ func (w watch) next() []string {
 			return append(out, fmt.Sprintf("  and %d more: nidalo next", len(w.seen.Next.Steps)-3))
 		}
 		text := st.Command
-		if text == "" || st.Urgency == service.Wait {
+		if text == "" || st.Urgency == control.Wait {
 			text = st.Do
 		}
 		out = append(out, fmt.Sprintf("  %s  %s   %s", w.paint(st.Urgency, st.Urgency), text, w.paint("faint", st.Array+": "+st.Why)))

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"time"
 
-	"nidalo/internal/service"
+	"nidalo/internal/control"
 )
 
 // WholeDisk says what the replacement of a whole disk is going to do.
-func (s *Screen) WholeDisk(r *service.DiskReply, retire bool) {
+func (s *Screen) WholeDisk(r *control.DiskReply, retire bool) {
 	if r.Like != "" {
 		s.Printf("%s gets a partition table like that of %s.\n", r.New.Identity, r.Like)
 	}
@@ -32,7 +32,7 @@ func (s *Screen) WholeDisk(r *service.DiskReply, retire bool) {
 }
 
 // DiskTaskLine is one line about the replacement of a whole disk.
-func DiskTaskLine(t service.DiskTask) string {
+func DiskTaskLine(t control.DiskTask) string {
 	line := fmt.Sprintf("%s by %s: %s", t.Old, t.New, t.State)
 	if t.State != "running" {
 		if t.Error != "" {
@@ -40,9 +40,9 @@ func DiskTaskLine(t service.DiskTask) string {
 		}
 		return line
 	}
-	line = fmt.Sprintf("%s by %s  %5.1f%%  %d of %d arrays done  %s/s", t.Old, t.New, t.Percent, t.Ready, t.Arrays, service.FormatSize(int64(t.Rate)))
+	line = fmt.Sprintf("%s by %s  %5.1f%%  %d of %d arrays done  %s/s", t.Old, t.New, t.Percent, t.Ready, t.Arrays, control.FormatSize(int64(t.Rate)))
 	if t.ETA == nil {
 		return line + "  time left not known yet"
 	}
-	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), service.EndTime(time.Now(), *t.ETA, 0.2))
+	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), control.EndTime(time.Now(), *t.ETA, 0.2))
 }

@@ -1,56 +1,14 @@
-// Package service is everything in use on this host: it finds disks, starts the arrays they carry, and does what
-// commands ask for. There is one implementation; package api carries its interface to other processes.
-package service
+package control
 
 import (
 	"errors"
 	"time"
 
 	"nidalo/core/health"
-	"nidalo/internal/array"
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
 )
-
-// Control is what commands can ask of a service, their own or one that runs elsewhere. All types in it are plain data
-// that survive JSON.
-type Control interface {
-	Disks() ([]DiskInfo, error)
-	Status(name string) (*Status, error)
-	Create(CreateRequest) (*ArrayStatus, error)
-	Fail(FailRequest) error
-	Replace(ReplaceRequest) (*ReplaceReply, error)
-	ReplaceDisk(DiskRequest) (*DiskReply, error)
-	Check(CheckRequest) error
-	Erase(EraseRequest) (*DiskInfo, error)
-	Choose(ChooseRequest) (*DiskInfo, error)
-	Dissolve(DissolveRequest) error
-	Start(StartRequest) (*ArrayStatus, error)
-	Stop(name string) error
-	Rename(RenameRequest) error
-	Retire(RetireRequest) (*ReplaceReply, error)
-	AssignSpare(SpareRequest) (*SpareReply, error)
-	SetPace(PaceRequest) ([]PaceReply, error)
-	Steer(SteerRequest) error
-	MayPull(disk string) (*PullReply, error)
-	Next() (*NextReply, error)
-	Locate(LocateRequest) (*LocateReply, error)
-	History(HistoryRequest) (*HistoryReply, error)
-	Readings(ReadingsRequest) ([]history.Reading, error)
-	Health() ([]DiskHealth, error)
-	WhatIf(WhatIfRequest) ([]WhatIfReply, error)
-	Inspect(disks []string) (*InspectReply, error)
-	Vet(VetRequest) ([]Vetting, error)
-	Surface(SurfaceRequest) ([]Surface, error)
-	Rescue(RescueRequest) (*RescueReply, error)
-	Map(name string) (*MapReply, error)
-	TestAlerts() ([]AlertResult, error)
-	Acknowledge(array string) error
-	Attach(AttachRequest) (*DeviceStatus, error)
-	Detach(DetachRequest) (*DetachReply, error)
-	Fit(FitRequest) (*FitReply, error)
-	Close() error
-}
 
 // Disk states.
 const (
@@ -112,29 +70,29 @@ type Status struct {
 
 // ArrayStatus is one array.
 type ArrayStatus struct {
-	Name       string         `json:"name"`
-	ID         string         `json:"id"`
-	Level      string         `json:"level"`
-	Condition  string         `json:"condition"`
-	Out        bool           `json:"out_of_service"`
-	Reason     string         `json:"reason,omitempty"`      // why it is failed or not started
-	Trouble    string         `json:"trouble,omitempty"`     // what is wrong although it serves, in words
-	Says       []string       `json:"members_say,omitempty"` // what each disk found carries, when it is out of service
-	Margin     int            `json:"margin"`
-	MarginBest int            `json:"margin_best"`
-	Capacity   int64          `json:"capacity_bytes"`
-	Used       int64          `json:"used_bytes"`
-	Strip      int64          `json:"strip_bytes"`
-	Groups     int            `json:"groups"`
-	Epoch      uint64         `json:"epoch"`
-	Created    time.Time      `json:"created"`
-	Export     string         `json:"export,omitempty"`
-	Device     *DeviceStatus  `json:"device,omitempty"` // that it is attached as
-	Members    []MemberStatus `json:"members"`
-	Shared     []string       `json:"shared_disks,omitempty"` // of an array that could be created: members on one disk, in words
-	NotVetted  []string       `json:"not_vetted,omitempty"`   // of an array that could be created: disks never proven
-	Tasks      []TaskStatus   `json:"tasks"`
-	LastCheck  *CheckStatus   `json:"last_check,omitempty"`
+	Name       string          `json:"name"`
+	ID         string          `json:"id"`
+	Level      string          `json:"level"`
+	Condition  state.Condition `json:"condition"`
+	Out        bool            `json:"out_of_service"`
+	Reason     string          `json:"reason,omitempty"`      // why it is failed or not started
+	Trouble    string          `json:"trouble,omitempty"`     // what is wrong although it serves, in words
+	Says       []string        `json:"members_say,omitempty"` // what each disk found carries, when it is out of service
+	Margin     int             `json:"margin"`
+	MarginBest int             `json:"margin_best"`
+	Capacity   int64           `json:"capacity_bytes"`
+	Used       int64           `json:"used_bytes"`
+	Strip      int64           `json:"strip_bytes"`
+	Groups     int             `json:"groups"`
+	Epoch      uint64          `json:"epoch"`
+	Created    time.Time       `json:"created"`
+	Export     string          `json:"export,omitempty"`
+	Device     *DeviceStatus   `json:"device,omitempty"` // that it is attached as
+	Members    []MemberStatus  `json:"members"`
+	Shared     []string        `json:"shared_disks,omitempty"` // of an array that could be created: members on one disk, in words
+	NotVetted  []string        `json:"not_vetted,omitempty"`   // of an array that could be created: disks never proven
+	Tasks      []TaskStatus    `json:"tasks"`
+	LastCheck  *CheckStatus    `json:"last_check,omitempty"`
 	// Counters since the array was started: bytes unless the name says otherwise.
 	Counters map[string]int64 `json:"counters,omitempty"`
 	Next     []string         `json:"next"`
@@ -161,23 +119,23 @@ type MemberStatus struct {
 
 // TaskStatus is one task of an array.
 type TaskStatus struct {
-	Kind    string       `json:"kind"`
-	Slot    *int         `json:"slot,omitempty"`
-	State   string       `json:"state"`
-	Percent float64      `json:"percent"`
-	Done    int64        `json:"done_bytes"`
-	Total   int64        `json:"total_bytes"`
-	Rate    float64      `json:"bytes_per_second"`
-	ETA     *float64     `json:"eta_seconds"` // null when not known
-	Started time.Time    `json:"started"`
-	Ended   *time.Time   `json:"ended,omitempty"`
-	Error   string       `json:"error,omitempty"`
-	Moved   int64        `json:"moved_bytes,omitempty"` // written to the member it is about
-	Onto    string       `json:"onto,omitempty"`
-	Waits   string       `json:"waits,omitempty"` // for what, in words
-	Pace    string       `json:"pace,omitempty"`
-	Unsure  float64      `json:"eta_spread"` // how far off the estimate may be, as a share of it; 1: not known
-	Check   *CheckStatus `json:"check,omitempty"`
+	Kind    state.TaskKind  `json:"kind"`
+	Slot    *int            `json:"slot,omitempty"`
+	State   state.TaskState `json:"state"`
+	Percent float64         `json:"percent"`
+	Done    int64           `json:"done_bytes"`
+	Total   int64           `json:"total_bytes"`
+	Rate    float64         `json:"bytes_per_second"`
+	ETA     *float64        `json:"eta_seconds"` // null when not known
+	Started time.Time       `json:"started"`
+	Ended   *time.Time      `json:"ended,omitempty"`
+	Error   string          `json:"error,omitempty"`
+	Moved   int64           `json:"moved_bytes,omitempty"` // written to the member it is about
+	Onto    string          `json:"onto,omitempty"`
+	Waits   string          `json:"waits,omitempty"` // for what, in words
+	Pace    string          `json:"pace,omitempty"`
+	Unsure  float64         `json:"eta_spread"` // how far off the estimate may be, as a share of it; 1: not known
+	Check   *CheckStatus    `json:"check,omitempty"`
 }
 
 // CheckStatus is what a consistency check found, or has found so far.
@@ -310,9 +268,10 @@ type PaceReply struct {
 
 // SteerRequest pauses, continues or cancels a task.
 type SteerRequest struct {
-	Array, Kind string
-	Slot        *int
-	State       string // paused, running, cancelled
+	Array string
+	Kind  state.TaskKind
+	Slot  *int
+	State state.TaskState // paused, running, cancelled
 }
 
 // PullReply answers whether a disk may leave its bay.
@@ -488,7 +447,7 @@ type RescueReply struct {
 	Lost     int64           `json:"lost_bytes"`    // of what was written
 	Unsure   int64           `json:"unsure_bytes"`  // of these: nobody left knows whether they were ever written
 	Spans    int             `json:"lost_spans"`
-	Places   []array.Span    `json:"lost,omitempty"` // the first of them
+	Places   []state.Span    `json:"lost,omitempty"` // the first of them
 	Notes    []string        `json:"notes,omitempty"`
 	Back     []disk.Identity `json:"can_be_brought_back,omitempty"` // members that would count again in place
 	Copy     *RescueCopy     `json:"copy,omitempty"`
@@ -515,14 +474,14 @@ type RescueMember struct {
 
 // RescueCopy is how far the copying out is. Lost is what turned out to be unreadable.
 type RescueCopy struct {
-	State   string       `json:"state"` // as of tasks
-	Path    string       `json:"path"`
-	Done    int64        `json:"done_bytes"`
-	Total   int64        `json:"total_bytes"`
-	Lost    int64        `json:"lost_bytes"`
-	Places  []array.Span `json:"lost,omitempty"` // the first of them; all are in the file beside, PATH.lost
-	Rate    float64      `json:"bytes_per_second"`
-	Started time.Time    `json:"started"`
-	Ended   time.Time    `json:"ended"`
-	Error   string       `json:"error,omitempty"`
+	State   state.TaskState `json:"state"` // as of tasks
+	Path    string          `json:"path"`
+	Done    int64           `json:"done_bytes"`
+	Total   int64           `json:"total_bytes"`
+	Lost    int64           `json:"lost_bytes"`
+	Places  []state.Span    `json:"lost,omitempty"` // the first of them; all are in the file beside, PATH.lost
+	Rate    float64         `json:"bytes_per_second"`
+	Started time.Time       `json:"started"`
+	Ended   time.Time       `json:"ended"`
+	Error   string          `json:"error,omitempty"`
 }

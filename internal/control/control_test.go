@@ -1,4 +1,4 @@
-package api_test
+package control_test
 
 import (
 	"context"
@@ -9,29 +9,31 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"nidalo/internal/api"
+	"nidalo/core/state"
+	"nidalo/internal/control"
 	"nidalo/internal/lab"
 	"nidalo/internal/service"
 )
 
 // served is a real service on a lab, reached through its socket.
-func served(t *testing.T) (*api.Client, string) {
+func served(t *testing.T) (*control.Control, string) {
 	home, err := os.MkdirTemp("", "nidalo-api-")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(home) })
 	require.NoError(t, lab.At(home).New(5, 32<<20))
 	s, err := service.Open(service.Options{Home: home, Stays: true, NoHost: true})
 	require.NoError(t, err)
-	l, err := api.Listen(api.Socket(home), "")
+	l, err := control.Listen(control.Socket(home), "")
 	require.NoError(t, err)
 	done := make(chan error, 1)
-	go func() { done <- api.Serve(l, api.Handler(s, slog.New(slog.DiscardHandler))) }()
-	c, err := api.Dial(home)
+	go func() { done <- control.Serve(l, control.Handler(s.Control(), slog.New(slog.DiscardHandler))) }()
+	c, err := control.Dial(home)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		_ = c.Close()
@@ -48,19 +50,19 @@ func TestEveryCallGoesThroughTheSocket(t *testing.T) {
 	disks, err := c.Disks()
 	require.NoError(t, err)
 	require.Len(t, disks, 5)
-	dry, err := c.Create(service.CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}, DryRun: true})
+	dry, err := c.Create(control.CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}, DryRun: true})
 	require.NoError(t, err)
-	made, err := c.Create(service.CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}})
+	made, err := c.Create(control.CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}})
 	require.NoError(t, err)
 	require.Equal(t, dry.Capacity, made.Capacity)
 	st, err := c.Status("")
 	require.NoError(t, err)
 	require.True(t, st.Serving)
-	require.Equal(t, "healthy", st.Arrays[0].Condition)
-	spare, err := c.AssignSpare(service.SpareRequest{Disk: "A5"})
+	require.Equal(t, state.Healthy, st.Arrays[0].Condition)
+	spare, err := c.AssignSpare(control.SpareRequest{Disk: "A5"})
 	require.NoError(t, err)
 	require.Equal(t, []string{"tides"}, spare.Fits)
-	paces, err := c.SetPace(service.PaceRequest{Array: "tides", Pace: "gentle"})
+	paces, err := c.SetPace(control.PaceRequest{Array: "tides", Pace: "gentle"})
 	require.NoError(t, err)
 	require.Equal(t, "gentle", paces[0].Pace)
 	pull, err := c.MayPull("A1")
@@ -69,54 +71,78 @@ func TestEveryCallGoesThroughTheSocket(t *testing.T) {
 	next, err := c.Next()
 	require.NoError(t, err)
 	require.Empty(t, next.Steps)
-	lit, err := c.Locate(service.LocateRequest{Disk: "A4"})
+	lit, err := c.Locate(control.LocateRequest{Disk: "A4"})
 	require.NoError(t, err)
 	require.Len(t, lit.Lit, 1)
-	require.NoError(t, c.Check(service.CheckRequest{Array: "tides"}))
-	_, err = c.Retire(service.RetireRequest{Array: "tides", Disk: "A1", Onto: "A4"})
+	require.NoError(t, c.Check(control.CheckRequest{Array: "tides"}))
+	_, err = c.Retire(control.RetireRequest{Array: "tides", Disk: "A1", Onto: "A4"})
 	require.NoError(t, err)
 	require.NoError(t, c.Acknowledge("tides"))
 	results, err := c.TestAlerts()
 	require.NoError(t, err)
 	require.Empty(t, results)
 	require.Eventually(t, func() bool {
-		h, err := c.History(service.HistoryRequest{Kind: "member-retired"})
+		h, err := c.History(control.HistoryRequest{Kind: "member-retired"})
 		return err == nil && len(h.Events) == 1
 	}, 20e9, 50e6)
-	require.NoError(t, c.Rename(service.RenameRequest{Array: "tides", To: "flood"}))
+	require.NoError(t, c.Rename(control.RenameRequest{Array: "tides", To: "flood"}))
 	require.NoError(t, c.Stop("flood"))
-	started, err := c.Start(service.StartRequest{Array: "flood"})
+	started, err := c.Start(control.StartRequest{Array: "flood"})
 	require.NoError(t, err)
 	require.Equal(t, "flood", started.Name)
-	require.NoError(t, c.Fail(service.FailRequest{Array: "flood", Disk: "A2"}))
-	require.NoError(t, c.Dissolve(service.DissolveRequest{Array: "flood"}))
+	require.NoError(t, c.Fail(control.FailRequest{Array: "flood", Disk: "A2"}))
+	require.NoError(t, c.Dissolve(control.DissolveRequest{Array: "flood"}))
+}
+
+// TestEveryCallIsThere: what the table lists the service does, and the client asks, each under a name of its own.
+func TestEveryCallIsThere(t *testing.T) {
+	c, home := served(t)
+	s, err := service.Open(service.Options{Home: filepath.Join(home, "other"), Looks: true, NoHost: true})
+	require.NoError(t, err)
+	defer s.Close()
+	names := map[string]bool{}
+	for _, side := range []reflect.Value{reflect.ValueOf(c).Elem(), reflect.ValueOf(s.Control()).Elem()} {
+		for i := range side.NumField() {
+			field := side.Type().Field(i)
+			if field.Type.Kind() != reflect.Func {
+				continue
+			}
+			require.False(t, side.Field(i).IsNil(), field.Name)
+			if name := field.Tag.Get("call"); field.Name != "Close" {
+				require.NotEmpty(t, name, field.Name)
+				names[name] = true
+				require.LessOrEqual(t, field.Type.NumIn(), 1)
+			}
+		}
+	}
+	require.Len(t, names, reflect.TypeFor[control.Control]().NumField()-2, "two calls have one name")
 }
 
 func TestErrorsKeepTheirHints(t *testing.T) {
 	c, _ := served(t)
 	_, err := c.Status("sonar")
-	var told *service.Error
+	var told *control.Error
 	require.True(t, errors.As(err, &told), "%v", err)
 	require.NotEmpty(t, told.Hints)
-	require.Error(t, c.Steer(service.SteerRequest{Array: "sonar", State: "paused"}))
-	_, err = c.Replace(service.ReplaceRequest{Array: "sonar"})
+	require.Error(t, c.Steer(control.SteerRequest{Array: "sonar", State: "paused"}))
+	_, err = c.Replace(control.ReplaceRequest{Array: "sonar"})
 	require.Error(t, err)
-	_, err = c.Erase(service.EraseRequest{Disk: "Z9"})
+	_, err = c.Erase(control.EraseRequest{Disk: "Z9"})
 	require.Error(t, err)
 }
 
 func TestTheSocketIsItsOwnersAndTakesNoNonsense(t *testing.T) {
 	_, home := served(t)
-	info, err := os.Stat(api.Socket(home))
+	info, err := os.Stat(control.Socket(home))
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	_, err = api.Listen(api.Socket(home), "")
+	_, err = control.Listen(control.Socket(home), "")
 	require.ErrorContains(t, err, "somebody listens")
-	_, err = api.Listen(filepath.Join(home, "x.sock"), "no-such-group-here")
+	_, err = control.Listen(filepath.Join(home, "x.sock"), "no-such-group-here")
 	require.Error(t, err)
 	h := &http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		var d net.Dialer
-		return d.DialContext(ctx, "unix", api.Socket(home))
+		return d.DialContext(ctx, "unix", control.Socket(home))
 	}}}
 	defer h.CloseIdleConnections()
 	for path, body := range map[string]string{"/v1/status": "{", "/v1/create": `{"Nonsense":1}`, "/v1/none": "{}"} {

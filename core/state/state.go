@@ -1,0 +1,55 @@
+// Package state is the conditions, kinds and places that the engine, the service and the views share: plain values, without I/O.
+package state
+
+// Condition is the condition of an array.
+type Condition string
+
+// The conditions of an array.
+const (
+	Healthy  Condition = "healthy"
+	Degraded Condition = "degraded" // less than its full margin
+	Exposed  Condition = "exposed"  // serving, with a margin of 0, where the level has redundancy
+	Failed   Condition = "failed"
+)
+
+// TaskKind is a kind of long work.
+type TaskKind string
+
+// The kinds of task.
+const (
+	TaskRebuild TaskKind = "rebuild"
+	TaskCatchUp TaskKind = "catch-up" // a rebuild of what a member missed while it was away
+	TaskCheck   TaskKind = "check"
+	TaskRetire  TaskKind = "retire"
+	TaskVet     TaskKind = "vet"
+	TaskSurface TaskKind = "surface test"
+)
+
+// TaskState is where a task stands.
+type TaskState string
+
+// The states of a task.
+const (
+	TaskWaiting   TaskState = "waiting" // for its turn
+	TaskRunning   TaskState = "running"
+	TaskPaused    TaskState = "paused"
+	TaskDone      TaskState = "done"
+	TaskFailed    TaskState = "failed"
+	TaskStopped   TaskState = "stopped"   // goes on at the next start
+	TaskCancelled TaskState = "cancelled" // does not
+)
+
+// Use is what a stretch of a member's disk is for.
+type Use struct {
+	Offset, Length int64 // on the disk, bytes
+	What           string
+	Array          int64 // offset in the array of the data that lies there, bytes; -1 for everything else
+}
+
+// Span is a stretch of an array, in bytes.
+type Span struct {
+	Offset int64 `json:"offset"`
+	Length int64 `json:"length"`
+	// Unsure: nobody who is left knows whether anything was ever written there.
+	Unsure bool `json:"unsure,omitempty"`
+}

@@ -1,0 +1,7 @@
+package control
+
+// ChooseRequest says which of some copies is the member.
+type ChooseRequest struct {
+	Disk  string
+	Force bool // although another one is newer
+}

@@ -1,0 +1,48 @@
+package control
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"nidalo/core/record"
+	"nidalo/internal/disk"
+)
+
+// Argument is a disk's name as it is written in a command that is printed, to be pasted into a shell: it means this disk
+// and nothing else, whatever the disk says of itself.
+func Argument(i disk.Identity) string {
+	if record.Physical(i.Serial) != i.Serial { // a partition: the bay means the whole disk
+		i.Bay = ""
+	}
+	for _, name := range []string{i.Bay, i.Serial, i.Path} {
+		if name != "" && !strings.HasPrefix(name, "-") && (!strings.Contains(name, "/") || filepath.IsAbs(name)) {
+			return Quote(name)
+		}
+	}
+	return "DISK"
+}
+
+// Quote makes a text one word of a shell.
+func Quote(text string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:@%+=,", r)
+	}
+	switch {
+	case text != "" && strings.IndexFunc(text, func(r rune) bool { return !plain(r) }) < 0:
+		return text
+	case record.Printable(text) == text:
+		return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+	}
+	// With characters that a terminal might obey: as $'…', which shells read byte by byte.
+	var b strings.Builder
+	b.WriteString("$'")
+	for _, c := range []byte(text) {
+		if plain(rune(c)) || c == ' ' {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "\\x%02x", c)
+		}
+	}
+	return b.String() + "'"
+}

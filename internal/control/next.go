@@ -1,0 +1,34 @@
+package control
+
+import (
+	"fmt"
+	"time"
+)
+
+// Urgencies of steps.
+const (
+	Now        = "now"
+	Soon       = "soon"
+	Wait       = "wait"
+	Convenient = "when convenient"
+)
+
+// EndTime tells when something ends and how sure that is.
+func EndTime(now time.Time, seconds, spread float64) string {
+	end := now.Add(time.Duration(seconds * float64(time.Second)))
+	layout := "15:04:05"
+	switch {
+	case seconds > 20*3600:
+		layout = "Mon Jan 2 15:04"
+	case seconds > 600:
+		layout = "15:04"
+	}
+	text := "about " + end.Local().Format(layout)
+	switch {
+	case spread >= 1:
+		return text + ", a first guess"
+	case spread > 0.02:
+		return text + fmt.Sprintf(" (±%.0f%%)", 100*spread)
+	}
+	return text
+}
