@@ -289,5 +289,6 @@ type conn struct {
 	spareQueue    [][]byte
 	spareReleases []func()
 
-	over bool // guarded by reading: no more requests
+	over  bool         // guarded by reading: no more requests
+	quick atomic.Int64 // how many requests in a row were quick
 }

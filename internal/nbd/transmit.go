@@ -40,9 +40,16 @@ func getBuffer(n int) *[]byte {
 	return b
 }
 
+// A request counts as quick when it was served within quickTime. After quickRow of them in a row the next is taken to be quick as well.
+const (
+	quickTime = 50 * time.Microsecond
+	quickRow  = 64
+)
+
 // transmit serves requests until the client leaves. Workers take turns at reading: whoever has read a request serves it
 // while another reads the next, so nothing is handed from one to another. More of them are started as long as requests
-// come while others are being served.
+// come while others are being served. While requests are quick and come one at a time, one worker reads and serves them all: to
+// wake another would take longer than the request.
 func (c *conn) transmit() error {
 	var wait sync.WaitGroup
 	var once sync.Once
@@ -63,52 +70,57 @@ func (c *conn) transmit() error {
 	}
 	worker := func() {
 		defer wait.Done()
-		for {
-			mu.Lock()
-			idle++
-			mu.Unlock()
-			c.reading.Lock()
-			mu.Lock()
-			idle--
-			more := idle == 0 && total < workers
-			if more {
-				total++
+		for reads := false; ; { // whether it has c.reading
+			if !reads {
+				mu.Lock()
+				idle++
+				mu.Unlock()
+				c.reading.Lock()
+				mu.Lock()
+				idle--
+				mu.Unlock()
 			}
-			mu.Unlock()
 			if c.over {
 				c.reading.Unlock()
-				if more {
-					mu.Lock()
-					total--
-					mu.Unlock()
-				}
 				return
 			}
 			r, err := c.readRequest()
 			if err != nil {
 				c.over = true
-			}
-			c.reading.Unlock()
-			if more {
-				if err == nil {
-					spawn()
-				} else {
-					mu.Lock()
-					total--
-					mu.Unlock()
-				}
-			}
-			if err != nil {
+				c.reading.Unlock()
 				end(err)
 				return
 			}
+			reads = c.quick.Load() >= quickRow && (r.kind == cmdRead || r.kind == cmdWrite) && c.in.Buffered() == 0
+			if !reads {
+				mu.Lock()
+				more := idle == 0 && total < workers
+				if more {
+					total++
+				}
+				mu.Unlock()
+				c.reading.Unlock()
+				if more {
+					spawn()
+				}
+			}
 			c.busy.Add(1)
+			began := time.Now()
 			err = c.serve(r)
+			if time.Since(began) <= quickTime {
+				c.quick.Add(1)
+			} else {
+				c.quick.Store(0)
+			}
 			c.busy.Add(-1)
 			if r.free != nil {
 				r.free()
 			}
 			if err != nil {
+				if reads {
+					c.over = true
+					c.reading.Unlock()
+				}
 				end(err)
 				return
 			}
