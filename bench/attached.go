@@ -64,7 +64,8 @@ func attach(dir, name string, s *server) (device string, end func()) {
 // attached compares an attached array with a plain file that is attached in the same way, in user space.
 func attached(place string) {
 	loads := []load{
-		{name: "attached in user space: sequential write, level 5 of 4", args: []string{"--rw=write", "--bs=1M", "--iodepth=4", "--end_fsync=1"}, target: 0.7, limit: "4/3 of the bytes go to members"},
+		{name: "attached in user space: sequential write into fresh space, level 5 of 4", args: []string{"--rw=write", "--bs=1M", "--iodepth=4", "--end_fsync=1"}, target: 0.7, limit: "4/3 of the bytes go to members", fresh: true},
+		{name: "attached in user space: sequential overwrite, level 5 of 4", args: []string{"--rw=write", "--bs=1M", "--iodepth=4", "--end_fsync=1"}, target: 0.5, limit: "5/3 of the bytes go to members: parity goes to the journals first"},
 		{name: "attached in user space: sequential read, level 5 of 4", args: []string{"--rw=read", "--bs=1M", "--iodepth=4"}, target: 0.9, limit: "the way through the kernel and the keeper is the same for both"},
 		{name: "attached in user space: 4 KiB random read, depth 32, level 5 of 4", args: []string{"--rw=randread", "--bs=4k", "--iodepth=32", "--time_based", "--runtime=4"}, iops: true, target: 0.9, limit: "the same"},
 	}
@@ -97,6 +98,11 @@ func attached(place string) {
 		got := map[string][]float64{}
 		for range *rounds {
 			for _, device := range []string{mine, file} {
+				if l.fresh {
+					if out, err := exec.Command("blkdiscard", "-f", device).CombinedOutput(); err != nil {
+						log.Fatalf("blkdiscard: %v: %s", err, out)
+					}
+				}
 				args := append([]string{"--name=x", "--ioengine=libaio", "--direct=1", "--filename=" + device, fmt.Sprintf("--size=%dM", min(*size, 1200)), "--output-format=json"}, l.args...)
 				bw, iops := job(args)
 				if l.iops {

@@ -456,8 +456,11 @@ func TestTheMetricsPageSurvivesSilentCollectors(t *testing.T) {
 	b := newBench(t)
 	b.configure("[listen]\nmetrics='127.0.0.1:0'\n")
 	b.start()
-	m := regexp.MustCompile(`address=(http://\S+/metrics)`).FindStringSubmatch(b.log.String())
-	require.NotNil(t, m, b.log)
+	var m []string
+	b.eventually("the log names the address", func() bool {
+		m = regexp.MustCompile(`address=(http://\S+/metrics)`).FindStringSubmatch(b.log.String())
+		return m != nil
+	})
 	_, rest, _ := strings.Cut(m[1], "//")
 	address, _, _ := strings.Cut(rest, "/")
 	var s siege

@@ -68,7 +68,7 @@ type Config struct {
 	Cache int64
 	// Tables bounds the pages of checksum tables and written maps in memory, bytes. 0 means DefaultTables.
 	Tables int64
-	// Now is the clock; nil means time.Now.
+	// Now is the clock by which events and changes are dated; nil means that of env. How long things take goes by env alone.
 	Now func() time.Time
 	// KeepEmptied leaves blocks that became never-written on the members, instead of giving them back.
 	KeepEmptied bool
@@ -647,7 +647,7 @@ func (a *Array) destageLoop() {
 			return
 		}
 		for a.alive() == nil {
-			numbers := a.cache.pick(a.now())
+			numbers := a.cache.pick(env.Now())
 			if len(numbers) == 0 {
 				break
 			}

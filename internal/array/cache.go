@@ -230,7 +230,7 @@ func (c *cache) enqueue(number int64, fresh, full bool) {
 	}
 	c.queue.Lock()
 	if fresh {
-		c.queue.order = append(c.queue.order, queued{number, c.a.now()})
+		c.queue.order = append(c.queue.order, queued{number, env.Now()})
 		c.thin()
 	}
 	signal := false

@@ -84,7 +84,7 @@ func (a *Array) check(t *task, how checkHow, resume bool) error {
 	if err := save(false); err != nil {
 		return err
 	}
-	saved := t.saves(a.now())
+	saved := t.saves(env.Now())
 	total := a.geo.Stripes()
 	per := max(1, min(checkBytes, t.grain())/a.geo.StripeSize())
 	for cursor < total {
@@ -108,9 +108,9 @@ func (a *Array) check(t *task, how checkHow, resume bool) error {
 			return err
 		}
 		cursor += n
-		t.advance(a.now(), n*a.geo.StripeSize())
-		if saved.due(t, a.now()) {
-			if err := saved.keep(t, a.now(), func() error { return save(false) }); err != nil {
+		t.advance(env.Now(), n*a.geo.StripeSize())
+		if saved.due(t, env.Now()) {
+			if err := saved.keep(t, env.Now(), func() error { return save(false) }); err != nil {
 				return err
 			}
 		}

@@ -11,7 +11,6 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
-
 	"nidalo/internal/probe"
 )
 

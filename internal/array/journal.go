@@ -498,7 +498,7 @@ func (a *Array) checkpointLoop() {
 			return
 		case -1:
 			a.mending.mu.Lock()
-			a.sayHealed(a.now())
+			a.sayHealed(env.Now())
 			a.mending.mu.Unlock()
 			a.journal.mu.Lock()
 			batch := a.journal.batch

@@ -301,7 +301,7 @@ func (a *Array) healed(blocks int, stripe int64) {
 		h.first = stripe
 	}
 	h.blocks, h.places = h.blocks+blocks, h.places+1
-	a.sayHealed(a.now())
+	a.sayHealed(env.Now())
 }
 
 // sayHealed says what is due; mending is locked.

@@ -181,7 +181,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 		}
 	}
 	failed := func() error { lock.Lock(); defer lock.Unlock(); return first }
-	next, begun, saved := m.cursor.Load(), t.done.Load(), t.saves(a.now())
+	next, begun, saved := m.cursor.Load(), t.done.Load(), t.saves(env.Now())
 	per := max(1, windowBytes/a.geo.Strip)
 	if m.left != 0 {
 		per *= 16 // most of it is only looked at
@@ -210,11 +210,11 @@ func (a *Array) rebuild(t *task, m *member) error {
 			next = a.jump(m, group)
 			continue
 		}
-		if saved.due(t, a.now()) {
+		if saved.due(t, env.Now()) {
 			// Behind the pieces that are under way: whatever the cursor has passed when it is read is saved.
 			saving.Wait()
 			saving.Go(func() {
-				if err := saved.keep(t, a.now(), func() error { return a.saveCursor(m) }); err != nil {
+				if err := saved.keep(t, env.Now(), func() error { return a.saveCursor(m) }); err != nil {
 					fail(err)
 				}
 			})
@@ -249,7 +249,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 				return
 			}
 			m.cursor.Store(to)
-			t.advance(a.now(), (to-from)*a.geo.Strip)
+			t.advance(env.Now(), (to-from)*a.geo.Strip)
 		})
 	}
 	flight.Wait()

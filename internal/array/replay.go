@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"nidalo/core/record"
-
 	"nidalo/internal/probe"
 )
 

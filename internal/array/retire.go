@@ -161,7 +161,7 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 	rows := a.geo.Rows[group]
 	a.countCopy(t, old, m)
 	per := max(1, windowBytes/a.geo.Strip)
-	saved := t.saves(a.now())
+	saved := t.saves(env.Now())
 	for m.cursor.Load() < rows {
 		if err := t.point(a, per*a.geo.Strip); err != nil {
 			return errors.Join(err, a.saveCopy(slot, m))
@@ -179,9 +179,9 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 			return err
 		}
 		t.moved.Add(n * a.geo.Strip)
-		t.advance(a.now(), (to-from)*a.geo.Strip)
-		if saved.due(t, a.now()) {
-			if err := saved.keep(t, a.now(), func() error { return a.saveCopy(slot, m) }); err != nil {
+		t.advance(env.Now(), (to-from)*a.geo.Strip)
+		if saved.due(t, env.Now()) {
+			if err := saved.keep(t, env.Now(), func() error { return a.saveCopy(slot, m) }); err != nil {
 				return err
 			}
 		}

@@ -72,7 +72,8 @@ type Mismatch struct {
 type task struct {
 	kind    state.TaskKind
 	slot    int
-	started time.Time
+	started time.Time // by the clock of dates
+	began   time.Time // by env, as all times from which rates are made
 	done    atomic.Int64
 	total   atomic.Int64
 	moved   atomic.Int64  // bytes written to the member it is about
@@ -92,7 +93,8 @@ type task struct {
 	samples []sample
 	base    sample // where measuring the rate began; zero: with the task
 	state   state.TaskState
-	endTime time.Time
+	endTime time.Time // by the clock of dates
+	over    time.Time // by env
 	err     error
 	check   CheckResult
 }
@@ -123,7 +125,7 @@ func (a *Array) runTask(kind state.TaskKind, slot int, count func(t *task), work
 			return t, fmt.Errorf("a %s is running already", kind)
 		}
 	}
-	t := &task{kind: kind, slot: slot, started: a.now(), state: state.TaskRunning, cancel: make(chan struct{}), ended: make(chan struct{}),
+	t := &task{kind: kind, slot: slot, started: a.now(), began: env.Now(), state: state.TaskRunning, cancel: make(chan struct{}), ended: make(chan struct{}),
 		changed: make(chan struct{}), ref: TaskRef{a, kind, slot}, turns: a.cfg.Turns}
 	if len(a.tasks.list) > 16 {
 		a.tasks.list = a.tasks.list[1:]
@@ -138,13 +140,13 @@ func (a *Array) perform(t *task, count func(t *task), work func(t *task) error) 
 	count(t) // before its turn comes, so that what is shown of a task that goes on is where it was
 	err := t.begin()
 	if err == nil {
-		t.measureAnew(a.now())
+		t.measureAnew(env.Now())
 		a.event(string(t.kind)+"-started", a.slotName(t.slot), "")
 		err = work(t)
 		t.end()
 	}
 	t.mu.Lock()
-	t.endTime, t.err = a.now(), err
+	t.endTime, t.over, t.err = a.now(), env.Now(), err
 	switch {
 	case err == nil:
 		t.state = state.TaskDone
@@ -163,7 +165,7 @@ func (a *Array) perform(t *task, count func(t *task), work func(t *task) error) 
 	}
 	close(t.ended)
 	if a.cfg.Event != nil {
-		ended := t.view(a.now())
+		ended := t.view(env.Now())
 		a.cfg.Event(Event{Time: a.now(), Kind: string(t.kind) + "-" + string(last), Array: a.Name(), Disk: a.slotName(t.slot), Detail: detail, Task: &ended})
 	}
 }
@@ -175,11 +177,10 @@ func (t *task) begin() error {
 	if t.turns == nil {
 		return nil
 	}
-	t.setState(state.TaskWaiting)
 	defer t.setState(state.TaskRunning)
 	if !t.turns.Begin(t.ref, t.cancel, func(why string) {
 		t.mu.Lock()
-		t.waits = why
+		t.state, t.waits = state.TaskWaiting, why
 		t.mu.Unlock()
 	}) {
 		return errTaskStopped
@@ -247,7 +248,7 @@ func (t *task) point(a *Array, bytes int64) error {
 		pace := t.pacer.pace
 		wait := t.pacer.wait(a, bytes)
 		if t.pacer.pace != pace {
-			t.measureAnew(a.now())
+			t.measureAnew(env.Now())
 		}
 		if wait > 0 {
 			env.Wait(min(wait, paceLook), t.cancel, changed)
@@ -437,13 +438,13 @@ func (t *task) view(now time.Time) TaskState {
 	}
 	s.Percent = t.percent
 	end := now
-	if !t.endTime.IsZero() {
-		end = t.endTime
+	if !t.over.IsZero() {
+		end = t.over
 	}
 	if len(t.samples) > 0 {
 		first, base := t.samples[0], t.base
 		if base.at.IsZero() {
-			base.at = t.started
+			base.at = t.began
 		}
 		if len(t.samples) == 1 || end.Sub(base.at) <= time.Minute {
 			first = base
@@ -501,7 +502,7 @@ func (a *Array) TaskStates() []TaskState {
 	defer a.tasks.mu.Unlock()
 	var out []TaskState
 	for _, t := range a.tasks.list {
-		out = append(out, t.view(a.now()))
+		out = append(out, t.view(env.Now()))
 	}
 	return out
 }

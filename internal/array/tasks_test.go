@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"nidalo/core/state"
-
 	"github.com/stretchr/testify/require"
+
+	"nidalo/core/state"
 )
 
 // TestTheTimeLeftIsRight: with a clock of its own, a task at a steady rate with pieces that take a fifth longer or

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nidalo/internal/control"
+	"nidalo/internal/lab"
 )
 
 var historyCommand = command{name: "history", usage: "[-array NAME] [-disk DISK] [-kind KIND] [-since TIME] [-n 30] [-tasks] [-json]", short: "what happened, and how long tasks took", most: 0, looks: true,
@@ -33,9 +34,10 @@ Events and tasks of this home, newest last, kept for 400 days unless nidalo.toml
 		f.BoolVar(&tasks, "tasks", false, "tasks only, with their rates")
 		return func(_ []string) error {
 			req := control.HistoryRequest{Array: name, Disk: disk, Kind: kind, Limit: count}
+			now := lab.At(e.home).Now()
 			var err error
-			if req.Since, err = parseTime(since); err == nil {
-				req.Until, err = parseTime(until)
+			if req.Since, err = parseTime(since, now); err == nil {
+				req.Until, err = parseTime(until, now)
 			}
 			if err != nil {
 				return usageError{err.Error()}
@@ -55,12 +57,13 @@ Events and tasks of this home, newest last, kept for 400 days unless nidalo.toml
 	},
 }
 
-func parseTime(text string) (time.Time, error) {
+// parseTime reads a time, or how long before now it was.
+func parseTime(text string, now time.Time) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
 	if d, err := time.ParseDuration(text); err == nil {
-		return time.Now().Add(-d), nil
+		return now.Add(-d), nil
 	}
 	for _, layout := range []string{"2006-01-02", "2006-01-02 15:04", time.RFC3339} {
 		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {

@@ -22,7 +22,7 @@ type labOptions struct {
 	seed                                   uint64
 }
 
-var labCommand = command{name: "lab", usage: "new|pull|insert|damage …", short: "a simulated enclosure to try everything with", least: 1, most: 2,
+var labCommand = command{name: "lab", usage: "new|pull|insert|damage|clock …", short: "a simulated enclosure to try everything with", least: 1, most: 2,
 	help: `
 A lab is an enclosure in a folder of the home: bays, disks (sparse files, so that large ones cost little) and faults.
 Everything else works with its disks as with real ones, and notices at once what is done to them.
@@ -38,6 +38,8 @@ Everything else works with its disks as with real ones, and notices at once what
   nidalo lab damage A3 -hang             the disk does not answer any more
   nidalo lab damage A3 -pending 12       the disk says that 12 sectors wait to be replaced; -reallocated, -temperature as well
   nidalo lab damage A3 -mend             all faults are gone (changed bytes stay changed)
+  nidalo lab clock "2026-11-02 03:00"    the time stands still there, for everything that goes by date and hour
+  nidalo lab clock +36h                  it moves on; nidalo lab clock off goes by the host's clock again
 
 -unreadable and -change take a number of random blocks, from where the disk has data, or places as OFFSET:LENGTH,… in
 bytes of the disk.`,
@@ -68,6 +70,8 @@ func (o *labOptions) run(e *env, args []string) error {
 	bay := ""
 	if len(args) == 2 {
 		bay = args[1]
+	} else if args[0] == "clock" {
+		return setClock(e, l, "")
 	} else if args[0] != "new" {
 		return usageError{"which bay?"}
 	}
@@ -101,9 +105,44 @@ func (o *labOptions) run(e *env, args []string) error {
 		e.out.Next([]string{"nidalo status   says what it can be used for"})
 	case "damage":
 		return o.damage(e, l, bay)
+	case "clock":
+		return setClock(e, l, bay)
 	default:
-		return usageError{fmt.Sprintf("lab %s: there are new, pull, insert and damage", args[0])}
+		return usageError{fmt.Sprintf("lab %s: there are new, pull, insert, damage and clock", args[0])}
 	}
+	return nil
+}
+
+// setClock stops the lab's clock, moves it, or lets it go; without a text it only says what it shows.
+func setClock(e *env, l *lab.Lab, text string) error {
+	if !l.Exists() {
+		return lab.ErrNoLab
+	}
+	at := l.Now()
+	if text == "off" {
+		at = time.Time{}
+	} else if by, moves := strings.CutPrefix(text, "+"); moves {
+		d, err := time.ParseDuration(by)
+		if err != nil {
+			return usageError{fmt.Sprintf("lab clock %s: write for example +36h", text)}
+		}
+		at = at.Add(d)
+	} else if text != "" {
+		var err error
+		if at, err = parseTime(text, at); err != nil {
+			return usageError{err.Error()}
+		}
+	}
+	if text != "" {
+		if err := l.SetClock(at); err != nil {
+			return err
+		}
+	}
+	if text == "off" {
+		e.out.Printf("The lab goes by the clock of this host.\n")
+		return nil
+	}
+	e.out.Printf("In the lab it is %s.\n", at.Local().Format("2006-01-02 15:04:05"))
 	return nil
 }
 

@@ -54,16 +54,16 @@ func Look(d Disk) (Contents, error) {
 	if size < 2*edge {
 		return c, fmt.Errorf("%s: %d bytes is too small to be used", d.Identity(), size)
 	}
+	// One bad place near an end is no reason not to know a member.
+	if c.Record, c.Damaged = ReadRecord(d); c.Record != nil || c.Damaged != nil {
+		return c, nil
+	}
 	head, tail := make([]byte, edge), make([]byte, edge)
 	if err := d.ReadAt(head, 0); err != nil {
 		return c, err
 	}
 	if err := d.ReadAt(tail, size-edge); err != nil {
 		return c, err
-	}
-	c.Record, c.Damaged = ReadRecord(d)
-	if c.Record != nil || c.Damaged != nil {
-		return c, nil
 	}
 	for _, s := range signatures {
 		if bytes.HasPrefix(head[s.offset:], []byte(s.mark)) {

@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"nidalo/core/state"
-
 	_ "modernc.org/sqlite" // the driver, in pure Go
+
+	"nidalo/core/state"
 )
 
 // Event is something that happened.

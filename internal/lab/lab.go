@@ -5,6 +5,7 @@
 //	HOME/lab/A3/disk.json    its model, serial, size and faults
 //	HOME/lab/A3/signal       16 bytes, mapped by whoever has the disk open: a change counter and an insertion counter
 //	HOME/lab/A3/light        there while the light of the bay is on
+//	HOME/lab/clock           there while the time of the lab stands still, and where
 //	HOME/lab/drawer/SERIAL   disks that were pulled, the same three files
 //
 // The signal is how a pull in one process is felt by another at once, without either knowing of the other.
@@ -67,6 +68,7 @@ const (
 	signal    = "signal"
 	drawer    = "drawer"
 	light     = "light"
+	clock     = "clock" // when there is one, the time stands where it says
 	blockSize = 4096
 )
 
@@ -80,6 +82,35 @@ func At(home string) *Lab { return &Lab{filepath.Join(home, "lab")} }
 func (l *Lab) Exists() bool {
 	info, err := os.Stat(l.dir)
 	return err == nil && info.IsDir()
+}
+
+// Now is the time by the lab's clock, or the host's where the lab has none.
+func (l *Lab) Now() time.Time {
+	raw, err := os.ReadFile(filepath.Join(l.dir, clock))
+	if err != nil {
+		return time.Now()
+	}
+	at, err := time.Parse(time.RFC3339, strings.TrimSpace(string(raw)))
+	if err != nil {
+		return time.Now()
+	}
+	return at
+}
+
+// SetClock stops the lab's clock at a time; the zero time has it go with the host's again.
+func (l *Lab) SetClock(at time.Time) error {
+	path := filepath.Join(l.dir, clock)
+	if at.IsZero() {
+		err := os.Remove(path)
+		if errors.Is(err, os.ErrNotExist) {
+			err = nil
+		}
+		return err
+	}
+	if err := os.WriteFile(path+".new", []byte(at.Format(time.RFC3339)+"\n"), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
 }
 
 // models are invented; a new disk takes the next.

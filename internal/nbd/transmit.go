@@ -173,10 +173,7 @@ func (c *conn) readRequest() (request, error) {
 func (c *conn) readData(r *request) error {
 	valid := c.refuse(*r) == 0
 	if x, ok := c.export.(Receiver); ok && r.length >= receiveFrom && valid {
-		err := x.Receive(int64(r.off), int64(r.length), func(p []byte) error {
-			_, err := io.ReadFull(c.in, p)
-			return err
-		})
+		err := x.Receive(int64(r.off), int64(r.length), c.fill)
 		if !errors.Is(err, ErrNotTaken) {
 			r.taken = true
 			return err
@@ -203,7 +200,7 @@ func (c *conn) readData(r *request) error {
 	r.taken = true
 	for at := int64(0); at < int64(r.length); {
 		p := (*buf)[:min(piece, int64(r.length)-at)]
-		if _, err := io.ReadFull(c.in, p); err != nil {
+		if err := c.fill(p); err != nil {
 			return err
 		}
 		if valid && r.err == nil {
@@ -212,6 +209,17 @@ func (c *conn) readData(r *request) error {
 		at += int64(len(p))
 	}
 	return nil
+}
+
+// fill reads data of a long request: what the reader of heads has taken in already comes from there, the rest straight from the
+// connection, without a copy.
+func (c *conn) fill(p []byte) error {
+	n := min(c.in.Buffered(), len(p))
+	_, err := io.ReadFull(c.in, p[:n])
+	if err == nil {
+		_, err = io.ReadFull(c.nc, p[n:])
+	}
+	return err
 }
 
 // serve does one request and replies. An error means the connection is of no more use.

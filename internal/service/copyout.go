@@ -42,6 +42,7 @@ func (s *Service) copyOut(run *salvage) (err error) {
 		}
 	}
 	buf := make([]byte, rescuePiece)
+	began := time.Now()
 	for at, end := a.NextWritten(0); at < a.Capacity(); at, end = a.NextWritten(end) {
 		for end-at < rescuePiece {
 			from, to := a.NextWritten(end)
@@ -83,7 +84,7 @@ func (s *Service) copyOut(run *salvage) (err error) {
 				}
 			}
 			c.Total = max(c.Total, c.Done)
-			c.Rate = float64(c.Done) / max(time.Since(c.Started).Seconds(), 1e-3)
+			c.Rate = float64(c.Done) / max(time.Since(began).Seconds(), 1e-3)
 			s.mu.Unlock()
 		}
 	}

@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"nidalo/core/record"
 	"nidalo/core/state"
@@ -23,7 +22,7 @@ func (s *Service) Status(name string) (*control.Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &control.Status{Time: time.Now(), Serving: s.opt.Stays, Arrays: []control.ArrayStatus{}, Next: []string{}}
+	out := &control.Status{Time: s.opt.Now(), Serving: s.opt.Stays, Arrays: []control.ArrayStatus{}, Next: []string{}}
 	if s.opt.Stays {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}

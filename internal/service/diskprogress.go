@@ -24,7 +24,7 @@ type diskSwap struct {
 
 // noteSwap remembers what belongs to the replacement of a disk: slots by the identity of their array.
 func (s *Service) noteSwap(req swap, info control.DiskInfo, out *control.DiskReply, parts map[string]int) error {
-	swap := diskSwap{Old: out.Old, New: shortName(info.Identity), Parts: parts, Kind: state.TaskRebuild, Started: time.Now()}
+	swap := diskSwap{Old: out.Old, New: shortName(info.Identity), Parts: parts, Kind: state.TaskRebuild, Started: s.opt.Now()}
 	if req.Retire {
 		swap.Kind = state.TaskRetire
 	}
@@ -39,7 +39,7 @@ func (s *Service) noteSwap(req swap, info control.DiskInfo, out *control.DiskRep
 	s.event(control.Event{Kind: "disk-replaced", Severity: severity, Disk: info.Identity.String(), Detail: fmt.Sprintf("%s takes the place of %s in %s", who, out.Old, what)})
 	s.noSpare(info.Identity)
 	return s.change(func(m *memory) {
-		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New || time.Since(o.Started) > swapsKept })
+		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New || s.opt.Now().Sub(o.Started) > swapsKept })
 		m.Swaps = append(m.Swaps, swap)
 	})
 }
@@ -56,7 +56,7 @@ func (s *Service) diskTasks() (out []control.DiskTask) {
 	swaps := slices.Clone(s.mem.Swaps)
 	s.mu.Unlock()
 	for _, x := range swaps {
-		if time.Since(x.Started) > swapsKept {
+		if s.opt.Now().Sub(x.Started) > swapsKept {
 			continue
 		}
 		t := control.DiskTask{Old: x.Old, New: x.New, Arrays: len(x.Parts), Started: x.Started, State: state.TaskRunning}
@@ -103,7 +103,7 @@ func (s *Service) diskTasks() (out []control.DiskTask) {
 				t.ETA = &seconds
 			}
 		}
-		if t.State != state.TaskDone || time.Since(t.Started) < swapsShown {
+		if t.State != state.TaskDone || s.opt.Now().Sub(t.Started) < swapsShown {
 			out = append(out, t)
 		}
 	}

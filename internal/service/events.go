@@ -45,7 +45,7 @@ func (s *Service) tell(h happened) {
 		return
 	}
 	if h.Time.IsZero() {
-		h.Time = time.Now()
+		h.Time = s.opt.Now()
 	}
 	c := &s.chron
 	c.mu.Lock()
@@ -300,7 +300,7 @@ func (s *Service) Readings(req control.ReadingsRequest) ([]history.Reading, erro
 // TestAlerts sends a test message through every channel, once, and says how each went.
 func (s *Service) TestAlerts() ([]control.AlertResult, error) {
 	host, _ := os.Hostname()
-	m := alert.Message{Time: time.Now(), Host: host, Severity: control.Info, Kind: "test", Detail: "this is a test: if you can read it, alerts arrive"}
+	m := alert.Message{Time: s.opt.Now(), Host: host, Severity: control.Info, Kind: "test", Detail: "this is a test: if you can read it, alerts arrive"}
 	out := []control.AlertResult{}
 	for _, c := range s.config().Alerts.channels() {
 		r := control.AlertResult{Channel: c.String(), Least: c.Least()}

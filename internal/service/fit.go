@@ -27,7 +27,7 @@ const leastFiles = 4096
 
 // Fit looks whether this host is fit. Nothing is written but by a measurement, which was asked for.
 func (s *Service) Fit(q control.FitRequest) (*control.FitReply, error) {
-	out := &control.FitReply{Time: time.Now(), Service: s.opt.Stays, Items: []control.FitItem{}}
+	out := &control.FitReply{Time: s.opt.Now(), Service: s.opt.Stays, Items: []control.FitItem{}}
 	add := func(about, verdict, found, mend string) {
 		if verdict == control.FitFine {
 			mend = ""

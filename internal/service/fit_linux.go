@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"nidalo/internal/control"
-
 	"golang.org/x/sys/unix"
+
+	"nidalo/internal/control"
 )
 
 // fitClock looks whether somebody sets the clock.

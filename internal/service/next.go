@@ -26,7 +26,7 @@ func (s *Service) Next() (*control.NextReply, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &control.NextReply{Time: time.Now(), Steps: []control.NextStep{}, Again: time.Now().Add(checkEvery)}
+	out := &control.NextReply{Time: s.opt.Now(), Steps: []control.NextStep{}, Again: s.opt.Now().Add(checkEvery)}
 	arrays := s.running()
 	slices.SortStableFunc(arrays, func(x, y *running) int {
 		mx, _ := x.Margin()
@@ -104,7 +104,7 @@ func (s *Service) stepsFor(r *running, disks []control.DiskInfo, used map[string
 	}
 	for _, m := range r.MemberStates() {
 		if t, ok := restoring[m.Slot]; ok {
-			waitFor(t, name, m.Disk, add)
+			waitFor(t, name, m.Disk, s.opt.Now(), add)
 			continue
 		}
 		switch {
@@ -119,13 +119,13 @@ func (s *Service) stepsFor(r *running, disks []control.DiskInfo, used map[string
 		}
 	}
 	s.spareSteps(r, disks, used, len(restoring) > 0, add)
-	checkSteps(r, tasks, len(restoring) > 0 || len(out) > 0, add)
+	checkSteps(r, tasks, len(restoring) > 0 || len(out) > 0, s.opt.Now(), add)
 	return out
 }
 
 type adder func(urgency, why, do, command string, id disk.Identity)
 
-func waitFor(t array.TaskState, name string, id disk.Identity, add adder) {
+func waitFor(t array.TaskState, name string, id disk.Identity, now time.Time, add adder) {
 	what := fmt.Sprintf("wait for the %s", t.Kind)
 	switch t.State {
 	case state.TaskPaused:
@@ -137,7 +137,7 @@ func waitFor(t array.TaskState, name string, id disk.Identity, add adder) {
 	}
 	why := fmt.Sprintf("the %s is at %.1f%%", t.Kind, t.Percent)
 	if t.Left >= 0 {
-		why += ", ends " + control.EndTime(time.Now(), t.Left.Seconds(), t.Spread)
+		why += ", ends " + control.EndTime(now, t.Left.Seconds(), t.Spread)
 	}
 	add(control.Wait, why, what, "nidalo watch", id)
 }
@@ -300,12 +300,12 @@ func (s *Service) spareSteps(r *running, disks []control.DiskInfo, used map[stri
 	}
 }
 
-func checkSteps(r *running, tasks []array.TaskState, busy bool, add adder) {
+func checkSteps(r *running, tasks []array.TaskState, busy bool, now time.Time, add adder) {
 	c, name := r.LastCheck(), r.Name()
 	for _, t := range tasks {
 		if t.Kind == state.TaskCheck && t.Ended.IsZero() {
 			if !busy {
-				waitFor(t, name, disk.Identity{}, add)
+				waitFor(t, name, disk.Identity{}, now, add)
 			}
 			return
 		}
@@ -330,7 +330,7 @@ func checkSteps(r *running, tasks []array.TaskState, busy bool, add adder) {
 	switch {
 	case !last.IsZero() && c.Ended.Before(last):
 		add(control.Convenient, "its members changed on "+last.Local().Format("Jan 2 15:04")+" and it was not checked since", "check that all agrees", "nidalo check "+name, disk.Identity{})
-	case c.Ended.IsZero() && time.Since(r.Record().Created) > checkEvery, !c.Ended.IsZero() && time.Since(c.Ended) > checkEvery:
+	case c.Ended.IsZero() && now.Sub(r.Record().Created) > checkEvery, !c.Ended.IsZero() && now.Sub(c.Ended) > checkEvery:
 		add(control.Convenient, "it was not checked for more than "+fmt.Sprint(int(checkEvery.Hours()/24))+" days", "check that all agrees", "nidalo check "+name, disk.Identity{})
 	}
 }

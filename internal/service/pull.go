@@ -36,7 +36,7 @@ func (s *Service) MayPull(name string) (*control.PullReply, error) {
 			if m.Disk.Path == "" || spindle(m.Disk) != whole {
 				if id, ok := r.Onto(m.Slot); ok && spindle(id) == whole {
 					no("%s of array %q is being copied onto it", m.Disk, r.Name())
-					untilDone(out, r, m.Slot)
+					untilDone(out, r, m.Slot, s.opt.Now())
 				}
 				continue
 			}
@@ -45,7 +45,7 @@ func (s *Service) MayPull(name string) (*control.PullReply, error) {
 				yes("array %q does without it: it is %s there", r.Name(), m.Condition)
 			case record.Rebuilding:
 				no("it is being rebuilt for array %q, which is %s until then", r.Name(), r.Condition())
-				untilDone(out, r, m.Slot)
+				untilDone(out, r, m.Slot, s.opt.Now())
 			default:
 				s.inUse(out, r, m, no)
 			}
@@ -84,7 +84,7 @@ func (s *Service) inUse(out *control.PullReply, r *running, m array.MemberState,
 	margin, _ := r.Margin()
 	if _, copying := r.Onto(m.Slot); copying {
 		no("it is a member of array %q and is being copied onto another disk", r.Name())
-		untilDone(out, r, m.Slot)
+		untilDone(out, r, m.Slot, s.opt.Now())
 		return
 	}
 	if r.WouldFail(m.Slot) {
@@ -95,17 +95,17 @@ func (s *Service) inUse(out *control.PullReply, r *running, m array.MemberState,
 	for _, t := range r.TaskStates() {
 		if t.Ended.IsZero() && (t.Kind == state.TaskRebuild || t.Kind == state.TaskCatchUp) {
 			out.Reasons = append(out.Reasons, fmt.Sprintf("the %s of slot %d reads from it", t.Kind, t.Slot))
-			untilDone(out, r, t.Slot)
+			untilDone(out, r, t.Slot, s.opt.Now())
 		}
 	}
 	out.Next = append(out.Next, fmt.Sprintf("nidalo retire %s %s   copies it onto another disk first; then it may go", r.Name(), control.Argument(m.Disk)))
 }
 
-// wait notes when the task of a slot ends.
-func untilDone(p *control.PullReply, r *running, slot int) {
+// untilDone notes when the task of a slot ends.
+func untilDone(p *control.PullReply, r *running, slot int, now time.Time) {
 	for _, t := range r.TaskStates() {
 		if t.Slot == slot && t.Ended.IsZero() && t.Left >= 0 {
-			at := time.Now().Add(t.Left)
+			at := now.Add(t.Left)
 			if p.When == nil || p.When.Before(at) {
 				p.When = &at
 			}

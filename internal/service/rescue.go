@@ -137,7 +137,7 @@ func (s *Service) prepareRescue(req control.RescueRequest, open func(source) (di
 		held[p.Disk] = true
 	}
 	release(held)
-	a, notes, err := array.Rescue(chosen, bad, req.Old, array.Config{Limits: s.config().Limits.engine()})
+	a, notes, err := array.Rescue(chosen, bad, req.Old, array.Config{Limits: s.config().Limits.engine(), Now: s.opt.Now})
 	if err != nil {
 		for d := range held {
 			if d != nil {

@@ -195,7 +195,7 @@ func (s *Service) salvage(run *salvage) {
 		run.reply.Stage = next
 		switch next {
 		case control.RescueCopying:
-			run.reply.Copy = &control.RescueCopy{State: state.TaskRunning, Path: run.req.Copy, Total: run.reply.Written, Started: time.Now()}
+			run.reply.Copy = &control.RescueCopy{State: state.TaskRunning, Path: run.req.Copy, Total: run.reply.Written, Started: s.opt.Now()}
 		case control.RescueServed:
 			run.reply.Export = s.exportURI(rescuePrefix + run.name())
 		}
@@ -271,7 +271,7 @@ func (s *Service) copyAndTell(run *salvage) error {
 	err := s.copyOut(run)
 	s.mu.Lock()
 	c := run.reply.Copy
-	c.Ended = time.Now()
+	c.Ended = s.opt.Now()
 	switch {
 	case errors.Is(err, errSalvageStopped):
 		c.State = state.TaskStopped

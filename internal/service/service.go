@@ -90,7 +90,7 @@ type idle struct {
 // Open takes the home and starts every array found.
 func Open(opt Options) (*Service, error) {
 	if opt.Now == nil {
-		opt.Now = time.Now
+		opt.Now = lab.At(opt.Home).Now
 	}
 	if opt.Log == nil {
 		opt.Log = slog.New(slog.DiscardHandler)
@@ -270,7 +270,7 @@ func (s *Service) names() []string {
 }
 
 func (s *Service) engine() array.Config {
-	return array.Config{Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent,
+	return array.Config{Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent, Now: s.opt.Now,
 		KeepEmptied: s.config().GiveBack != nil && !*s.config().GiveBack}
 }
 

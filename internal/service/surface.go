@@ -62,7 +62,7 @@ func (s *Service) Surface(req control.SurfaceRequest) ([]control.Surface, error)
 	if _, _, member := s.memberAt(info.Identity); req.Heal && !member {
 		return nil, &control.Error{What: fmt.Sprintf("disk %s is no member of an array in service: there is nothing to heal it from", info.Identity)}
 	}
-	t := control.Surface{Disk: id, Name: info.Identity.String(), Size: info.Size, Started: time.Now()}
+	t := control.Surface{Disk: id, Name: info.Identity.String(), Size: info.Size, Started: s.opt.Now()}
 	if known && !req.Again && before.Size == info.Size && (before.Ended.IsZero() || req.Heal) {
 		t = before
 		t.Ended, t.Result = time.Time{}, ""
@@ -198,7 +198,7 @@ func (s *Service) readSurface(t control.Surface, d disk.Disk, run *diskRun) cont
 		took := time.Since(at)
 		switch {
 		case errors.Is(err, disk.ErrGone), errors.Is(err, disk.ErrHung):
-			t.State, t.Ended, t.ETA, t.Result = state.TaskFailed, time.Now(), nil, err.Error()
+			t.State, t.Ended, t.ETA, t.Result = state.TaskFailed, s.opt.Now(), nil, err.Error()
 			return t
 		case err != nil:
 			s.narrow(&t, p, buf, t.Cursor, n)
@@ -225,7 +225,7 @@ func (s *Service) readSurface(t control.Surface, d disk.Disk, run *diskRun) cont
 		s.healSurface(&t, d.Identity())
 		s.readAgain(&t, d.Identity())
 	}
-	t.Ended, t.State, t.Result = time.Now(), state.TaskDone, surfaceSummary(t)
+	t.Ended, t.State, t.Result = s.opt.Now(), state.TaskDone, surfaceSummary(t)
 	return t
 }
 

@@ -67,7 +67,7 @@ func (s *Service) Vet(req control.VetRequest) ([]control.Vetting, error) {
 	}
 	v := before
 	if !unfinished || req.Again || v.Size != info.Size {
-		v = control.Vetting{Disk: id, Name: info.Identity.String(), Size: info.Size, Quick: req.Quick, Started: time.Now()}
+		v = control.Vetting{Disk: id, Name: info.Identity.String(), Size: info.Size, Quick: req.Quick, Started: s.opt.Now()}
 	}
 	if info.Bay == "" {
 		if err := s.remember(info.Path); err != nil {
@@ -279,7 +279,7 @@ func (s *Service) prove(v control.Vetting, d disk.Disk, run *diskRun) control.Ve
 			if err != nil {
 				fault(at, []string{"could not be written", "could not be read", "could not be written"}[v.Pass])
 				if errors.Is(err, disk.ErrGone) || errors.Is(err, disk.ErrHung) {
-					v.State, v.Ended, v.Result = state.TaskFailed, time.Now(), err.Error()
+					v.State, v.Ended, v.Result = state.TaskFailed, s.opt.Now(), err.Error()
 					return v
 				}
 			}
@@ -310,7 +310,7 @@ func (s *Service) prove(v control.Vetting, d disk.Disk, run *diskRun) control.Ve
 			p.Refresh(0, v.Size) // so that the disk is read, not the system's memory
 		}
 	}
-	v.Pass, v.Percent, v.Ended, v.State = vetPasses-1, 100, time.Now(), state.TaskDone
+	v.Pass, v.Percent, v.Ended, v.State = vetPasses-1, 100, s.opt.Now(), state.TaskDone
 	v.Rate = float64(moved) / time.Since(began).Seconds()
 	what := "all of it"
 	if v.Quick {

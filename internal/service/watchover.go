@@ -255,7 +255,7 @@ func (s *Service) takeReadings() {
 	if h == nil {
 		return
 	}
-	now := time.Now()
+	now := s.opt.Now()
 	var out []history.Reading
 	for _, r := range s.running() {
 		if r.Failure() != nil {

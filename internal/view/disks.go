@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"strings"
 
-	"nidalo/internal/control"
-
 	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nidalo/internal/control"
 )
 
 // Disks lists the survey: the disks of the host, then the lab and files.

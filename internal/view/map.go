@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"strings"
 
-	"nidalo/internal/control"
-
 	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nidalo/internal/control"
 )
 
 // Map shows where the data of an array lives.

@@ -26,7 +26,7 @@ var page = template.Must(template.New("report.html").Funcs(template.FuncMap{
 	"percent":  func(v float64) string { return fmt.Sprintf("%.1f%%", v) },
 	"check":    func(c *control.CheckStatus) string { return CheckSummary(*c) },
 	"says":     healthRow,
-	"sign":     func(condition string) string { return signs[condition] },
+	"sign":     func(condition any) string { return signs[fmt.Sprint(condition)] },
 	"share": func(a control.ArrayStatus) string {
 		return fmt.Sprintf("%.1f%%", 100*float64(a.Used)/float64(max(a.Capacity, 1)))
 	},

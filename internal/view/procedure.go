@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
-	"nidalo/internal/control"
-
 	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nidalo/internal/control"
 )
 
 // Steps prints what to do, in order.

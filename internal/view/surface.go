@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"nidalo/internal/control"
-
 	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nidalo/internal/control"
 )
 
 // Surfaces lists surface tests, each with what it found.

@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"nidalo/internal/control"
-
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
+
+	"nidalo/internal/control"
 )
 
 // Screen is where output goes and what it can show.
@@ -329,7 +329,10 @@ type Progress struct {
 }
 
 // NewProgress starts one.
-func (s *Screen) NewProgress() *Progress { return &Progress{s: s} }
+func (s *Screen) NewProgress() *Progress { return &Progress{s: s, last: time.Now()} }
+
+// progressEvery is how often progress is told where it cannot be drawn in place.
+const progressEvery = 5 * time.Second
 
 // Show shows the present state of a task.
 func (p *Progress) Show(t control.TaskStatus) { p.Line(t.Percent, p.s.Task(t)) }
@@ -348,7 +351,7 @@ func (p *Progress) Line(percent float64, line string) {
 		p.open = true
 		return
 	}
-	if time.Since(p.last) >= 5*time.Second {
+	if time.Since(p.last) >= progressEvery { // what is over before that needs no telling
 		p.last = time.Now()
 		p.s.Printf("%s\n", line)
 	}

@@ -5,10 +5,10 @@ import (
 	"strings"
 	"time"
 
-	"nidalo/internal/control"
-
 	tea "github.com/charmbracelet/bubbletea"
 	"github.com/charmbracelet/lipgloss"
+
+	"nidalo/internal/control"
 )
 
 // Sight is all that the watch screen shows, asked in one go.

@@ -1,0 +1,139 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/cockroachdb/datadriven"
+	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/control"
+	"nidalo/internal/nbd"
+)
+
+// TestStories plays the stories in test/stories: commands as they are typed, and what came back. Each has a lab and a service of its own.
+// A lab's clock stands still, so nothing in them depends on the day. After a change that is meant,
+//
+//	go test ./test -run TestStories -rewrite
+//
+// writes down what comes back now; read the difference.
+//
+//	run                                  commands, one a line
+//	until                                one command, again and again until it says what stands below it
+//	serve, stop, kill                    the service: started, ended in order, killed
+//	write array=NAME at=1MiB size=1MiB   a client writes made-up data and flushes
+//	read array=NAME at=1MiB size=1MiB    a client reads it back and compares
+func TestStories(t *testing.T) {
+	datadriven.Walk(t, "stories", func(t *testing.T, path string) {
+		s := &story{bench: newBench(t)}
+		datadriven.RunTest(t, path, func(t *testing.T, d *datadriven.TestData) string {
+			s.t = t
+			return s.plain(s.step(d))
+		})
+	})
+}
+
+type story struct {
+	*bench
+}
+
+func (s *story) step(d *datadriven.TestData) string {
+	switch d.Cmd {
+	case "run":
+		var out strings.Builder
+		lines := strings.Split(strings.TrimSpace(d.Input), "\n")
+		for _, line := range lines {
+			if len(lines) > 1 {
+				fmt.Fprintf(&out, "$ %s\n", line)
+			}
+			out.WriteString(s.typed(line))
+		}
+		return out.String()
+	case "until":
+		line, says, _ := strings.Cut(strings.TrimSpace(d.Input), "\n")
+		for end := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) {
+			out := s.typed(line)
+			if strings.Contains(out, says) {
+				return out
+			}
+			require.True(s.t, time.Now().Before(end), "%q does not say %q but\n%s", line, says, out)
+		}
+	case "serve":
+		s.start()
+	case "stop":
+		require.Zero(s.t, s.stop(syscall.SIGTERM))
+	case "kill":
+		s.stop(syscall.SIGKILL)
+	case "write", "read":
+		s.client(d)
+	default:
+		d.Fatalf(s.t, "there is no step %q", d.Cmd)
+	}
+	return "ok\n"
+}
+
+// typed runs a line as a shell would, and returns what it prints, with its exit status when that is not 0.
+func (s *story) typed(line string) string {
+	s.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, "sh", "-c", line)
+	c.Env = append(os.Environ(), "NIDALO_HOME="+s.home, "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "TZ=UTC")
+	c.Dir = s.home
+	var out bytes.Buffer
+	c.Stdout, c.Stderr = &out, &out
+	_ = c.Run()
+	require.NoError(s.t, ctx.Err(), "%s\n%s", line, out.String())
+	if code := c.ProcessState.ExitCode(); code != 0 {
+		fmt.Fprintf(&out, "[exit status %d]\n", code)
+	}
+	return out.String()
+}
+
+// client writes to an array, or reads what was written.
+func (s *story) client(d *datadriven.TestData) {
+	var name, text string
+	var n [2]int64
+	d.ScanArgs(s.t, "array", &name)
+	for i, arg := range []string{"at", "size"} {
+		d.ScanArgs(s.t, arg, &text)
+		var err error
+		n[i], err = control.ParseSize(text)
+		require.NoError(s.t, err)
+	}
+	c, err := nbd.Dial("unix", filepath.Join(s.home, "nbd.sock"), name)
+	require.NoError(s.t, err)
+	defer c.Close()
+	data := bytes.Repeat([]byte("low water 0412, high water 1038\n"), int(n[1]/32))
+	if d.Cmd == "write" {
+		require.NoError(s.t, c.WriteAt(data, n[0]))
+		require.NoError(s.t, c.Flush())
+		return
+	}
+	got := make([]byte, len(data))
+	require.NoError(s.t, c.ReadAt(got, n[0]))
+	require.True(s.t, bytes.Equal(data, got), "it reads back differently")
+}
+
+var identity = regexp.MustCompile(`[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}`)
+
+// plain puts words in the place of what is another each time: the home, and identities in the order in which they are first seen.
+func (s *story) plain(out string) string {
+	out = strings.ReplaceAll(out, s.home, "HOME")
+	known := map[string]string{}
+	return identity.ReplaceAllStringFunc(out, func(id string) string {
+		if known[id] == "" {
+			known[id] = fmt.Sprintf("identity-%d", len(known)+1)
+		}
+		return known[id]
+	})
+}
