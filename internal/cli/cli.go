@@ -104,7 +104,7 @@ func (e *env) runCommand(c command, args []string) int {
 		return Done
 	}
 	if err == nil && (len(rest) < c.least || c.most >= 0 && len(rest) > c.most) {
-		err = fmt.Errorf("%d arguments given", len(rest))
+		err = fmt.Errorf("%s given", view.Count(int64(len(rest)), "argument", "arguments"))
 	}
 	if err != nil {
 		e.err.Printf("nidalo %s: %v\n  usage: nidalo %s %s\n  nidalo help %s   says more\n", c.name, err, c.name, c.usage, c.name)
@@ -224,8 +224,9 @@ func (e *env) diskName(c *control.Control, name string) (string, error) {
 	return out[0], nil
 }
 
+// althoughBadFlag declares that a disk is taken that has a history.
 func althoughBadFlag(f *flag.FlagSet, althoughBad *bool) {
-	f.BoolVar(althoughBad, "although-bad", false, "take the new disk although it failed before, or was found bad")
+	f.BoolVar(althoughBad, "although-bad", false, "take a disk although it failed before, or was found bad")
 }
 
 // withControl calls f with a control and closes it.

@@ -9,12 +9,14 @@ import (
 	"nidalo/internal/view"
 )
 
-var createCommand = command{name: "create", usage: "-name NAME -level L [-use SIZE] [-strip 64KiB] [-groups N] [-yes] DISK...",
+var createCommand = command{name: "create", usage: "-name NAME -level L [-use SIZE] [-strip 64KiB] [-groups N] [-although-bad] [-yes] DISK...",
 	short: "make an array of blank disks", least: 1, most: -1,
 	help: `
 Makes an array of the given disks, named by bay, serial or path. The disks must be blank; whatever is not is refused, with
 what it holds. Nothing is written before everything has been checked. The array is ready at once, whatever its size:
 what was never written reads as zeros.
+
+A disk that failed before, or was found bad when it was vetted, is taken only with -although-bad.
 
 Levels and what they can lose:
   0        striping alone; nothing may be lost
@@ -37,6 +39,8 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 			groups                   int
 		)
 		f.StringVar(&name, "name", "", "the `NAME` of the array; clients ask for it by this name")
+		althoughBad := false
+		althoughBadFlag(f, &althoughBad)
 		f.StringVar(&level, "level", "", "the `LEVEL`: 0, 1, 5, 6, triple, 10, 50, 60 or concat")
 		f.StringVar(&strip, "strip", "64KiB", "the `SIZE` of a strip, a power of two from 16KiB to 1MiB")
 		f.StringVar(&size, "use", "", "take only this `SIZE` of each disk, in a partition made for it")
@@ -57,7 +61,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 					return usageError{"-use: write a size of at least 1MiB, such as 500GB"}
 				}
 			}
-			req := control.CreateRequest{Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args}
+			req := control.CreateRequest{Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args, AlthoughBad: althoughBad}
 			return e.withControl(func(c *control.Control) error {
 				var err error
 				if req.Disks, err = e.disks(c, args...); err != nil {

@@ -31,7 +31,10 @@ A member of an array in service is refused.
 					e.out.Printf("%s is blank already.\n", info.Identity)
 					return nil
 				}
-				what := fmt.Sprintf("%s, %s, which holds %s", info.Identity, control.FormatSize(info.Size), strings.Join(info.Holds, "; "))
+				what := fmt.Sprintf("%s, %s, which is %s", info.Identity, control.FormatSize(info.Size), info.State)
+				if len(info.Holds) > 0 {
+					what = fmt.Sprintf("%s, %s, which holds %s", info.Identity, control.FormatSize(info.Size), strings.Join(info.Holds, "; "))
+				}
 				if err := e.confirm("erasing " + what + "?"); err != nil {
 					return err
 				}

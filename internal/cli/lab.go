@@ -10,6 +10,7 @@ import (
 	"nidalo/core/health"
 	"nidalo/internal/control"
 	"nidalo/internal/lab"
+	"nidalo/internal/view"
 )
 
 // labOptions are what can be asked of it.
@@ -175,9 +176,9 @@ func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 			return err
 		}
 		if what == "unreadable" {
-			say("%d places cannot be read", len(ranges))
+			say("%s cannot be read", view.Count(int64(len(ranges)), "place", "places"))
 		} else {
-			say("bytes at %d places are changed", len(ranges))
+			say("bytes at %s are changed", view.Count(int64(len(ranges)), "place", "places"))
 		}
 	}
 	if o.failWrites {
@@ -230,7 +231,7 @@ func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 		say("every operation takes %s longer", d)
 	}
 	if !did {
-		return usageError{"damage how? -unreadable, -change, -fail-writes, -hang, -rate, -latency or -mend"}
+		return usageError{"damage how? -unreadable, -change, -fail-writes, -hang, -rate, -latency, -pending, -reallocated, -temperature or -mend"}
 	}
 	return nil
 }

@@ -166,7 +166,9 @@ type CreateRequest struct {
 	Groups int      `json:"groups"`
 	Disks  []string `json:"disks"`
 	Use    int64    `json:"use_bytes,omitempty"` // of each disk only so much, in a partition that is made for it; 0: whole disks
-	DryRun bool     `json:"dry_run"`             // check everything and say what it would be
+	// AlthoughBad takes disks that failed before, or were found bad.
+	AlthoughBad bool `json:"although_bad,omitempty"`
+	DryRun      bool `json:"dry_run"` // check everything and say what it would be
 }
 
 // FailRequest declares a member failed.

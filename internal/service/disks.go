@@ -160,6 +160,12 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 			_ = d.Close()
 		}
 	}
+	for _, d := range disks {
+		if why := s.badBecause(d.Identity()); why != "" && !req.AlthoughBad {
+			release()
+			return nil, badDisk(d.Identity(), why)
+		}
+	}
 	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: disks}
 	geo, _, err := plan.Layout()
 	if err != nil {
@@ -512,6 +518,13 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 			return person(err)
 		}
 	}
-	s.event(control.Event{Kind: "array-dissolved", Severity: control.Info, Array: req.Array})
-	return nil
+	s.event(control.Event{Kind: "array-dissolved", Severity: control.Info, Array: r.Name()})
+	// A member that was away, and comes back, is one from elsewhere then.
+	id := r.ID().String()
+	return s.change(func(m *memory) {
+		own := func(other string) bool { return other == id }
+		m.Arrays, m.Out = slices.DeleteFunc(m.Arrays, own), slices.DeleteFunc(m.Out, own)
+		delete(m.Names, id)
+		delete(m.Paces, r.Name())
+	})
 }

@@ -314,6 +314,9 @@ func (s *Service) Steer(req control.SteerRequest) error {
 		switch err := r.Steer(k, slot, req.State); {
 		case err == nil:
 			any = true
+			if req.State == state.TaskCancelled {
+				continue // its end tells that
+			}
 			s.event(control.Event{Kind: string(k) + "-" + done, Severity: control.Info, Array: r.Name()})
 		case !errors.Is(err, array.ErrNoTask):
 			return person(err)

@@ -176,7 +176,11 @@ func (s *Service) replaceSteps(r *running, m array.MemberState, disks []control.
 	name, need := r.Name(), r.NeedSize(m.Slot)
 	why := fmt.Sprintf("it is %s since %s", m.Condition, m.Since.Local().Format("Jan 2 15:04"))
 	if m.Reason != "" {
-		why += ": " + strings.TrimPrefix(m.Reason, m.Disk.String()+": ")
+		reason := strings.TrimPrefix(m.Reason, m.Disk.String()+": ")
+		if more, ok := strings.CutPrefix(reason, disk.ErrGone.Error()+": "); ok {
+			reason = more
+		}
+		why += ": " + reason
 	}
 	urgency := control.Soon
 	if margin, _ := r.Margin(); margin == 0 {

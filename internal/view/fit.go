@@ -44,4 +44,4 @@ func (s *Screen) Fit(r *control.FitReply) {
 	}
 }
 
-func countThings(n int) string { return count(int64(n), "thing", "things") }
+func countThings(n int) string { return Count(int64(n), "thing", "things") }

@@ -52,7 +52,7 @@ func (s *Screen) assumptions(a plan.Assumptions) {
 	}
 	full, from := "full", "-rate"
 	if a.Measured > 0 {
-		from = "measured: the median of " + count(int64(a.Measured), "rebuild", "rebuilds") + " here"
+		from = "measured: the median of " + Count(int64(a.Measured), "rebuild", "rebuilds") + " here"
 	}
 	if a.Used < 1 {
 		full = fmt.Sprintf("%.0f%% full", 100*a.Used)

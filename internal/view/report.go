@@ -82,7 +82,7 @@ func (r *Report) Judge() {
 			parts = append(parts, fmt.Sprintf("%d %s", n, c))
 		}
 	}
-	r.Summary = count(int64(len(r.Arrays)), "array", "arrays") + ": " + strings.Join(parts, ", ")
+	r.Summary = Count(int64(len(r.Arrays)), "array", "arrays") + ": " + strings.Join(parts, ", ")
 	if len(r.Arrays) == 0 {
 		r.Summary = "no arrays"
 	}

@@ -19,7 +19,7 @@ func (s *Screen) Rescue(r *control.RescueReply) {
 	case r.Doubt != "":
 		s.Next([]string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the first", r.Array)})
 	case r.Export != "":
-		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, count(int64(r.Clients), "client", "clients"))
+		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, Count(int64(r.Clients), "client", "clients"))
 		s.Next([]string{"connect any client of the block protocol to it: a file system on it can be mounted read-only; what is lost is an I/O error",
 			"nidalo rescue -stop " + r.Array + "   ends it"})
 	case r.Copy == nil:
@@ -57,7 +57,7 @@ func (s *Screen) judged(r *control.RescueReply) {
 	case r.Lost == 0:
 		s.Printf("All of it can be read, as far as the members know.\n")
 	default:
-		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", control.FormatSize(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), count(int64(r.Spans), "place", "places"))
+		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", control.FormatSize(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), Count(int64(r.Spans), "place", "places"))
 		s.spans(r.Places, r.Spans)
 		if r.Unsure > 0 {
 			s.Printf("Of %s of these nobody who is left knows whether anything was ever written there.\n", control.FormatSize(r.Unsure))
@@ -119,7 +119,7 @@ func (s *Screen) RescueMeans(r *control.RescueReply) {
 func (s *Screen) RescueBack(r *control.RescueReply) {
 	s.Printf("%s is back in %s. ", names(r.Back), r.Array)
 	if r.Lost > 0 {
-		s.Printf("%s were given up, in %s.\n\n", control.FormatSize(r.Lost), count(int64(r.Spans), "place", "places"))
+		s.Printf("%s were given up, in %s.\n\n", control.FormatSize(r.Lost), Count(int64(r.Spans), "place", "places"))
 	} else {
 		s.Printf("Nothing was given up.\n\n")
 	}

@@ -265,14 +265,15 @@ func CheckSummary(c control.CheckStatus) string {
 	if c.Mismatches == 0 {
 		return "no mismatches"
 	}
-	out := fmt.Sprintf("%s, %d repaired", count(c.Mismatches, "mismatch", "mismatches"), c.Repaired)
+	out := fmt.Sprintf("%s, %d repaired", Count(c.Mismatches, "mismatch", "mismatches"), c.Repaired)
 	if c.Unrepairable > 0 {
 		out += fmt.Sprintf(", %d beyond repair", c.Unrepairable)
 	}
 	return out
 }
 
-func count(n int64, one, many string) string {
+// Count is a number of things in words.
+func Count(n int64, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
