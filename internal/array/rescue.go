@@ -50,8 +50,14 @@ func States(found []Candidate) (out []State) {
 	for _, v := range views {
 		newest = append(newest, v)
 	}
+	half := map[uuid.UUID]int{} // 1: half made
+	for _, v := range newest {
+		if slices.ContainsFunc(found, func(c Candidate) bool { return halfMade(v, c.Record) }) {
+			half[v.EpochID] = 1
+		}
+	}
 	slices.SortFunc(newest, func(x, y *record.Record) int {
-		return cmp.Or(cmp.Compare(y.Epoch, x.Epoch), slices.Compare(x.EpochID[:], y.EpochID[:]))
+		return cmp.Or(cmp.Compare(y.Epoch, x.Epoch), cmp.Compare(half[x.EpochID], half[y.EpochID]), slices.Compare(x.EpochID[:], y.EpochID[:]))
 	})
 	used := map[disk.Disk]bool{}
 	for _, v := range newest {
@@ -67,6 +73,13 @@ func States(found []Candidate) (out []State) {
 		}
 	}
 	return out
+}
+
+// halfMade says whether a state counts on a member that went another way from the state before: a crash in the change of the roster
+// is the likelier reason, and the member that went on has what came after. In a mirror of two nothing proves it, see halfway.
+func halfMade(v, own *record.Record) bool {
+	return own.Slot < len(v.Roster) && v.Roster[own.Slot].ID == own.Member && takesPart(v.Roster[own.Slot].Condition) &&
+		own.EpochID != v.EpochID && own.Epoch == v.Epoch && own.Before == v.Before
 }
 
 // fork says whether a record tells of changes that the newest one knows nothing of: its disk went on by itself.
