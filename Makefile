@@ -7,7 +7,7 @@ MINUTES ?= 6
 
 export CGO_ENABLED = 0
 
-.PHONY: build deb screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench clean
+.PHONY: build check deb screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -20,6 +20,13 @@ demo: build
 	./nidalo demo
 
 test: tools lint cross build unit vm race crash fuzz
+
+# For in between: what is quick, and the stories.
+check:
+	@out=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$out" ]; then echo "not gofmt-ed: $$out"; exit 1; fi
+	$(GO) vet ./...
+	$(GO) test ./core/... $$($(GO) list ./internal/... | grep -v -e internal/array -e internal/crash -e internal/service)
+	$(GO) test -run 'TestStories|TestDependencies' ./test
 
 # What the tests drive beside Go: clients of the block protocol, a file system.
 tools:

@@ -130,9 +130,12 @@ func (s *story) client(d *datadriven.TestData) {
 
 var identity = regexp.MustCompile(`[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}`)
 
-// plain puts words in the place of what is another each time: the home, and identities in the order in which they are first seen.
+// plain puts words in the place of what is another each time: the home, the host, and identities in the order in which they are first seen.
 func (s *story) plain(out string) string {
 	out = strings.ReplaceAll(out, s.home, "HOME")
+	if host, err := os.Hostname(); err == nil {
+		out = strings.ReplaceAll(out, "Report of "+host+" ", "Report of gull ")
+	}
 	known := map[string]string{}
 	return identity.ReplaceAllStringFunc(out, func(id string) string {
 		if known[id] == "" {

@@ -83,6 +83,23 @@ func (s *Service) memberHealth(r *running, m array.MemberState) string {
 	return healthWord(r.Health(m.Slot))
 }
 
+// foretold is what a member that works says of itself when it will fail; empty when it does not, or when a service that stays asks the
+// members now and then and has them count as failing.
+func (s *Service) foretold(r *running, m array.MemberState) string {
+	if s.opt.Stays || m.Condition != record.Active {
+		return ""
+	}
+	now, err := r.Health(m.Slot)
+	if err != nil {
+		return ""
+	}
+	v := health.Judge(now, now, health.DefaultRules)
+	if v.Grade == health.Fine {
+		return ""
+	}
+	return "it says of itself: " + strings.Join(v.Reasons, "; ")
+}
+
 // health asks members how they are, now and then. Only lookLoop calls it.
 func (s *Service) health() {
 	if time.Since(s.asked) < healthEvery {

@@ -107,6 +107,9 @@ func (s *Service) stepsFor(r *running, disks []control.DiskInfo, used map[string
 			waitFor(t, name, m.Disk, s.opt.Now(), add)
 			continue
 		}
+		if why := s.foretold(r, m); why != "" {
+			m.Condition, m.Reason = record.Failing, why
+		}
 		switch {
 		case !redundant:
 			if m.Condition == record.Failing {

@@ -22,6 +22,7 @@ type Screen struct {
 	Terminal bool // moves the cursor, is watched by somebody
 	Colour   bool
 	Width    int
+	blank    bool // what was printed last is an empty line
 }
 
 // NewScreen looks at a file. NO_COLOR is respected.
@@ -37,7 +38,11 @@ func NewScreen(f *os.File) *Screen {
 }
 
 // Printf writes to the screen.
-func (s *Screen) Printf(format string, args ...any) { fmt.Fprintf(s.Out, format, args...) }
+func (s *Screen) Printf(format string, args ...any) {
+	line := fmt.Sprintf(format, args...)
+	s.blank = line == "\n"
+	_, _ = io.WriteString(s.Out, line)
+}
 
 // JSON is where JSON goes: it must stay what it is.
 func (s *Screen) JSON() io.Writer { return plainJSON{s.raw} }
@@ -161,7 +166,7 @@ func (s *Screen) Status(st *control.Status) {
 		s.Printf("No arrays.\n")
 	}
 	for i, a := range st.Arrays {
-		if i > 0 {
+		if i > 0 && !s.blank {
 			s.Printf("\n")
 		}
 		s.array(a)
