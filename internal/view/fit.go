@@ -25,9 +25,9 @@ func (s *Screen) Fit(r *control.FitReply) {
 		} else {
 			about += "\n" + indent
 		}
-		s.Printf("%s%s%s\n", verdict, about, wrap(capital(i.Found)+".", max(s.Width-len(indent), 40), indent))
+		s.Printf("%s%s%s\n", verdict, about, wrap(capital(i.Found)+".", max(s.Width, len(indent)+40), indent))
 		if i.Mend != "" {
-			s.Printf("%s%s\n", indent, wrap("→ "+i.Mend, max(s.Width-len(indent), 40), indent+"  "))
+			s.Printf("%s%s\n", indent, wrap("→ "+i.Mend, max(s.Width, len(indent)+40), indent+"  "))
 		}
 	}
 	s.Printf("\n")
