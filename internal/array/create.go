@@ -186,7 +186,8 @@ func Open(s Set, cfg Config) (*Array, error) {
 		return nil, err
 	}
 	for _, slot := range gone {
-		a.event("member-missing", s.Newest.Roster[slot].Bay, "slot %d was not found when the array was started", slot)
+		e := s.Newest.Roster[slot]
+		a.event("member-missing", disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}.String(), "slot %d was not found when the array was started", slot)
 	}
 	a.start()
 	a.resumeTasks()

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"runtime/pprof"
+	"sync"
 	"syscall"
 	"time"
 
@@ -85,17 +86,10 @@ func (o *serveOptions) run(e *env) error {
 		level = slog.LevelDebug
 	}
 	log := slog.New(slog.NewTextHandler(e.err.Out, &slog.HandlerOptions{Level: level}))
-	door, err := openDoor(cmp.Or(o.listen, cfg.Listen.TCP), cfg.Listen.TLS)
-	if err != nil {
+	at := &ears{home: e.home}
+	defer at.close()
+	if err := at.openNetwork(cmp.Or(o.listen, cfg.Listen.TCP), cfg.Listen); err != nil {
 		return err
-	}
-	defer door.close()
-	var metrics net.Listener
-	if cfg.Listen.Metrics != "" {
-		if metrics, err = listenLoopback(cfg.Listen.Metrics); err != nil {
-			return err
-		}
-		defer metrics.Close()
 	}
 	// What lives long on the heap is table pages; a tighter heap costs little and keeps memory within bounds.
 	debug.SetGCPercent(40)
@@ -120,46 +114,22 @@ func (o *serveOptions) run(e *env) error {
 	if err != nil {
 		return err
 	}
-	blocks := nbd.NewServer(s, log)
-	data, err := control.Listen(filepath.Join(e.home, "nbd.sock"), cfg.Group)
-	if err != nil {
+	if err := at.openSockets(cfg.Group, cfg.Looks); err != nil {
 		return errors.Join(err, s.Close())
 	}
-	var looking net.Listener
-	if cfg.Looks != "" {
-		if looking, err = control.Listen(control.LookingSocket(e.home), cfg.Looks); err != nil {
-			return errors.Join(err, data.Close(), s.Close())
-		}
-		defer os.Remove(control.LookingSocket(e.home))
-	}
-	// The last to listen: whoever finds the control socket finds all others.
-	commands, err := control.Listen(control.Socket(e.home), cfg.Group)
-	if err == nil && cfg.Group != "" && looking != nil {
-		err = control.OpenHome(e.home) // for both groups
-	}
-	if err != nil {
-		return errors.Join(err, data.Close(), s.Close())
-	}
-	failed := make(chan error, 5)
-	if looking != nil {
-		go func() { failed <- control.Serve(looking, control.Looking(s.Control(), log)) }()
-	}
-	go func() { failed <- control.Serve(commands, control.Handler(s.Control(), log)) }()
-	go func() { failed <- blocks.Serve(data, cfg.Listen.Budget()) }()
-	door.serve(blocks, cfg.Listen.Budget(), failed, log)
-	if metrics != nil {
-		handler := promhttp.HandlerFor(gatherer(s), promhttp.HandlerOpts{EnableOpenMetrics: true})
-		mux := http.NewServeMux()
-		mux.Handle("GET /metrics", handler)
-		go func() { failed <- control.ServeMetrics(metrics, mux) }()
-		log.Info("metrics", "address", "http://"+metrics.Addr().String()+"/metrics")
-	}
-	log.Info("serving", "home", e.home, "arrays", len(s.Names()), "socket", filepath.Join(e.home, "nbd.sock"))
+	blocks := nbd.NewServer(s, log)
+	failed := at.serve(s, blocks, cfg.Listen.Budget(), log)
+	log.Info("serving", "home", e.home, "arrays", len(s.Names()), "socket", at.path("nbd.sock"))
 	notify(log, daemon.SdNotifyReady)
 	alive := watchdog(s, log)
 	defer alive()
+	err = attend(s, stop, reload, failed, log)
+	return errors.Join(err, shut(s, at, blocks, stop, log))
+}
 
-	for running := true; running; {
+// attend reads the configuration again when it is asked to, until the service is to stop; then it returns why, if a listener failed.
+func attend(s *service.Service, stop, reload <-chan os.Signal, failed <-chan error, log *slog.Logger) error {
+	for {
 		select {
 		case <-reload:
 			notify(log, daemon.SdNotifyReloading)
@@ -171,12 +141,16 @@ func (o *serveOptions) run(e *env) error {
 			notify(log, daemon.SdNotifyReady)
 		case sig := <-stop:
 			log.Info("stopping", "signal", sig.String())
-			running = false
-		case err = <-failed:
+			return nil
+		case err := <-failed:
 			log.Error("a listener failed", "reason", err)
-			running = false
+			return err
 		}
 	}
+}
+
+// shut ends a service in order: whoever uses attached arrays first, then clients, then the arrays. A second signal ends it at once.
+func shut(s *service.Service, at *ears, blocks *nbd.Server, stop chan os.Signal, log *slog.Logger) error {
 	notify(log, daemon.SdNotifyStopping)
 	s.AwaitUnused(closedBy(stop))
 	go func() {
@@ -185,18 +159,85 @@ func (o *serveOptions) run(e *env) error {
 		os.Exit(Could)
 	}()
 	began := time.Now()
-	_ = commands.Close()
-	if looking != nil {
-		_ = looking.Close()
-	}
+	at.close()
 	blocks.Close()
-	err = errors.Join(err, s.Close())
-	_ = os.Remove(control.Socket(e.home))
-	_ = os.Remove(filepath.Join(e.home, "nbd.sock"))
-	if err == nil {
-		log.Info("stopped; everything is flushed", "took", time.Since(began).Round(time.Millisecond).String())
+	if err := s.Close(); err != nil {
+		return err
+	}
+	log.Info("stopped; everything is flushed", "took", time.Since(began).Round(time.Millisecond).String())
+	return nil
+}
+
+// ears is everything at which a service listens. What is not asked for is nil.
+type ears struct {
+	home                    string
+	door                    *door
+	metrics                 net.Listener
+	data, looking, commands net.Listener
+	closing                 sync.Once
+}
+
+func (at *ears) path(name string) string { return filepath.Join(at.home, name) }
+
+// openNetwork opens what is on the network, before anything else is touched.
+func (at *ears) openNetwork(plain string, l service.Listen) (err error) {
+	if at.door, err = openDoor(plain, l.TLS); err == nil && l.Metrics != "" {
+		at.metrics, err = listenLoopback(l.Metrics)
 	}
 	return err
+}
+
+// openSockets opens the sockets in the home, for a group each.
+func (at *ears) openSockets(group, looks string) (err error) {
+	if at.data, err = control.Listen(at.path("nbd.sock"), group); err != nil {
+		return err
+	}
+	if looks != "" {
+		if at.looking, err = control.Listen(control.LookingSocket(at.home), looks); err != nil {
+			return err
+		}
+	}
+	// The last to listen: whoever finds the control socket finds all others.
+	if at.commands, err = control.Listen(control.Socket(at.home), group); err == nil && group != "" && looks != "" {
+		err = control.OpenHome(at.home) // for both groups
+	}
+	return err
+}
+
+// serve begins to answer, and returns where listeners tell that they have failed.
+func (at *ears) serve(s *service.Service, blocks *nbd.Server, budget nbd.Budget, log *slog.Logger) <-chan error {
+	failed := make(chan error, 6)
+	if at.looking != nil {
+		go func() { failed <- control.Serve(at.looking, control.Looking(s.Control(), log)) }()
+	}
+	go func() { failed <- control.Serve(at.commands, control.Handler(s.Control(), log)) }()
+	go func() { failed <- blocks.Serve(at.data, budget) }()
+	at.door.serve(blocks, budget, failed, log)
+	if at.metrics != nil {
+		mux := http.NewServeMux()
+		mux.Handle("GET /metrics", promhttp.HandlerFor(gatherer(s), promhttp.HandlerOpts{EnableOpenMetrics: true}))
+		go func() { failed <- control.ServeMetrics(at.metrics, mux) }()
+		log.Info("metrics", "address", "http://"+at.metrics.Addr().String()+"/metrics")
+	}
+	return failed
+}
+
+// close stops listening and takes the sockets away.
+func (at *ears) close() {
+	at.closing.Do(func() {
+		for l, path := range map[net.Listener]string{at.commands: control.Socket(at.home), at.looking: control.LookingSocket(at.home), at.data: at.path("nbd.sock"), at.metrics: ""} {
+			if l == nil {
+				continue
+			}
+			_ = l.Close()
+			if path != "" {
+				_ = os.Remove(path)
+			}
+		}
+		if at.door != nil {
+			at.door.close()
+		}
+	})
 }
 
 // closedBy is closed when a signal comes; that signal stays to be had.
