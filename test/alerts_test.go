@@ -391,16 +391,18 @@ func TestWatchInARealTerminal(t *testing.T) {
 		})
 	}
 	sees("tides", "level 6", "healthy", "margin 2", "A1", "A6", "Lately", "What to do", "q quits")
-	b.nidalo("pace", "tides", "3MiB/s")
+	b.nidalo("pace", "tides", "1MiB/s")
 	b.nidalo("lab", "pull", "A2")
-	sees("degraded", "A2 missing", "nidalo replace tides A2 A7")
+	sees("degraded", "ORR-0200   missing", "since", "nidalo replace tides A2 A7")
 	b.nidalo("replace", "tides", "A2", "A7")
-	sees("A7 rebuilding", "rebuild A7", "%", "MiB/s", "ends about")
+	sees("TMK-0235   rebuilding", "rebuild A7", "%", "MiB/s", "ends about")
 	for _, line := range strings.Split(screen(), "\n") {
 		require.LessOrEqual(t, len([]rune(line)), 80)
 	}
+	tmux("resize-window", "-t", "w", "-x", "80", "-y", "15")
+	sees("A5   A6", "A7 rebuilding   A3", "rebuild A7", "q quits")
 	tmux("resize-window", "-t", "w", "-x", "120", "-y", "40")
-	sees("rebuild A7", "q quits")
+	sees("TMK-0235   rebuilding", "rebuild A7", "q quits")
 	tmux("send-keys", "-t", "w", "q")
 	sees("over")
 }

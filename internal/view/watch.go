@@ -91,16 +91,10 @@ func (w watch) View() string {
 	if w.seen.Err != nil {
 		head += "   " + w.paint("failed", fmt.Sprintf("no answer since %s: %v", Duration(time.Since(w.seen.At).Seconds()), w.seen.Err))
 	}
-	top := []string{head, ""}
-	for _, a := range w.seen.Status.Arrays {
-		top = append(top, w.array(a)...)
-	}
-	if len(w.seen.Status.Arrays) == 0 {
-		top = append(top, "No arrays.")
-	}
 	next := w.next()
+	top := append([]string{head, ""}, w.arrays(w.height-len(next)-leastEvents-4)...)
 	room := w.height - len(top) - len(next) - 4
-	events := w.events(max(2, min(room, 8)))
+	events := w.events(max(leastEvents, min(room, 12)))
 	var lines []string
 	lines = append(lines, top...)
 	lines = append(lines, events...)
@@ -119,13 +113,75 @@ func (w watch) View() string {
 	return strings.Join(lines, "\n")
 }
 
-// array is one array: its state, its members by bay, its tasks.
-func (w watch) array(a control.ArrayStatus) []string {
+// leastEvents is how many of them are shown however low the window is.
+const leastEvents = 2
+
+// arrays are all arrays, with a line for each member where there is room for so many lines, and else with all members in one.
+func (w watch) arrays(room int) []string {
+	if len(w.seen.Status.Arrays) == 0 {
+		return []string{"No arrays."}
+	}
+	var out []string
+	for _, members := range []func(control.ArrayStatus) []string{w.memberLines, w.memberCells} {
+		out = nil
+		for _, a := range w.seen.Status.Arrays {
+			out = append(out, w.array(a, members(a))...)
+		}
+		if len(out) <= room {
+			break
+		}
+	}
+	return out
+}
+
+// array is one array: its state, its members, its tasks.
+func (w watch) array(a control.ArrayStatus, members []string) []string {
 	head := fmt.Sprintf("%s  level %s  %s", w.paint("title", a.Name), a.Level, w.paint(string(a.Condition), string(a.Condition)))
 	if a.Condition != "failed" {
 		head += fmt.Sprintf("  margin %s  %s usable", Margin(a.Margin, a.MarginBest), control.FormatSize(a.Capacity))
 	}
-	out := []string{head}
+	out := append([]string{head}, members...)
+	for _, t := range a.Tasks {
+		if t.Ended == nil {
+			out = append(out, w.task(a, t))
+		}
+	}
+	return append(out, "")
+}
+
+// memberLines is a line for each member.
+func (w watch) memberLines(a control.ArrayStatus) (out []string) {
+	cells := make([][]string, len(a.Members))
+	for i, m := range a.Members {
+		more := ""
+		switch {
+		case m.Since != nil && (m.Condition == "failed" || m.Condition == "missing"):
+			more = "since " + m.Since.Local().Format("Jan 2 15:04")
+		case m.Errors > 0:
+			more = Count(int64(m.Errors), "error", "errors")
+		}
+		cells[i] = []string{or(or(m.Bay, m.Path), fmt.Sprintf("slot %d", m.Slot)), m.Model, m.Serial, m.Condition, m.Health, more}
+	}
+	wide := []int{3: len("rebuilding"), 5: 0} // so that arrays stand below each other
+	for _, row := range cells {
+		for i, cell := range row {
+			wide[i] = max(wide[i], len(cell))
+		}
+	}
+	for _, row := range cells {
+		line := " "
+		for i, cell := range row {
+			if wide[i] > 0 {
+				line += " " + w.paint(map[bool]string{true: cell}[i == 3 || i == 4], cell) + strings.Repeat(" ", wide[i]-len(cell)+2)
+			}
+		}
+		out = append(out, strings.TrimRight(line, " "))
+	}
+	return out
+}
+
+// memberCells is all members one behind the other.
+func (w watch) memberCells(a control.ArrayStatus) (out []string) {
 	line, at := "  ", 2
 	for _, m := range a.Members {
 		name := or(or(m.Bay, m.Serial), m.Path)
@@ -143,13 +199,7 @@ func (w watch) array(a control.ArrayStatus) []string {
 		line += w.paint(m.Condition, cell) + "   "
 		at += len(cell) + 3
 	}
-	out = append(out, line)
-	for _, t := range a.Tasks {
-		if t.Ended == nil {
-			out = append(out, w.task(a, t))
-		}
-	}
-	return append(out, "")
+	return append(out, line)
 }
 
 func (w watch) task(a control.ArrayStatus, t control.TaskStatus) string {
