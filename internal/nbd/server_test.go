@@ -306,3 +306,48 @@ func FuzzServer(f *testing.F) {
 		s.handle(pipe{in: bytes.NewReader(b)}, newGate(Budget{}), nil)
 	})
 }
+
+// stalls is an export of which reads in one place wait.
+type stalls struct {
+	*memory
+	at   int64
+	wait chan struct{}
+}
+
+func (s stalls) Names() []string                             { return nil }
+func (s stalls) Open(string, string) (Export, func(), error) { return s, func() {}, nil }
+
+func (s stalls) Read(p []byte, off int64) ([]Hole, error) {
+	if off == s.at {
+		<-s.wait
+	}
+	return s.memory.Read(p, off)
+}
+
+// Quick requests that come one at a time are served by whoever read them; one that is not quick keeps no other waiting.
+func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
+	x := stalls{newMemory(16), 8 * 4096, make(chan struct{})}
+	s := NewServer(x, slog.New(slog.DiscardHandler))
+	path := filepath.Join(t.TempDir(), "s")
+	l, err := net.Listen("unix", path)
+	require.NoError(t, err)
+	go func() { _ = s.Serve(l, Budget{}) }()
+	t.Cleanup(s.Close)
+	c, err := Dial("unix", path, "")
+	require.NoError(t, err)
+	defer c.Close()
+	for round := range 20 {
+		p := make([]byte, 4096)
+		for range 200 {
+			require.NoError(t, c.ReadAt(p, 0))
+		}
+		stalled := make(chan error, 1)
+		go func() { stalled <- c.ReadAt(make([]byte, 4096), x.at) }()
+		for range 100 {
+			require.NoError(t, c.WriteAt(p, 4096), "round %d", round)
+			require.NoError(t, c.ReadAt(p, 4096))
+		}
+		x.wait <- struct{}{}
+		require.NoError(t, <-stalled)
+	}
+}

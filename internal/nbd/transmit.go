@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -40,10 +41,12 @@ func getBuffer(n int) *[]byte {
 	return b
 }
 
-// A request counts as quick when it was served within quickTime. After quickRow of them in a row the next is taken to be quick as well.
+// A request counts as quick when it was served within quickTime. After quickRow of them in a row the next is taken to be quick as well; when
+// it is not, somebody else reads on after quickMost.
 const (
 	quickTime = 50 * time.Microsecond
 	quickRow  = 64
+	quickMost = time.Millisecond
 )
 
 // transmit serves requests until the client leaves. Workers take turns at reading: whoever has read a request serves it
@@ -70,6 +73,27 @@ func (c *conn) transmit() error {
 	}
 	worker := func() {
 		defer wait.Done()
+		yield := func() {
+			mu.Lock()
+			more := idle == 0 && total < workers
+			if more {
+				total++
+			}
+			mu.Unlock()
+			c.reading.Unlock()
+			if more {
+				spawn()
+			}
+		}
+		var holds atomic.Bool // c.reading, while it serves
+		yielded := make(chan struct{}, 1)
+		late := time.AfterFunc(time.Hour, func() {
+			if holds.CompareAndSwap(true, false) {
+				yield()
+				yielded <- struct{}{}
+			}
+		})
+		defer late.Stop()
 		for reads := false; ; { // whether it has c.reading
 			if !reads {
 				mu.Lock()
@@ -92,17 +116,11 @@ func (c *conn) transmit() error {
 				return
 			}
 			reads = c.quick.Load() >= quickRow && (r.kind == cmdRead || r.kind == cmdWrite) && c.in.Buffered() == 0
-			if !reads {
-				mu.Lock()
-				more := idle == 0 && total < workers
-				if more {
-					total++
-				}
-				mu.Unlock()
-				c.reading.Unlock()
-				if more {
-					spawn()
-				}
+			if reads {
+				holds.Store(true)
+				late.Reset(quickMost)
+			} else {
+				yield()
 			}
 			c.busy.Add(1)
 			began := time.Now()
@@ -113,6 +131,12 @@ func (c *conn) transmit() error {
 				c.quick.Store(0)
 			}
 			c.busy.Add(-1)
+			if reads {
+				late.Stop()
+				if reads = holds.CompareAndSwap(true, false); !reads {
+					<-yielded
+				}
+			}
 			if r.free != nil {
 				r.free()
 			}
