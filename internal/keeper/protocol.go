@@ -135,7 +135,7 @@ func (r *Refused) Error() string { return r.What }
 
 // How long a client waits for an answer: to a question, so that a keeper that hangs does not hang who asks; and to what takes its time.
 const (
-	answerTime = 2 * time.Second
+	AnswerTime = 5 * time.Second // a busy host may take seconds to look who uses a device
 	WorkTime   = 3 * time.Minute
 )
 
@@ -177,8 +177,8 @@ func ask[R any](c *Client, most time.Duration, name string, q any) (R, error) {
 }
 
 // State asks how the keeper and its devices are; with users, who uses them as well, for which it looks through the processes.
-func (c *Client) State(users bool) (State, error) {
-	return ask[State](c, answerTime, "state", StateRequest{users})
+func (c *Client) State(users bool, most time.Duration) (State, error) {
+	return ask[State](c, most, "state", StateRequest{users})
 }
 
 // Attach makes a device. Who does not wait any longer than most may find it made later.
@@ -188,7 +188,7 @@ func (c *Client) Attach(q AttachRequest, most time.Duration) (Attached, error) {
 
 // Refresh tells a device how large its array is by now.
 func (c *Client) Refresh(q RefreshRequest) error {
-	_, err := ask[struct{}](c, answerTime, "refresh", q)
+	_, err := ask[struct{}](c, AnswerTime, "refresh", q)
 	return err
 }
 

@@ -204,7 +204,7 @@ func (s *Service) attachedAs(id string) (*keeper.Attached, error) {
 		return nil, &control.Error{What: "the keeper is not running, so nothing is known of devices: " + keeper.Socket(s.opt.Home),
 			Hints: []string{"systemctl start nidalo-keeper   starts the installed one", "nidalo keeper   runs it here"}}
 	}
-	st, err := k.State(true)
+	st, err := k.State(true, keeper.WorkTime)
 	if err != nil {
 		return nil, err
 	}
@@ -281,7 +281,7 @@ func (s *Service) attachedDevices() map[string]*control.DeviceStatus {
 	if err != nil {
 		return out
 	}
-	st, err := k.State(true)
+	st, err := k.State(true, keeper.AnswerTime)
 	for id := range out {
 		out[id].Reason = "it is about to be attached"
 		if err != nil {
@@ -333,7 +333,7 @@ func (s *Service) keepAttached() {
 	}
 	var st keeper.State
 	if err == nil {
-		st, err = k.State(false)
+		st, err = k.State(false, keeper.AnswerTime)
 	}
 	if err != nil {
 		if wanted {

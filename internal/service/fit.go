@@ -62,7 +62,7 @@ func (s *Service) fitSystem(add judge) {
 		add("rights", control.FitConcern, fmt.Sprintf("%s runs as user %d: it has files, and those devices that this user may open; it cannot attach arrays", who, os.Geteuid()), "run the service as root, as the package does")
 	}
 	if k, err := keeper.Dial(s.opt.Home); err == nil {
-		st, err := k.State(false)
+		st, err := k.State(false, keeper.AnswerTime)
 		switch {
 		case err != nil:
 			add("keeper", control.FitBad, err.Error(), "systemctl restart nidalo-keeper, when nothing is attached")
