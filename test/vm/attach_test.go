@@ -25,7 +25,7 @@ func (r *rig) quiet() {
 	require.Empty(r.t, strings.TrimSpace(r.ok(`dmesg | grep -iE 'I/O error|buffer i/o|remount|aborted|corrupt|shut ?down.*filesystem|metadata.*error' | grep -vE ' sd[a-z]|systemd|dev [snv][dv]' || true`)))
 }
 
-// load has fio write to a mounted file system and verify it, 13 seconds a loop, while other things happen: not as fast as it can, or the
+// load has fio write to a mounted file system and verify it, from 13 seconds a loop on, while other things happen: not as fast as it can, or the
 // emulated processor has time for nothing else.
 func load(folder, name string, loops int) string {
 	return fmt.Sprintf(`fio --name=%s --directory=%s --rw=randwrite --bs=4k --size=4m --loops=%d --rate_iops=80 --fsync=32 --verify=crc32c --do_verify=1 --verify_fatal=1 `+
@@ -54,7 +54,7 @@ func TestAnAttachedArrayOutlivesTheService(t *testing.T) {
 	require.Contains(t, r.refused("nidalo detach tides"), "mounted at /srv/tides")
 	require.NotContains(t, r.ok("nidalo disks"), "nbd0")
 
-	run := r.Begin(load("/srv/tides", "one", 3))
+	run := r.Begin(load("/srv/tides", "one", 2))
 	for range 3 {
 		time.Sleep(3 * time.Second)
 		r.kill("serve")
@@ -65,7 +65,7 @@ func TestAnAttachedArrayOutlivesTheService(t *testing.T) {
 	r.quiet()
 
 	// The keeper alone: what was under way is sent again when the kernel has waited long enough.
-	run = r.Begin(load("/srv/tides", "two", 3))
+	run = r.Begin(load("/srv/tides", "two", 2))
 	time.Sleep(3 * time.Second)
 	r.kill("keeper")
 	r.finished(run)

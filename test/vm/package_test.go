@@ -86,7 +86,7 @@ func TestFromThePackageToAMountedFileSystem(t *testing.T) {
 
 	require.Contains(t, r.refused("nidalo detach tides 2>&1"), "mounted at /srv/tides")
 	require.Contains(t, r.refused("dpkg -r nidalo 2>&1"), "cannot be removed while arrays are attached: tides")
-	run := r.Begin(load("/srv/tides", "one", 6))
+	run := r.Begin(load("/srv/tides", "one", 2))
 	r.ok("sleep 2; systemctl kill -s KILL nidalo; sleep 3")
 	r.ok("dpkg -i /usr/local/bin/nidalo_1.1.deb 2>&1")
 	require.Contains(t, r.ok("nidalo version"), "1.1")
@@ -146,7 +146,7 @@ func TestADayOfAttachedFileSystems(t *testing.T) {
 
 	// Five kills, two upgrades, a disk that is pulled and replaced.
 	keeper := r.process("nidalo-keeper")
-	database, files := r.Begin(insert), r.Begin(load("/srv/sonar", "one", 20))
+	database, files := r.Begin(insert), r.Begin(load("/srv/sonar", "one", 5))
 	for i, what := range []string{"kill", "upgrade 1.1", "kill", "pull", "kill", "upgrade 1.0", "kill", "replace", "kill"} {
 		t.Logf("%d: %s", i, what)
 		switch verb, arg, _ := strings.Cut(what, " "); verb {
@@ -169,7 +169,7 @@ func TestADayOfAttachedFileSystems(t *testing.T) {
 	r.quiet()
 
 	// The keeper alone, then both at once.
-	files = r.Begin(load("/srv/sonar", "two", 5))
+	files = r.Begin(load("/srv/sonar", "two", 2))
 	r.ok("sleep 3; systemctl kill -s KILL nidalo-keeper; sleep 15")
 	r.ok("systemctl kill -s KILL nidalo-keeper nidalo; sleep 15")
 	r.finished(files)
