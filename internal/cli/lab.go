@@ -130,8 +130,8 @@ func setClock(e *env, l *lab.Lab, text string) error {
 		at = at.Add(d)
 	} else if text != "" {
 		var err error
-		if at, err = parseTime(text, at); err != nil {
-			return usageError{err.Error()}
+		if at, err = parseTime(text, at); err != nil || strings.HasSuffix(text, "h") || strings.HasSuffix(text, "m") || strings.HasSuffix(text, "s") {
+			return usageError{fmt.Sprintf("lab clock %s: write for example \"2026-11-02 03:00\", +36h or off", text)}
 		}
 	}
 	if text != "" {

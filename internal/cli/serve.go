@@ -225,14 +225,17 @@ func (at *ears) serve(s *service.Service, blocks *nbd.Server, budget nbd.Budget,
 // close stops listening and takes the sockets away.
 func (at *ears) close() {
 	at.closing.Do(func() {
-		for l, path := range map[net.Listener]string{at.commands: control.Socket(at.home), at.looking: control.LookingSocket(at.home), at.data: at.path("nbd.sock"), at.metrics: ""} {
-			if l == nil {
-				continue
+		for _, one := range []struct {
+			net.Listener
+			path string
+		}{{at.commands, control.Socket(at.home)}, {at.looking, control.LookingSocket(at.home)}, {at.data, at.path("nbd.sock")}} {
+			if one.Listener != nil {
+				_ = one.Close()
+				_ = os.Remove(one.path)
 			}
-			_ = l.Close()
-			if path != "" {
-				_ = os.Remove(path)
-			}
+		}
+		if at.metrics != nil {
+			_ = at.metrics.Close()
 		}
 		if at.door != nil {
 			at.door.close()

@@ -306,14 +306,14 @@ func (s *Service) Steer(req control.SteerRequest) error {
 	if req.Kind == "" {
 		kinds = []state.TaskKind{state.TaskRebuild, state.TaskCatchUp, state.TaskRetire, state.TaskCheck}
 	}
-	slot, any := -1, false
+	slot, found := -1, false
 	if req.Slot != nil {
 		slot = *req.Slot
 	}
 	for _, k := range kinds {
 		switch err := r.Steer(k, slot, req.State); {
 		case err == nil:
-			any = true
+			found = true
 			if req.State == state.TaskCancelled {
 				continue // its end tells that
 			}
@@ -322,7 +322,7 @@ func (s *Service) Steer(req control.SteerRequest) error {
 			return person(err)
 		}
 	}
-	if !any {
+	if !found {
 		return &control.Error{What: fmt.Sprintf("no such task of array %q is under way", req.Array), Hints: []string{"nidalo status " + req.Array + "   shows its tasks"}}
 	}
 	return nil

@@ -21,7 +21,7 @@ import (
 
 // shortName is the shortest name of a disk, for people.
 func shortName(i disk.Identity) string {
-	if record.Physical(i.Serial) != i.Serial { // a partition: the bay means the whole disk
+	if partOf(i) {
 		i.Bay = ""
 	}
 	return record.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
