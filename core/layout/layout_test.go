@@ -79,66 +79,196 @@ func TestUnequalMembersUseTheSmallestExceptInConcat(t *testing.T) {
 	require.EqualValues(t, 29*mib, g.Capacity())
 }
 
-func drawGeometry(t *rapid.T) *Geometry {
+// drawMap draws the map of a level, or one of regions of any shapes over any members, as arrays have that grew.
+func drawMap(t *rapid.T) *Map {
+	strip := int64(MinStrip) << rapid.IntRange(0, 6).Draw(t, "strip")
+	if rapid.Bool().Draw(t, "regions") {
+		return drawRegions(t)
+	}
 	level := rapid.SampledFrom(Levels()).Draw(t, "level")
 	least, _ := Needs(level)
 	n := rapid.IntRange(least, 16).Draw(t, "n")
-	if level == Mirrors || level == Parities1 || level == Parities2 {
+	if level.Nested() {
 		n &^= 1
 	}
 	sizes := make([]int64, n)
 	for i := range sizes {
 		sizes[i] = rapid.Int64Range(2*mib, 20*mib).Draw(t, "size")
 	}
-	strip := int64(MinStrip) << rapid.IntRange(0, 6).Draw(t, "strip")
-	g, err := New(level, strip, 0, sizes)
+	m, err := New(level, strip, 0, sizes)
 	require.NoError(t, err)
-	return g
+	return m
 }
 
-func TestEveryStripHasItsOwnPlace(t *testing.T) {
+func drawRegions(t *rapid.T) *Map {
+	members := rapid.IntRange(1, 9).Draw(t, "members")
+	ends := make([]int64, members)
+	var regions []Region
+	for i := range rapid.IntRange(1, 4).Draw(t, "count") {
+		width := rapid.IntRange(1, members).Draw(t, "width")
+		r := Region{ID: 7 * i, Rows: rapid.Int64Range(1, 9).Draw(t, "rows")}
+		r.Strip = int64(MinStrip) << rapid.IntRange(0, 2).Draw(t, "strip")
+		r.Groups = rapid.IntRange(1, members/width).Draw(t, "groups")
+		r.Parity = rapid.IntRange(0, width-1).Draw(t, "parity")
+		r.Data = width - r.Parity
+		r.Slots = rapid.Permutation(slots(members)).Draw(t, "slots")[:r.Groups*width]
+		for _, slot := range r.Slots {
+			at := ends[slot] + rapid.Int64Range(0, 5).Draw(t, "gap")
+			r.Begin = append(r.Begin, at)
+			ends[slot] = at + r.Rows*int64(r.StripBlocks())
+		}
+		regions = append(regions, r)
+	}
+	regions = rapid.Permutation(regions).Draw(t, "order")
+	m, err := NewMap(Parity1, members, regions[0].Shape, regions)
+	require.NoError(t, err)
+	return m
+}
+
+func TestEveryLogicalBlockHasOnePlaceAndPlacesNeverOverlap(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		g := drawGeometry(t)
+		m := drawMap(t)
 		type place struct {
-			slot int
-			row  int64
+			slot  int
+			block int64
 		}
 		seen := map[place]bool{}
-		for number := int64(0); number < min(g.Stripes(), 64); number++ {
-			s := g.Locate(number)
-			require.Equal(t, s, g.At(s.Group, s.Row))
-			require.Less(t, s.Row, g.Rows[s.Group])
-			for role := 0; role < g.Width(); role++ {
-				slot := g.Slot(s, role)
-				require.Equal(t, role, g.Role(s, slot))
-				require.Equal(t, s.Group, g.GroupOf(slot))
-				require.False(t, seen[place{slot, s.Row}], "two strips at one place")
-				seen[place{slot, s.Row}] = true
+		offset := int64(0)
+		for ordinal := int64(0); ordinal < m.Stripes(); ordinal++ {
+			if ordinal == 64 && m.Stripes() > 200 {
+				ordinal = m.Stripes() - 64
+				offset = m.Stripe(ordinal).Offset()
+			}
+			s := m.Stripe(ordinal)
+			require.Equal(t, offset, s.Offset())
+			require.Equal(t, ordinal, s.Ordinal())
+			require.Equal(t, s, s.At(s.Group, s.Row))
+			require.Equal(t, s, m.Find(s.ID()))
+			require.Less(t, s.Row, s.Rows)
+			for _, in := range []int64{0, s.StripeSize() - 1} {
+				at, off := m.Locate(offset + in)
+				require.Equal(t, s, at)
+				require.Equal(t, in, off)
+			}
+			offset += s.StripeSize()
+			for role := range s.Width() {
+				slot := s.Slot(role)
+				require.True(t, s.Has(slot))
+				require.Equal(t, role, s.Role(slot))
+				require.Contains(t, s.Members(s.Group), slot)
+				at, left := m.Strip(slot, s.Nth(slot))
+				require.Equal(t, s, at)
+				require.Equal(t, s.Rows-s.Row, left)
+				for col := range s.StripBlocks() {
+					block := s.Block(slot) + int64(col)
+					require.False(t, seen[place{slot, block}], "two strips at one place")
+					seen[place{slot, block}] = true
+					require.Less(t, block, m.Blocks(slot))
+					at, in, ok := m.On(slot, block)
+					require.True(t, ok)
+					require.Equal(t, s, at)
+					require.Equal(t, col, in)
+				}
 			}
 		}
-		last := g.Locate(g.Stripes() - 1)
-		require.Equal(t, g.Groups-1, last.Group)
-		require.Equal(t, g.Rows[last.Group]-1, last.Row)
+		require.Equal(t, m.Capacity(), offset)
 	})
 }
 
-func TestMarginIsTheLargestNumberOfLossesThatIsAlwaysSurvived(t *testing.T) {
+func TestBlocksThatNoStripeHasAreOfNoUse(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		g := drawGeometry(t)
-		certain, best := g.Margin(func(int) bool { return false })
-		order := rapid.Permutation(slots(g.Members)).Draw(t, "order")
-		lost := map[int]bool{}
-		for i, slot := range order {
-			alive := g.Survives(func(s int) bool { return lost[s] })
-			if i <= certain {
-				require.True(t, alive, "lost %v", lost)
+		m := drawRegions(t)
+		used := map[[2]int64]bool{}
+		for ordinal := range m.Stripes() {
+			s := m.Stripe(ordinal)
+			for role := range s.Width() {
+				for col := range s.StripBlocks() {
+					used[[2]int64{int64(s.Slot(role)), s.Block(s.Slot(role)) + int64(col)}] = true
+				}
 			}
-			if i > best {
-				require.False(t, alive, "lost %v", lost)
+		}
+		for slot := range m.Members {
+			n := int64(0)
+			for block := range m.Blocks(slot) + 3 {
+				_, _, ok := m.On(slot, block)
+				require.Equal(t, used[[2]int64{int64(slot), block}], ok)
+				if ok {
+					n++
+				}
 			}
-			lost[slot] = true
+			blocks := int64(0)
+			for nth := int64(0); nth < m.Strips(slot); nth++ {
+				st, _ := m.Strip(slot, nth)
+				blocks += int64(st.StripBlocks())
+			}
+			require.Equal(t, n, blocks)
 		}
 	})
+}
+
+func TestMapsWhosePlacesOverlapAreRefused(t *testing.T) {
+	one := Shape{Data: 2, Parity: 1, Groups: 1, Strip: MinStrip}
+	r := func(id int, begin int64) Region {
+		return Region{Shape: one, ID: id, Rows: 10, Slots: []int{2, 0, 1}, Begin: []int64{begin, begin, begin}}
+	}
+	_, err := NewMap(Parity1, 3, one, []Region{r(0, 40), r(1, 0)})
+	require.NoError(t, err)
+	_, err = NewMap(Parity1, 3, one, []Region{r(0, 39), r(1, 0)})
+	require.ErrorContains(t, err, "before the end of another")
+	_, err = NewMap(Parity1, 3, one, []Region{r(1, 40), r(1, 0)})
+	require.ErrorContains(t, err, "two regions 1")
+	twice := r(0, 0)
+	twice.Slots = []int{1, 1, 2}
+	_, err = NewMap(Parity1, 3, one, []Region{twice})
+	require.ErrorContains(t, err, "slot 1 is not there, or twice")
+	twice.Slots = twice.Slots[:2]
+	_, err = NewMap(Parity1, 3, one, []Region{twice})
+	require.ErrorContains(t, err, "not whole")
+}
+
+func TestTheMarginIsWhatEveryChoiceOfLossesGives(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		m := drawMap(t)
+		n := min(m.Members, 12)
+		gone := rapid.IntRange(-1, m.Members-1).Draw(t, "gone")
+		lost := func(slot int) bool { return slot == gone }
+		certain, best := m.Margin(lost)
+		least, most := m.Members+1, -1
+		for choice := range 1 << n {
+			if gone >= 0 && choice>>gone&1 == 1 || !used(m, choice) {
+				continue
+			}
+			size := bits.OnesCount(uint(choice))
+			if m.Survives(func(slot int) bool { return lost(slot) || choice>>slot&1 == 1 }) {
+				most = max(most, size)
+			} else {
+				least = min(least, size-1)
+			}
+		}
+		if n < m.Members {
+			require.LessOrEqual(t, certain, least)
+			require.GreaterOrEqual(t, best, most)
+			return
+		}
+		if most < 0 {
+			require.Negative(t, certain)
+			return
+		}
+		require.Equal(t, most, best)
+		if least <= n {
+			require.Equal(t, least, certain)
+		}
+	})
+}
+
+// used says whether the map has a use for every member of a choice.
+func used(m *Map, choice int) bool {
+	for slot := range m.Members {
+		if choice>>slot&1 == 1 && m.Strips(slot) == 0 {
+			return false
+		}
+	}
+	return true
 }
 
 func slots(n int) []int {
@@ -155,13 +285,13 @@ func TestParityVisitsEveryMemberAndDataRunsAround(t *testing.T) {
 	parity := map[int]int{}
 	next := 0
 	for row := int64(0); row < 7; row++ {
-		s := g.At(0, row)
-		for role := 0; role < g.Data; role++ {
-			require.Equal(t, next, g.Slot(s, role), "consecutive strips lie on consecutive members")
+		s := g.Regions()[0].At(0, row)
+		for role := 0; role < s.Data; role++ {
+			require.Equal(t, next, s.Slot(role), "consecutive strips lie on consecutive members")
 			next = (next + 1) % 7
 		}
-		parity[g.Slot(s, 5)]++
-		parity[g.Slot(s, 6)]++
+		parity[s.Slot(5)]++
+		parity[s.Slot(6)]++
 	}
 	for slot := 0; slot < 7; slot++ {
 		require.Equal(t, 2, parity[slot])

@@ -33,8 +33,8 @@ type Option struct {
 	LossOnce float64       `json:"loss_in_a_rebuild"`
 }
 
-// Geometry works out the shape of an array of disks of the given sizes in bytes, tables taken off.
-func Geometry(level layout.Level, strip int64, groups int, sizes []int64) (*layout.Geometry, error) {
+// Layout works out the map of an array of disks of the given sizes in bytes, tables taken off.
+func Layout(level layout.Level, strip int64, groups int, sizes []int64) (*layout.Map, error) {
 	data := make([]int64, len(sizes))
 	for i, size := range sizes {
 		p, err := record.PlaceFor(size, 0)
@@ -48,11 +48,11 @@ func Geometry(level layout.Level, strip int64, groups int, sizes []int64) (*layo
 
 // For works out one level.
 func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptions) (Option, error) {
-	g, err := Geometry(level, strip, groups, sizes)
+	g, err := Layout(level, strip, groups, sizes)
 	if err != nil {
 		return Option{}, err
 	}
-	o := Option{Level: level, Groups: g.Groups, Members: len(sizes), Capacity: g.Capacity()}
+	o := Option{Level: level, Groups: g.Shape.Groups, Members: len(sizes), Capacity: g.Capacity()}
 	smallest := slices.Min(sizes)
 	for _, s := range sizes {
 		o.Raw += s
@@ -62,12 +62,12 @@ func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptio
 	}
 	o.Overhead = 100 * (1 - float64(o.Capacity)/float64(o.Raw))
 	o.Margin, o.Best = g.Margin(func(int) bool { return false })
-	o.Read, o.Write, o.Small = float64(g.Data*g.Groups), float64(g.Data*g.Groups), 2*(1+g.Parity)+1+g.Parity
-	if g.Parity == 0 {
+	o.Read, o.Write, o.Small = float64(g.Shape.Data*g.Shape.Groups), float64(g.Shape.Data*g.Shape.Groups), 2*(1+g.Shape.Parity)+1+g.Shape.Parity
+	if g.Shape.Parity == 0 {
 		o.Small = 2 // the journal and the place; no parity needs to know what was there
-	} else if g.Data == 1 {
-		o.Read = float64(g.Width() * g.Groups) // every copy is read from
-		o.Small = 2 * g.Width()                // no old contents are needed
+	} else if g.Shape.Data == 1 {
+		o.Read = float64(g.Shape.Width() * g.Shape.Groups) // every copy is read from
+		o.Small = 2 * g.Shape.Width()                      // no old contents are needed
 	}
 	if level == layout.Concat {
 		o.Read, o.Write = 1, 1
@@ -80,12 +80,12 @@ func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptio
 	paced := a
 	paced.Share *= NormalShare
 	o.Paced = paced.RebuildTime(size)
-	if level == layout.Concat || g.Parity == 0 {
+	if level == layout.Concat || g.Shape.Parity == 0 {
 		o.LossYear, o.LossOnce = a.LossWithin(1, len(sizes), 0, size, year), 1
 		o.Rebuild, o.Paced = 0, 0
 	} else {
-		o.LossYear = a.LossWithin(g.Groups, g.Width(), g.Parity, size, year)
-		o.LossOnce = a.LossInRebuild(g.Width(), g.Parity, size)
+		o.LossYear = a.LossWithin(g.Shape.Groups, g.Shape.Width(), g.Shape.Parity, size, year)
+		o.LossOnce = a.LossInRebuild(g.Shape.Width(), g.Shape.Parity, size)
 	}
 	return o, nil
 }
@@ -169,19 +169,18 @@ func magnitude(p float64) float64 {
 	return math.Floor(math.Log10(p))
 }
 
-// Cell is what a member holds in one row of the layout.
-func Cell(g *layout.Geometry, slot int, row int64) string {
-	group := g.GroupOf(slot)
-	if row >= g.Rows[group] {
+// Cell is what the nth strip of a member is.
+func Cell(lay *layout.Map, slot int, nth int64) string {
+	if nth >= lay.Strips(slot) {
 		return ""
 	}
-	st := g.At(group, row)
-	role := g.Role(st, slot)
-	if role >= g.Data {
-		if g.Data == 1 {
-			return fmt.Sprintf("=%d", st.Number)
+	st, _ := lay.Strip(slot, nth)
+	role := st.Role(slot)
+	if role >= st.Data {
+		if st.Data == 1 {
+			return fmt.Sprintf("=%d", st.Ordinal())
 		}
-		return fmt.Sprintf("%c%d", "PQR"[role-g.Data], st.Number)
+		return fmt.Sprintf("%c%d", "PQR"[role-st.Data], st.Ordinal())
 	}
-	return fmt.Sprint(st.Number*int64(g.Data) + int64(role))
+	return fmt.Sprint(st.Offset()/st.Strip + int64(role))
 }

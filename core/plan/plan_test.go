@@ -172,7 +172,7 @@ func TestRecommendations(t *testing.T) {
 }
 
 func TestCellsDrawTheLayout(t *testing.T) {
-	g, err := Geometry(layout.Parity1, layout.DefaultStrip, 0, sizes(3, tb))
+	g, err := Layout(layout.Parity1, layout.DefaultStrip, 0, sizes(3, tb))
 	require.NoError(t, err)
 	var rows [][]string
 	for row := range int64(3) {

@@ -27,23 +27,23 @@ type Swap struct {
 // SwapFor works out the exchange of the members in slots of an array of disks of the given sizes, in bytes. It refuses disks
 // that are smaller than what the array uses of its members.
 func SwapFor(level layout.Level, strip int64, groups int, sizes []int64, slots []int, size int64, a Assumptions) (Swap, error) {
-	g, err := Geometry(level, strip, groups, sizes)
+	g, err := Layout(level, strip, groups, sizes)
 	if err != nil {
 		return Swap{}, err
 	}
-	if g.Parity == 0 {
+	if g.Shape.Parity == 0 {
 		return Swap{}, fmt.Errorf("level %s has no redundancy: a member can only be copied while it works, not replaced", level)
 	}
 	then := slices.Clone(sizes)
 	s := Swap{Disks: len(slots), Size: size, Now: g.Capacity()}
 	for _, slot := range slots {
-		need := g.Rows[g.GroupOf(slot)] * strip
+		need := g.Blocks(slot) * layout.Block
 		if p, err := record.PlaceFor(size, need); err != nil || p.DataSize < need {
 			return Swap{}, fmt.Errorf("a disk of %d bytes is too small for slot %d: %d bytes of data have to fit, beside its tables", size, slot, need)
 		}
 		then[slot] = size
 	}
-	after, err := Geometry(level, strip, groups, then)
+	after, err := Layout(level, strip, groups, then)
 	if err != nil {
 		return Swap{}, err
 	}
@@ -58,9 +58,9 @@ func SwapFor(level layout.Level, strip int64, groups int, sizes []int64, slots [
 	}
 	kept := 1.0
 	for range slots {
-		kept *= 1 - a.LossInRebuild(g.Width(), g.Parity, smallest)
+		kept *= 1 - a.LossInRebuild(g.Shape.Width(), g.Shape.Parity, smallest)
 	}
 	s.Loss = 1 - kept
-	s.Copy = a.LossWithin(g.Groups, g.Width(), g.Parity, smallest, s.Whole)
+	s.Copy = a.LossWithin(g.Shape.Groups, g.Shape.Width(), g.Shape.Parity, smallest, s.Whole)
 	return s, nil
 }

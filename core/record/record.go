@@ -465,7 +465,7 @@ func (r *Record) check() error {
 			return fmt.Errorf("member record: roster entry %d is out of bounds: %w", i, ErrFormat)
 		}
 	}
-	g, err := r.Geometry()
+	lay, err := r.Layout()
 	if err != nil {
 		return fmt.Errorf("member record: %w: %w", err, ErrFormat)
 	}
@@ -479,17 +479,17 @@ func (r *Record) check() error {
 	if err != nil || want != p {
 		return fmt.Errorf("member record: places do not fit the sizes: %w", ErrFormat)
 	}
-	if rows := g.Rows[g.GroupOf(r.Slot)]; p.DataSize < rows*r.Strip {
-		return fmt.Errorf("member record: %d bytes of data are too small for %d rows: %w", p.DataSize, rows, ErrFormat)
+	if need := lay.Blocks(r.Slot) * Block; p.DataSize < need {
+		return fmt.Errorf("member record: %d bytes of data are too few for a member of %d: %w", p.DataSize, need, ErrFormat)
 	}
-	if r.Task.Cursor < 0 || r.Task.Cursor > g.Stripes() || r.Task.Kind > Check || r.Task.Blame < 0 || r.Task.Blame > len(r.Roster) {
+	if r.Task.Cursor < 0 || r.Task.Cursor > lay.Stripes() || r.Task.Kind > Check || r.Task.Blame < 0 || r.Task.Blame > len(r.Roster) {
 		return fmt.Errorf("member record: task is out of bounds: %w", ErrFormat)
 	}
 	return nil
 }
 
-// Geometry is the shape of the array the record describes.
-func (r *Record) Geometry() (*layout.Geometry, error) {
+// Layout is the map of the array the record describes.
+func (r *Record) Layout() (*layout.Map, error) {
 	sizes := make([]int64, len(r.Roster))
 	for i, e := range r.Roster {
 		sizes[i] = e.DataSize

@@ -237,7 +237,7 @@ func FuzzRecord(f *testing.F) {
 		// Most inputs die at the checksum; a second try with a right one gets further.
 		for range 2 {
 			if r, err := Decode(b); err == nil {
-				_, err := r.Geometry()
+				_, err := r.Layout()
 				require.NoError(t, err)
 				_, err = r.Encode()
 				require.NoError(t, err)

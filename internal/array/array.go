@@ -135,7 +135,7 @@ type Array struct {
 	looking bool    // see Look
 	rescue  *rescue // nil unless the array is only read, as far as it can be
 	cfg     Config
-	geo     *layout.Geometry
+	layout  atomic.Pointer[layout.Map]
 
 	name    atomic.Pointer[string]
 	roster  roster
@@ -184,11 +184,11 @@ type Stats struct {
 // Stats gives access to the counters.
 func (a *Array) Stats() *Stats { return &a.stats }
 
-// Geometry is the shape of the array.
-func (a *Array) Geometry() *layout.Geometry { return a.geo }
+// Layout is the map of the array as it is now. Whoever needs it more than once for the same thing asks once.
+func (a *Array) Layout() *layout.Map { return a.layout.Load() }
 
 // Capacity is the usable capacity in bytes.
-func (a *Array) Capacity() int64 { return a.geo.Capacity() }
+func (a *Array) Capacity() int64 { return a.Layout().Capacity() }
 
 func (a *Array) now() time.Time {
 	if a.cfg.Now != nil {
@@ -293,11 +293,11 @@ func (a *Array) fanOut(n, bytes int, f func(i int) error) error {
 // depth is how much one operation does at the same time.
 const depth = 16
 
-// lockStripes takes the locks of the stripes, which must be ascending, and returns what releases them.
-func (a *Array) lockStripes(numbers []int64, exclusive bool) func() {
+// lockStripes takes the locks of some stripes, in the order of the locks, and returns what releases them.
+func (a *Array) lockStripes(ids []layout.ID, exclusive bool) func() {
 	var set [(4096 + 63) / 64]uint64
-	for _, n := range numbers {
-		i := lockIndex(n)
+	for _, id := range ids {
+		i := lockIndex(id)
 		set[i/64] |= 1 << (i % 64)
 	}
 	each := func(f func(*env.RWMutex)) {
@@ -318,7 +318,19 @@ func (a *Array) lockStripes(numbers []int64, exclusive bool) func() {
 	return func() { each((*env.RWMutex).RUnlock) }
 }
 
-func lockIndex(stripe int64) uint64 { return uint64(stripe) % 4096 }
+func lockIndex(id layout.ID) uint64 { return (uint64(id.Number) + uint64(id.Region)*977) % 4096 }
+
+// lockAll takes the locks of all stripes.
+func (a *Array) lockAll() (unlock func()) {
+	for i := range a.locks {
+		a.locks[i].Lock()
+	}
+	return func() {
+		for i := range a.locks {
+			a.locks[i].Unlock()
+		}
+	}
+}
 
 // piece is the part of a request that lies in one strip: whole or part blocks of one role of one stripe.
 type piece struct {
@@ -331,12 +343,10 @@ type piece struct {
 
 // pieces cuts the range [off, off+len(p)) into strips and calls f for each in order.
 func (a *Array) pieces(p []byte, off int64, f func(piece) error) error {
-	size := a.geo.StripeSize()
-	for len(p) > 0 {
-		st := a.geo.Locate(off / size)
-		in := off % size
-		role, from := int(in/a.geo.Strip), in%a.geo.Strip
-		n := min(int64(len(p)), a.geo.Strip-from)
+	for lay := a.Layout(); len(p) > 0; {
+		st, in := lay.Locate(off)
+		role, from := int(in/st.Strip), in%st.Strip
+		n := min(int64(len(p)), st.Strip-from)
 		if err := f(piece{stripe: st, role: role, from: from, buf: p[:n]}); err != nil {
 			return err
 		}
@@ -363,7 +373,7 @@ func (a *Array) Flush() error { return a.anybody.Flush() }
 func (a *Array) FlushRange(off, length int64) error { return a.anybody.FlushRange(off, length) }
 
 func (a *Array) write(by *Client, p []byte, off int64) error {
-	if err := a.geo.Check(off, int64(len(p))); err != nil {
+	if err := a.Layout().Check(off, int64(len(p))); err != nil {
 		return err
 	}
 	a.stats.BytesWritten.Add(int64(len(p)))
@@ -380,16 +390,15 @@ func (a *Array) write(by *Client, p []byte, off int64) error {
 var ErrNotTaken = errors.New("not taken")
 
 func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) error {
-	if off%Block != 0 || length%Block != 0 || a.geo.Check(off, length) != nil || !a.cache.roomNow(length) {
+	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.roomNow(length) {
 		return ErrNotTaken
 	}
 	a.stats.BytesWritten.Add(length)
-	size := a.geo.StripeSize()
-	for length > 0 {
-		in := off % size
-		role, from := int(in/a.geo.Strip), in%a.geo.Strip
-		n := min(length, a.geo.Strip-from)
-		pc := piece{stripe: a.geo.Locate(off / size), role: role, from: from, by: by}
+	for lay := a.Layout(); length > 0; {
+		st, in := lay.Locate(off)
+		role, from := int(in/st.Strip), in%st.Strip
+		n := min(length, st.Strip-from)
+		pc := piece{stripe: st, role: role, from: from, by: by}
 		if err := a.cache.putFrom(pc, int(n), fill); err != nil {
 			return err
 		}
@@ -404,7 +413,7 @@ func (a *Array) writePartBlocks(pc piece) error {
 	if err := a.cache.room(int64(len(pc.buf)) + 2*Block); err != nil {
 		return err
 	}
-	defer a.lockStripes([]int64{pc.stripe.Number}, true)()
+	defer a.lockStripes([]layout.ID{pc.stripe.ID()}, true)()
 	start := pc.from &^ (Block - 1)
 	end := (pc.from + int64(len(pc.buf)) + Block - 1) &^ (Block - 1)
 	whole := piece{pc.stripe, pc.role, start, make([]byte, end-start), pc.by}
@@ -431,18 +440,19 @@ func (a *Array) flushRange(by *Client, off, length int64) error {
 	if length == 0 {
 		return nil
 	}
-	size := a.geo.StripeSize()
-	var numbers []int64
-	for n := off / size; n <= (off+length-1)/size; n++ {
-		if a.cache.holds(n) {
-			numbers = append(numbers, n)
+	var ids []layout.ID
+	for lay, at := a.Layout(), off; at < off+length; {
+		st, in := lay.Locate(at)
+		if a.cache.holds(st.ID()) {
+			ids = append(ids, st.ID())
 		}
+		at += st.StripeSize() - in
 	}
-	return a.flush(by, numbers)
+	return a.flush(by, ids)
 }
 
 func (a *Array) zero(by *Client, off, length int64) error {
-	if err := a.geo.Check(off, length); err != nil {
+	if err := a.Layout().Check(off, length); err != nil {
 		return err
 	}
 	zeros := make([]byte, Block)
@@ -459,20 +469,20 @@ func (a *Array) zero(by *Client, off, length int64) error {
 			return err
 		}
 	}
-	size := a.geo.StripeSize()
-	dirty := a.holdings()
+	lay := a.Layout()
+	dirty := a.holdings(lay)
 	for length > 0 {
-		number := off / size
-		n := min(length, size-off%size)
-		if n == size {
+		st, in := lay.Locate(off)
+		n := min(length, st.StripeSize()-in)
+		if n == st.StripeSize() {
 			// Skip what was never written, so that trimming a large array costs what it holds.
-			if next := dirty.next(number); next > number {
-				n = min(length, (next-number)*size)
+			if next := dirty.next(st.Ordinal()); next > st.Ordinal() {
+				n = min(length, lay.Offset(next)-off)
 				off, length = off+n, length-n
 				continue
 			}
 		}
-		if err := a.cache.zero(by, a.geo.Locate(number), off%size, n); err != nil {
+		if err := a.cache.zero(by, st, in, n); err != nil {
 			return err
 		}
 		off, length = off+n, length-n
@@ -484,16 +494,19 @@ func (a *Array) zero(by *Client, off, length int64) error {
 // one to the other at any moment, entering the tables before it leaves the cache: so the cache must be looked at first.
 type holdings struct {
 	a     *Array
-	dirty []int64 // ascending: what the cache held
+	lay   *layout.Map
+	dirty []int64 // ordinals, ascending: what the cache held
 }
 
-func (a *Array) holdings() *holdings { return &holdings{a, a.cache.dirtyStripes()} }
+func (a *Array) holdings(lay *layout.Map) *holdings {
+	return &holdings{a, lay, a.cache.dirtyOrdinals(lay)}
+}
 
-// next is the first stripe at or after number that may hold anything; the number of stripes when there is none.
+// next is the ordinal of the first stripe at or after one that may hold anything; the number of stripes when there is none.
 func (h *holdings) next(number int64) int64 {
 	if probe.TablesBeforeCache.On() {
 		next := h.a.nextWritten(number)
-		dirty := h.a.cache.dirtyStripes()
+		dirty := h.a.cache.dirtyOrdinals(h.lay)
 		if i, _ := slices.BinarySearch(dirty, number); i < len(dirty) {
 			next = min(next, dirty[i])
 		}
@@ -519,7 +532,7 @@ type Extent struct {
 // Extents describes [off, off+length) in order, at most limit of them; what it leaves out at the end is not described.
 // Blocks count as written when they may hold anything but zeros.
 func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
-	if err := a.geo.Check(off, length); err != nil {
+	if err := a.Layout().Check(off, length); err != nil {
 		return nil, err
 	}
 	var out []Extent
@@ -534,46 +547,45 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 		out = append(out, Extent{n, written})
 		return true
 	}
-	size := a.geo.StripeSize()
-	held := a.holdings()
+	lay := a.Layout()
+	held := a.holdings(lay)
 	for length > 0 {
-		number := off / size
-		if next := held.next(number); next > number {
-			n := min(length, next*size-off)
+		st, in := lay.Locate(off)
+		if next := held.next(st.Ordinal()); next > st.Ordinal() {
+			n := min(length, lay.Offset(next)-off)
 			if !add(n, false) {
 				return out, nil
 			}
 			off, length = off+n, length-n
 			continue
 		}
-		n := min(length, size-off%size)
-		written, err := a.writtenBlocks(a.geo.Locate(number))
+		n := min(length, st.StripeSize()-in)
+		written, err := a.writtenBlocks(st)
 		if err != nil {
 			return nil, err
 		}
 		for left := n; left > 0; {
-			in := off % size
 			step := min(left, Block-in%Block)
 			if !add(step, written[in/Block]) {
 				return out, nil
 			}
-			off, left, length = off+step, left-step, length-step
+			in, off, left, length = in+step, off+step, left-step, length-step
 		}
 	}
 	return out, nil
 }
 
 // destageAll destages stripes that no client waits for. A client learns at its next flush what was given up of its writes.
-func (a *Array) destageAll(numbers []int64) (err error) {
-	for len(numbers) > 0 {
-		n := a.batchLength(numbers)
-		switch _, now := a.destage(numbers[:n]); {
+func (a *Array) destageAll(ids []layout.ID) (err error) {
+	for len(ids) > 0 {
+		n := a.batchLength(ids)
+		switch _, now := a.destage(ids[:n]); {
 		case errors.Is(now, ErrUnkept):
 			err = now
 		case now != nil:
 			return now
 		}
-		numbers = numbers[n:]
+		ids = ids[n:]
 	}
 	return err
 }
@@ -647,11 +659,11 @@ func (a *Array) destageLoop() {
 			return
 		}
 		for a.alive() == nil {
-			numbers := a.cache.pick(env.Now())
-			if len(numbers) == 0 {
+			ids := a.cache.pick(env.Now())
+			if len(ids) == 0 {
 				break
 			}
-			if err := a.destageAll(numbers); err != nil && !errors.Is(err, ErrUnkept) {
+			if err := a.destageAll(ids); err != nil && !errors.Is(err, ErrUnkept) {
 				a.stuck.Store(&err)
 				a.cache.wake()
 				break

@@ -111,7 +111,7 @@ func TestAnArrayIsAByteSlice(t *testing.T) {
 		if level != layout.Concat {
 			start = 0
 		}
-		geo := a.Geometry()
+		lay := a.Layout()
 		lost := map[int]bool{}
 		steps := rapid.IntRange(1, 25).Draw(t, "steps")
 		for range steps {
@@ -138,7 +138,7 @@ func TestAnArrayIsAByteSlice(t *testing.T) {
 				require.True(t, bytes.Equal(want[off:off+length], got), "read %d+%d", off, length)
 			case 6:
 				slot := rapid.IntRange(0, n-1).Draw(t, "slot")
-				if !lost[slot] && geo.Survives(func(s int) bool { return lost[s] || s == slot }) {
+				if !lost[slot] && lay.Survives(func(s int) bool { return lost[s] || s == slot }) {
 					lost[slot] = true
 					require.NoError(t, a.Fail(slot, false))
 				}

@@ -138,7 +138,7 @@ func (s *Set) sameOrigin(candidates []Candidate) []Candidate {
 // claim is one state of the roster, with what speaks for and against it.
 type claim struct {
 	rec     *record.Record // of the highest generation
-	geo     *layout.Geometry
+	lay     *layout.Map
 	backed  []bool      // by slot
 	able    []bool      // by slot: backed by a member whose data is all there
 	against []Candidate // its opponents
@@ -173,12 +173,12 @@ func casesOf(candidates []Candidate) (out []*claim) {
 }
 
 func (x *claim) weigh(candidates []Candidate) {
-	geo, err := x.rec.Geometry()
+	lay, err := x.rec.Layout()
 	if err != nil {
 		x.refuted = true
 		return
 	}
-	x.geo, x.backed, x.able = geo, make([]bool, len(x.rec.Roster)), make([]bool, len(x.rec.Roster))
+	x.lay, x.backed, x.able = lay, make([]bool, len(x.rec.Roster)), make([]bool, len(x.rec.Roster))
 	opposed := make([]bool, len(x.rec.Roster))
 	for _, c := range candidates {
 		slot := c.Record.Slot
@@ -205,7 +205,7 @@ func (x *claim) weigh(candidates []Candidate) {
 
 // serves says whether the members in some slots alone could serve the array.
 func (x *claim) serves(by []bool) bool {
-	return x.geo != nil && x.geo.Survives(func(slot int) bool { return !by[slot] })
+	return x.lay != nil && x.lay.Survives(func(slot int) bool { return !by[slot] })
 }
 
 func takesPart(c record.Condition) bool {
@@ -328,17 +328,17 @@ func (s Set) Holds(d disk.Disk) bool {
 
 // Margin is how many further losses the set survives for certain; negative when it cannot be started.
 func (s Set) Margin() int {
-	geo, err := s.Newest.Geometry()
+	lay, err := s.Newest.Layout()
 	if err != nil {
 		return -1
 	}
-	certain, _ := geo.MarginOfDisks(s.disks(), s.gone)
+	certain, _ := lay.MarginOfDisks(s.disks(), s.gone)
 	return certain
 }
 
 // Condition is what the array would be in if it were started.
-func (s Set) Condition(geo *layout.Geometry) state.Condition {
-	return ConditionOf(geo, s.disks(), s.gone)
+func (s Set) Condition(lay *layout.Map) state.Condition {
+	return ConditionOf(lay, s.disks(), s.gone)
 }
 
 func (s Set) gone(slot int) bool {

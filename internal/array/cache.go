@@ -22,7 +22,7 @@ type cache struct {
 	shards [64]shard
 	limit  int64 // bytes of buffers
 	used   atomic.Int64
-	free   *freeList
+	free   [7]atomic.Pointer[freeList] // by size of strip, doubling
 	space  struct {
 		env.Mutex
 		*env.Cond
@@ -30,7 +30,8 @@ type cache struct {
 	queue struct {
 		env.Mutex
 		most  int // entries of both at which they are looked through
-		full  []int64
+		full  []layout.Stripe
+		bytes int64    // of full
 		order []queued // by age; entries whose stripe is clean by now are passed over
 	}
 	work  chan struct{}
@@ -38,16 +39,17 @@ type cache struct {
 }
 
 type queued struct {
-	stripe int64
+	stripe layout.ID
 	since  time.Time
 }
 
 type shard struct {
 	env.Mutex
-	stripes map[int64]*stripe
+	stripes map[layout.ID]*stripe
 }
 
 type stripe struct {
+	layout.Stripe
 	cur, out *layer
 }
 
@@ -64,25 +66,28 @@ type layer struct {
 const ageLimit = 2 * time.Second
 
 func newCache(a *Array, limit int64) *cache {
-	c := &cache{a: a, limit: max(limit, 8*a.geo.StripeSize()), work: make(chan struct{}, 4)}
-	c.free = &freeList{}
-	c.free.init(a.geo.Strip, c.limit)
+	least := int64(0)
+	for _, r := range a.Layout().Regions() {
+		least = max(least, 8*r.StripeSize())
+	}
+	c := &cache{a: a, limit: max(limit, least), work: make(chan struct{}, 4)}
 	c.space.Cond = env.NewCond(&c.space.Mutex)
 	c.queue.most = leastQueue
 	for i := range c.shards {
-		c.shards[i].stripes = map[int64]*stripe{}
+		c.shards[i].stripes = map[layout.ID]*stripe{}
 	}
 	return c
 }
 
-func (c *cache) shard(n int64) *shard { return &c.shards[uint64(n)%uint64(len(c.shards))] }
+func (c *cache) shard(id layout.ID) *shard {
+	return &c.shards[(uint64(id.Number)+uint64(id.Region)*31)%uint64(len(c.shards))]
+}
 
 // layerCost is what a layer counts for besides its buffers, so that layers of nothing but zeros are bounded too.
 const layerCost = 4096
 
-func (c *cache) newLayer() *layer {
+func (c *cache) newLayer(k int) *layer {
 	c.used.Add(layerCost)
-	k := c.a.geo.Data
 	return &layer{charge: layerCost, bufs: make([][]byte, k), dirty: make([][4]uint64, k), zero: make([][4]uint64, k)}
 }
 
@@ -90,10 +95,22 @@ func (c *cache) newLayer() *layer {
 func (c *cache) release(l *layer) {
 	for _, b := range l.bufs {
 		if b != nil {
-			c.free.put(b)
+			c.buffers(int64(len(b))).put(b)
 		}
 	}
 	c.used.Add(-l.charge)
+}
+
+// buffers are those of one size of strip.
+func (c *cache) buffers(strip int64) *freeList {
+	at := &c.free[bits.TrailingZeros64(uint64(strip/layout.MinStrip))]
+	if f := at.Load(); f != nil {
+		return f
+	}
+	f := &freeList{}
+	f.init(strip, c.limit)
+	at.CompareAndSwap(nil, f)
+	return at.Load()
 }
 
 func (c *cache) wake() {
@@ -141,7 +158,7 @@ func (c *cache) put(pc piece) error {
 }
 
 func (c *cache) putNow(pc piece) error {
-	sh := c.shard(pc.stripe.Number)
+	sh := c.shard(pc.stripe.ID())
 	sh.Lock()
 	c.putHeld(sh, pc)
 	return nil
@@ -151,9 +168,9 @@ func (c *cache) putNow(pc piece) error {
 // others wrote to those two blocks meanwhile is in the cache, and is what the data goes into then. The caller holds the
 // stripe exclusively, so nothing leaves the cache.
 func (c *cache) merge(pc piece, data []byte, at int64) {
-	sh := c.shard(pc.stripe.Number)
+	sh := c.shard(pc.stripe.ID())
 	sh.Lock()
-	if s := sh.stripes[pc.stripe.Number]; s != nil && !probe.PartForgetsCache.On() {
+	if s := sh.stripes[pc.stripe.ID()]; s != nil && !probe.PartForgetsCache.On() {
 		probe.PartOfBlockMerged.Seen()
 		last := int64(len(pc.buf)) - Block
 		for _, off := range []int64{0, last} {
@@ -166,10 +183,10 @@ func (c *cache) merge(pc piece, data []byte, at int64) {
 
 // putHeld enters a piece and unlocks its shard. The piece's buffer may be the very place it goes to.
 func (c *cache) putHeld(sh *shard, pc piece) {
-	cur, _ := c.current(sh, pc.stripe.Number)
+	cur, _ := c.current(sh, pc.stripe)
 	fresh := cur.count == 0
 	if cur.bufs[pc.role] == nil {
-		cur.bufs[pc.role] = c.free.get()
+		cur.bufs[pc.role] = c.buffers(pc.stripe.Strip).get()
 	}
 	cur.wrote(pc.by)
 	if to := cur.bufs[pc.role][pc.from:]; &to[0] != &pc.buf[0] {
@@ -177,9 +194,9 @@ func (c *cache) putHeld(sh *shard, pc piece) {
 	}
 	before := cur.count
 	c.used.Add(cur.mark(pc.role, int(pc.from/Block), len(pc.buf)/Block, false))
-	full := before < cur.count && cur.count == c.a.geo.Data*c.a.geo.StripBlocks()
+	full := before < cur.count && cur.count == pc.stripe.Data*pc.stripe.StripBlocks()
 	sh.Unlock()
-	c.enqueue(pc.stripe.Number, fresh, full)
+	c.enqueue(pc.stripe, fresh, full)
 }
 
 // wrote notes that a client wrote some of the layer.
@@ -194,49 +211,50 @@ func (c *cache) zero(by *Client, st layout.Stripe, from, length int64) error {
 	if err := c.room(layerCost); err != nil {
 		return err
 	}
-	sh := c.shard(st.Number)
+	sh := c.shard(st.ID())
 	sh.Lock()
-	cur, fresh := c.current(sh, st.Number)
+	cur, fresh := c.current(sh, st)
 	cur.wrote(by)
 	before := cur.count
 	for length > 0 {
-		role, in := int(from/c.a.geo.Strip), from%c.a.geo.Strip
-		n := min(length, c.a.geo.Strip-in)
+		role, in := int(from/st.Strip), from%st.Strip
+		n := min(length, st.Strip-in)
 		cur.mark(role, int(in/Block), int(n/Block), true)
 		from, length = from+n, length-n
 	}
-	full := before < cur.count && cur.count == c.a.geo.Data*c.a.geo.StripBlocks()
+	full := before < cur.count && cur.count == st.Data*st.StripBlocks()
 	sh.Unlock()
-	c.enqueue(st.Number, fresh, full)
+	c.enqueue(st, fresh, full)
 	return nil
 }
 
-func (c *cache) current(sh *shard, number int64) (cur *layer, fresh bool) {
-	s := sh.stripes[number]
+func (c *cache) current(sh *shard, st layout.Stripe) (cur *layer, fresh bool) {
+	s := sh.stripes[st.ID()]
 	if s == nil {
-		s = &stripe{}
-		sh.stripes[number] = s
+		s = &stripe{Stripe: st}
+		sh.stripes[st.ID()] = s
 	}
 	if s.cur == nil {
-		s.cur = c.newLayer()
+		s.cur = c.newLayer(st.Data)
 		fresh = true
 	}
 	return s.cur, fresh
 }
 
-func (c *cache) enqueue(number int64, fresh, full bool) {
+func (c *cache) enqueue(st layout.Stripe, fresh, full bool) {
 	if !fresh && !full {
 		return
 	}
 	c.queue.Lock()
 	if fresh {
-		c.queue.order = append(c.queue.order, queued{number, env.Now()})
+		c.queue.order = append(c.queue.order, queued{st.ID(), env.Now()})
 		c.thin()
 	}
 	signal := false
 	if full {
-		c.queue.full = append(c.queue.full, number)
-		signal = len(c.queue.full)*c.a.geo.Data*int(c.a.geo.Strip) >= destageBytes
+		c.queue.full = append(c.queue.full, st)
+		c.queue.bytes += st.StripeSize()
+		signal = c.queue.bytes >= destageBytes
 	}
 	c.queue.Unlock()
 	if signal || c.used.Load() > c.limit/2 {
@@ -250,15 +268,19 @@ func (c *cache) thin() {
 	if len(c.queue.order)+len(c.queue.full) < c.queue.most {
 		return
 	}
-	seen := map[int64]bool{}
-	stays := func(n int64) bool {
-		if seen[n] || !c.holds(n) {
+	seen := map[layout.ID]bool{}
+	stays := func(id layout.ID) bool {
+		if seen[id] || !c.holds(id) {
 			return false
 		}
-		seen[n] = true
+		seen[id] = true
 		return true
 	}
-	c.queue.full = slices.DeleteFunc(c.queue.full, func(n int64) bool { return !stays(n) })
+	c.queue.full = slices.DeleteFunc(c.queue.full, func(st layout.Stripe) bool { return !stays(st.ID()) })
+	c.queue.bytes = 0
+	for _, st := range c.queue.full {
+		c.queue.bytes += st.StripeSize()
+	}
 	clear(seen)
 	c.queue.order = slices.DeleteFunc(c.queue.order, func(q queued) bool { return !stays(q.stripe) })
 	c.queue.most = max(leastQueue, 2*(len(c.queue.order)+len(c.queue.full)))
@@ -279,50 +301,54 @@ const (
 
 // pick chooses stripes to destage, ascending: full ones, then, when memory is short, the oldest, then those that have
 // waited for long. Nothing is reserved: a stripe may be clean by the time it is destaged.
-func (c *cache) pick(now time.Time) []int64 {
+func (c *cache) pick(now time.Time) (out []layout.ID) {
 	c.queue.Lock()
 	defer c.queue.Unlock()
-	most := max(1, destageBytes/int(c.a.geo.StripeSize()))
-	take := min(len(c.queue.full), most)
-	out := slices.Clone(c.queue.full[:take])
-	c.queue.full = slices.Delete(c.queue.full, 0, take)
+	taken, bytes := 0, int64(0)
+	for ; taken < len(c.queue.full) && bytes < destageBytes; taken++ {
+		st := c.queue.full[taken]
+		bytes += st.StripeSize()
+		out = append(out, st.ID())
+	}
+	c.queue.full = slices.Delete(c.queue.full, 0, taken)
+	c.queue.bytes -= bytes
 	short := c.used.Load() > c.limit/2
 	passed := 0
 	for _, q := range c.queue.order {
-		if len(out) >= max(most, destageStripes) || !(short || now.Sub(q.since) > ageLimit) {
+		if len(out) >= max(taken, destageStripes) || !(short || now.Sub(q.since) > ageLimit) {
 			break
 		}
 		out = append(out, q.stripe)
 		passed++
 	}
 	c.queue.order = slices.Delete(c.queue.order, 0, passed)
-	slices.Sort(out)
+	slices.SortFunc(out, layout.ID.Compare)
 	out = slices.Compact(out)
-	return slices.DeleteFunc(out, func(n int64) bool { return !c.holds(n) })
+	return slices.DeleteFunc(out, func(id layout.ID) bool { return !c.holds(id) })
 }
 
-// take moves the dirty blocks of a stripe to its out layer. The caller holds the stripe exclusively.
-func (c *cache) take(number int64) *layer {
-	sh := c.shard(number)
+// take moves the dirty blocks of a stripe to its out layer, which is nil when there are none. The caller holds the stripe exclusively.
+func (c *cache) take(id layout.ID) (layout.Stripe, *layer) {
+	sh := c.shard(id)
 	sh.Lock()
 	defer sh.Unlock()
-	s := sh.stripes[number]
+	s := sh.stripes[id]
 	if s == nil || s.cur == nil {
-		return nil
+		return layout.Stripe{}, nil
 	}
 	s.out, s.cur = s.cur, nil
-	return s.out
+	return s.Stripe, s.out
 }
 
 // done drops the out layer: its blocks are on the members.
-func (c *cache) done(number int64) {
-	sh := c.shard(number)
+func (c *cache) done(id layout.ID) {
+	sh := c.shard(id)
 	sh.Lock()
-	s := sh.stripes[number]
+	s := sh.stripes[id]
 	out := s.out
 	s.out = nil
 	if s.cur == nil {
-		delete(sh.stripes, number)
+		delete(sh.stripes, id)
 	}
 	sh.Unlock()
 	c.release(out)
@@ -331,51 +357,52 @@ func (c *cache) done(number int64) {
 // putFrom takes a piece of whole blocks from whoever fills a buffer, without copying it where that can be. There must be
 // room. fill is called once, with n bytes.
 func (c *cache) putFrom(pc piece, n int, fill func([]byte) error) error {
-	buf := c.free.get()
+	free := c.buffers(pc.stripe.Strip)
+	buf := free.get()
 	pc.buf = buf[pc.from:][:n]
 	if err := fill(pc.buf); err != nil {
-		c.free.put(buf)
+		free.put(buf)
 		return err
 	}
-	sh := c.shard(pc.stripe.Number)
+	sh := c.shard(pc.stripe.ID())
 	sh.Lock()
-	cur, _ := c.current(sh, pc.stripe.Number)
+	cur, _ := c.current(sh, pc.stripe)
 	taken := cur.bufs[pc.role] == nil
 	if taken {
 		cur.bufs[pc.role] = buf
 	}
 	c.putHeld(sh, pc) // unlocks
 	if !taken {
-		c.free.put(buf)
+		free.put(buf)
 	}
 	return nil
 }
 
 // putBack returns the out layer to cur, below what was written since: its blocks did not reach the members.
-func (c *cache) putBack(number int64) {
-	sh := c.shard(number)
+func (c *cache) putBack(id layout.ID) {
+	sh := c.shard(id)
 	sh.Lock()
-	s := sh.stripes[number]
+	s := sh.stripes[id]
 	out := s.out
 	s.out = nil
 	if s.cur == nil {
 		s.cur = out
 		sh.Unlock()
-		c.enqueue(number, true, false)
+		c.enqueue(s.Stripe, true, false)
 		return
 	}
 	for _, by := range out.by {
 		s.cur.wrote(by)
 	}
 	for role := range out.dirty {
-		for col := 0; col < c.a.geo.StripBlocks(); col++ {
+		for col := 0; col < s.StripBlocks(); col++ {
 			if !has(&out.dirty[role], col) || has(&s.cur.dirty[role], col) {
 				continue
 			}
 			zero := has(&out.zero[role], col)
 			if !zero {
 				if s.cur.bufs[role] == nil {
-					s.cur.bufs[role] = c.free.get()
+					s.cur.bufs[role] = c.buffers(s.Strip).get()
 				}
 				copy(s.cur.bufs[role][col*Block:][:Block], out.bufs[role][col*Block:])
 			}
@@ -389,10 +416,10 @@ func (c *cache) putBack(number int64) {
 // overlay copies the dirty blocks of a piece into its buffer and returns the columns it did not have as runs.
 func (c *cache) overlay(pc piece, missing []blockRun) []blockRun {
 	first, n := int(pc.from/Block), len(pc.buf)/Block
-	sh := c.shard(pc.stripe.Number)
+	sh := c.shard(pc.stripe.ID())
 	sh.Lock()
 	defer sh.Unlock()
-	s := sh.stripes[pc.stripe.Number]
+	s := sh.stripes[pc.stripe.ID()]
 	if s == nil {
 		return append(missing, blockRun{first, n})
 	}
@@ -416,30 +443,30 @@ func (c *cache) overlay(pc piece, missing []blockRun) []blockRun {
 type blockRun struct{ first, n int }
 
 // holds says whether a stripe has anything that is not on the members yet.
-func (c *cache) holds(number int64) bool {
-	sh := c.shard(number)
+func (c *cache) holds(id layout.ID) bool {
+	sh := c.shard(id)
 	sh.Lock()
 	defer sh.Unlock()
-	return sh.stripes[number] != nil
+	return sh.stripes[id] != nil
 }
 
 // dirtyBlocks is how many dirty blocks a stripe has.
-func (c *cache) dirtyBlocks(number int64) int {
-	sh := c.shard(number)
+func (c *cache) dirtyBlocks(id layout.ID) int {
+	sh := c.shard(id)
 	sh.Lock()
 	defer sh.Unlock()
-	if s := sh.stripes[number]; s != nil && s.cur != nil {
+	if s := sh.stripes[id]; s != nil && s.cur != nil {
 		return s.cur.count
 	}
 	return 0
 }
 
 // dirtyState reports for a block whether the cache has it, and if so whether it is anything but zeros.
-func (c *cache) dirtyState(number int64, role, col int) (known, written bool) {
-	sh := c.shard(number)
+func (c *cache) dirtyState(id layout.ID, role, col int) (known, written bool) {
+	sh := c.shard(id)
 	sh.Lock()
 	defer sh.Unlock()
-	s := sh.stripes[number]
+	s := sh.stripes[id]
 	if s == nil {
 		return false, false
 	}
@@ -452,17 +479,25 @@ func (c *cache) dirtyState(number int64, role, col int) (known, written bool) {
 }
 
 // dirtyStripes lists all stripes the cache holds, ascending.
-func (c *cache) dirtyStripes() []int64 {
-	var out []int64
+func (c *cache) dirtyStripes() (out []layout.ID) {
 	for i := range c.shards {
 		sh := &c.shards[i]
 		sh.Lock()
-		for n, s := range sh.stripes {
+		for id, s := range sh.stripes {
 			if !(probe.FlushForgetsOut.On() && s.cur == nil) {
-				out = append(out, n)
+				out = append(out, id)
 			}
 		}
 		sh.Unlock()
+	}
+	slices.SortFunc(out, layout.ID.Compare)
+	return out
+}
+
+// dirtyOrdinals is dirtyStripes by their ordinals in a map.
+func (c *cache) dirtyOrdinals(lay *layout.Map) (out []int64) {
+	for _, id := range c.dirtyStripes() {
+		out = append(out, lay.Find(id).Ordinal())
 	}
 	slices.Sort(out)
 	return out

@@ -85,13 +85,14 @@ func (a *Array) check(t *task, how checkHow, resume bool) error {
 		return err
 	}
 	saved := t.saves(env.Now())
-	total := a.geo.Stripes()
-	per := max(1, min(checkBytes, t.grain())/a.geo.StripeSize())
-	for cursor < total {
+	lay := a.Layout()
+	for cursor < lay.Stripes() {
 		if err := a.alive(); err != nil {
 			return err
 		}
-		if err := t.point(a, min(per, total-cursor)*a.geo.StripeSize()); err != nil {
+		here := lay.Stripe(cursor)
+		n := min(max(1, min(checkBytes, t.grain())/here.StripeSize()), here.Stripes()-here.Number)
+		if err := t.point(a, n*here.StripeSize()); err != nil {
 			return errors.Join(err, save(errors.Is(err, errTaskCancelled)))
 		}
 		next := a.nextWritten(cursor)
@@ -99,16 +100,15 @@ func (a *Array) check(t *task, how checkHow, resume bool) error {
 			cursor = next
 			continue
 		}
-		n := min(per, total-cursor)
-		a.refresh(cursor, n)
+		a.refresh(lay, cursor, n)
 		err := a.parallel(int(n), func(i int) error {
-			return a.checkStripe(t, a.geo.Locate(cursor+int64(i)), how)
+			return a.checkStripe(t, lay.Stripe(cursor+int64(i)), how)
 		})
 		if err != nil {
 			return err
 		}
 		cursor += n
-		t.advance(env.Now(), n*a.geo.StripeSize())
+		t.advance(env.Now(), n*here.StripeSize())
 		if saved.due(t, env.Now()) {
 			if err := saved.keep(t, env.Now(), func() error { return save(false) }); err != nil {
 				return err
@@ -121,24 +121,6 @@ func (a *Array) check(t *task, how checkHow, resume bool) error {
 		}
 	}
 	return save(true)
-}
-
-// usedFrom is Used for the stripes from number on.
-func (a *Array) usedFrom(number int64) int64 {
-	var total int64
-	for number < a.geo.Stripes() {
-		next := a.nextWritten(number)
-		if next >= a.geo.Stripes() {
-			break
-		}
-		per := int64(a.geo.StripBlocks())
-		here := a.geo.Locate(next)
-		end := min(((here.Row*per/record.SumsPerPage+1)*record.SumsPerPage+per-1)/per, a.geo.Rows[here.Group])
-		upTo := max(a.geo.At(here.Group, end-1).Number+1, next+1)
-		total += (upTo - next) * a.geo.StripeSize()
-		number = upTo
-	}
-	return total
 }
 
 // checkTries is how often a check asks a member that does not answer in time, and checkRest how long it leaves it alone in
@@ -167,11 +149,11 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, how checkHow) error {
 
 // checkHeld is one attempt at it; late is a member that did not answer, and nothing was decided then.
 func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member, err error) {
-	defer a.lockStripes([]int64{st.Number}, true)()
+	defer a.lockStripes([]layout.ID{st.ID()}, true)()
 	if a.untouched(st, nil) {
 		return nil, a.alive()
 	}
-	c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
+	c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -184,7 +166,8 @@ func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member
 	var result CheckResult
 	note := func(role, col int, what string) {
 		result.Mismatches++
-		result.Places = append(result.Places, Mismatch{st.Number, a.geo.Slot(st, role), c.block(col), what})
+		slot := st.Slot(role)
+		result.Places = append(result.Places, Mismatch{st.Ordinal(), slot, st.Block(slot) + int64(col), what})
 	}
 	for role := range c.wrong {
 		for col, wrong := range c.wrong[role] {
@@ -223,8 +206,8 @@ func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member
 		note(x.role, x.col, "does not match the others")
 	}
 	for _, x := range unsure {
-		if how.blame >= 0 && a.geo.GroupOf(how.blame) == st.Group {
-			x.role = a.geo.Role(st, how.blame)
+		if how.blame >= 0 && st.Has(how.blame) {
+			x.role = st.Role(how.blame)
 			guilty = append(guilty, x)
 			note(x.role, x.col, "contradicts the others, and is to blame as was said")
 			continue
@@ -250,20 +233,20 @@ func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member
 
 // refresh makes the rows of some stripes be read from the media, not from what the system keeps in memory: a check is to
 // find what the media hold.
-func (a *Array) refresh(from, n int64) {
-	first := map[int]int64{} // by group
+func (a *Array) refresh(lay *layout.Map, from, n int64) {
+	first := map[int]layout.Stripe{} // by group
 	last := map[int]int64{}
 	for number := from; number < from+n; number++ {
-		st := a.geo.Locate(number)
+		st := lay.Stripe(number)
 		if _, ok := first[st.Group]; !ok {
-			first[st.Group] = st.Row
+			first[st.Group] = st
 		}
 		last[st.Group] = st.Row
 	}
-	for group, row := range first {
-		for i := range a.geo.Width() {
-			if m := a.members[group*a.geo.Width()+i].Load(); m.patient != nil && m.usable(row) {
-				m.patient.Refresh(m.place.DataStart+row*a.geo.Strip, (last[group]-row+1)*a.geo.Strip)
+	for group, st := range first {
+		for _, slot := range st.Members(group) {
+			if m := a.members[slot].Load(); m.patient != nil && m.usable(st) {
+				m.patient.Refresh(m.offset(st.Block(slot)), (last[group]-st.Row+1)*st.Strip)
 			}
 		}
 	}
@@ -276,7 +259,7 @@ type at struct{ role, col int }
 // parities or three copies the code itself shows which one is wrong: without that one, and only without that one, the others
 // agree. Those are guilty. Where nothing shows it the place is unsure, and named by its first parity.
 func (c *columns) contradictions() (guilty, unsure []at) {
-	k, m := c.a.geo.Data, c.a.geo.Parity
+	k, m := c.st.Data, c.st.Parity
 	if m == 0 {
 		return nil, nil
 	}
@@ -312,7 +295,7 @@ func (c *columns) contradictions() (guilty, unsure []at) {
 
 // allData says whether all data of a column is known from its own members.
 func (c *columns) allData(col int) bool {
-	for role := range c.a.geo.Data {
+	for role := range c.st.Data {
 		if !c.known[role][col] {
 			return false
 		}
@@ -322,7 +305,7 @@ func (c *columns) allData(col int) bool {
 
 // odd is the one role of a column without which the others agree; -1 when there is none, or more than one.
 func (c *columns) odd(col int) int {
-	k, m, found := c.a.geo.Data, c.a.geo.Parity, -1
+	k, m, found := c.st.Data, c.st.Parity, -1
 	strips, own := make([][]byte, len(c.bufs)), make([]byte, Block)
 	rows := make([][]byte, m)
 	for j := range rows {
@@ -353,7 +336,7 @@ func (c *columns) odd(col int) int {
 
 // repair heals what is wrong, and computes anew what is to blame for contradictions.
 func (c *columns) repair(result *CheckResult, guilty []at) error {
-	a, k := c.a, c.a.geo.Data
+	a, k := c.a, c.st.Data
 	if len(guilty) > 0 {
 		need := reservation{}
 		for _, m := range c.roles {
@@ -381,7 +364,7 @@ func (c *columns) repair(result *CheckResult, guilty []at) error {
 		buf := make([]byte, Block)
 		strips[x.role] = buf
 		if m := c.roles[x.role]; m != nil && parity.Recover(strips, k, []int{x.role}) == nil {
-			ch.writes = append(ch.writes, write{m: m, kind: record.RunPayload, block: c.block(x.col), n: 1, buf: buf, sums: sumsOf(buf)})
+			ch.writes = append(ch.writes, write{m: m, kind: record.RunPayload, block: c.block(m, x.col), n: 1, buf: buf, sums: sumsOf(buf)})
 			a.count(m, &m.errs.checksum)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 
+	"nidalo/core/layout"
 	"nidalo/internal/env"
 )
 
@@ -58,11 +59,11 @@ func (c *Client) told() (err error) {
 
 // flush destages some stripes for a client that waits. Those of others are destaged as well, but what goes wrong with them
 // is told to their writers, and is no error here.
-func (a *Array) flush(by *Client, numbers []int64) error {
+func (a *Array) flush(by *Client, ids []layout.ID) error {
 	if err := a.alive(); err != nil {
 		return err
 	}
-	err := a.flushStripes(by, numbers)
+	err := a.flushStripes(by, ids)
 	if late := by.told(); late != nil && err == nil {
 		err = late
 	}
@@ -71,21 +72,21 @@ func (a *Array) flush(by *Client, numbers []int64) error {
 
 // flushStripes destages stripes and returns the first error that concerns a client. Stripes that fail together are tried
 // apart, so that one for which there is no room does not stand in the way of another.
-func (a *Array) flushStripes(by *Client, numbers []int64) (first error) {
-	for len(numbers) > 0 {
-		n := a.batchLength(numbers)
-		writers, err := a.destage(numbers[:n])
+func (a *Array) flushStripes(by *Client, ids []layout.ID) (first error) {
+	for len(ids) > 0 {
+		n := a.batchLength(ids)
+		writers, err := a.destage(ids[:n])
 		switch {
 		case err == nil || errors.Is(err, ErrUnkept): // it was told to its writers
 		case a.alive() != nil:
 			return a.alive()
 		case n > 1:
-			err = errors.Join(a.flushStripes(by, numbers[:n/2]), a.flushStripes(by, numbers[n/2:n]))
+			err = errors.Join(a.flushStripes(by, ids[:n/2]), a.flushStripes(by, ids[n/2:n]))
 			first = cmp.Or(first, err)
 		case by == &a.anybody || writers.has(by):
 			first = cmp.Or(first, err)
 		}
-		numbers = numbers[n:]
+		ids = ids[n:]
 	}
 	return first
 }

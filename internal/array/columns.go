@@ -48,7 +48,7 @@ type override func(slot int, block int64) (sum uint32, data []byte, ok bool)
 
 // loadColumns reads all that the members hold of n columns from first on, verified.
 func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*columns, error) {
-	w := a.geo.Width()
+	w := st.Width()
 	c := &columns{a: a, st: st, first: first, n: n, roles: make([]*member, w), bufs: make([][]byte, w),
 		sums: make([][]uint32, w), had: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w), over: over}
 	flags, causes, had := make([]bool, w*n), make([]cause, w*n), make([]uint32, w*n)
@@ -57,7 +57,7 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 		c.known[role], flags = flags[:n], flags[n:]
 		c.wrong[role], causes = causes[:n], causes[n:]
 		c.had[role], had = had[:n], had[n:]
-		if m := a.members[a.geo.Slot(st, role)].Load(); a.reads(st, role, m) {
+		if m := a.members[st.Slot(role)].Load(); a.reads(st, role, m) {
 			c.roles[role] = m
 		}
 	}
@@ -72,9 +72,8 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 	return c, nil
 }
 
-func (c *columns) block(col int) int64 {
-	return c.st.Row*int64(c.a.geo.StripBlocks()) + int64(c.first+col)
-}
+// block is the block of a column on a member of the stripe.
+func (c *columns) block(m *member, col int) int64 { return c.st.Block(m.slot) + int64(c.first+col) }
 
 // reading is a way to read blocks of a member's data: readData or insistData.
 type reading func(m *member, bufs [][]byte, block int64) error
@@ -85,7 +84,7 @@ func (c *columns) loadRole(role int, read reading) {
 		return
 	}
 	sums := make([]uint32, c.n)
-	if err := c.a.tables.sums(m, c.block(0), sums); err != nil {
+	if err := c.a.tables.sums(m, c.block(m, 0), sums); err != nil {
 		if late(err) && m.live() {
 			for col := range c.n {
 				c.wrong[role][col] = silent
@@ -101,7 +100,7 @@ func (c *columns) loadRole(role int, read reading) {
 	if over != nil {
 		own = make([]bool, c.n)
 		for col := range c.n {
-			if sum, data, ok := over(m.slot, c.block(col)); ok {
+			if sum, data, ok := over(m.slot, c.block(m, col)); ok {
 				own[col] = true
 				sums[col] = sum
 				switch {
@@ -127,7 +126,7 @@ func (c *columns) loadRole(role int, read reading) {
 	// One read for all; when that fails, block by block, so that one bad sector costs one block.
 	quiet := false
 	if over == nil {
-		err := read(m, [][]byte{buf}, c.block(0))
+		err := read(m, [][]byte{buf}, c.block(m, 0))
 		if err == nil {
 			for col := range known {
 				c.judge(role, col)
@@ -143,7 +142,7 @@ func (c *columns) loadRole(role int, read reading) {
 		if sums[col] != record.SumNever && sums[col] != record.SumLost && m.live() {
 			var err error
 			if !quiet {
-				err = read(m, [][]byte{buf[col*Block:][:Block]}, c.block(col))
+				err = read(m, [][]byte{buf[col*Block:][:Block]}, c.block(m, col))
 				quiet = late(err)
 			}
 			if quiet {
@@ -248,7 +247,7 @@ func (c *columns) unknown(col int) []int {
 }
 
 func (c *columns) recoverRun(from, to int, unknown []int) {
-	if len(unknown) > c.a.geo.Parity {
+	if len(unknown) > c.st.Parity {
 		for col := from; col < to; col++ {
 			c.recoverEmpty(col, unknown)
 		}
@@ -258,7 +257,7 @@ func (c *columns) recoverRun(from, to int, unknown []int) {
 	for role := range strips {
 		strips[role] = c.bufs[role][from*Block : to*Block]
 	}
-	if err := parity.Recover(strips, c.a.geo.Data, unknown); err != nil {
+	if err := parity.Recover(strips, c.st.Data, unknown); err != nil {
 		return
 	}
 	for col := from; col < to; col++ {
@@ -281,7 +280,7 @@ func (c *columns) recoverRun(from, to int, unknown []int) {
 // recoverEmpty: whatever was written to a column made every parity block of it that was there written as well, so one that
 // is not tells that all of the column is zeros, however much of it is unknown.
 func (c *columns) recoverEmpty(col int, unknown []int) {
-	for role := c.a.geo.Data; role < len(c.known); role++ {
+	for role := c.st.Data; role < len(c.known); role++ {
 		if s := c.sums[role]; s == nil || s[col] != record.SumNever || !c.known[role][col] {
 			continue
 		}
@@ -300,7 +299,7 @@ func (c *columns) recoverEmpty(col int, unknown []int) {
 func (c *columns) fresh(col int) bool {
 	unknown, empty := 0, false
 	for role, s := range c.sums {
-		if s != nil && s[col] == record.SumNever && role >= c.a.geo.Data && c.known[role][col] {
+		if s != nil && s[col] == record.SumNever && role >= c.st.Data && c.known[role][col] {
 			empty = true
 		}
 		switch {
@@ -310,7 +309,7 @@ func (c *columns) fresh(col int) bool {
 			return false
 		}
 	}
-	return unknown <= c.a.geo.Parity || empty || probe.FreshOnTooLittle.On()
+	return unknown <= c.st.Parity || empty || probe.FreshOnTooLittle.On()
 }
 
 // same says whether a block that was in doubt turned out to be what it should be.
@@ -333,20 +332,20 @@ func (c *columns) heal() int {
 			block := c.bufs[role][col*Block:][:Block]
 			switch {
 			case record.Unknown(c.sums[role][col]) && c.fresh(col):
-				c.a.tables.set(m, c.block(col), 1, nil, record.SumNever)
+				c.a.tables.set(m, c.block(m, col), 1, nil, record.SumNever)
 				c.wrong[role][col] = sound
 				healed++
 				continue
 			case c.same(role, col):
 				// Only its sum was in doubt.
-				c.a.tables.set(m, c.block(col), 1, []uint32{record.Sum(block)}, 0)
+				c.a.tables.set(m, c.block(m, col), 1, []uint32{record.Sum(block)}, 0)
 				c.wrong[role][col] = sound
 				continue
 			default:
-				if err := c.a.writeData(m, [][]byte{block}, c.block(col)); err != nil {
+				if err := c.a.writeData(m, [][]byte{block}, c.block(m, col)); err != nil {
 					continue
 				}
-				c.a.tables.set(m, c.block(col), 1, []uint32{record.Sum(block)}, 0)
+				c.a.tables.set(m, c.block(m, col), 1, []uint32{record.Sum(block)}, 0)
 			}
 			// Counted here, once for each place, however often it was come across.
 			switch c.wrong[role][col] {

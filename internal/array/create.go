@@ -2,7 +2,6 @@ package array
 
 import (
 	"fmt"
-	"slices"
 	"sync/atomic"
 	"time"
 
@@ -24,8 +23,8 @@ type Plan struct {
 	Disks  []disk.Disk // in slot order
 }
 
-// Layout works out the geometry of the plan and each member's place without touching a disk.
-func (p Plan) Layout() (*layout.Geometry, []record.Place, error) {
+// Layout works out the map of the plan and each member's place without touching a disk.
+func (p Plan) Layout() (*layout.Map, []record.Place, error) {
 	if err := record.CheckName(p.Name); err != nil {
 		return nil, nil, err
 	}
@@ -40,30 +39,30 @@ func (p Plan) Layout() (*layout.Geometry, []record.Place, error) {
 		}
 		sizes[i] = place.DataSize
 	}
-	geo, err := layout.New(p.Level, p.Strip, p.Groups, sizes)
+	lay, err := layout.New(p.Level, p.Strip, p.Groups, sizes)
 	if err != nil {
 		return nil, nil, err
 	}
 	places := make([]record.Place, len(p.Disks))
 	for i, d := range p.Disks {
-		if places[i], err = record.PlaceFor(d.Size(), geo.Rows[geo.GroupOf(i)]*p.Strip); err != nil {
+		if places[i], err = record.PlaceFor(d.Size(), lay.Blocks(i)*Block); err != nil {
 			return nil, nil, fmt.Errorf("%s: %w", d.Identity(), err)
 		}
 	}
-	return geo, places, nil
+	return lay, places, nil
 }
 
 // Create writes a new array onto the plan's disks, whatever they hold, and opens it. The disks belong to the array then.
 func Create(p Plan, cfg Config) (*Array, error) {
-	geo, places, err := p.Layout()
+	lay, places, err := p.Layout()
 	if err != nil {
 		return nil, err
 	}
 	rec := &record.Record{Array: env.NewID(), Name: p.Name, Level: p.Level, Strip: p.Strip, Epoch: 1, EpochID: env.NewID(), Starts: 1}
-	if slices.Contains([]layout.Level{layout.Mirrors, layout.Parities1, layout.Parities2}, p.Level) {
-		rec.Groups = geo.Groups
+	if p.Level.Nested() {
+		rec.Groups = lay.Shape.Groups
 	}
-	a := newArray(cfg, geo, rec)
+	a := newArray(cfg, lay, rec)
 	rec.Created = a.now()
 	rec.Roster = make([]record.Entry, len(p.Disks))
 	a.roster.ids = make([]uuid.UUID, len(p.Disks))
@@ -140,7 +139,7 @@ func (a *Array) emptyJournal(m *member) error {
 	return m.sync()
 }
 
-func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
+func newArray(cfg Config, lay *layout.Map, rec *record.Record) *Array {
 	if cfg.Cache == 0 {
 		cfg.Cache = DefaultCache
 	}
@@ -148,14 +147,15 @@ func newArray(cfg Config, geo *layout.Geometry, rec *record.Record) *Array {
 		cfg.Tables = DefaultTables
 	}
 	cfg.Limits = cfg.Limits.orDefault()
-	a := &Array{cfg: cfg, geo: geo, stop: make(chan struct{}), suspects: suspects{some: make(chan struct{}, 1)}, emptied: emptied{some: make(chan struct{}, 1)}}
+	a := &Array{cfg: cfg, stop: make(chan struct{}), suspects: suspects{some: make(chan struct{}, 1)}, emptied: emptied{some: make(chan struct{}, 1)}}
+	a.layout.Store(lay)
 	a.anybody.a = a
 	a.name.Store(&rec.Name)
 	a.roster.rec = rec
 	a.roster.shown.Store(rec.Clone())
 	a.roster.epoch.Store(rec.Epoch)
-	a.members = make([]atomic.Pointer[member], geo.Members)
-	a.onto = make([]atomic.Pointer[member], geo.Members)
+	a.members = make([]atomic.Pointer[member], lay.Members)
+	a.onto = make([]atomic.Pointer[member], lay.Members)
 	a.cache = newCache(a, cfg.Cache)
 	a.tables = newTables(a, cfg.Tables)
 	a.journal = newJournal(a)
@@ -239,11 +239,11 @@ func assemble(s Set, cfg Config, as func(disk.Disk) disk.Disk) (a *Array, gone [
 		return nil, nil, fmt.Errorf("%w: %s", ErrFailed, s.Shortage())
 	}
 	rec := s.Newest.Clone()
-	geo, err := rec.Geometry()
+	lay, err := rec.Layout()
 	if err != nil {
 		return nil, nil, err
 	}
-	a = newArray(cfg, geo, rec)
+	a = newArray(cfg, lay, rec)
 	a.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot := range rec.Roster {
 		e := &rec.Roster[slot]

@@ -20,7 +20,7 @@ const bypassBlocks = 16
 
 // batchLength is how many of the stripes one destage takes: bounded in bytes and by the journals, which must hold
 // several such changes.
-func (a *Array) batchLength(numbers []int64) int {
+func (a *Array) batchLength(ids []layout.ID) int {
 	room := int64(1 << 62)
 	for i := range a.members {
 		if m := a.members[i].Load(); m.live() {
@@ -28,18 +28,19 @@ func (a *Array) batchLength(numbers []int64) int {
 		}
 	}
 	most := int64(destageBlocks)
-	for i, n := range numbers {
-		blocks := int64(a.cache.dirtyBlocks(n))
-		room -= min(blocks, int64(a.geo.StripBlocks())) + 1
+	lay := a.Layout()
+	for i, id := range ids {
+		blocks := int64(a.cache.dirtyBlocks(id))
+		room -= min(blocks, int64(lay.Find(id).StripBlocks())) + 1
 		most -= blocks
 		if i > 0 && (room < 0 || most < 0) {
 			return i
 		}
 	}
-	return len(numbers)
+	return len(ids)
 }
 
-// destage brings what is dirty of the given stripes (ascending) to the members. When it returns nil, what was dirty when
+// destage brings what is dirty of the given stripes to the members. When it returns nil, what was dirty when
 // it was called is durable. With an error it names the clients that wrote what is not.
 //
 //	1  take the stripes' locks and their dirty blocks
@@ -48,11 +49,11 @@ func (a *Array) batchLength(numbers []int64) int {
 //	4  commit to the journals, one sync             a crash here leaves the old contents; after it, the new ones
 //	5  write the rest in place                      a crash here is repeated from the journals
 //	6  enter the checksums
-func (a *Array) destage(numbers []int64) (writers, error) {
-	d := &destaging{a: a, unlock: a.lockStripes(numbers, true)}
-	for _, n := range numbers {
-		if l := a.cache.take(n); l != nil {
-			d.stripes = append(d.stripes, a.geo.Locate(n))
+func (a *Array) destage(ids []layout.ID) (writers, error) {
+	d := &destaging{a: a, unlock: a.lockStripes(ids, true)}
+	for _, id := range ids {
+		if st, l := a.cache.take(id); l != nil {
+			d.stripes = append(d.stripes, st)
 			d.layers = append(d.layers, l)
 		}
 	}
@@ -108,14 +109,14 @@ type destaging struct {
 func (d *destaging) giveUp() {
 	probe.DestagePutBack.Seen()
 	for _, st := range d.stripes {
-		d.a.cache.putBack(st.Number)
+		d.a.cache.putBack(st.ID())
 	}
 	d.a.cache.wake()
 }
 
 func (d *destaging) finish() {
 	for _, st := range d.stripes {
-		d.a.cache.done(st.Number)
+		d.a.cache.done(st.ID())
 	}
 	d.a.cache.wake()
 }
@@ -139,8 +140,8 @@ func (d *destaging) unkept() (first error) {
 		if p == nil || p.unkept == 0 {
 			continue
 		}
-		d.a.event("write-lost", "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", p.unkept, p.st.Number)
-		err := fmt.Errorf("stripe %d: %w", p.st.Number, ErrUnkept)
+		d.a.event("write-lost", "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", p.unkept, p.st.Ordinal())
+		err := fmt.Errorf("stripe %d: %w", p.st.Ordinal(), ErrUnkept)
 		for _, by := range d.layers[i].by {
 			by.fail(err)
 		}
@@ -244,8 +245,8 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*layer) reservatio
 			}
 			columns += int64(bits.OnesCount64(word))
 		}
-		for role := range a.geo.Width() {
-			m := a.members[a.geo.Slot(st, role)].Load()
+		for role := range st.Width() {
+			m := a.members[st.Slot(role)].Load()
 			if !m.live() {
 				continue
 			}
@@ -328,21 +329,21 @@ type plan struct {
 }
 
 func (a *Array) newPlan(st layout.Stripe, l *layer) *plan {
-	p := &plan{a: a, st: st, l: l, roles: make([]*member, a.geo.Width())}
+	p := &plan{a: a, st: st, l: l, roles: make([]*member, st.Width())}
 	for role := range p.roles {
-		if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) {
+		if m := a.members[st.Slot(role)].Load(); m.usable(st) {
 			p.roles[role] = m
 		}
 	}
 	return p
 }
 
-// block is the first block of column col on every member of the stripe.
-func (p *plan) block(col int) int64 { return p.st.Row*int64(p.a.geo.StripBlocks()) + int64(col) }
+// block is the block of column col on a member of the stripe.
+func (p *plan) block(m *member, col int) int64 { return p.st.Block(m.slot) + int64(col) }
 
 // make cuts the stripe into runs of columns in which the same roles are dirty, and plans each.
 func (p *plan) make() error {
-	columns := p.a.geo.StripBlocks()
+	columns := p.st.StripBlocks()
 	for col := 0; col < columns; {
 		dirty, zero := p.pattern(col)
 		n := 1
@@ -375,7 +376,7 @@ func (p *plan) pattern(col int) (dirty, zero uint64) {
 
 // run plans n columns from col on, in which the roles in dirty have new contents (zeros for those in zero).
 func (p *plan) run(col, n int, dirty, zero uint64) error {
-	a, k := p.a, p.a.geo.Data
+	a, k := p.a, p.st.Data
 	sums, err := p.oldSums(col, n)
 	if err != nil {
 		return err
@@ -393,7 +394,7 @@ func (p *plan) run(col, n int, dirty, zero uint64) error {
 			parities++
 		}
 	}
-	if bits.OnesCount64(dirty) == k && n == a.geo.StripBlocks() {
+	if bits.OnesCount64(dirty) == k && n == p.st.StripBlocks() {
 		a.stats.FullStripes.Add(1)
 	} else {
 		a.stats.PartialRuns.Add(1)
@@ -425,7 +426,7 @@ func (p *plan) oldSums(col, n int) ([][]uint32, error) {
 			continue
 		}
 		sums[role], all = all[:n], all[n:]
-		if err := p.a.tables.sums(m, p.block(col), sums[role]); err != nil {
+		if err := p.a.tables.sums(m, p.block(m, col), sums[role]); err != nil {
 			if m.live() {
 				return nil, err
 			}
@@ -442,8 +443,8 @@ func (p *plan) oldSums(col, n int) ([][]uint32, error) {
 // parity computes the new parity strips of the run, by row, nil for rows without a member. unknown marks columns for
 // which redundancy was not enough to do so.
 func (p *plan) parity(col, n int, dirty uint64, data [][]byte, sums [][]uint32, fresh, lost bool) (rows [][]byte, unknown []bool, err error) {
-	a, k := p.a, p.a.geo.Data
-	rows = make([][]byte, a.geo.Parity)
+	a, k := p.a, p.st.Data
+	rows = make([][]byte, p.st.Parity)
 	for j := range rows {
 		if p.roles[k+j] != nil {
 			rows[j] = p.alloc(n)
@@ -520,7 +521,7 @@ func (p *plan) parity(col, n int, dirty uint64, data [][]byte, sums [][]uint32, 
 		}
 	}
 	for role := range p.roles {
-		if m := p.roles[role]; m != nil && !m.usable(p.st.Row) {
+		if m := p.roles[role]; m != nil && !m.usable(p.st) {
 			p.roles[role] = nil
 		}
 	}
@@ -539,18 +540,18 @@ func (p *plan) old(role, col, n int, sums [][]uint32) ([]byte, bool) {
 		return nil, true
 	}
 	buf := p.alloc(n)
-	return buf, p.a.readVerified(p.roles[role], p.block(col), buf, sums[role]) == nil
+	return buf, p.a.readVerified(p.roles[role], p.block(p.roles[role], col), buf, sums[role]) == nil
 }
 
 func (p *plan) readModify(col, n int, dirty uint64, data [][]byte, sums [][]uint32, rows [][]byte) bool {
-	k := p.a.geo.Data
+	k := p.st.Data
 	for j := range rows {
 		if rows[j] == nil {
 			continue
 		}
 		if all(sums[k+j], record.SumNever) {
 			clear(rows[j])
-		} else if p.a.readVerified(p.roles[k+j], p.block(col), rows[j], sums[k+j]) != nil {
+		} else if p.a.readVerified(p.roles[k+j], p.block(p.roles[k+j], col), rows[j], sums[k+j]) != nil {
 			return false
 		}
 	}
@@ -576,7 +577,7 @@ func (p *plan) readModify(col, n int, dirty uint64, data [][]byte, sums [][]uint
 
 // emit turns the run into writes.
 func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums [][]uint32, fresh bool, unknown []bool) {
-	k := p.a.geo.Data
+	k := p.st.Data
 	kind := record.RunPayload
 	if fresh && n*bits.OnesCount64(dirty&^zero) >= bypassBlocks {
 		kind = record.RunInPlace
@@ -591,7 +592,7 @@ func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums []
 				}
 			}
 		case zero>>role&1 == 1:
-			p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(col), n: n})
+			p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(m, col), n: n})
 		default:
 			p.add(m, kind, col, data[role], sums[role])
 		}
@@ -611,10 +612,10 @@ func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums []
 			switch {
 			case m == nil || row == nil:
 			case lost:
-				p.writes = append(p.writes, write{m: m, kind: record.RunLost, block: p.block(col + c), n: e - c})
+				p.writes = append(p.writes, write{m: m, kind: record.RunLost, block: p.block(m, col+c), n: e - c})
 			case empty:
 				probe.ColumnEmptied.Seen()
-				p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(col + c), n: e - c})
+				p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(m, col+c), n: e - c})
 			case probe.ParityNotJournalled.On():
 				p.add(m, record.RunInPlace, col+c, row[c*Block:e*Block], sums[k+j][c:e])
 			default:
@@ -630,7 +631,7 @@ func (p *plan) empty(c int, dirty, zero uint64, sums [][]uint32) bool {
 	if dirty != zero {
 		return false
 	}
-	for role := 0; role < p.a.geo.Data; role++ {
+	for role := 0; role < p.st.Data; role++ {
 		if dirty>>role&1 == 0 && (sums[role] == nil || sums[role][c] != record.SumNever) {
 			return false
 		}
@@ -641,7 +642,7 @@ func (p *plan) empty(c int, dirty, zero uint64, sums [][]uint32) bool {
 // add adds the write of a run; old is what the sums there were.
 func (p *plan) add(m *member, kind record.RunKind, col int, buf []byte, old []uint32) {
 	n := len(buf) / Block
-	p.writes = append(p.writes, write{m: m, kind: kind, block: p.block(col), n: n, buf: buf, sums: sumsOf(buf), hole: slices.Contains(old, record.SumNever)})
+	p.writes = append(p.writes, write{m: m, kind: kind, block: p.block(m, col), n: n, buf: buf, sums: sumsOf(buf), hole: slices.Contains(old, record.SumNever)})
 }
 
 func (p *plan) alloc(n int) []byte {

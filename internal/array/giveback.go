@@ -1,9 +1,9 @@
 package array
 
 import (
-	"cmp"
 	"slices"
 
+	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -96,39 +96,37 @@ const giveBackRows = 32
 
 // giveBack gives stretches back whose state is durable.
 func (a *Array) giveBack(list []stretch) {
-	per := int64(a.geo.StripBlocks())
-	slices.SortFunc(list, func(x, y stretch) int {
-		return cmp.Or(cmp.Compare(a.geo.GroupOf(x.m.slot), a.geo.GroupOf(y.m.slot)), cmp.Compare(x.block, y.block))
-	})
-	for len(list) > 0 && a.alive() == nil {
-		group, row := a.geo.GroupOf(list[0].m.slot), list[0].block/per
-		until := min(row+giveBackRows, a.geo.Rows[group])
-		if until <= row {
-			return // beyond the end: nothing that the array uses
-		}
-		var now, later []stretch
-		taken := 0
-		for ; taken < len(list) && a.geo.GroupOf(list[taken].m.slot) == group && list[taken].block < until*per; taken++ {
-			s := list[taken]
-			if over := s.block + s.n - until*per; over > 0 {
-				later = append(later, stretch{s.m, until * per, over})
-				s.n -= over
+	lay := a.Layout()
+	// What members of a group lost of the same stripes goes together.
+	byPlace := map[layout.ID][]stretch{} // by the first stripe that is held
+	var order []layout.ID
+	for _, s := range list {
+		for s.n > 0 {
+			st, col, ok := lay.On(s.m.slot, s.block)
+			if !ok {
+				break // nothing that the array uses
 			}
-			now = append(now, s)
+			first := st.At(st.Group, st.Row-st.Row%giveBackRows)
+			n := min(s.n, min(giveBackRows-st.Row%giveBackRows, st.Rows-st.Row)*int64(st.StripBlocks())-int64(col))
+			if byPlace[first.ID()] == nil {
+				order = append(order, first.ID())
+			}
+			byPlace[first.ID()] = append(byPlace[first.ID()], stretch{s.m, s.block, n})
+			s.block, s.n = s.block+n, s.n-n
 		}
-		a.giveBackHeld(group, row, until, now)
-		list = list[taken-len(later):] // what is left of those that were taken goes in their place
-		copy(list, later)
+	}
+	slices.SortFunc(order, layout.ID.Compare)
+	for _, id := range order {
+		if a.alive() != nil {
+			return
+		}
+		a.giveBackHeld(lay.Find(id), byPlace[id])
 	}
 }
 
-// giveBackHeld gives back what is still never-written of some rows, which it holds meanwhile.
-func (a *Array) giveBackHeld(group int, row, until int64, list []stretch) {
-	var numbers []int64
-	for r := row; r < until; r++ {
-		numbers = append(numbers, a.geo.At(group, r).Number)
-	}
-	defer a.lockStripes(numbers, true)()
+// giveBackHeld gives back what is still never-written of the rows of a group from a stripe on, which it holds meanwhile.
+func (a *Array) giveBackHeld(first layout.Stripe, list []stretch) {
+	defer a.lockStripes(rows(first, min(giveBackRows, first.Rows-first.Row)), true)()
 	// A change whose commit failed may be in journals, and in place, without the tables telling of it. It stopped the array.
 	if a.alive() != nil && !probe.GivenBackWhenStopped.On() {
 		return

@@ -250,13 +250,13 @@ func (j *journal) writeBatch(group []*change) error {
 	return j.a.alive()
 }
 
-// stripes are those that some changes touch, each once or more.
+// stripes are the ordinals of those that some changes touch, each once or more.
 func (j *journal) stripes(group []*change) func(yield func(int64) bool) {
-	geo := j.a.geo
+	lay := j.a.Layout()
 	return func(yield func(int64) bool) {
 		for _, c := range group {
 			for _, w := range c.writes {
-				if !yield(geo.At(geo.GroupOf(w.m.slot), w.block/int64(geo.StripBlocks())).Number) {
+				if st, _, ok := lay.On(w.m.slot, w.block); ok && !yield(st.Ordinal()) {
 					return
 				}
 			}

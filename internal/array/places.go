@@ -52,27 +52,26 @@ func (a *Array) use(m *member, at int64) state.Use {
 }
 
 func (a *Array) useOfData(m *member, block int64, u *state.Use) {
-	group, per := a.geo.GroupOf(m.slot), int64(a.geo.StripBlocks())
+	st, col, ok := a.Layout().On(m.slot, block)
 	var sum [1]uint32
 	switch {
-	case block/per >= a.geo.Rows[group]:
+	case !ok:
 		u.What = "nothing: the other members are smaller"
 		return
 	case a.tables.sums(m, block, sum[:]) == nil && sum[0] == record.SumNever:
 		u.What = "blocks that were never written"
 		return
 	}
-	st := a.geo.At(group, block/per)
-	role := a.geo.Role(st, m.slot)
-	if role >= a.geo.Data && a.geo.Data > 1 {
+	role := st.Role(m.slot)
+	if role >= st.Data && st.Data > 1 {
 		u.What = "parity"
 		return
 	}
-	if role >= a.geo.Data {
+	if role >= st.Data {
 		role = 0 // another copy
 	}
 	u.What = "data"
-	u.Array = st.Number*a.geo.StripeSize() + int64(role)*a.geo.Strip + block%per*Block
+	u.Array = st.Offset() + int64(role)*st.Strip + int64(col)*Block
 }
 
 // HealPlaces restores from redundancy what lies in a stretch of the disk of a member, where it cannot be read or is wrong, and
@@ -85,26 +84,31 @@ func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err erro
 	if off+n <= p.DataStart || p.Size == 0 {
 		return 0, 0, nil
 	}
-	group, per := a.geo.GroupOf(slot), int64(a.geo.StripBlocks())
-	for row := first / per; row <= last/per && row < a.geo.Rows[group]; row++ {
-		n, err := a.clearUnwritten(m, a.geo.At(group, row), max(first, row*per), min(last, row*per+per-1))
+	for lay, block := a.Layout(), first; block <= last; {
+		st, col, ok := lay.On(slot, block)
+		if !ok {
+			break
+		}
+		next := block - int64(col) + int64(st.StripBlocks())
+		n, err := a.clearUnwritten(m, st, block, min(last, next-1))
 		if err != nil {
 			return healed, lost, err
 		}
 		healed += n
 		t := &task{kind: state.TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
-		if err := a.checkStripe(t, a.geo.At(group, row), checkHow{repair: true, blame: -1}); err != nil {
-			return healed, lost, fmt.Errorf("row %d: %w", row, err)
+		if err := a.checkStripe(t, st, checkHow{repair: true, blame: -1}); err != nil {
+			return healed, lost, fmt.Errorf("stripe %d: %w", st.Ordinal(), err)
 		}
 		healed, lost = healed+t.check.Repaired, lost+t.check.Unrepairable
+		block = next
 	}
 	return healed, lost, a.checkpoint()
 }
 
-// clearUnwritten writes zeros to blocks of one row that were never written and cannot be read. What they hold never counts, so
+// clearUnwritten writes zeros to blocks of one stripe that were never written and cannot be read. What they hold never counts, so
 // no crash matters.
 func (a *Array) clearUnwritten(m *member, st layout.Stripe, first, last int64) (cleared int64, err error) {
-	defer a.lockStripes([]int64{st.Number}, true)()
+	defer a.lockStripes([]layout.ID{st.ID()}, true)()
 	buf := make([]byte, Block)
 	for block := first; block <= last; block++ {
 		var sum [1]uint32

@@ -254,8 +254,8 @@ func TestAcknowledgedDataIsNeverAHole(t *testing.T) {
 			}
 		})
 	}
-	size := a.Geometry().StripeSize()
-	stripes := a.Geometry().Stripes()
+	size := a.Layout().Shape.StripeSize()
+	stripes := a.Layout().Stripes()
 	for c := range int64(8) {
 		clients.Go(func() {
 			block := noise(uint64(c), 4096)
@@ -530,11 +530,11 @@ func TestEveryClientIsToldOfItsOwnLossOnly(t *testing.T) {
 	strip := int64(layout.MinStrip)
 	require.NoError(t, a.WriteAt(noise(1, int(3*strip)), 0))
 	require.NoError(t, a.Flush())
-	geo := a.Geometry()
-	st := geo.Locate(0)
-	require.NoError(t, a.Fail(geo.Slot(st, 2), false))
+	lay := a.Layout()
+	st := lay.Stripe(0)
+	require.NoError(t, a.Fail(st.Slot(2), false))
 	// Rot on another member of the same column leaves nothing to compute it from.
-	rotten, err := os.OpenFile(a.MemberStates()[geo.Slot(st, 0)].Disk.Path, os.O_WRONLY, 0)
+	rotten, err := os.OpenFile(a.MemberStates()[st.Slot(0)].Disk.Path, os.O_WRONLY, 0)
 	require.NoError(t, err)
 	place, err := record.PlaceFor(24*mib, a.Record().Roster[0].DataSize)
 	require.NoError(t, err)
@@ -568,8 +568,8 @@ func TestAClientIsNotToldThatOthersFindNoRoom(t *testing.T) {
 		})
 	}
 	one, other := a.NewClient(), a.NewClient()
-	lot := noise(1, int(a.Geometry().StripeSize()))
-	far := a.Geometry().StripeSize() * (9 * mib / layout.MinStrip)
+	lot := noise(1, int(a.Layout().Shape.StripeSize()))
+	far := a.Layout().Shape.StripeSize() * (9 * mib / layout.MinStrip)
 	require.NoError(t, one.WriteAt(lot, far))
 	require.NoError(t, other.WriteAt(lot, 0))
 	// Give the background a chance to find out first.

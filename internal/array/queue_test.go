@@ -25,7 +25,7 @@ func TestTheQueuesOfTheCacheAreBounded(t *testing.T) {
 	a, err := Create(Plan{Name: "tides", Level: layout.Parity1, Strip: layout.MinStrip, Disks: disks}, Config{})
 	require.NoError(t, err)
 	defer a.Abandon()
-	buf := make([]byte, a.geo.StripeSize())
+	buf := make([]byte, a.Layout().Shape.StripeSize())
 	for i := range 3 * leastQueue {
 		require.NoError(t, a.WriteAt(buf, int64(i%3)*int64(len(buf))))
 		require.NoError(t, a.Flush())

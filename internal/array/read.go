@@ -30,7 +30,7 @@ func (a *Array) ReadAt(p []byte, off int64) error {
 
 // ReadSparse is ReadAt and also tells, ascending, of some of the holes it came across: those that cost nothing to find.
 func (a *Array) ReadSparse(p []byte, off int64) ([]Hole, error) {
-	if err := a.geo.Check(off, int64(len(p))); err != nil {
+	if err := a.Layout().Check(off, int64(len(p))); err != nil {
 		return nil, err
 	}
 	if err := a.alive(); err != nil {
@@ -75,7 +75,7 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 			} else {
 				sums = make([]uint32, run.n)
 			}
-			block := pc.stripe.Row*int64(a.geo.StripBlocks()) + int64(run.first)
+			block := pc.stripe.Block(m.slot) + int64(run.first)
 			if err := a.tables.sums(m, block, sums); err != nil {
 				slow = append(slow, part)
 				continue
@@ -83,7 +83,7 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 			switch {
 			case all(sums, record.SumNever):
 				clear(part.buf)
-				at := pc.stripe.Number*a.geo.StripeSize() + int64(pc.role)*a.geo.Strip + part.from
+				at := pc.stripe.Offset() + int64(pc.role)*pc.stripe.Strip + part.from
 				if n := len(holes); n > 0 && holes[n-1].Offset+holes[n-1].Length == at {
 					holes[n-1].Length += int64(len(part.buf))
 				} else {
@@ -106,17 +106,16 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 func (a *Array) readShort(p []byte, off int64) bool {
 	var hold [16]uint32
 	n := len(p) / Block
-	in := off % a.geo.StripeSize()
-	role, from := int(in/a.geo.Strip), in%a.geo.Strip
-	if n > len(hold) || from+int64(len(p)) > a.geo.Strip {
+	st, in := a.Layout().Locate(off)
+	role, from := int(in/st.Strip), in%st.Strip
+	if n > len(hold) || from+int64(len(p)) > st.Strip {
 		return false
 	}
-	st := a.geo.Locate(off / a.geo.StripeSize())
 	m := a.source(st, role)
-	if m == nil || a.cache.holds(st.Number) {
+	if m == nil || a.cache.holds(st.ID()) {
 		return false
 	}
-	block := st.Row*int64(a.geo.StripBlocks()) + from/Block
+	block := st.Block(m.slot) + from/Block
 	sums := hold[:n]
 	if a.tables.sums(m, block, sums) != nil || all(sums, record.SumNever) || slices.ContainsFunc(sums, record.Unknown) {
 		return false
@@ -129,16 +128,16 @@ func (a *Array) readShort(p []byte, off int64) bool {
 
 // source is the member to read a data role from: for mirrors any of the copies, the same one for neighbouring rows.
 func (a *Array) source(st layout.Stripe, role int) *member {
-	if a.geo.Data == 1 && a.geo.Parity > 0 {
-		w := a.geo.Width()
-		turn := int(st.Row * int64(a.geo.StripBlocks()) / 512)
-		for i := range w {
-			if m := a.members[st.Group*w+(turn+i)%w].Load(); m.usable(st.Row) && !m.stale && m.condition() != record.Failing {
+	if st.Mirrored() {
+		copies := st.Members(st.Group)
+		turn := int(st.Row * int64(st.StripBlocks()) / 512)
+		for i := range copies {
+			if m := a.members[copies[(turn+i)%len(copies)]].Load(); m.usable(st) && !m.stale && m.condition() != record.Failing {
 				return m
 			}
 		}
 	}
-	if m := a.members[a.geo.Slot(st, role)].Load(); m.usable(st.Row) && !m.stale {
+	if m := a.members[st.Slot(role)].Load(); m.usable(st) && !m.stale {
 		return m
 	}
 	return nil
@@ -196,10 +195,10 @@ func verify(buf []byte, sums []uint32) bool {
 
 // readSlow reads pieces whose member is missing, or did not give what it should: by stripe, with the stripe held.
 func (a *Array) readSlow(slow []piece) error {
-	slices.SortFunc(slow, func(x, y piece) int { return cmp.Compare(x.stripe.Number, y.stripe.Number) })
+	slices.SortFunc(slow, func(x, y piece) int { return x.stripe.ID().Compare(y.stripe.ID()) })
 	for i := 0; i < len(slow); {
 		n := 1
-		for i+n < len(slow) && slow[i+n].stripe.Number == slow[i].stripe.Number {
+		for i+n < len(slow) && slow[i+n].stripe == slow[i].stripe {
 			n++
 		}
 		if err := a.readStripe(slow[i : i+n]); err != nil {
@@ -211,15 +210,15 @@ func (a *Array) readSlow(slow []piece) error {
 }
 
 func (a *Array) readStripe(pieces []piece) error {
-	number := []int64{pieces[0].stripe.Number}
-	unlock := a.lockStripes(number, false)
+	id := []layout.ID{pieces[0].stripe.ID()}
+	unlock := a.lockStripes(id, false)
 	again, err := a.readHeld(pieces, false)
 	unlock()
 	if err != nil || !again {
 		return err
 	}
 	// Something is wrong on a member that is there: once more, alone, and put it right.
-	defer a.lockStripes(number, true)()
+	defer a.lockStripes(id, true)()
 	a.journal.barrier.RLock()
 	defer a.journal.barrier.RUnlock()
 	_, err = a.readHeld(pieces, true)
@@ -238,7 +237,7 @@ func (a *Array) readLocked(pc piece) error {
 // Without heal it reports instead whether something ought to be healed; with it the caller holds the stripe exclusively
 // and the barrier.
 func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
-	first, end := a.geo.StripBlocks(), 0
+	first, end := pieces[0].stripe.StripBlocks(), 0
 	for _, pc := range pieces {
 		first = min(first, int(pc.from/Block))
 		end = max(end, int(pc.from/Block)+len(pc.buf)/Block)
@@ -264,7 +263,7 @@ func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
 			for col := run.first; col < run.first+run.n; col++ {
 				if !c.known[pc.role][col-first] {
 					a.stats.Unreadable.Add(1)
-					at := pc.stripe.Number*a.geo.StripeSize() + int64(pc.role)*a.geo.Strip + int64(col)*Block
+					at := pc.stripe.Offset() + int64(pc.role)*pc.stripe.Strip + int64(col)*Block
 					return false, fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)
 				}
 				copy(pc.buf[(col-int(pc.from/Block))*Block:][:Block], c.bufs[pc.role][(col-first)*Block:])
@@ -276,7 +275,7 @@ func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
 
 func (c *columns) report(healed int) {
 	if healed > 0 {
-		c.a.healed(healed, c.st.Number)
+		c.a.healed(healed, c.st.Ordinal())
 	}
 }
 
@@ -320,17 +319,17 @@ func (a *Array) sayHealed(now time.Time) {
 
 // writtenBlocks tells for each block of a stripe's data, in logical order, whether it may hold anything but zeros.
 func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
-	n := a.geo.StripBlocks()
-	out := make([]bool, n*a.geo.Data)
-	unlock := a.lockStripes([]int64{st.Number}, false)
+	n := st.StripBlocks()
+	out := make([]bool, n*st.Data)
+	unlock := a.lockStripes([]layout.ID{st.ID()}, false)
 	defer unlock()
 	any := make([]bool, n)
 	sums := make([]uint32, n)
-	missing := make([]bool, a.geo.Data)
-	for role := range a.geo.Width() {
-		m := a.members[a.geo.Slot(st, role)].Load()
-		if !m.usable(st.Row) || a.tables.sums(m, st.Row*int64(n), sums) != nil {
-			if role < a.geo.Data {
+	missing := make([]bool, st.Data)
+	for role := range st.Width() {
+		m := a.members[st.Slot(role)].Load()
+		if !m.usable(st) || a.tables.sums(m, st.Block(m.slot), sums) != nil {
+			if role < st.Data {
 				missing[role] = true
 			}
 			continue
@@ -338,18 +337,18 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 		for col, s := range sums {
 			if s != record.SumNever {
 				any[col] = true
-				if role < a.geo.Data {
+				if role < st.Data {
 					out[role*n+col] = true
 				}
 			}
 		}
 	}
-	for role := range a.geo.Data {
+	for role := range st.Data {
 		for col := range n {
 			if missing[role] {
 				out[role*n+col] = any[col]
 			}
-			if known, written := a.cache.dirtyState(st.Number, role, col); known {
+			if known, written := a.cache.dirtyState(st.ID(), role, col); known {
 				out[role*n+col] = written
 			}
 		}
@@ -360,13 +359,13 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 // untouched says that no member whose contents count, nor also, has anything in a stripe. The caller holds the stripe.
 func (a *Array) untouched(st layout.Stripe, also *member) bool {
 	var hold [layout.MaxStrip / Block]uint32
-	sums := hold[:a.geo.StripBlocks()]
-	for role := range a.geo.Width() {
-		m := a.members[a.geo.Slot(st, role)].Load()
-		if !m.usable(st.Row) && m != also {
+	sums := hold[:st.StripBlocks()]
+	for role := range st.Width() {
+		m := a.members[st.Slot(role)].Load()
+		if !m.usable(st) && m != also {
 			continue
 		}
-		if a.tables.sums(m, st.Row*int64(len(sums)), sums) != nil || !all(sums, record.SumNever) {
+		if a.tables.sums(m, st.Block(m.slot), sums) != nil || !all(sums, record.SumNever) {
 			return false
 		}
 	}

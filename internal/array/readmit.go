@@ -25,7 +25,7 @@ var ErrNoReadmission = errors.New("the array cannot be brought back in place")
 
 // Readmits lists the slots whose members would be brought back in place, or says why that is not possible.
 func (s State) Readmits() (slots []int, err error) {
-	geo, err := s.Record.Geometry()
+	lay, err := s.Record.Layout()
 	if err != nil {
 		return nil, err
 	}
@@ -37,13 +37,13 @@ func (s State) Readmits() (slots []int, err error) {
 			slots = append(slots, slot)
 		}
 	}
-	switch certain, _ := geo.Margin(lost); {
+	switch certain, _ := lay.Margin(lost); {
 	case certain < 0:
 		return nil, fmt.Errorf("%w: too few of its members are there", ErrNoReadmission)
 	case len(slots) == 0:
 		return nil, fmt.Errorf("%w: nobody is away that could be", ErrNoReadmission)
 	}
-	if certain, _ := geo.Margin(func(slot int) bool { return lost(slot) || s.Use[slot].Stale }); certain >= 0 {
+	if certain, _ := lay.Margin(func(slot int) bool { return lost(slot) || s.Use[slot].Stale }); certain >= 0 {
 		return nil, fmt.Errorf("%w: there is no need to, since the members that never left are enough to start it", ErrNoReadmission)
 	}
 	for _, c := range s.Left {
@@ -99,21 +99,22 @@ func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member,
 	const most = 1 << 16 // blocks of which the tables are changed at a time
 	var runs []record.Run
 	blocks := 0
-	group, per := a.geo.GroupOf(m.slot), int64(a.geo.StripBlocks())
-	for row := a.nextWrittenRow(group, 0); row < a.geo.Rows[group]; row = a.nextWrittenRow(group, row+1) {
-		st := a.geo.At(group, row)
-		if err := sofar(st.Number * a.geo.StripeSize()); err != nil {
+	lay := a.Layout()
+	strips := lay.Strips(m.slot)
+	for nth := a.nextWrittenStrip(m.slot, 0); nth < strips; nth = a.nextWrittenStrip(m.slot, nth+1) {
+		st, _ := lay.Strip(m.slot, nth)
+		if err := sofar(st.Offset()); err != nil {
 			return nil, err
 		}
-		if probe.NothingGivenUp.On() || a.trusts(st, a.geo.Role(st, m.slot), stale) {
+		if probe.NothingGivenUp.On() || a.trusts(st, st.Role(m.slot), stale) {
 			continue
 		}
-		if l := len(runs) - 1; l >= 0 && runs[l].Start+int64(runs[l].Count) == row*per {
-			runs[l].Count += int(per)
+		if l := len(runs) - 1; l >= 0 && runs[l].Start+int64(runs[l].Count) == st.Block(m.slot) {
+			runs[l].Count += st.StripBlocks()
 		} else {
-			runs = append(runs, record.Run{Start: row * per, Count: int(per)})
+			runs = append(runs, record.Run{Start: st.Block(m.slot), Count: st.StripBlocks()})
 		}
-		if blocks += int(per); blocks >= most {
+		if blocks += st.StripBlocks(); blocks >= most {
 			if err := a.loseRuns(m, runs, epoch); err != nil {
 				return nil, err
 			}
@@ -128,11 +129,11 @@ func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member,
 func (a *Array) settled() (*Array, error) {
 	s := a.rescue.state
 	rec := s.Record.Clone()
-	geo, err := rec.Geometry()
+	lay, err := rec.Layout()
 	if err != nil {
 		return nil, err
 	}
-	b := newArray(a.cfg, geo, rec)
+	b := newArray(a.cfg, lay, rec)
 	b.rescue = &rescue{state: s, batches: a.rescue.batches}
 	b.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot, p := range s.Use {

@@ -19,7 +19,7 @@ const (
 	windowBytes  = 1 << 20     // of the target, in one piece of a rebuild: small, since the first is read before any is written
 	checkBytes   = 16 << 20    // of the array, in one piece of a check
 	windows      = 4           // pieces at the same time: while one is read another is written
-	jumpRows     = 64          // a gap of never-written rows from which it pays to stop and jump
+	jumpStrips   = 64          // a gap of never-written strips from which it pays to stop and jump
 	persistEvery = time.Second // progress is saved at least this often
 	pieces       = 256         // and at least this many times in a task
 )
@@ -67,8 +67,8 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 	if slot < 0 || slot >= len(a.members) {
 		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
 	}
-	if !a.geo.Redundant() {
-		return fmt.Errorf("level %s has no redundancy to rebuild a member from", a.geo.Level)
+	if !a.Layout().Redundant() {
+		return fmt.Errorf("level %s has no redundancy to rebuild a member from", a.Layout().Level)
 	}
 	place, err := a.placeFor(slot, d)
 	if err != nil {
@@ -161,11 +161,11 @@ func (a *Array) startRebuild(slot int) (*task, error) {
 	return a.runTask(kind, slot, func(t *task) { a.countRebuild(t, m) }, func(t *task) error { return a.rebuild(t, m) })
 }
 
-// rebuild fills the member row by row. Rows below the cursor are current and take part in everything; rows above it are
-// treated as missing. A piece of rows is held exclusively until the cursor has passed it, and pieces finish in order.
+// rebuild fills the member strip by strip. Strips below the cursor are current and take part in everything; strips above it are
+// treated as missing. The stripes of a piece are held exclusively until the cursor has passed it, and pieces finish in order.
 func (a *Array) rebuild(t *task, m *member) error {
-	group := a.geo.GroupOf(m.slot)
-	rows := a.geo.Rows[group]
+	lay := a.Layout()
+	strips := lay.Strips(m.slot)
 	a.countRebuild(t, m)
 	var flight, saving env.Group
 	slots := make(chan struct{}, windows)
@@ -182,18 +182,18 @@ func (a *Array) rebuild(t *task, m *member) error {
 	}
 	failed := func() error { lock.Lock(); defer lock.Unlock(); return first }
 	next, begun, saved := m.cursor.Load(), t.done.Load(), t.saves(env.Now())
-	per := max(1, windowBytes/a.geo.Strip)
-	if m.left != 0 {
-		per *= 16 // most of it is only looked at
-	}
 	// All that is under way is a grain at most, and what is begun beyond what was saved two, see saves.
-	per = max(1, min(per, t.grain()/windows/a.geo.Strip))
-
-	for next < rows && failed() == nil {
+	piece := min(int64(windowBytes), t.grain()/windows)
+	if m.left != 0 {
+		piece = min(16*windowBytes, t.grain()/windows) // most of it is only looked at
+	}
+	for next < strips && failed() == nil {
+		st, left := lay.Strip(m.slot, next)
+		n := min(max(1, piece/st.Strip), left)
 		if t.pacer.yields(a) {
 			flight.Wait()
 		}
-		if err := t.point(a, per*a.geo.Strip); err != nil {
+		if err := t.point(a, n*st.Strip); err != nil {
 			fail(err)
 			continue
 		}
@@ -205,9 +205,9 @@ func (a *Array) rebuild(t *task, m *member) error {
 			fail(a.alive())
 			continue
 		}
-		if written := a.nextRebuildRow(m, group, next); written-next >= jumpRows || written >= rows {
+		if written := a.nextToRebuild(m, next); written-next >= jumpStrips || written >= strips {
 			flight.Wait()
-			next = a.jump(m, group)
+			next = a.jump(m)
 			continue
 		}
 		if saved.due(t, env.Now()) {
@@ -218,20 +218,16 @@ func (a *Array) rebuild(t *task, m *member) error {
 					fail(err)
 				}
 			})
-			all := t.done.Load() + a.writtenRows(group, next)*a.geo.Strip
+			all := t.done.Load() + a.writtenFrom(m.slot, next)
 			t.total.Store(max(t.total.Load(), all, t.done.Load()))
 		}
-		from, to := next, min(next+per, rows)
-		if begun += (to - from) * a.geo.Strip; saved.ahead(t, begun) {
+		if begun += n * st.Strip; saved.ahead(t, begun) {
 			saving.Wait()
 		}
-		next = to
-		numbers := make([]int64, 0, to-from)
-		for row := from; row < to; row++ {
-			numbers = append(numbers, a.geo.At(group, row).Number)
-		}
+		next += n
+		to := next
 		// Locks are taken here, in order, so that a piece never waits for one that comes after it.
-		unlock := a.lockStripes(numbers, true)
+		unlock := a.lockStripes(rows(st, n), true)
 		before, done := passed, make(chan struct{})
 		passed = done
 		env.Send(slots, struct{}{})
@@ -239,7 +235,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 			defer func() { <-slots }()
 			defer unlock()
 			defer close(done)
-			err := a.rebuildRows(t, m, group, from, to)
+			err := a.rebuildRows(t, m, st, n)
 			env.Recv(before)
 			if err == nil {
 				err = failed()
@@ -249,7 +245,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 				return
 			}
 			m.cursor.Store(to)
-			t.advance(env.Now(), (to-from)*a.geo.Strip)
+			t.advance(env.Now(), n*st.Strip)
 		})
 	}
 	flight.Wait()
@@ -272,32 +268,41 @@ func (a *Array) rebuild(t *task, m *member) error {
 }
 
 func (a *Array) countRebuild(t *task, m *member) {
-	group := a.geo.GroupOf(m.slot)
-	all := a.writtenRows(group, 0)
-	t.count((all-a.writtenRows(group, m.cursor.Load()))*a.geo.Strip, all*a.geo.Strip)
+	all := a.writtenFrom(m.slot, 0)
+	t.count(all-a.writtenFrom(m.slot, m.cursor.Load()), all)
 }
 
-// nextRebuildRow also stops at rows that the target itself has marked: left there by a run that was cut short, and to be
-// cleared.
-func (a *Array) nextRebuildRow(m *member, group int, row int64) int64 {
-	next := a.nextWrittenRow(group, row)
-	per := int64(a.geo.StripBlocks())
-	last := (a.geo.Rows[group]*per - 1) / record.SumsPerPage
-	if row >= a.geo.Rows[group] {
-		return next
-	}
-	if number, ok := a.tables.nextBit(m, row*per/record.SumsPerPage, last); ok && number <= last {
-		next = min(next, max(row, number*record.SumsPerPage/per))
-	}
-	return next
+// nextToRebuild is the first strip from the nth on in whose stripe there is anything, or that the target itself has marked: left
+// there by a run that was cut short, and to be cleared.
+func (a *Array) nextToRebuild(m *member, nth int64) int64 {
+	return min(a.nextWrittenStrip(m.slot, nth), a.nextMarked(m, nth))
 }
 
-// jump moves the cursor over rows never written. Nobody is between planning and writing at that moment, so no row can
+// nextMarked is the first strip from the nth on in which a disk has anything by its own tables; the number of strips when there
+// is none, or when they cannot be read.
+func (a *Array) nextMarked(m *member, nth int64) int64 {
+	lay := a.Layout()
+	all := lay.Strips(m.slot)
+	for nth < all {
+		st, left := lay.Strip(m.slot, nth)
+		row, ok := a.nextOn(m, st, st.Rows)
+		if !ok {
+			return all
+		}
+		if row < st.Rows {
+			return nth + row - st.Row
+		}
+		nth += left
+	}
+	return all
+}
+
+// jump moves the cursor over strips never written. Nobody is between planning and writing at that moment, so none can
 // become written on the others behind the cursor's back.
-func (a *Array) jump(m *member, group int) int64 {
+func (a *Array) jump(m *member) int64 {
 	a.journal.barrier.Lock()
 	defer a.journal.barrier.Unlock()
-	next := min(a.nextRebuildRow(m, group, m.cursor.Load()), a.geo.Rows[group])
+	next := a.nextToRebuild(m, m.cursor.Load())
 	m.cursor.Store(next)
 	return next
 }
@@ -317,22 +322,9 @@ func (a *Array) saveCursor(m *member) error {
 	})
 }
 
-func (a *Array) writtenRows(group int, from int64) int64 {
-	per := int64(a.geo.StripBlocks())
-	var total int64
-	for row := from; ; {
-		if row = a.nextWrittenRow(group, row); row >= a.geo.Rows[group] {
-			return total
-		}
-		end := min(((row*per/record.SumsPerPage+1)*record.SumsPerPage+per-1)/per, a.geo.Rows[group])
-		total += end - row
-		row = end
-	}
-}
-
-// rebuildRows computes and writes the member's part of some rows, which the caller holds.
-func (a *Array) rebuildRows(t *task, m *member, group int, from, to int64) error {
-	columns := make([]*columns, to-from)
+// rebuildRows computes and writes the member's part of n rows from a stripe on, which the caller holds.
+func (a *Array) rebuildRows(t *task, m *member, from layout.Stripe, n int64) error {
+	columns := make([]*columns, n)
 	defer func() {
 		for _, c := range columns {
 			if c != nil {
@@ -341,14 +333,14 @@ func (a *Array) rebuildRows(t *task, m *member, group int, from, to int64) error
 		}
 	}()
 	err := a.parallel(len(columns), func(i int) error {
-		st := a.geo.At(group, from+int64(i))
+		st := from.At(from.Group, from.Row+int64(i))
 		if a.untouched(st, m) {
 			return a.alive()
 		}
 		if m.left != 0 && !a.missed(st, m) {
 			return a.alive()
 		}
-		c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
+		c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
 		if err != nil {
 			return err
 		}
@@ -393,9 +385,9 @@ func (a *Array) rebuildRows(t *task, m *member, group int, from, to int64) error
 // than one say.
 func (a *Array) lastChange(st layout.Stripe, but *member) epochs {
 	return func(page int64) (last uint64) {
-		for role := range a.geo.Width() {
-			o := a.members[a.geo.Slot(st, role)].Load()
-			if o == but || !o.usable(st.Row) {
+		for role := range st.Width() {
+			o := a.members[st.Slot(role)].Load()
+			if o == but || !o.usable(st) {
 				continue
 			}
 			_, epoch, err := a.tables.changed(o, page)
@@ -410,7 +402,7 @@ func (a *Array) lastChange(st layout.Stripe, but *member) epochs {
 
 // writesFor is what the columns mean for a member that has none of them yet.
 func (c *columns) writesFor(m *member) []write {
-	role := c.a.geo.Role(c.st, m.slot)
+	role := c.st.Role(m.slot)
 	kindOf := func(col int) record.RunKind {
 		switch {
 		case c.fresh(col):
@@ -427,7 +419,7 @@ func (c *columns) writesFor(m *member) []write {
 		for e < c.n && kindOf(e) == kind {
 			e++
 		}
-		w := write{m: m, kind: kind, block: c.block(col), n: e - col}
+		w := write{m: m, kind: kind, block: c.block(m, col), n: e - col}
 		if kind == record.RunInPlace {
 			w.buf = c.bufs[role][col*Block : e*Block]
 			w.sums = sumsOf(w.buf)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/probe"
 )
@@ -82,8 +83,8 @@ func (a *Array) replay() error {
 	a.placeRings(scans, first, last)
 	superseded := inPlaceRuns(scans)
 	var heal []touched
-	var mirrored []int64 // stripes of members that are being copied
-	var stripes []int64
+	var mirrored []layout.Stripe // of members that are being copied
+	var stripes []int64          // ordinals
 	for _, n := range numbers {
 		batch := a.gatherBatch(scans, n)
 		if a.rescue != nil && (n != last || len(batch.lacking) == 0) {
@@ -120,7 +121,7 @@ func (a *Array) replay() error {
 		heal = append(heal, batch.lackingBlocks(a)...)
 		for _, m := range a.copies() {
 			for _, t := range batch.columns(a, []*member{a.members[m.slot].Load()}) {
-				mirrored = append(mirrored, t.stripe)
+				mirrored = append(mirrored, t.st)
 			}
 		}
 		if !probe.ReplayNotMarked.On() {
@@ -142,7 +143,7 @@ func (a *Array) replay() error {
 			return err
 		}
 	}
-	slices.Sort(mirrored)
+	slices.SortFunc(mirrored, func(x, y layout.Stripe) int { return x.ID().Compare(y.ID()) })
 	if !probe.CopyNotMended.On() {
 		if err := a.remirror(slices.Compact(mirrored)); err != nil {
 			return err
@@ -183,10 +184,9 @@ func (a *Array) dropped(b batch) {
 		}
 	}
 	for _, t := range b.lackingBlocks(a) {
-		st := a.geo.Locate(t.stripe)
 		for _, m := range b.lacking {
-			if a.geo.GroupOf(m.slot) == st.Group && m.usable(st.Row) {
-				a.tables.set(m, st.Row*int64(a.geo.StripBlocks())+int64(t.col), t.n, nil, record.SumLost)
+			if t.st.Has(m.slot) && m.usable(t.st) {
+				a.tables.set(m, t.st.Block(m.slot)+int64(t.col), t.n, nil, record.SumLost)
 			}
 		}
 	}
@@ -578,17 +578,17 @@ func (a *Array) gatherBatch(scans []*scan, number uint64) batch {
 			lost[slot] = true
 		}
 	}
-	b.usable = a.geo.Survives(func(slot int) bool { return lost[slot] })
+	b.usable = a.Layout().Survives(func(slot int) bool { return lost[slot] })
 	return b
 }
 
 // touched is some columns of a stripe.
 type touched struct {
-	stripe int64
+	st     layout.Stripe
 	col, n int
 }
 
-// unmarked lists the stripes of a batch that somebody who is away may lack without their being marked: he was to take part
+// unmarked lists the ordinals of the stripes of a batch that somebody who is away may lack without their being marked: he was to take part
 // in it, and left meanwhile. A batch that was to be without him was marked before.
 func (b batch) unmarked(a *Array) (stripes []int64) {
 	var involved uint64
@@ -608,55 +608,47 @@ func (b batch) unmarked(a *Array) (stripes []int64) {
 	}
 	for m, e := range b.entries {
 		for _, r := range e.Runs {
-			if lacks {
-				stripes = append(stripes, a.geo.At(a.geo.GroupOf(m.slot), r.Start/int64(a.geo.StripBlocks())).Number)
+			if st, _, ok := a.Layout().On(m.slot, r.Start); ok && lacks {
+				stripes = append(stripes, st.Ordinal())
 			}
 		}
 	}
 	return stripes
 }
 
-// columns lists the columns of stripes that the batch touches in the groups of the given members.
+// columns lists the columns that the batch touches of stripes in which any of the given members has a strip.
 func (b batch) columns(a *Array, of []*member) []touched {
-	per := int64(a.geo.StripBlocks())
-	groups := map[int]bool{}
-	for _, m := range of {
-		groups[a.geo.GroupOf(m.slot)] = true
-	}
-	set := map[int64]*[4]uint64{}
+	lay := a.Layout()
+	set := map[layout.Stripe]*[4]uint64{}
 	for m, e := range b.entries {
-		group := a.geo.GroupOf(m.slot)
-		if !groups[group] {
-			continue
-		}
 		for _, r := range e.Runs {
 			for block := r.Start; block < r.Start+int64(r.Count); block++ {
-				if block/per >= a.geo.Rows[group] {
+				st, col, ok := lay.On(m.slot, block)
+				if !ok || !slices.ContainsFunc(of, func(m *member) bool { return st.Has(m.slot) }) {
 					continue
 				}
-				n, col := a.geo.At(group, block/per).Number, block%per
-				if set[n] == nil {
-					set[n] = &[4]uint64{}
+				if set[st] == nil {
+					set[st] = &[4]uint64{}
 				}
-				set[n][col/64] |= 1 << (col % 64)
+				set[st][col/64] |= 1 << (col % 64)
 			}
 		}
 	}
 	var out []touched
-	for n, cols := range set {
-		for col := 0; col < int(per); col++ {
+	for st, cols := range set {
+		for col := range st.StripBlocks() {
 			if !has(cols, col) {
 				continue
 			}
-			if l := len(out) - 1; l >= 0 && out[l].stripe == n && out[l].col+out[l].n == col {
+			if l := len(out) - 1; l >= 0 && out[l].st == st && out[l].col+out[l].n == col {
 				out[l].n++
 			} else {
-				out = append(out, touched{n, col, 1})
+				out = append(out, touched{st, col, 1})
 			}
 		}
 	}
 	slices.SortFunc(out, func(x, y touched) int {
-		return cmp.Or(cmp.Compare(x.stripe, y.stripe), cmp.Compare(x.col, y.col))
+		return cmp.Or(x.st.ID().Compare(y.st.ID()), cmp.Compare(x.col, y.col))
 	})
 	return out
 }
@@ -677,10 +669,9 @@ func (a *Array) replayBatch(b batch, superseded map[*member][]batchRun) error {
 	slices.SortFunc(members, func(x, y *member) int { return cmp.Compare(x.slot, y.slot) })
 	// What a lacking member holds in these columns may look sound and be old.
 	for _, t := range b.lackingBlocks(a) {
-		st := a.geo.Locate(t.stripe)
 		for _, m := range b.lacking {
-			if a.geo.GroupOf(m.slot) == st.Group && m.usable(st.Row) && !probe.LackingTrusted.On() {
-				a.tables.set(m, st.Row*int64(a.geo.StripBlocks())+int64(t.col), t.n, nil, record.SumLost)
+			if t.st.Has(m.slot) && m.usable(t.st) && !probe.LackingTrusted.On() {
+				a.tables.set(m, t.st.Block(m.slot)+int64(t.col), t.n, nil, record.SumLost)
 			}
 		}
 	}
@@ -707,7 +698,7 @@ func (a *Array) replayRun(m *member, number uint64, r record.Run, at int64, supe
 		a.readProblem(m, err)
 		return a.alive()
 	}
-	longest := int64(a.geo.StripBlocks())
+	longest := int64(layout.MaxStrip / Block)
 	for i := 0; i < r.Count; {
 		if isSuperseded(superseded, number, r.Start+int64(i), longest) {
 			i++
@@ -733,8 +724,7 @@ func (a *Array) complete(scans []*scan, b batch, first uint64) (bool, error) {
 	runs := map[*member][]record.Run{}
 	payload := map[*member][][]byte{}
 	for _, t := range b.columns(a, b.lacking) {
-		st := a.geo.Locate(t.stripe)
-		c, err := a.loadColumns(st, t.col, t.n, func(slot int, block int64) (uint32, []byte, bool) {
+		c, err := a.loadColumns(t.st, t.col, t.n, func(slot int, block int64) (uint32, []byte, bool) {
 			for _, m := range b.lacking {
 				if m.slot == slot {
 					return record.SumLost, nil, true
@@ -755,10 +745,10 @@ func (a *Array) complete(scans []*scan, b batch, first uint64) (bool, error) {
 			}
 			for col := range t.n {
 				block := slices.Clone(c.bufs[role][col*Block:][:Block])
-				run := record.Run{Kind: record.RunPayload, Start: c.block(col), Count: 1, Sums: []uint32{record.Sum(block)}}
+				run := record.Run{Kind: record.RunPayload, Start: c.block(m, col), Count: 1, Sums: []uint32{record.Sum(block)}}
 				switch {
 				case c.fresh(col):
-					run = record.Run{Kind: record.RunNever, Start: c.block(col), Count: 1}
+					run = record.Run{Kind: record.RunNever, Start: c.block(m, col), Count: 1}
 				case !c.known[role][col]:
 					c.free()
 					return false, nil
@@ -898,7 +888,7 @@ func (a *Array) overrideFor(b batch) override {
 
 // healColumns restores what is lost in some columns.
 func (a *Array) healColumns(t touched) error {
-	c, err := a.loadColumns(a.geo.Locate(t.stripe), t.col, t.n, nil)
+	c, err := a.loadColumns(t.st, t.col, t.n, nil)
 	if err != nil {
 		return err
 	}

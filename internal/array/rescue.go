@@ -138,11 +138,11 @@ type rescue struct {
 func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *Array, notes []string, err error) {
 	rec := s.Record.Clone()
 	rec.Starts++ // for numbers of checkpoints that none of its pages has
-	geo, err := rec.Geometry()
+	lay, err := rec.Layout()
 	if err != nil {
 		return nil, nil, err
 	}
-	a = newArray(cfg, geo, rec)
+	a = newArray(cfg, lay, rec)
 	a.rescue = &rescue{state: s, old: old, batches: map[int]map[uint64]bool{}}
 	a.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot := range rec.Roster {
@@ -194,7 +194,7 @@ func (a *Array) note(format string, args ...any) {
 
 // reads says whether what a member holds of a stripe counts.
 func (a *Array) reads(st layout.Stripe, role int, m *member) bool {
-	return m.usable(st.Row) && (!m.stale || a.trusts(st, role, m))
+	return m.usable(st) && (!m.stale || a.trusts(st, role, m))
 }
 
 // trusts says whether what a member that left earlier holds of a stripe is still right. Where the change map has no mark it
@@ -205,32 +205,22 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
 	if !a.rescue.settled {
 		return false
 	}
-	if a.roster.shown.Load().Changes.Unchanged(record.ChangePart(st.Number, a.geo.Stripes()), m.left) {
+	if a.roster.shown.Load().Changes.Unchanged(record.ChangePart(st.Ordinal(), a.Layout().Stripes()), m.left) {
 		return true
 	}
-	if role >= a.geo.Data && a.geo.Data > 1 {
+	if role >= st.Data && st.Data > 1 {
 		return false
 	}
-	per := int64(a.geo.StripBlocks())
-	first := st.Row * per
 	changed := false
-	for witness := range a.geo.Width() {
-		if witness == role || witness < a.geo.Data && a.geo.Data > 1 {
+	for witness := range st.Width() {
+		if witness == role || witness < st.Data && st.Data > 1 {
 			continue
 		}
-		o := a.members[a.geo.Slot(st, witness)].Load()
-		if o.stale || !o.usable(st.Row) {
+		o := a.members[st.Slot(witness)].Load()
+		if o.stale || !o.usable(st) {
 			continue
 		}
-		same := true
-		for number := first / record.SumsPerPage; number <= (first+per-1)/record.SumsPerPage; number++ {
-			written, epoch, err := a.tables.changed(o, number)
-			mine, _, errMine := a.tables.changed(m, number)
-			if err != nil || errMine != nil || written && epoch > m.left || mine && !written {
-				same = false
-			}
-		}
-		if same {
+		if !a.differ(st, m, o) {
 			return true
 		}
 		changed = true
@@ -256,30 +246,27 @@ func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error
 		flush()
 		open = state.Span{Offset: at, Length: length, Unsure: unsure}
 	}
-	n := a.geo.StripBlocks()
-	look := columnsKnown{sums: make([]uint32, n), unknown: make([][]bool, a.geo.Width()), count: make([]int, n), empty: make([]bool, n)}
-	for role := range look.unknown {
-		look.unknown[role] = make([]bool, n)
-	}
-	for number := a.nextWritten(0); number < a.geo.Stripes(); number = a.nextWritten(number + 1) {
-		at := number * a.geo.StripeSize()
+	var look columnsKnown
+	lay := a.Layout()
+	for number := a.nextWritten(0); number < lay.Stripes(); number = a.nextWritten(number + 1) {
+		st := lay.Stripe(number)
+		at := st.Offset()
 		if err := sofar(at); err != nil {
 			return err
 		}
-		st := a.geo.Locate(number)
 		if a.unsure(st) {
-			for role := range a.geo.Data {
-				if !a.reads(st, role, a.members[a.geo.Slot(st, role)].Load()) {
-					add(at+int64(role)*a.geo.Strip, a.geo.Strip, true)
+			for role := range st.Data {
+				if !a.reads(st, role, a.members[st.Slot(role)].Load()) {
+					add(at+int64(role)*st.Strip, st.Strip, true)
 				}
 			}
 			continue
 		}
 		look.fill(a, st)
-		for role := range a.geo.Data {
-			for col := range n {
-				if look.unknown[role][col] && !look.empty[col] && look.count[col] > a.geo.Parity {
-					add(at+int64(role)*a.geo.Strip+int64(col)*Block, Block, false)
+		for role := range st.Data {
+			for col := range st.StripBlocks() {
+				if look.unknown[role][col] && !look.empty[col] && look.count[col] > st.Parity {
+					add(at+int64(role)*st.Strip+int64(col)*Block, Block, false)
 				}
 			}
 		}
@@ -292,38 +279,37 @@ func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error
 // is written to a data block and to every parity block, but none of those that were is there.
 func (a *Array) unsure(st layout.Stripe) bool {
 	missing, parities := 0, 0
-	per := int64(a.geo.StripBlocks())
-	for role := range a.geo.Width() {
-		m := a.members[a.geo.Slot(st, role)].Load()
+	for role := range st.Width() {
+		m := a.members[st.Slot(role)].Load()
 		if !a.reads(st, role, m) {
 			missing++
 			continue
 		}
-		if role >= a.geo.Data || a.geo.Data == 1 {
+		if role >= st.Data || st.Data == 1 {
 			parities++
 		}
-		for number := st.Row * per / record.SumsPerPage; number <= ((st.Row+1)*per-1)/record.SumsPerPage; number++ {
+		for number := range pagesOf(st, m.slot) {
 			if written, _, err := a.tables.changed(m, number); err != nil || written {
 				return false
 			}
 		}
 	}
-	return missing > a.geo.Parity && parities == 0
+	return missing > st.Parity && parities == 0
 }
 
 // nextUnsureRow is the first unsure row of a group from row on; end when there is none before it.
-func (a *Array) nextUnsureRow(group int, row, end int64) int64 {
+func (a *Array) nextUnsureRow(r *layout.Region, group int, row, end int64) int64 {
 	missing := 0
-	for i := range a.geo.Width() {
-		if m := a.members[group*a.geo.Width()+i].Load(); m.stale || m.condition() != record.Active && m.condition() != record.Failing {
+	for _, slot := range r.Members(group) {
+		if m := a.members[slot].Load(); m.stale || m.condition() != record.Active && m.condition() != record.Failing {
 			missing++
 		}
 	}
-	if missing <= a.geo.Parity {
+	if missing <= r.Parity {
 		return end
 	}
 	for ; row < end; row++ {
-		if a.unsure(a.geo.At(group, row)) {
+		if a.unsure(r.At(group, row)) {
 			return row
 		}
 	}
@@ -339,17 +325,17 @@ type columnsKnown struct {
 }
 
 func (k *columnsKnown) fill(a *Array, st layout.Stripe) {
-	clear(k.count)
-	clear(k.empty)
-	n := len(k.sums)
+	n := st.StripBlocks()
+	*k = columnsKnown{sums: make([]uint32, n), unknown: make([][]bool, st.Width()), count: make([]int, n), empty: make([]bool, n)}
 	for role := range k.unknown {
-		m := a.members[a.geo.Slot(st, role)].Load()
-		there := a.reads(st, role, m) && a.tables.sums(m, st.Row*int64(n), k.sums) == nil
+		k.unknown[role] = make([]bool, n)
+		m := a.members[st.Slot(role)].Load()
+		there := a.reads(st, role, m) && a.tables.sums(m, st.Block(m.slot), k.sums) == nil
 		for col := range n {
-			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && a.badAt(m, st.Row*int64(n)+int64(col))
+			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && a.badAt(m, st.Block(m.slot)+int64(col))
 			if k.unknown[role][col] = u; u {
 				k.count[col]++
-			} else if role >= a.geo.Data && k.sums[col] == record.SumNever {
+			} else if role >= st.Data && k.sums[col] == record.SumNever {
 				k.empty[col] = true
 			}
 		}
@@ -387,13 +373,13 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 	}
 	err = a.pieces(p, off, func(pc piece) error {
 		first, n := int(pc.from/Block), len(pc.buf)/Block
-		start := pc.stripe.Number*a.geo.StripeSize() + int64(pc.role)*a.geo.Strip + pc.from
-		if a.unsure(pc.stripe) && !a.reads(pc.stripe, pc.role, a.members[a.geo.Slot(pc.stripe, pc.role)].Load()) {
+		start := pc.stripe.Offset() + int64(pc.role)*pc.stripe.Strip + pc.from
+		if a.unsure(pc.stripe) && !a.reads(pc.stripe, pc.role, a.members[pc.stripe.Slot(pc.role)].Load()) {
 			clear(pc.buf)
 			lose(start, int64(len(pc.buf)))
 			return nil
 		}
-		defer a.lockStripes([]int64{pc.stripe.Number}, false)()
+		defer a.lockStripes([]layout.ID{pc.stripe.ID()}, false)()
 		c, err := a.loadColumns(pc.stripe, first, n, nil)
 		if err != nil {
 			return err
@@ -416,6 +402,11 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 // NextWritten is the first byte at or after off, at the start of a stripe, that may ever have been written, and
 // where that stripe ends; the capacity twice when there is none.
 func (a *Array) NextWritten(off int64) (from, to int64) {
-	number := a.nextWritten(off / a.geo.StripeSize())
-	return min(number*a.geo.StripeSize(), a.Capacity()), min((number+1)*a.geo.StripeSize(), a.Capacity())
+	lay := a.Layout()
+	number := lay.Stripes()
+	if off < lay.Capacity() {
+		st, _ := lay.Locate(off)
+		number = a.nextWritten(st.Ordinal())
+	}
+	return lay.Offset(number), lay.Offset(number + 1)
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/disk"
@@ -117,7 +118,7 @@ func (a *Array) startRetire(slot int) (*task, error) {
 
 // standsIn says whether the copy of a member may take its place although it is not whole: it is rebuilt then.
 func (a *Array) standsIn(old, m *member) bool {
-	return m.live() && a.members[m.slot].Load() == old && !old.live() && a.geo.Redundant()
+	return m.live() && a.members[m.slot].Load() == old && !old.live() && a.Layout().Redundant()
 }
 
 // fallBack ends a copying that came to nothing. When the member failed before its copy was whole, the disk that was meant
@@ -157,29 +158,29 @@ func (a *Array) abandonCopy(slot int, m *member, letGo bool) {
 
 func (a *Array) retire(t *task, slot int, m *member) error {
 	old := a.members[slot].Load()
-	group := a.geo.GroupOf(slot)
-	rows := a.geo.Rows[group]
+	lay := a.Layout()
+	strips := lay.Strips(slot)
 	a.countCopy(t, old, m)
-	per := max(1, windowBytes/a.geo.Strip)
 	saved := t.saves(env.Now())
-	for m.cursor.Load() < rows {
-		if err := t.point(a, per*a.geo.Strip); err != nil {
+	for m.cursor.Load() < strips {
+		if err := t.point(a, windowBytes); err != nil {
 			return errors.Join(err, a.saveCopy(slot, m))
 		}
 		if err := a.copyable(old, m); err != nil {
 			return err
 		}
-		from := a.passNever(old, m, group)
-		to := min(from+per, rows)
-		if from >= rows {
+		from := a.passNever(old, m)
+		if from >= strips {
 			break
 		}
-		n, err := a.copyRows(old, m, group, from, to)
+		st, left := lay.Strip(slot, from)
+		n := min(max(1, windowBytes/st.Strip), left)
+		copied, err := a.copyRows(old, m, st, n)
 		if err != nil {
 			return err
 		}
-		t.moved.Add(n * a.geo.Strip)
-		t.advance(env.Now(), (to-from)*a.geo.Strip)
+		t.moved.Add(copied * st.Strip)
+		t.advance(env.Now(), n*st.Strip)
 		if saved.due(t, env.Now()) {
 			if err := saved.keep(t, env.Now(), func() error { return a.saveCopy(slot, m) }); err != nil {
 				return err
@@ -198,42 +199,50 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 	return a.checkpoint()
 }
 
-// copyWitnesses lets the new disk know what the old one knows of another member's pages. What a checkpoint adds before it takes
-// over is written anew after that; until then an older witness accuses nobody who is newer.
+// copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
+// well, see copyOf: a crash right after it took over finds it with all that the old one knew.
 func (a *Array) copyWitnesses(old, m *member) error {
 	for number := range min(old.place.WitnessPages, m.place.WitnessPages) {
-		from, err := a.tables.get(old, record.WitnessPage, number)
-		if err != nil {
+		if err := a.copyWitnessPage(old, m, number); err != nil {
 			return err
 		}
-		buf := slices.Clone(from.buf)
-		a.tables.put(from)
-		if !slices.ContainsFunc(buf, func(b byte) bool { return b != 0 }) {
-			continue
-		}
-		to, err := a.tables.get(m, record.WitnessPage, number)
-		if err != nil {
-			return err
-		}
-		copy(to.buf, buf)
-		a.tables.setDirty(to)
-		a.tables.put(to)
 	}
 	return nil
 }
 
-func (a *Array) countCopy(t *task, old, m *member) {
-	group := a.geo.GroupOf(m.slot)
-	all := a.ownRows(old, group, 0)
-	t.count((all-a.ownRows(old, group, m.cursor.Load()))*a.geo.Strip, all*a.geo.Strip)
+// copyWitnessPage holds the original meanwhile, so that nothing is entered there in between that the copy is not told.
+func (a *Array) copyWitnessPage(old, m *member, number int64) error {
+	from, err := a.tables.get(old, record.WitnessPage, number)
+	if err != nil {
+		return err
+	}
+	defer a.tables.put(from)
+	if !slices.ContainsFunc(from.buf, func(b byte) bool { return b != 0 }) {
+		return nil
+	}
+	to, err := a.tables.get(m, record.WitnessPage, number)
+	if err != nil {
+		return err
+	}
+	defer a.tables.put(to)
+	copy(to.buf, from.buf)
+	a.tables.setDirty(to)
+	return nil
 }
 
-// passNever moves the cursor over rows in which neither disk has anything. Nobody is between planning and writing at that
-// moment, so no row can become written behind the cursor's back.
-func (a *Array) passNever(old, m *member, group int) int64 {
+func (a *Array) countCopy(t *task, old, m *member) {
+	own := func(nth int64) int64 {
+		return a.written(m.slot, nth, func(nth int64) int64 { return a.nextMarked(old, nth) })
+	}
+	t.count(own(0)-own(m.cursor.Load()), own(0))
+}
+
+// passNever moves the cursor over strips in which neither disk has anything. Nobody is between planning and writing at that
+// moment, so none can become written behind the cursor's back.
+func (a *Array) passNever(old, m *member) int64 {
 	a.journal.barrier.Lock()
 	defer a.journal.barrier.Unlock()
-	next := min(a.nextOwnRow(old, m, group, m.cursor.Load()), a.geo.Rows[group])
+	next := min(a.nextMarked(old, m.cursor.Load()), a.nextMarked(m, m.cursor.Load()))
 	m.cursor.Store(next)
 	return next
 }
@@ -250,48 +259,13 @@ func (a *Array) copyable(old, m *member) error {
 	return nil
 }
 
-// nextOwnRow is the first row from row on that either disk has anything in.
-func (a *Array) nextOwnRow(old, m *member, group int, row int64) int64 {
-	per := int64(a.geo.StripBlocks())
-	last := (a.geo.Rows[group]*per - 1) / record.SumsPerPage
-	best := a.geo.Rows[group]
-	for _, x := range []*member{old, m} {
-		number, ok := a.tables.nextBit(x, row*per/record.SumsPerPage, last)
-		if !ok {
-			return row
-		}
-		if number <= last {
-			best = min(best, max(row, number*record.SumsPerPage/per))
-		}
-	}
-	return best
-}
-
-// ownRows counts the rows a member has anything in, in steps of a page.
-func (a *Array) ownRows(old *member, group int, row int64) (total int64) {
-	per := int64(a.geo.StripBlocks())
-	for row < a.geo.Rows[group] {
-		if row = a.nextOwnRow(old, old, group, row); row >= a.geo.Rows[group] {
-			break
-		}
-		end := min(((row*per/record.SumsPerPage+1)*record.SumsPerPage+per-1)/per, a.geo.Rows[group])
-		total += end - row
-		row = end
-	}
-	return total
-}
-
-// copyRows copies rows [from, to) and moves the cursor behind them, while their stripes are held.
-func (a *Array) copyRows(old, m *member, group int, from, to int64) (copied int64, err error) {
-	numbers := make([]int64, 0, to-from)
-	for row := from; row < to; row++ {
-		numbers = append(numbers, a.geo.At(group, row).Number)
-	}
-	defer a.lockStripes(numbers, true)()
+// copyRows copies n rows from a stripe on and moves the cursor behind them, while their stripes are held.
+func (a *Array) copyRows(old, m *member, from layout.Stripe, n int64) (copied int64, err error) {
+	defer a.lockStripes(rows(from, n), true)()
 	a.journal.barrier.RLock()
 	defer a.journal.barrier.RUnlock()
-	for row := from; row < to; row++ {
-		did, err := a.copyRow(old, m, group, row)
+	for i := range n {
+		did, err := a.copyRow(old, m, from.At(from.Group, from.Row+i))
 		if err != nil {
 			return copied, err
 		}
@@ -302,14 +276,14 @@ func (a *Array) copyRows(old, m *member, group int, from, to int64) (copied int6
 	if err := a.copyable(old, m); err != nil {
 		return copied, err
 	}
-	m.cursor.Store(max(to, m.cursor.Load()))
+	m.cursor.Store(max(from.Nth(m.slot)+n, m.cursor.Load()))
 	return copied, nil
 }
 
-// copyRow makes a row of the copy what it is on the member. The caller holds its stripe and the barrier.
-func (a *Array) copyRow(old, m *member, group int, row int64) (did bool, err error) {
-	n := a.geo.StripBlocks()
-	first := row * int64(n)
+// copyRow makes a strip of the copy what it is on the member. The caller holds its stripe and the barrier.
+func (a *Array) copyRow(old, m *member, st layout.Stripe) (did bool, err error) {
+	n := st.StripBlocks()
+	first := st.Block(m.slot)
 	sums := make([]uint32, n)
 	if err := a.tables.sums(old, first, sums); err != nil {
 		return false, err
@@ -321,7 +295,7 @@ func (a *Array) copyRow(old, m *member, group int, row int64) (did bool, err err
 	buf := a.cache.scratch(n)
 	defer a.cache.scratchDone([][]byte{buf})
 	if a.readVerified(old, first, buf, sums) != nil {
-		if err := a.restoreRow(old, group, row, buf, sums); err != nil {
+		if err := a.restoreRow(old, st, buf, sums); err != nil {
 			return false, err
 		}
 	}
@@ -346,10 +320,13 @@ func (a *Array) changesOf(m *member) epochs {
 // mirror brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
 // The caller holds the stripes and the barrier. A copy that cannot be written is given up; the array does not mind.
 func (a *Array) mirror(writes []write) error {
-	per := int64(a.geo.StripBlocks())
+	lay := a.Layout()
 	for _, w := range writes {
 		m := a.onto[w.m.slot].Load()
-		if m == nil || !m.live() || probe.CopyNotMirrored.On() || w.m != a.members[w.m.slot].Load() || w.block/per >= m.cursor.Load() {
+		if m == nil || !m.live() || probe.CopyNotMirrored.On() || w.m != a.members[w.m.slot].Load() {
+			continue
+		}
+		if st, _, _ := lay.On(m.slot, w.block); st.Nth(m.slot) >= m.cursor.Load() {
 			continue
 		}
 		if w.kind == record.RunPayload || w.kind == record.RunInPlace {
@@ -367,15 +344,14 @@ func (a *Array) mirror(writes []write) error {
 
 // remirror copies those of some stripes again that lie below the cursor of a copy: what the journals held may not have
 // reached it before the crash. Nobody else works on the array yet.
-func (a *Array) remirror(stripes []int64) error {
+func (a *Array) remirror(stripes []layout.Stripe) error {
 	for _, m := range a.copies() {
 		old := a.members[m.slot].Load()
-		for _, number := range stripes {
-			st := a.geo.Locate(number)
-			if st.Group != a.geo.GroupOf(m.slot) || st.Row >= m.cursor.Load() || !old.live() || !m.live() {
+		for _, st := range stripes {
+			if !st.Has(m.slot) || st.Nth(m.slot) >= m.cursor.Load() || !old.live() || !m.live() {
 				continue
 			}
-			if _, err := a.copyRow(old, m, st.Group, st.Row); err != nil && a.alive() != nil {
+			if _, err := a.copyRow(old, m, st); err != nil && a.alive() != nil {
 				return err
 			}
 		}
@@ -383,10 +359,9 @@ func (a *Array) remirror(stripes []int64) error {
 	return a.alive()
 }
 
-// restoreRow has a row of a member with the help of redundancy; blocks that cannot be had get the sum of a lost one.
-func (a *Array) restoreRow(old *member, group int, row int64, buf []byte, sums []uint32) error {
-	st := a.geo.At(group, row)
-	c, err := a.loadColumns(st, 0, a.geo.StripBlocks(), nil)
+// restoreRow has a strip of a member with the help of redundancy; blocks that cannot be had get the sum of a lost one.
+func (a *Array) restoreRow(old *member, st layout.Stripe, buf []byte, sums []uint32) error {
+	c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
 	if err != nil {
 		return err
 	}
@@ -394,7 +369,7 @@ func (a *Array) restoreRow(old *member, group int, row int64, buf []byte, sums [
 	if err := c.recover(); err != nil {
 		return err
 	}
-	role := a.geo.Role(st, old.slot)
+	role := st.Role(old.slot)
 	copy(buf, c.bufs[role])
 	for col := range sums {
 		switch {
@@ -431,11 +406,7 @@ func (a *Array) handOver(old, m *member) error {
 	if err := a.checkpoint(); err != nil {
 		return err
 	}
-	everything := make([]int64, len(a.locks))
-	for i := range everything {
-		everything[i] = int64(i)
-	}
-	defer a.lockStripes(everything, true)()
+	defer a.lockAll()()
 	// With everything in place and all tables written the new member needs nothing from any journal.
 	if err := a.checkpoint(); err != nil {
 		return err

@@ -216,24 +216,45 @@ func (a *Array) ownPage(m *member, kind record.PageKind, start, page int64) (buf
 // changed since, or the two do not agree whether anything was ever written, or it knows itself that it lost something. The
 // caller holds the stripe exclusively. A change of a stripe touches more members than can be away.
 func (a *Array) missed(st layout.Stripe, m *member) bool {
-	per := int64(a.geo.StripBlocks())
-	first := st.Row * per
-	for number := first / record.SumsPerPage; number <= (first+per-1)/record.SumsPerPage; number++ {
-		mine, _, err := a.tables.changed(m, number)
-		if err != nil {
+	for role := range st.Width() {
+		if o := a.members[st.Slot(role)].Load(); o != m && o.usable(st) && a.differ(st, m, o) {
 			return true
 		}
-		for role := range a.geo.Width() {
-			o := a.members[a.geo.Slot(st, role)].Load()
-			if o == m || !o.usable(st.Row) {
-				continue
-			}
-			written, epoch, err := a.tables.changed(o, number)
-			if err != nil || written && epoch > m.left || mine && !written {
-				return true
-			}
+	}
+	sums := make([]uint32, st.StripBlocks())
+	return a.tables.sums(m, st.Block(m.slot), sums) != nil || slices.ContainsFunc(sums, record.Unknown)
+}
+
+// differ says whether a stripe may have changed on a member since another left the array, at the epoch left, or the two do not agree
+// whether anything was ever written there.
+func (a *Array) differ(st layout.Stripe, away, o *member) bool {
+	all, aligned := true, st.Block(away.slot) == st.Block(o.slot)
+	for number := range pagesOf(st, o.slot) {
+		written, epoch, err := a.tables.changed(o, number)
+		if err != nil || written && epoch > away.left || aligned && !written && a.hasPage(away, number) {
+			return true
+		}
+		all = all && written
+	}
+	for number := range pagesOf(st, away.slot) {
+		if !aligned && !all && a.hasPage(away, number) {
+			return true
 		}
 	}
-	sums := make([]uint32, per)
-	return a.tables.sums(m, first, sums) != nil || slices.ContainsFunc(sums, record.Unknown)
+	return false
+}
+
+// hasPage says whether a disk may have anything in a checksum page.
+func (a *Array) hasPage(m *member, number int64) bool {
+	written, _, err := a.tables.changed(m, number)
+	return written || err != nil
+}
+
+// pagesOf are the checksum pages of a stripe's blocks on a slot.
+func pagesOf(st layout.Stripe, slot int) func(yield func(number int64) bool) {
+	return func(yield func(number int64) bool) {
+		first := st.Block(slot)
+		for number := first / record.SumsPerPage; number <= (first+int64(st.StripBlocks())-1)/record.SumsPerPage && yield(number); number++ {
+		}
+	}
 }

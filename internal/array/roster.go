@@ -29,7 +29,7 @@ type member struct {
 	tag      uint64
 	key      uint32 // for the page cache; unique in the array
 	state    atomic.Int32
-	cursor   atomic.Int64 // rows below it are rebuilt
+	cursor   atomic.Int64 // how many of its strips are rebuilt
 	left     uint64       // when rebuilding: above the cursor it has all that was not changed after this epoch; 0: nothing
 	has      rosterState  // that its own record is in, for certain; guarded by roster.mu
 	tried    rosterState  // that was last written to it, perhaps in part; guarded by roster.mu
@@ -127,13 +127,13 @@ func (m *member) live() bool {
 	return false
 }
 
-// usable says that what the member holds at a row is current.
-func (m *member) usable(row int64) bool {
+// usable says that what the member holds of a stripe is current.
+func (m *member) usable(st layout.Stripe) bool {
 	switch m.condition() {
 	case record.Active, record.Failing:
 		return m.disk != nil
 	case record.Rebuilding:
-		return m.disk != nil && row < m.cursor.Load()
+		return m.disk != nil && st.Nth(m.slot) < m.cursor.Load()
 	}
 	return false
 }
@@ -335,10 +335,10 @@ func (a *Array) mark(stripes func(yield func(number int64) bool)) (wrote bool, e
 	if on == nil || on.Since == 0 {
 		return false, nil
 	}
-	marked := *on
+	marked, all := *on, a.Layout().Stripes()
 	for number := range stripes {
 		if !probe.AwayNotMarked.On() {
-			marked.Mark(record.ChangePart(number, a.geo.Stripes()))
+			marked.Mark(record.ChangePart(number, all))
 		}
 	}
 	if marked == *on {
@@ -422,7 +422,7 @@ func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) err
 		a.tables.forget(m)
 		return nil
 	}
-	if certain, _ := a.geo.Margin(lost); certain < 0 {
+	if certain, _ := a.Layout().Margin(lost); certain < 0 {
 		m.state.Store(int32(to))
 		m.lost.Store(a.now().UnixNano())
 		a.freeze(fmt.Errorf("%w: %s: %s; too many members are lost, nothing more is written", ErrFailed, m.name(), strings.TrimPrefix(cause.Error(), m.name()+": ")))
@@ -513,7 +513,7 @@ func (a *Array) Fail(slot int, force bool) error {
 // WouldFail says whether the array, as it is now, needs the member in slot to serve its data.
 func (a *Array) WouldFail(slot int) bool {
 	m := a.members[slot].Load()
-	return m.live() && m.condition() != record.Rebuilding && !a.geo.Survives(func(s int) bool {
+	return m.live() && m.condition() != record.Rebuilding && !a.Layout().Survives(func(s int) bool {
 		o := a.members[s].Load()
 		return s == slot || o.condition() != record.Active && o.condition() != record.Failing
 	})
@@ -525,7 +525,7 @@ type MemberState struct {
 	Condition record.Condition
 	Disk      disk.Identity
 	Size      int64
-	Cursor    int64 // rows rebuilt, when rebuilding
+	Cursor    int64 // strips rebuilt, when rebuilding
 	Errors    record.Errors
 	Since     time.Time
 	Reason    string // why it is failing, failed or missing; empty when this process did not see it
@@ -566,7 +566,7 @@ func (a *Array) Record() *record.Record { return a.roster.view() }
 // Margin is how many further disks can be lost for certain, and at best. Members that are partitions of one disk are lost
 // together.
 func (a *Array) Margin() (certain, best int) {
-	return a.geo.MarginOfDisks(a.disks(), a.gone)
+	return a.Layout().MarginOfDisks(a.disks(), a.gone)
 }
 
 func (a *Array) gone(slot int) bool {
@@ -591,18 +591,18 @@ func (a *Array) Condition() state.Condition {
 	if err := a.frozen.Load(); err != nil && !errors.Is(*err, ErrStopped) {
 		return state.Failed
 	}
-	return ConditionOf(a.geo, a.disks(), a.gone)
+	return ConditionOf(a.Layout(), a.disks(), a.gone)
 }
 
 // ConditionOf is the condition of a serving array without the members for which gone is true. disks names the disk of each
 // slot, see layout.MarginOfDisks.
-func ConditionOf(geo *layout.Geometry, disks []string, gone func(slot int) bool) state.Condition {
-	certain, _ := geo.MarginOfDisks(disks, gone)
-	full, _ := geo.MarginOfDisks(disks, func(int) bool { return false })
+func ConditionOf(lay *layout.Map, disks []string, gone func(slot int) bool) state.Condition {
+	certain, _ := lay.MarginOfDisks(disks, gone)
+	full, _ := lay.MarginOfDisks(disks, func(int) bool { return false })
 	switch {
 	case certain < 0:
 		return state.Failed
-	case certain == 0 && geo.Redundant():
+	case certain == 0 && lay.Redundant():
 		return state.Exposed
 	case certain >= full:
 		return state.Healthy

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"sync/atomic"
 
-	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -315,9 +314,31 @@ func (t *tables) testify(p *page) {
 	}
 	defer t.put(on)
 	if now := (record.Witness{Checkpoint: p.number, Sum: p.sum}); now.Checkpoint > record.PageWitness(on.buf, p.m.tag, at).Checkpoint {
-		record.SetPageWitness(on.buf, p.m.tag, at, now)
-		t.setDirty(on)
+		t.setWitness(on, p.m, at, now)
+		if also := t.copyOf(on); also != nil {
+			t.setWitness(also, p.m, at, now)
+			t.put(also)
+		}
 	}
+}
+
+func (t *tables) setWitness(on *page, of *member, at int, w record.Witness) {
+	record.SetPageWitness(on.buf, of.tag, at, w)
+	t.setDirty(on)
+}
+
+// copyOf is the same witness page on the disk that the holder of one is being copied onto; nil when there is none. put must follow.
+// What a copy is not told it does not know when it takes the place of its original, however shortly before.
+func (t *tables) copyOf(on *page) *page {
+	c := t.a.onto[on.m.slot].Load()
+	if c == nil || !c.live() || on.m == c || on.key.number >= c.place.WitnessPages || probe.CopyNotTold.On() {
+		return nil
+	}
+	also, err := t.get(c, record.WitnessPage, on.key.number)
+	if err != nil {
+		return nil // it is on its way out
+	}
+	return also
 }
 
 // setDirty notes a change of a page, which is locked. Pages of a member that left are never written.
@@ -622,6 +643,14 @@ func (t *tables) testimonies(written []*dirtyPage, seen []*dirtyPage) []*dirtyPa
 	for _, d := range seen {
 		have[d.p] = true
 	}
+	take := func(on *page) {
+		if !have[on] {
+			have[on] = true
+			on.pins.Add(1)
+			seen = append(seen, &dirtyPage{p: on})
+		}
+		t.put(on)
+	}
 	for _, d := range written {
 		h, number, at := t.witnessAt(d.p.m, d.p.key.kind, d.p.key.number)
 		if h == nil || !d.p.m.live() || d.checkpoint == 0 {
@@ -631,14 +660,13 @@ func (t *tables) testimonies(written []*dirtyPage, seen []*dirtyPage) []*dirtyPa
 		if err != nil {
 			continue // it is on its way out, and proves nothing then
 		}
-		record.SetPageWitness(on.buf, d.p.m.tag, at, record.Witness{Checkpoint: d.checkpoint, Sum: d.sum})
-		t.setDirty(on)
-		if !have[on] {
-			have[on] = true
-			on.pins.Add(1)
-			seen = append(seen, &dirtyPage{p: on})
+		now := record.Witness{Checkpoint: d.checkpoint, Sum: d.sum}
+		t.setWitness(on, d.p.m, at, now)
+		if also := t.copyOf(on); also != nil {
+			t.setWitness(also, d.p.m, at, now)
+			take(also)
 		}
-		t.put(on)
+		take(on)
 	}
 	sortPages(seen)
 	return seen
@@ -693,73 +721,6 @@ func (t *tables) release(lists ...[]*dirtyPage) {
 	}
 }
 
-// nextWritten is the first stripe at or after number that may hold anything; the number of stripes when there is none.
-func (a *Array) nextWritten(number int64) int64 {
-	best := a.geo.Stripes()
-	if number >= best {
-		return best
-	}
-	here := a.geo.Locate(number)
-	if a.geo.Level == layout.Concat {
-		for group, row := here.Group, here.Row; group < a.geo.Groups; group, row = group+1, 0 {
-			if next := a.nextWrittenRow(group, row); next < a.geo.Rows[group] {
-				return a.geo.At(group, next).Number
-			}
-		}
-		return best
-	}
-	// Groups take turns, so what is found in one bounds where the others need be looked at: all are looked at for a stretch
-	// before any is for a longer one.
-	for from, step := here.Row, int64(64); ; from, step = from+step, step*8 {
-		more := false
-		for group := range a.geo.Groups {
-			row, end := from, min(from+step, a.geo.Rows[group])
-			if group < here.Group {
-				row = max(row, here.Row+1)
-			}
-			more = more || end < a.geo.Rows[group]
-			if next := a.nextWrittenRowBefore(group, row, end); next < end {
-				best = min(best, a.geo.At(group, next).Number)
-			}
-		}
-		if best < a.geo.Stripes() || !more {
-			return best
-		}
-	}
-}
-
-// nextWrittenRow is the first row of a group at or after row that may hold anything; the number of rows when none.
-func (a *Array) nextWrittenRow(group int, row int64) int64 {
-	return a.nextWrittenRowBefore(group, row, a.geo.Rows[group])
-}
-
-// nextWrittenRowBefore is nextWrittenRow among the rows below end; end when there is none.
-func (a *Array) nextWrittenRowBefore(group int, row, end int64) int64 {
-	per := int64(a.geo.StripBlocks())
-	best := end
-	for i := range a.geo.Width() {
-		m := a.members[group*a.geo.Width()+i].Load()
-		if row >= best {
-			return best
-		}
-		if !m.usable(row) {
-			continue
-		}
-		last := (best*per - 1) / record.SumsPerPage
-		number, ok := a.tables.nextBit(m, row*per/record.SumsPerPage, last)
-		if !ok {
-			return row // the member is on its way out: be careful and look at every row
-		}
-		if number <= last {
-			best = min(best, max(row, number*record.SumsPerPage/per))
-		}
-	}
-	if a.rescue != nil {
-		return a.nextUnsureRow(group, row, best)
-	}
-	return best
-}
-
 // nextBit is the first checksum page from number to last that was ever written; last+1 when there is none.
 func (t *tables) nextBit(m *member, number, last int64) (int64, bool) {
 	for number <= last {
@@ -776,23 +737,4 @@ func (t *tables) nextBit(m *member, number, last int64) (int64, bool) {
 		}
 	}
 	return last + 1, true
-}
-
-// Used is how much of the usable capacity lies in regions that were ever written, in bytes: an upper bound, in steps of
-// a checksum page.
-func (a *Array) Used() int64 {
-	var total int64
-	for group := range a.geo.Groups {
-		row := int64(0)
-		for row < a.geo.Rows[group] {
-			if row = a.nextWrittenRow(group, row); row >= a.geo.Rows[group] {
-				break
-			}
-			per := int64(a.geo.StripBlocks())
-			end := min(((row*per/record.SumsPerPage+1)*record.SumsPerPage+per-1)/per, a.geo.Rows[group])
-			total += (end - row) * a.geo.StripeSize()
-			row = end
-		}
-	}
-	return total
 }

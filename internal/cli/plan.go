@@ -231,7 +231,7 @@ func (o *planOptions) one(e *env, sizes []int64, names []string, a plan.Assumpti
 	if err != nil {
 		return &control.Error{What: err.Error()}
 	}
-	g, err := plan.Geometry(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes)
+	g, err := plan.Layout(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes)
 	if err != nil {
 		return &control.Error{What: err.Error()}
 	}

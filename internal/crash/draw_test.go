@@ -23,7 +23,7 @@ var shapes = []struct {
 type drawing struct {
 	*rand.Rand
 	Script
-	geo    *layout.Geometry
+	lay    *layout.Map
 	blocks int64
 }
 
@@ -33,8 +33,8 @@ func Draw(seed uint64) Script {
 	d := &drawing{Rand: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	shape := shapes[d.IntN(len(shapes))]
 	d.Script = Script{Level: shape.level, Members: shape.members, Strip: 16 << (d.IntN(3) / 2), Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed}
-	d.geo, _ = d.geometry()
-	d.blocks = d.Script.blocks(d.geo)
+	d.lay, _ = d.layout()
+	d.blocks = d.Script.blocks(d.lay)
 	switch kind := d.IntN(20); {
 	case kind < 6:
 		d.storm()
@@ -45,7 +45,7 @@ func Draw(seed uint64) Script {
 			d.round()
 		}
 	}
-	if d.geo.Redundant() && d.IntN(5) < 2 {
+	if d.lay.Redundant() && d.IntN(5) < 2 {
 		d.disaster()
 	}
 	return d.Script
@@ -139,7 +139,7 @@ func (d *drawing) change() {
 
 // flood is more writes than the journals hold.
 func (d *drawing) flood() {
-	per := d.geo.StripeSize() / block
+	per := d.lay.Shape.StripeSize() / block
 	for range 1 + d.IntN(2) {
 		d.add("", "power", 100+d.Int64N(4000))
 		for range 20 + d.IntN(20) {
@@ -213,10 +213,10 @@ func (d *drawing) client(i int) (by string, from, to int64) {
 // clientOp is one thing that a client does.
 func (d *drawing) clientOp(by string, from, to int64) {
 	first, span := from+d.Int64N(to-from), int64(1)
-	per := d.geo.StripeSize() / block
+	per := d.lay.Shape.StripeSize() / block
 	if d.Level == layout.Concat && d.IntN(2) == 0 {
 		// Near the seam between two members.
-		first = max(from, min(to-1, d.geo.Rows[0]*per-8+d.Int64N(16)))
+		first = max(from, min(to-1, d.lay.Regions()[0].Rows*per-8+d.Int64N(16)))
 	}
 	switch d.IntN(4) {
 	case 0:

@@ -232,7 +232,7 @@ func (c *machine) failSlot(_ string, n []int64) error {
 }
 
 func (c *machine) replaceLost(_ string, n []int64) error {
-	if slot := c.nthLost(n[0]); slot >= 0 && c.geo.Redundant() {
+	if slot := c.nthLost(n[0]); slot >= 0 && c.lay.Redundant() {
 		return c.replaceBy(slot, c.newDisk())
 	}
 	return nil
@@ -262,7 +262,7 @@ func (c *machine) replaceBy(slot int, d *Disk) error {
 func (c *machine) spare(_ string, n []int64) error {
 	for end := env.Now().Add(time.Duration(n[0]) * time.Millisecond); env.Now().Before(end) && !c.halted(); {
 		slot := c.nthLost(0)
-		if slot < 0 || !c.geo.Redundant() {
+		if slot < 0 || !c.lay.Redundant() {
 			env.Wait(100 * time.Millisecond)
 			continue
 		}

@@ -32,15 +32,15 @@ func (c *machine) outside(string, []int64) error {
 			members[slot] = &outsider{d: x.Disk, own: x.Record, pages: map[int64][]byte{}}
 		}
 	}
-	n := c.geo.StripBlocks()
-	for number := int64(0); number < c.geo.Stripes() && number*c.geo.StripeSize() <= c.m.blocks*block; number++ {
-		st := c.geo.Locate(number)
-		roles := make([]*outsider, c.geo.Width())
+	n := c.lay.Shape.StripBlocks()
+	for number := int64(0); number < c.lay.Stripes() && c.lay.Offset(number) <= c.m.blocks*block; number++ {
+		st := c.lay.Stripe(number)
+		roles := make([]*outsider, st.Width())
 		for role := range roles {
-			roles[role] = members[c.geo.Slot(st, role)]
+			roles[role] = members[st.Slot(role)]
 		}
 		for col := range n {
-			if err := agree(roles, c.geo.Data, st.Row*int64(n)+int64(col)); err != nil {
+			if err := agree(roles, st.Data, st.Row*int64(n)+int64(col)); err != nil {
 				return fmt.Errorf("from outside: stripe %d, column %d: %w", number, col, err)
 			}
 		}

@@ -72,7 +72,7 @@ func (c *machine) left() (array.State, bool) {
 // rescue holds what a rescue reads against the model, and notes the blocks it gives up. The array is not started any more after
 // that, but by readmit.
 func (c *machine) rescue(string, []int64) error {
-	if c.up || c.power.off || !c.geo.Redundant() {
+	if c.up || c.power.off || !c.lay.Redundant() {
 		return nil
 	}
 	c.takeStock()
@@ -215,7 +215,7 @@ func (c *machine) readsAsPromised() error {
 func (c *machine) writtenAgain() error {
 	a := c.a
 	c.m.begin(0, c.m.blocks, false)
-	per := c.geo.StripeSize() / block // at once, since a part of a lost stripe cannot be kept
+	per := c.lay.Shape.StripeSize() / block // at once, since a part of a lost stripe cannot be kept
 	for first := int64(0); first < c.m.blocks; first += per {
 		if err := errors.Join(a.WriteAt(c.m.contents(first, min(per, c.m.blocks-first)), first*block), a.Flush()); err != nil {
 			return err
@@ -224,7 +224,7 @@ func (c *machine) writtenAgain() error {
 	c.m.end(0, c.m.blocks, nil)
 	result, err := c.checked(true)
 	for _, p := range result.Places {
-		if err == nil && p.Stripe*c.geo.StripeSize() < c.m.blocks*block {
+		if err == nil && c.lay.Offset(p.Stripe) < c.m.blocks*block {
 			err = errors.New("not all is as it should be")
 		}
 	}

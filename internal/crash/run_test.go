@@ -66,7 +66,7 @@ type machine struct {
 	a       *array.Array
 	up      bool // the array runs
 	stopped bool // in order, and no disk was touched since
-	geo     *layout.Geometry
+	lay     *layout.Map
 	m       *model
 	users   map[string]*array.Client
 	log     []string
@@ -151,8 +151,8 @@ func (c *machine) play() error {
 	if err != nil {
 		return err
 	}
-	c.a, c.up, c.geo = a, true, a.Geometry()
-	c.m = newModel(c.script.blocks(c.geo))
+	c.a, c.up, c.lay = a, true, a.Layout()
+	c.m = newModel(c.script.blocks(c.lay))
 	ops := append(slices.Clone(c.script.Ops), endings...)
 	for len(ops) > 0 && !c.over {
 		n := 0
@@ -308,7 +308,7 @@ func (c *machine) canLose(slot int) bool {
 			return false
 		}
 	}
-	return c.geo.Survives(func(s int) bool {
+	return c.lay.Survives(func(s int) bool {
 		d := c.memberAt(s)
 		return s == slot || d == nil || d.gone || d.shaky || d.latent || !works(states[s].Condition)
 	})

@@ -94,7 +94,7 @@ func (s *Script) header(line string) error {
 		err = fmt.Errorf("%q: a script needs stripes and clients", line)
 	}
 	if err == nil {
-		_, err = s.geometry()
+		_, err = s.layout()
 	}
 	return err
 }
@@ -138,7 +138,7 @@ func usage(name string) string {
 const diskSize = 9 << 20
 
 // geometry is the shape of the array.
-func (s Script) geometry() (*layout.Geometry, error) {
+func (s Script) layout() (*layout.Map, error) {
 	p, err := record.PlaceFor(diskSize, 0)
 	if err != nil {
 		return nil, err
@@ -147,9 +147,9 @@ func (s Script) geometry() (*layout.Geometry, error) {
 }
 
 // blocks is how much of the array is used: a few stripes over and over, so that writes meet; all of it for concat.
-func (s Script) blocks(g *layout.Geometry) int64 {
+func (s Script) blocks(g *layout.Map) int64 {
 	if s.Level == layout.Concat {
 		return g.Capacity() / block
 	}
-	return min(g.Capacity(), int64(s.Stripes)*g.StripeSize()*int64(g.Groups)) / block
+	return min(g.Capacity(), int64(s.Stripes)*g.Shape.StripeSize()*int64(g.Shape.Groups)) / block
 }

@@ -66,7 +66,7 @@ func (c *machine) mayLose(n int64) (slot int, set array.Set, gone func(int) bool
 		return slot, set, gone, false
 	}
 	set, gone = c.present()
-	if gone(slot) || !c.geo.Survives(func(s int) bool { return gone(s) || s == slot }) {
+	if gone(slot) || !c.lay.Survives(func(s int) bool { return gone(s) || s == slot }) {
 		return slot, set, gone, false
 	}
 	for s, d := range c.disks {
@@ -247,7 +247,7 @@ func (c *machine) mend(_ string, n []int64) error {
 				return err
 			}
 		}
-		if isLost(c.a.MemberStates()[slot]) && c.geo.Redundant() && n[2]>>slot&1 == 1 {
+		if isLost(c.a.MemberStates()[slot]) && c.lay.Redundant() && n[2]>>slot&1 == 1 {
 			if err := c.replaceBy(slot, c.newDisk()); err != nil && !c.halted() {
 				return err
 			}

@@ -99,6 +99,7 @@ const (
 	FlushForgetsOut
 	ReadsOutFirst
 	LeaverReadBack
+	CopyNotTold
 	TaskNotSuperseded
 	GivenBackThoughWritten
 	GivenBackWhenStopped
@@ -127,6 +128,7 @@ var mistakes = [Mistakes]string{
 	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
 	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
 	LeaverReadBack:         "tables of a member that left are read back from it",
+	CopyNotTold:            "a copy is not told what its original bears witness of meanwhile",
 	GivenBackThoughWritten: "blocks are given back although they were written again",
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",
 	TaskNotSuperseded:      "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",

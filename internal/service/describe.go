@@ -78,10 +78,10 @@ func blankNames(disks []control.DiskInfo) []string {
 }
 
 func (s *Service) describe(r *running, disks []control.DiskInfo) control.ArrayStatus {
-	rec, geo := r.Record(), r.Geometry()
+	rec, lay := r.Record(), r.Layout()
 	certain, best := r.Margin()
 	out := control.ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: r.Condition(),
-		Margin: max(certain, 0), MarginBest: best, Capacity: r.Capacity(), Strip: rec.Strip, Groups: geo.Groups,
+		Margin: max(certain, 0), MarginBest: best, Capacity: r.Capacity(), Strip: rec.Strip, Groups: lay.Shape.Groups,
 		Epoch: rec.Epoch, Created: rec.Created, Members: []control.MemberStatus{}, Tasks: []control.TaskStatus{}, Next: []string{}}
 	c := r.Stats()
 	out.Counters = map[string]int64{
@@ -207,10 +207,10 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	out := control.ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: state.Failed,
 		Reason: i.reason.Error(), Strip: rec.Strip, Epoch: rec.Epoch, Created: rec.Created, Tasks: []control.TaskStatus{}, Members: []control.MemberStatus{}, Next: []string{}}
 	out.Out = true
-	if geo, err := rec.Geometry(); err == nil {
-		out.Capacity, out.Groups = geo.Capacity(), geo.Groups
+	if lay, err := rec.Layout(); err == nil {
+		out.Capacity, out.Groups = lay.Capacity(), lay.Shape.Groups
 		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) {
-			out.Condition, out.Margin = i.set.Condition(geo), max(i.set.Margin(), 0)
+			out.Condition, out.Margin = i.set.Condition(lay), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin
 			if i.set.Margin() < 0 {
 				out.Reason += "; it could not be started now: " + i.set.Shortage()

@@ -167,19 +167,19 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 		}
 	}
 	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: disks}
-	geo, _, err := plan.Layout()
+	lay, _, err := plan.Layout()
 	if err != nil {
 		release()
 		return nil, &control.Error{What: err.Error()}
 	}
 	if req.DryRun {
-		out := &control.ArrayStatus{Name: req.Name, Level: req.Level, Capacity: geo.Capacity(), Strip: req.Strip, Groups: geo.Groups}
+		out := &control.ArrayStatus{Name: req.Name, Level: req.Level, Capacity: lay.Capacity(), Strip: req.Strip, Groups: lay.Shape.Groups}
 		names, spindles := make([]disk.Identity, len(disks)), make([]string, len(disks))
 		for i, d := range disks {
 			names[i] = d.Identity()
 			spindles[i] = record.SpindleOf(names[i].Model, names[i].Serial)
 		}
-		out.Margin, out.MarginBest = geo.MarginOfDisks(spindles, func(int) bool { return false })
+		out.Margin, out.MarginBest = lay.MarginOfDisks(spindles, func(int) bool { return false })
 		for _, slots := range sharing(names) {
 			var of []string
 			for _, slot := range slots {
@@ -295,8 +295,8 @@ func (s *Service) Fail(req control.FailRequest) error {
 func fatal(r *running, slot int) error {
 	m := r.MemberStates()[slot]
 	why := "its margin is 0"
-	if !r.Geometry().Redundant() {
-		why = fmt.Sprintf("level %s cannot lose any member", r.Geometry().Level)
+	if !r.Layout().Redundant() {
+		why = fmt.Sprintf("level %s cannot lose any member", r.Layout().Level)
 	}
 	return &control.Error{Fatal: true, What: fmt.Sprintf("array %q would fail without %s: %s, and its data (%s written) would be unreachable", r.Name(), m.Disk, why, control.FormatSize(r.Used())),
 		Hints: []string{"-yes does it all the same"}}
@@ -325,8 +325,8 @@ func (s *Service) Replace(req control.ReplaceRequest) (*control.ReplaceReply, er
 	if err != nil {
 		return nil, err
 	}
-	if !r.Geometry().Redundant() {
-		return nil, &control.Error{What: fmt.Sprintf("level %s has no redundancy: what was on %s cannot be rebuilt", r.Geometry().Level, req.Old)}
+	if !r.Layout().Redundant() {
+		return nil, &control.Error{What: fmt.Sprintf("level %s has no redundancy: what was on %s cannot be rebuilt", r.Layout().Level, req.Old)}
 	}
 	m := r.MemberStates()[slot]
 	works := m.Condition.String() == "active" || m.Condition.String() == "failing"

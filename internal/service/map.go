@@ -23,21 +23,21 @@ func (s *Service) Map(name string) (*control.MapReply, error) {
 	if err := r.Failure(); err != nil {
 		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be asked: %v", name, err), Hints: []string{"nidalo rescue " + name + "   says what can be read of it"}}
 	}
-	geo, members := r.Geometry(), r.MemberStates()
+	lay, members := r.Layout(), r.MemberStates()
 	certain, _ := r.Margin()
-	out := &control.MapReply{Array: r.Name(), Level: string(geo.Level), Condition: string(r.Condition()), Margin: max(certain, 0), Strip: geo.Strip,
-		Check: r.CheckCursor(), Partners: partners(geo, members)}
-	for i, m := range r.Map(mapParts) {
-		share := func(row int64) float64 {
-			if row < 0 {
+	out := &control.MapReply{Array: r.Name(), Level: string(lay.Level), Condition: string(r.Condition()), Margin: max(certain, 0), Strip: lay.Shape.Strip,
+		Check: r.CheckCursor(), Partners: partners(lay, members)}
+	for i, m := range r.Spread(mapParts) {
+		share := func(strips int64) float64 {
+			if strips < 0 {
 				return -1
 			}
-			return float64(row) / float64(max(m.Rows, 1))
+			return float64(strips) / float64(max(m.Strips, 1))
 		}
-		mm := control.MemberMap{Slot: i, Disk: members[i].Disk, Condition: members[i].Condition.String(), Data: m.Rows * geo.Strip,
+		mm := control.MemberMap{Slot: i, Disk: members[i].Disk, Condition: members[i].Condition.String(), Data: m.Bytes,
 			Written: m.Written, Cursor: share(m.Cursor), Copied: share(m.Copied), Bad: make([]int, mapParts)}
-		for row := range int64(mapRows) {
-			mm.Strips = append(mm.Strips, plan.Cell(geo, i, row))
+		for nth := range int64(mapRows) {
+			mm.Strips = append(mm.Strips, plan.Cell(lay, i, nth))
 		}
 		out.Members = append(out.Members, mm)
 	}
@@ -60,20 +60,20 @@ func (s *Service) Map(name string) (*control.MapReply, error) {
 }
 
 // partners says in words which members hold the same data, or belong together, in nested and mirrored levels.
-func partners(geo *layout.Geometry, members []array.MemberState) (out []string) {
-	if geo.Groups < 2 && geo.Data > 1 || !geo.Redundant() {
+func partners(lay *layout.Map, members []array.MemberState) (out []string) {
+	if lay.Shape.Groups < 2 && lay.Shape.Data > 1 || !lay.Redundant() {
 		return nil
 	}
 	what := "form one parity group"
-	if geo.Data == 1 {
+	if lay.Shape.Data == 1 {
 		what = "hold the same data"
 	}
-	for g := range geo.Groups {
+	for g := range lay.Shape.Groups {
 		var names []string
-		for i := g * geo.Width(); i < (g+1)*geo.Width(); i++ {
-			names = append(names, shortName(members[i].Disk))
+		for _, slot := range lay.Regions()[0].Members(g) {
+			names = append(names, shortName(members[slot].Disk))
 		}
-		out = append(out, fmt.Sprintf("%s %s: of them %d may be lost", join2(names), what, geo.Parity))
+		out = append(out, fmt.Sprintf("%s %s: of them %d may be lost", join2(names), what, lay.Shape.Parity))
 	}
 	return out
 }

@@ -98,7 +98,7 @@ func (s *Service) stepsFor(r *running, disks []control.DiskInfo, used map[string
 		}
 	}
 	margin, _ := r.Margin()
-	redundant := r.Geometry().Redundant()
+	redundant := r.Layout().Redundant()
 	if redundant && margin == 0 && r.Condition() == state.Exposed {
 		add(control.Now, "no further loss is survived until redundancy is back", "back up what is not backed up yet", "", disk.Identity{})
 	}

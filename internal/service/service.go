@@ -419,7 +419,7 @@ func (s *Service) startOne(found []array.Candidate) error {
 	s.arrays[a.Name()] = r
 	s.idle = slices.DeleteFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == a.ID() })
 	s.mu.Unlock()
-	s.opt.Log.Info("array started", "array", a.Name(), "condition", a.Condition(), "level", a.Geometry().Level)
+	s.opt.Log.Info("array started", "array", a.Name(), "condition", a.Condition(), "level", a.Layout().Level)
 	return nil
 }
 

@@ -110,7 +110,7 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 		}
 	}
 	for _, r := range s.running() {
-		if !(Spare{Arrays: req.Arrays}).serves(r.Name()) || !r.Geometry().Redundant() {
+		if !(Spare{Arrays: req.Arrays}).serves(r.Name()) || !r.Layout().Redundant() {
 			continue
 		}
 		short := int64(0)
@@ -160,7 +160,7 @@ func (s *Service) stepIn() {
 	})
 	whole := map[string]bool{} // disks that were seen to
 	for _, r := range arrays {
-		if r.Failure() != nil || !r.Geometry().Redundant() {
+		if r.Failure() != nil || !r.Layout().Redundant() {
 			continue
 		}
 		for _, m := range r.MemberStates() {

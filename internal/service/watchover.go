@@ -215,7 +215,7 @@ func (s *Service) adopt(src source, f found) {
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			lost := m.Condition == record.Failed || m.Condition == record.Missing
-			if !lost || m.Disk.Bay != f.info.Bay || r.Failure() != nil || !r.Geometry().Redundant() {
+			if !lost || m.Disk.Bay != f.info.Bay || r.Failure() != nil || !r.Layout().Redundant() {
 				continue
 			}
 			if need := r.NeedSize(m.Slot); f.info.Size < need {

@@ -42,10 +42,10 @@ func (s *Service) WhatIf(req control.WhatIfRequest) ([]control.WhatIfReply, erro
 
 // whatIf works out one array without the disks whose spindles are wanted.
 func whatIf(r *running, wanted map[string]bool) (control.WhatIfReply, bool) {
-	geo, members := r.Geometry(), r.MemberStates()
+	lay, members := r.Layout(), r.MemberStates()
 	lost := make([]bool, len(members)) // gone already
 	lose := make([]bool, len(members))
-	out := control.WhatIfReply{Array: r.Name(), Level: string(geo.Level), Before: string(r.Condition()), Lost: []string{}, Fatal: []string{}, Survived: []string{}}
+	out := control.WhatIfReply{Array: r.Name(), Level: string(lay.Level), Before: string(r.Condition()), Lost: []string{}, Fatal: []string{}, Survived: []string{}}
 	for i, m := range members {
 		lost[i] = m.Condition != record.Active && m.Condition != record.Failing
 		if wanted[spindle(m.Disk)] && m.Disk.Path != "" {
@@ -61,22 +61,22 @@ func whatIf(r *running, wanted map[string]bool) (control.WhatIfReply, bool) {
 	for i, m := range members {
 		disks[i] = record.SpindleOf(m.Disk.Model, m.Disk.Serial)
 	}
-	certain, best := geo.MarginOfDisks(disks, gone)
-	out.After = string(array.ConditionOf(geo, disks, gone))
+	certain, best := lay.MarginOfDisks(disks, gone)
+	out.After = string(array.ConditionOf(lay, disks, gone))
 	out.Margin, out.Best = max(certain, 0), best
 	for i, m := range members {
 		if gone(i) || certain < 0 {
 			continue
 		}
 		name := fmt.Sprintf("slot %d, %s", i, m.Disk)
-		if geo.Survives(func(s int) bool { return s == i || gone(s) }) {
+		if lay.Survives(func(s int) bool { return s == i || gone(s) }) {
 			out.Survived = append(out.Survived, name)
 		} else {
 			out.Fatal = append(out.Fatal, name)
 		}
 	}
-	if geo.Groups > 1 {
-		out.Notes = append(out.Notes, partners(geo, members)...)
+	if lay.Shape.Groups > 1 {
+		out.Notes = append(out.Notes, partners(lay, members)...)
 	}
 	touched := len(out.Lost) > 0
 	return out, touched

@@ -55,7 +55,7 @@ func (s *Service) ReplaceDisk(asked control.DiskRequest) (*control.DiskReply, er
 		switch works := works(x.m); {
 		case req.Retire && !works:
 			return nil, &control.Error{What: fmt.Sprintf("the member of array %q on it is %s: there is nothing to copy from", x.r.Name(), x.m.Condition), Hints: []string{"nidalo replace " + control.Quote(req.Old) + " " + control.Quote(req.New) + "   rebuilds it from the others"}}
-		case !req.Retire && !x.r.Geometry().Redundant():
+		case !req.Retire && !x.r.Layout().Redundant():
 			return nil, &control.Error{What: fmt.Sprintf("array %q has no redundancy: what is on %s cannot be rebuilt", x.r.Name(), x.m.Disk), Hints: []string{"while it can be read: nidalo retire -whole " + control.Quote(req.Old) + " " + control.Quote(req.New)}}
 		case !req.Retire && works && x.r.WouldFail(x.m.Slot):
 			return nil, &control.Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", x.m.Disk, x.r.Name())}

@@ -94,7 +94,7 @@ func inWords(n float64) string {
 }
 
 // PlanOne prints one level in detail, with its layout drawn.
-func (s *Screen) PlanOne(o plan.Option, g *layout.Geometry, names []string, rows int, a plan.Assumptions) {
+func (s *Screen) PlanOne(o plan.Option, g *layout.Map, names []string, rows int, a plan.Assumptions) {
 	s.Printf("%s of %d disks: %s usable of %s, overhead %.0f%%, margin %s\n", s.strong("Level "+string(o.Level)), o.Members, control.FormatSize(o.Capacity), control.FormatSize(o.Raw), o.Overhead, Margin(o.Margin, o.Best))
 	if o.Unequal > 0 {
 		s.Printf("%s are lost to unequal sizes.\n", control.FormatSize(o.Unequal))
@@ -124,12 +124,12 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Geometry, names []string, rows
 		t.AppendRow(line)
 	}
 	t.Render()
-	legend := fmt.Sprintf("Numbers are the array's strips of %s in order", control.FormatSize(g.Strip))
+	legend := fmt.Sprintf("Numbers are the array's strips of %s in order", control.FormatSize(g.Shape.Strip))
 	switch {
-	case g.Data == 1 && g.Parity > 0:
+	case g.Shape.Data == 1 && g.Shape.Parity > 0:
 		legend += "; =n is a further copy of strip n"
-	case g.Parity > 0:
-		legend += "; " + []string{"P is", "P and Q are", "P, Q and R are"}[g.Parity-1] + " the parity of the stripe with that number"
+	case g.Shape.Parity > 0:
+		legend += "; " + []string{"P is", "P and Q are", "P, Q and R are"}[g.Shape.Parity-1] + " the parity of the stripe with that number"
 	}
 	s.Printf("\n%s\n", wrap(legend+".", s.Width, ""))
 	s.assumptions(a)

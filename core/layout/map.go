@@ -1,0 +1,286 @@
+package layout
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+)
+
+// Shape is how the stripes of a region are made.
+type Shape struct {
+	Data   int   // data strips of a stripe, k
+	Parity int   // parity strips (or further copies) of a stripe, m
+	Groups int   // among which stripes take turns
+	Strip  int64 // bytes of one strip
+}
+
+// Width is the number of members of one group, k+m.
+func (s Shape) Width() int { return s.Data + s.Parity }
+
+// StripeSize is the data of one stripe in bytes.
+func (s Shape) StripeSize() int64 { return int64(s.Data) * s.Strip }
+
+// StripBlocks is the length of a strip in blocks.
+func (s Shape) StripBlocks() int { return int(s.Strip / Block) }
+
+// Mirrored says whether every member of a group holds all of its data.
+func (s Shape) Mirrored() bool { return s.Data == 1 && s.Parity > 0 }
+
+// Region is a part of the logical space that is laid out in one way.
+type Region struct {
+	Shape
+	ID    int     // in the array; the ID of a region that is gone is not used again
+	Rows  int64   // of each group
+	Slots []int   // the members: k+m for each group, one group after the other
+	Begin []int64 // by place in Slots: the block of that member's data at which the region begins
+	place []int   // by slot: where it is in Slots; -1 when it has no part in the region
+	nth   []int64 // by place: how many strips of other regions lie before it on that member
+	start int64   // byte of the logical space at which it begins
+	first int64   // how many stripes lie before it
+}
+
+// Stripes is how many stripes the region has.
+func (r *Region) Stripes() int64 { return r.Rows * int64(r.Groups) }
+
+// At finds the stripe of a group and row of the region.
+func (r *Region) At(group int, row int64) Stripe {
+	return Stripe{r, row*int64(r.Groups) + int64(group), group, row}
+}
+
+// Members are the slots of a group.
+func (r *Region) Members(group int) []int { return r.Slots[group*r.Width() : (group+1)*r.Width()] }
+
+// Ordinal is how many stripes of the array lie before one of the region, which may be the one behind its last.
+func (r *Region) Ordinal(number int64) int64 { return r.first + number }
+
+func (r *Region) stripe(number int64) Stripe {
+	return Stripe{r, number, int(number % int64(r.Groups)), number / int64(r.Groups)}
+}
+
+// ID names a stripe for as long as its region exists, whatever becomes of others.
+type ID struct {
+	Region int
+	Number int64
+}
+
+// Compare orders stripes by region, then number.
+func (id ID) Compare(other ID) int {
+	return cmp.Or(cmp.Compare(id.Region, other.Region), cmp.Compare(id.Number, other.Number))
+}
+
+// Stripe is one stripe: the region whose shape it has, its number there, and its place: the group it is in and its row there.
+type Stripe struct {
+	*Region
+	Number int64
+	Group  int
+	Row    int64
+}
+
+// ID names the stripe.
+func (s Stripe) ID() ID { return ID{s.Region.ID, s.Number} }
+
+// Ordinal is how many stripes of the array lie before it.
+func (s Stripe) Ordinal() int64 { return s.first + s.Number }
+
+// Offset is the byte of the logical space at which its data begins.
+func (s Stripe) Offset() int64 { return s.start + s.Number*s.StripeSize() }
+
+// turn is by how many places the roles are turned in the stripe's row.
+func (s Stripe) turn() int { return int(s.Row % int64(s.Width()) * int64(s.Data) % int64(s.Width())) }
+
+// Slot is the slot that has the given role in the stripe: roles below Data are data strips in logical order, the others
+// parity.
+func (s Stripe) Slot(role int) int {
+	w := s.Width()
+	return s.Slots[s.Group*w+(role+s.turn())%w]
+}
+
+// Role is the inverse of Slot; the slot must have one in the stripe, see Has.
+func (s Stripe) Role(slot int) int {
+	w := s.Width()
+	return (s.place[slot] - s.Group*w - s.turn() + w) % w
+}
+
+// Has says whether a slot has a role in the stripe.
+func (s Stripe) Has(slot int) bool {
+	p := s.place[slot]
+	return p >= 0 && p/s.Width() == s.Group
+}
+
+// Block is the block of a member's data at which its strip of the stripe begins. The slot must have a role in it.
+func (s Stripe) Block(slot int) int64 { return s.Begin[s.place[slot]] + s.Row*int64(s.StripBlocks()) }
+
+// Nth is how many strips lie before the stripe's on a member. The slot must have a role in it.
+func (s Stripe) Nth(slot int) int64 { return s.nth[s.place[slot]] + s.Row }
+
+// Map says where every logical byte of an array lives. It never changes: an array that does gets another.
+type Map struct {
+	Level    Level
+	Members  int
+	Shape    Shape // of the level, for people; every region has its own
+	regions  []*Region
+	on       [][]*Region // by slot, in the order of their blocks there
+	groups   []group
+	stripes  int64
+	capacity int64
+}
+
+// NewMap makes a map of regions, in logical order. It is an error when places overlap, or when a region is not whole.
+func NewMap(level Level, members int, shape Shape, regions []Region) (*Map, error) {
+	m := &Map{Level: level, Members: members, Shape: shape, on: make([][]*Region, members)}
+	for i := range regions {
+		r := &regions[i]
+		if r.Data < 1 || r.Parity < 0 || r.Groups < 1 || r.Rows < 1 || r.Strip < Block || len(r.Slots) != r.Groups*r.Width() || len(r.Begin) != len(r.Slots) {
+			return nil, fmt.Errorf("region %d is not whole", r.ID)
+		}
+		if slices.ContainsFunc(m.regions, func(o *Region) bool { return o.ID == r.ID }) {
+			return nil, fmt.Errorf("there are two regions %d", r.ID)
+		}
+		r.start, r.first = m.capacity, m.stripes
+		r.place, r.nth = slices.Repeat([]int{-1}, members), make([]int64, len(r.Slots))
+		for at, slot := range r.Slots {
+			if slot < 0 || slot >= members || r.place[slot] >= 0 {
+				return nil, fmt.Errorf("region %d: slot %d is not there, or twice", r.ID, slot)
+			}
+			r.place[slot] = at
+			m.on[slot] = append(m.on[slot], r)
+		}
+		m.stripes += r.Stripes()
+		m.capacity += r.Stripes() * r.StripeSize()
+		m.regions = append(m.regions, r)
+		for g := range r.Groups {
+			m.groups = append(m.groups, group{r.Members(g), r.Parity})
+		}
+	}
+	for slot, on := range m.on {
+		slices.SortFunc(on, func(x, y *Region) int { return cmp.Compare(x.begins(slot), y.begins(slot)) })
+		block, strips := int64(0), int64(0)
+		for _, r := range on {
+			if r.begins(slot) < block {
+				return nil, fmt.Errorf("region %d begins at block %d of slot %d, before the end of another", r.ID, r.begins(slot), slot)
+			}
+			block = r.begins(slot) + r.Rows*int64(r.StripBlocks())
+			r.nth[r.place[slot]] = strips
+			strips += r.Rows
+		}
+	}
+	return m, nil
+}
+
+func (r *Region) begins(slot int) int64 { return r.Begin[r.place[slot]] }
+
+// Regions are the regions in logical order; they are not to be changed.
+func (m *Map) Regions() []*Region { return m.regions }
+
+// Stripes is the number of stripes of the array.
+func (m *Map) Stripes() int64 { return m.stripes }
+
+// Capacity is the usable capacity in bytes.
+func (m *Map) Capacity() int64 { return m.capacity }
+
+// Redundant says whether the array can lose a member at all.
+func (m *Map) Redundant() bool {
+	return !slices.ContainsFunc(m.regions, func(r *Region) bool { return r.Parity == 0 })
+}
+
+// Locate finds the stripe in which a logical byte lives, which must be within the array, and where in its data.
+func (m *Map) Locate(off int64) (st Stripe, in int64) {
+	r := m.regions[0]
+	if len(m.regions) > 1 {
+		r = m.before(off, func(r *Region) int64 { return r.start })
+	}
+	off -= r.start
+	size := r.StripeSize()
+	return r.stripe(off / size), off % size
+}
+
+// Stripe finds a stripe by its ordinal, which must be within the array.
+func (m *Map) Stripe(ordinal int64) Stripe {
+	r := m.before(ordinal, func(r *Region) int64 { return r.first })
+	return r.stripe(ordinal - r.first)
+}
+
+// before is the last region that begins at or before a place.
+func (m *Map) before(at int64, begins func(*Region) int64) *Region {
+	i, found := slices.BinarySearchFunc(m.regions, at, func(r *Region, at int64) int { return cmp.Compare(begins(r), at) })
+	if !found {
+		i--
+	}
+	return m.regions[i]
+}
+
+// Find finds a stripe by its name, which must be one of the map's.
+func (m *Map) Find(id ID) Stripe {
+	for _, r := range m.regions {
+		if r.ID == id.Region {
+			return r.stripe(id.Number)
+		}
+	}
+	panic(fmt.Sprintf("region %d is not in the map", id.Region))
+}
+
+// On finds the stripe that a block of a member's data belongs to, and which column of it that is; ok is false when the block is
+// of no use to the array.
+func (m *Map) On(slot int, block int64) (st Stripe, col int, ok bool) {
+	for _, r := range m.on[slot] {
+		per := int64(r.StripBlocks())
+		if in := block - r.begins(slot); in >= 0 && in < r.Rows*per {
+			return r.At(r.place[slot]/r.Width(), in/per), int(in % per), true
+		}
+	}
+	return Stripe{}, 0, false
+}
+
+// Strips is how many strips a member has.
+func (m *Map) Strips(slot int) (n int64) {
+	for _, r := range m.on[slot] {
+		n += r.Rows
+	}
+	return n
+}
+
+// Strip is the stripe of the nth strip on a member, in the order of its blocks, and how many strips from it on lie in the same
+// region.
+func (m *Map) Strip(slot int, nth int64) (st Stripe, left int64) {
+	for _, r := range m.on[slot] {
+		if nth < r.Rows {
+			return r.At(r.place[slot]/r.Width(), nth), r.Rows - nth
+		}
+		nth -= r.Rows
+	}
+	panic("no such strip")
+}
+
+// Blocks is the block behind the last that a member has for the array.
+func (m *Map) Blocks(slot int) int64 {
+	if on := m.on[slot]; len(on) > 0 {
+		last := on[len(on)-1]
+		return last.begins(slot) + last.Rows*int64(last.StripBlocks())
+	}
+	return 0
+}
+
+// Together says whether two slots are in the same group anywhere.
+func (m *Map) Together(x, y int) bool {
+	return slices.ContainsFunc(m.groups, func(g group) bool { return slices.Contains(g.slots, x) && slices.Contains(g.slots, y) })
+}
+
+// ErrRange is returned for addresses outside the array.
+var ErrRange = errors.New("beyond the end of the array")
+
+// Check reports ErrRange unless length bytes at offset lie within the array.
+func (m *Map) Check(offset, length int64) error {
+	if offset < 0 || length < 0 || offset > m.capacity || length > m.capacity-offset {
+		return fmt.Errorf("%d bytes at offset %d of %d: %w", length, offset, m.capacity, ErrRange)
+	}
+	return nil
+}
+
+// Offset is the byte at which the data of a stripe begins, by its ordinal, which may be the one behind the last.
+func (m *Map) Offset(ordinal int64) int64 {
+	if ordinal >= m.stripes {
+		return m.capacity
+	}
+	return m.Stripe(ordinal).Offset()
+}

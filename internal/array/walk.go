@@ -1,0 +1,176 @@
+package array
+
+import (
+	"nidalo/core/layout"
+	"nidalo/core/record"
+)
+
+// Where anything was ever written is asked of the written maps, in steps of a checksum page. Stripes are named by their ordinals
+// here, and the strips of one member by how many lie before them on it.
+
+// nextWritten is the first stripe at or after number that may hold anything; the number of stripes when there is none.
+func (a *Array) nextWritten(number int64) int64 {
+	lay := a.Layout()
+	if number >= lay.Stripes() {
+		return lay.Stripes()
+	}
+	here := lay.Stripe(number)
+	for _, r := range lay.Regions() {
+		switch {
+		case r == here.Region:
+		case r.Ordinal(0) > number:
+			here = r.At(0, 0)
+		default:
+			continue
+		}
+		if next := a.nextWrittenIn(here); next < r.Stripes() {
+			return r.Ordinal(next)
+		}
+	}
+	return lay.Stripes()
+}
+
+// nextWrittenIn is the number of the first stripe of a region at or after one of them that may hold anything; the number of
+// stripes there when there is none. Groups take turns, so what is found in one bounds where the others need be looked at: all
+// are looked at for a stretch before any is for a longer one.
+func (a *Array) nextWrittenIn(here layout.Stripe) int64 {
+	best := here.Stripes()
+	for from, step := here.Row, int64(64); ; from, step = from+step, step*8 {
+		more := false
+		for group := range here.Groups {
+			row, end := from, min(from+step, here.Rows)
+			if group < here.Group {
+				row = max(row, here.Row+1)
+			}
+			more = more || end < here.Rows
+			if next := a.nextWrittenRow(here.Region, group, row, end); next < end {
+				best = min(best, here.At(group, next).Number)
+			}
+		}
+		if best < here.Stripes() || !more {
+			return best
+		}
+	}
+}
+
+// nextWrittenRow is the first row of a group at or after row, below end, that may hold anything; end when there is none.
+func (a *Array) nextWrittenRow(r *layout.Region, group int, row, end int64) int64 {
+	best := end
+	for _, slot := range r.Members(group) {
+		m, here := a.members[slot].Load(), r.At(group, row)
+		if row >= best {
+			return best
+		}
+		if !m.usable(here) {
+			continue
+		}
+		next, ok := a.nextOn(m, here, best)
+		if !ok {
+			return row // the member is on its way out: be careful and look at every row
+		}
+		best = min(best, next)
+	}
+	if a.rescue != nil {
+		return a.nextUnsureRow(r, group, row, best)
+	}
+	return best
+}
+
+// nextOn is the first row from a stripe's on, below end, in which a disk of one of its slots may hold anything; end when there is
+// none. It is not known when the disk's tables cannot be read.
+func (a *Array) nextOn(m *member, here layout.Stripe, end int64) (row int64, ok bool) {
+	if here.Row >= end {
+		return end, true
+	}
+	per, first := int64(here.StripBlocks()), here.Block(m.slot)
+	begin := first - here.Row*per
+	last := (begin + end*per - 1) / record.SumsPerPage
+	number, ok := a.tables.nextBit(m, first/record.SumsPerPage, last)
+	if !ok || number > last {
+		return end, ok
+	}
+	return min(end, max(here.Row, (number*record.SumsPerPage-begin)/per)), true
+}
+
+// nextWrittenStrip is the first strip of a slot at or after the nth in whose stripe there may be anything; the number of its
+// strips when there is none.
+func (a *Array) nextWrittenStrip(slot int, nth int64) int64 {
+	lay := a.Layout()
+	all := lay.Strips(slot)
+	for nth < all {
+		st, left := lay.Strip(slot, nth)
+		if row := a.nextWrittenRow(st.Region, st.Group, st.Row, st.Rows); row < st.Rows {
+			return nth + row - st.Row
+		}
+		nth += left
+	}
+	return all
+}
+
+// pageEnd is the row of a stripe's region behind those that share the checksum page of its strip on a slot.
+func pageEnd(st layout.Stripe, slot int) int64 {
+	per, first := int64(st.StripBlocks()), st.Block(slot)
+	end := (first/record.SumsPerPage + 1) * record.SumsPerPage
+	return min(st.Row+(end-first+per-1)/per, st.Rows)
+}
+
+// written is how many bytes of a slot, from the nth strip on, lie where there may be anything. next finds the next such strip.
+func (a *Array) written(slot int, nth int64, next func(nth int64) int64) (total int64) {
+	lay := a.Layout()
+	for all := lay.Strips(slot); ; {
+		if nth = next(nth); nth >= all {
+			return total
+		}
+		st, _ := lay.Strip(slot, nth)
+		n := pageEnd(st, slot) - st.Row
+		total += n * st.Strip
+		nth += n
+	}
+}
+
+// writtenFrom is written for the stripes of a slot.
+func (a *Array) writtenFrom(slot int, nth int64) int64 {
+	return a.written(slot, nth, func(nth int64) int64 { return a.nextWrittenStrip(slot, nth) })
+}
+
+// Used is how much of the usable capacity lies in regions that were ever written, in bytes: an upper bound, in steps of
+// a checksum page.
+func (a *Array) Used() (total int64) {
+	for _, r := range a.Layout().Regions() {
+		for group := range r.Groups {
+			for row := int64(0); ; {
+				if row = a.nextWrittenRow(r, group, row, r.Rows); row >= r.Rows {
+					break
+				}
+				end := pageEnd(r.At(group, row), r.Members(group)[0])
+				total += (end - row) * r.StripeSize()
+				row = end
+			}
+		}
+	}
+	return total
+}
+
+// usedFrom is Used for the stripes from number on.
+func (a *Array) usedFrom(number int64) (total int64) {
+	lay := a.Layout()
+	for {
+		if number = a.nextWritten(number); number >= lay.Stripes() {
+			return total
+		}
+		here := lay.Stripe(number)
+		end := here.At(here.Group, pageEnd(here, here.Slot(0))-1)
+		next := max(end.Ordinal(), number) + 1
+		total += (next - number) * here.StripeSize()
+		number = next
+	}
+}
+
+// rows names the stripes of a group in n rows from a stripe on.
+func rows(from layout.Stripe, n int64) []layout.ID {
+	ids := make([]layout.ID, n)
+	for i := range ids {
+		ids[i] = from.At(from.Group, from.Row+int64(i)).ID()
+	}
+	return ids
+}
