@@ -284,3 +284,12 @@ func (m *Map) Offset(ordinal int64) int64 {
 	}
 	return m.Stripe(ordinal).Offset()
 }
+
+// Columns is a set of columns of a strip.
+type Columns [MaxStrip / Block / 64]uint64
+
+// Has says whether a column is in the set.
+func (c *Columns) Has(i int) bool { return c[i/64]>>(i%64)&1 == 1 }
+
+// Add adds a column.
+func (c *Columns) Add(i int) { c[i/64] |= 1 << (i % 64) }

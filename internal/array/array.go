@@ -41,6 +41,8 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/buffer"
+	"nidalo/internal/array/dirty"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -142,12 +144,12 @@ type Array struct {
 	members []atomic.Pointer[member] // by slot; never nil once open
 	onto    []atomic.Pointer[member] // by slot; the disk the member is being copied onto, or nil
 	locks   [4096]env.RWMutex        // by stripe
-	cache   *cache
+	cache   *dirty.Cache
+	scratch buffer.Scratch
 	tables  *tables
 	journal *journal
 
 	frozen atomic.Pointer[error] // why nothing may be written any more
-	stuck  atomic.Pointer[error] // why the background cannot write out at the moment; nothing is lost by that
 
 	anybody Client // who writes through the Array itself
 
@@ -206,7 +208,7 @@ func (a *Array) event(kind, disk, format string, args ...any) {
 // freeze stops all writing: from here on the members keep the state from which a start can recover.
 func (a *Array) freeze(err error) {
 	if a.frozen.CompareAndSwap(nil, &err) {
-		a.cache.wake()
+		a.cache.Wake()
 		if errors.Is(err, ErrStopped) {
 			return
 		}
@@ -332,22 +334,13 @@ func (a *Array) lockAll() (unlock func()) {
 	}
 }
 
-// piece is the part of a request that lies in one strip: whole or part blocks of one role of one stripe.
-type piece struct {
-	stripe layout.Stripe
-	role   int
-	from   int64 // bytes into the strip
-	buf    []byte
-	by     *Client // who writes it
-}
-
 // pieces cuts the range [off, off+len(p)) into strips and calls f for each in order.
-func (a *Array) pieces(p []byte, off int64, f func(piece) error) error {
+func (a *Array) pieces(p []byte, off int64, f func(dirty.Piece) error) error {
 	for lay := a.Layout(); len(p) > 0; {
 		st, in := lay.Locate(off)
 		role, from := int(in/st.Strip), in%st.Strip
 		n := min(int64(len(p)), st.Strip-from)
-		if err := f(piece{stripe: st, role: role, from: from, buf: p[:n]}); err != nil {
+		if err := f(dirty.Piece{Stripe: st, Role: role, From: from, Buf: p[:n]}); err != nil {
 			return err
 		}
 		p, off = p[n:], off+n
@@ -377,12 +370,12 @@ func (a *Array) write(by *Client, p []byte, off int64) error {
 		return err
 	}
 	a.stats.BytesWritten.Add(int64(len(p)))
-	return a.pieces(p, off, func(pc piece) error {
-		pc.by = by
-		if n := int64(len(pc.buf)); pc.from%Block != 0 || n%Block != 0 {
+	return a.pieces(p, off, func(pc dirty.Piece) error {
+		pc.By = by
+		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
 			return a.writePartBlocks(pc)
 		}
-		return a.cache.put(pc)
+		return a.cache.Put(pc)
 	})
 }
 
@@ -390,7 +383,7 @@ func (a *Array) write(by *Client, p []byte, off int64) error {
 var ErrNotTaken = errors.New("not taken")
 
 func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) error {
-	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.roomNow(length) {
+	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.RoomNow(length) {
 		return ErrNotTaken
 	}
 	a.stats.BytesWritten.Add(length)
@@ -398,8 +391,8 @@ func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) 
 		st, in := lay.Locate(off)
 		role, from := int(in/st.Strip), in%st.Strip
 		n := min(length, st.Strip-from)
-		pc := piece{stripe: st, role: role, from: from, by: by}
-		if err := a.cache.putFrom(pc, int(n), fill); err != nil {
+		pc := dirty.Piece{Stripe: st, Role: role, From: from, By: by}
+		if err := a.cache.PutFrom(pc, int(n), fill); err != nil {
 			return err
 		}
 		off, length = off+n, length-n
@@ -409,28 +402,23 @@ func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) 
 
 // writePartBlocks writes a piece whose ends are not on block boundaries: the blocks at the ends are read first. The
 // stripe is held, so that what was read stays what the members hold until it is in the cache.
-func (a *Array) writePartBlocks(pc piece) error {
-	if err := a.cache.room(int64(len(pc.buf)) + 2*Block); err != nil {
+func (a *Array) writePartBlocks(pc dirty.Piece) error {
+	if err := a.cache.Room(int64(len(pc.Buf)) + 2*Block); err != nil {
 		return err
 	}
-	defer a.lockStripes([]layout.ID{pc.stripe.ID()}, true)()
-	start := pc.from &^ (Block - 1)
-	end := (pc.from + int64(len(pc.buf)) + Block - 1) &^ (Block - 1)
-	whole := piece{pc.stripe, pc.role, start, make([]byte, end-start), pc.by}
-	err := a.readLocked(whole.part(0, Block))
-	if last := int64(len(whole.buf)) - Block; err == nil && last > 0 {
-		err = a.readLocked(whole.part(last, Block))
+	defer a.lockStripes([]layout.ID{pc.Stripe.ID()}, true)()
+	start := pc.From &^ (Block - 1)
+	end := (pc.From + int64(len(pc.Buf)) + Block - 1) &^ (Block - 1)
+	whole := dirty.Piece{Stripe: pc.Stripe, Role: pc.Role, From: start, Buf: make([]byte, end-start), By: pc.By}
+	err := a.readLocked(whole.Part(0, Block))
+	if last := int64(len(whole.Buf)) - Block; err == nil && last > 0 {
+		err = a.readLocked(whole.Part(last, Block))
 	}
 	if err != nil {
 		return err
 	}
-	a.cache.merge(whole, pc.buf, pc.from-start)
+	a.cache.Merge(whole, pc.Buf, pc.From-start)
 	return nil
-}
-
-// part is n bytes of a piece from byte off on.
-func (pc piece) part(off, n int64) piece {
-	return piece{pc.stripe, pc.role, pc.from + off, pc.buf[off : off+n], pc.by}
 }
 
 func (a *Array) flushRange(by *Client, off, length int64) error {
@@ -443,7 +431,7 @@ func (a *Array) flushRange(by *Client, off, length int64) error {
 	var ids []layout.ID
 	for lay, at := a.Layout(), off; at < off+length; {
 		st, in := lay.Locate(at)
-		if a.cache.holds(st.ID()) {
+		if a.cache.Holds(st.ID()) {
 			ids = append(ids, st.ID())
 		}
 		at += st.StripeSize() - in
@@ -482,7 +470,7 @@ func (a *Array) zero(by *Client, off, length int64) error {
 				continue
 			}
 		}
-		if err := a.cache.zero(by, st, in, n); err != nil {
+		if err := a.cache.Zero(by, st, in, n); err != nil {
 			return err
 		}
 		off, length = off+n, length-n
@@ -499,14 +487,14 @@ type holdings struct {
 }
 
 func (a *Array) holdings(lay *layout.Map) *holdings {
-	return &holdings{a, lay, a.cache.dirtyOrdinals(lay)}
+	return &holdings{a, lay, a.cache.Ordinals(lay)}
 }
 
 // next is the ordinal of the first stripe at or after one that may hold anything; the number of stripes when there is none.
 func (h *holdings) next(number int64) int64 {
 	if probe.TablesBeforeCache.On() {
 		next := h.a.nextWritten(number)
-		dirty := h.a.cache.dirtyOrdinals(h.lay)
+		dirty := h.a.cache.Ordinals(h.lay)
 		if i, _ := slices.BinarySearch(dirty, number); i < len(dirty) {
 			next = min(next, dirty[i])
 		}
@@ -655,20 +643,19 @@ func (a *Array) start() {
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.
 func (a *Array) destageLoop() {
 	for {
-		if env.Wait(500*time.Millisecond, a.stop, a.cache.work) == 0 {
+		if env.Wait(500*time.Millisecond, a.stop, a.cache.Work()) == 0 {
 			return
 		}
 		for a.alive() == nil {
-			ids := a.cache.pick(env.Now())
+			ids := a.cache.Pick(env.Now())
 			if len(ids) == 0 {
 				break
 			}
 			if err := a.destageAll(ids); err != nil && !errors.Is(err, ErrUnkept) {
-				a.stuck.Store(&err)
-				a.cache.wake()
+				a.cache.SetStuck(err)
 				break
 			}
-			a.stuck.Store(nil)
+			a.cache.SetStuck(nil)
 		}
 	}
 }

@@ -265,9 +265,9 @@ func (c *columns) contradictions() (guilty, unsure []at) {
 	}
 	rows := make([][]byte, m)
 	for j := range rows {
-		rows[j] = c.a.cache.scratch(c.n)
+		rows[j] = c.a.scratch.Get(c.n)
 	}
-	defer c.a.cache.scratchDone(rows)
+	defer c.a.scratch.Put(rows...)
 	parity.Encode(rows, c.bufs[:k])
 	for col := range c.n {
 		whole, agrees := true, true

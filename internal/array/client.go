@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"nidalo/core/layout"
+	"nidalo/internal/array/dirty"
 	"nidalo/internal/env"
 )
 
@@ -35,13 +36,13 @@ func (c *Client) Zero(off, length int64) error { return c.a.zero(c, off, length)
 
 // Flush returns when everything written before it was called is durable. It fails when that cannot be done for what this
 // client wrote, or was given up since its last flush.
-func (c *Client) Flush() error { return c.a.flush(c, c.a.cache.dirtyStripes()) }
+func (c *Client) Flush() error { return c.a.flush(c, c.a.cache.Stripes()) }
 
 // FlushRange makes the given range durable (forced unit access).
 func (c *Client) FlushRange(off, length int64) error { return c.a.flushRange(c, off, length) }
 
-// fail notes that something the client wrote was given up.
-func (c *Client) fail(err error) {
+// Fail notes that something the client wrote was given up.
+func (c *Client) Fail(err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.late == nil {
@@ -92,6 +93,6 @@ func (a *Array) flushStripes(by *Client, ids []layout.ID) (first error) {
 }
 
 // writers are the clients that wrote what a destage was about.
-type writers []*Client
+type writers []dirty.Writer
 
-func (w writers) has(c *Client) bool { return slices.Contains(w, c) }
+func (w writers) has(c dirty.Writer) bool { return slices.Contains(w, c) }

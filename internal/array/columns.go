@@ -53,7 +53,7 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 		sums: make([][]uint32, w), had: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w), over: over}
 	flags, causes, had := make([]bool, w*n), make([]cause, w*n), make([]uint32, w*n)
 	for role := range w {
-		c.bufs[role] = a.cache.scratch(n)
+		c.bufs[role] = a.scratch.Get(n)
 		c.known[role], flags = flags[:n], flags[n:]
 		c.wrong[role], causes = causes[:n], causes[n:]
 		c.had[role], had = had[:n], had[n:]
@@ -364,7 +364,7 @@ func (c *columns) heal() int {
 	return healed
 }
 
-func (c *columns) free() { c.a.cache.scratchDone(c.bufs) }
+func (c *columns) free() { c.a.scratch.Put(c.bufs...) }
 
 var errWrong = errors.New("wrong checksum")
 

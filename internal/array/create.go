@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/dirty"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -156,7 +157,7 @@ func newArray(cfg Config, lay *layout.Map, rec *record.Record) *Array {
 	a.roster.epoch.Store(rec.Epoch)
 	a.members = make([]atomic.Pointer[member], lay.Members)
 	a.onto = make([]atomic.Pointer[member], lay.Members)
-	a.cache = newCache(a, cfg.Cache)
+	a.cache = dirty.New(cfg.Cache, lay, a.alive)
 	a.tables = newTables(a, cfg.Tables)
 	a.journal = newJournal(a)
 	return a

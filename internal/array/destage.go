@@ -11,6 +11,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
+	"nidalo/internal/array/dirty"
 	"nidalo/internal/probe"
 )
 
@@ -27,10 +28,10 @@ func (a *Array) batchLength(ids []layout.ID) int {
 			room = min(room, m.ring.blocks/8)
 		}
 	}
-	most := int64(destageBlocks)
+	most := int64(dirty.DestageBlocks)
 	lay := a.Layout()
 	for i, id := range ids {
-		blocks := int64(a.cache.dirtyBlocks(id))
+		blocks := int64(a.cache.Blocks(id))
 		room -= min(blocks, int64(lay.Find(id).StripBlocks())) + 1
 		most -= blocks
 		if i > 0 && (room < 0 || most < 0) {
@@ -52,7 +53,7 @@ func (a *Array) batchLength(ids []layout.ID) int {
 func (a *Array) destage(ids []layout.ID) (writers, error) {
 	d := &destaging{a: a, unlock: a.lockStripes(ids, true)}
 	for _, id := range ids {
-		if st, l := a.cache.take(id); l != nil {
+		if st, l := a.cache.Take(id); l != nil {
 			d.stripes = append(d.stripes, st)
 			d.layers = append(d.layers, l)
 		}
@@ -74,7 +75,7 @@ func (a *Array) destage(ids []layout.ID) (writers, error) {
 		a.journal.unreserve(need)
 		for _, p := range d.plans {
 			if p != nil {
-				a.cache.scratchDone(p.scratch)
+				a.scratch.Put(p.scratch...)
 			}
 		}
 		d.unlock()
@@ -101,7 +102,7 @@ type destaging struct {
 	a       *Array
 	unlock  func()
 	stripes []layout.Stripe
-	layers  []*layer
+	layers  []*dirty.Layer
 	plans   []*plan
 }
 
@@ -109,22 +110,22 @@ type destaging struct {
 func (d *destaging) giveUp() {
 	probe.DestagePutBack.Seen()
 	for _, st := range d.stripes {
-		d.a.cache.putBack(st.ID())
+		d.a.cache.PutBack(st.ID())
 	}
-	d.a.cache.wake()
+	d.a.cache.Wake()
 }
 
 func (d *destaging) finish() {
 	for _, st := range d.stripes {
-		d.a.cache.done(st.ID())
+		d.a.cache.Done(st.ID())
 	}
-	d.a.cache.wake()
+	d.a.cache.Wake()
 }
 
 // writers are the clients that wrote any of it.
 func (d *destaging) writers() (out writers) {
 	for _, l := range d.layers {
-		for _, by := range l.by {
+		for _, by := range l.By {
 			if !out.has(by) {
 				out = append(out, by)
 			}
@@ -142,8 +143,8 @@ func (d *destaging) unkept() (first error) {
 		}
 		d.a.event("write-lost", "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", p.unkept, p.st.Ordinal())
 		err := fmt.Errorf("stripe %d: %w", p.st.Ordinal(), ErrUnkept)
-		for _, by := range d.layers[i].by {
-			by.fail(err)
+		for _, by := range d.layers[i].By {
+			by.Fail(err)
 		}
 		if first == nil {
 			first = err
@@ -233,15 +234,15 @@ func (a *Array) place(c *change) error {
 }
 
 // journalNeed bounds what the change will take in each ring, in blocks.
-func (a *Array) journalNeed(stripes []layout.Stripe, layers []*layer) reservation {
+func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) reservation {
 	need := reservation{}
 	sums := map[*member]int64{}
 	for i, st := range stripes {
 		var columns int64
 		for w := range 4 {
 			var word uint64
-			for role := range layers[i].dirty {
-				word |= layers[i].dirty[role][w]
+			for role := range layers[i].Dirty {
+				word |= layers[i].Dirty[role][w]
 			}
 			columns += int64(bits.OnesCount64(word))
 		}
@@ -321,14 +322,14 @@ func (a *Array) syncMembers(members []*member) error {
 type plan struct {
 	a       *Array
 	st      layout.Stripe
-	l       *layer
+	l       *dirty.Layer
 	roles   []*member // by role; nil when its contents at this row are not current
 	writes  []write
 	scratch [][]byte
 	unkept  int // blocks that have no place, see ErrUnkept
 }
 
-func (a *Array) newPlan(st layout.Stripe, l *layer) *plan {
+func (a *Array) newPlan(st layout.Stripe, l *dirty.Layer) *plan {
 	p := &plan{a: a, st: st, l: l, roles: make([]*member, st.Width())}
 	for role := range p.roles {
 		if m := a.members[st.Slot(role)].Load(); m.usable(st) {
@@ -367,9 +368,9 @@ func (p *plan) make() error {
 // pattern is the set of roles dirty in a column, and of those to become never-written.
 func (p *plan) pattern(col int) (dirty, zero uint64) {
 	w, b := col/64, col%64
-	for role := range p.l.dirty {
-		dirty |= p.l.dirty[role][w] >> b & 1 << role
-		zero |= p.l.zero[role][w] >> b & 1 << role
+	for role := range p.l.Dirty {
+		dirty |= p.l.Dirty[role][w] >> b & 1 << role
+		zero |= p.l.Zero[role][w] >> b & 1 << role
 	}
 	return dirty, zero
 }
@@ -402,7 +403,7 @@ func (p *plan) run(col, n int, dirty, zero uint64) error {
 	data := make([][]byte, k)
 	for role := range data {
 		if dirty>>role&1 == 1 && zero>>role&1 == 0 {
-			data[role] = p.l.bufs[role][col*Block:][:n*Block]
+			data[role] = p.l.Bufs[role][col*Block:][:n*Block]
 		}
 	}
 	var rows [][]byte
@@ -646,7 +647,7 @@ func (p *plan) add(m *member, kind record.RunKind, col int, buf []byte, old []ui
 }
 
 func (p *plan) alloc(n int) []byte {
-	b := p.a.cache.scratch(n)
+	b := p.a.scratch.Get(n)
 	p.scratch = append(p.scratch, b)
 	return b
 }

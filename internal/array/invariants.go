@@ -4,7 +4,6 @@ package array
 
 import (
 	"fmt"
-	"math/bits"
 	"slices"
 
 	"nidalo/core/record"
@@ -33,67 +32,10 @@ func (a *Array) CheckInvariants(still bool) error {
 	for _, part := range []struct {
 		name  string
 		check func() error
-	}{{"cache", func() error { return a.checkCache(still) }}, {"journal", a.checkJournal}, {"tables", a.checkTables}, {"roster", a.checkRoster}, {"members", a.checkMembers}, {"tasks", a.checkTasks}} {
+	}{{"cache", func() error { return a.cache.Invariants(still) }}, {"journal", a.checkJournal}, {"tables", a.checkTables}, {"roster", a.checkRoster}, {"members", a.checkMembers}, {"tasks", a.checkTasks}} {
 		if err := part.check(); err != nil {
 			return fmt.Errorf("invariant of the %s: %w", part.name, err)
 		}
-	}
-	return nil
-}
-
-func (a *Array) checkCache(still bool) error {
-	c := a.cache
-	var charged int64
-	for i := range c.shards {
-		sh := &c.shards[i]
-		if !sh.TryLock() {
-			return nil
-		}
-		defer sh.Unlock()
-		for number, s := range sh.stripes {
-			if s.cur == nil && s.out == nil {
-				return fmt.Errorf("stripe %d is held without anything dirty", number)
-			}
-			for _, l := range []*layer{s.cur, s.out} {
-				if l == nil {
-					continue
-				}
-				charged += l.charge
-				if err := l.check(); err != nil {
-					return fmt.Errorf("stripe %d: %w", number, err)
-				}
-			}
-		}
-	}
-	// What a destage has done with is given back a little later.
-	if used := c.used.Load(); used < charged || still && used != charged {
-		return fmt.Errorf("%d bytes are charged, what it holds is %d", used, charged)
-	}
-	return nil
-}
-
-func (l *layer) check() error {
-	count, charge := 0, int64(layerCost)
-	for role := range l.dirty {
-		for w := range l.dirty[role] {
-			d, z := l.dirty[role][w], l.zero[role][w]
-			if z&^d != 0 {
-				return fmt.Errorf("role %d: blocks are zeroed and not dirty", role)
-			}
-			if d&^z != 0 && l.bufs[role] == nil {
-				return fmt.Errorf("role %d: dirty blocks without contents", role)
-			}
-			count += bits.OnesCount64(d)
-			charge += int64(bits.OnesCount64(d&^z)) * Block
-		}
-	}
-	switch {
-	case count != l.count:
-		return fmt.Errorf("%d blocks are dirty, counted are %d", count, l.count)
-	case charge > l.charge:
-		return fmt.Errorf("it holds %d bytes, charged are %d", charge, l.charge)
-	case len(l.by) == 0:
-		return fmt.Errorf("no client wrote it")
 	}
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/dirty"
 	"nidalo/internal/env"
 )
 
@@ -16,7 +17,7 @@ type extent struct {
 	m     *member
 	block int64
 	sums  []uint32
-	pc    piece // whole blocks
+	pc    dirty.Piece // whole blocks
 }
 
 // Hole is a stretch of a read that was never written, in bytes of the array.
@@ -56,38 +57,38 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 		return nil, nil
 	}
 	var extents []extent
-	var slow []piece
-	var missing []blockRun
+	var slow []dirty.Piece
+	var missing []dirty.Run
 	var hold [16]uint32
-	_ = a.pieces(p, off, func(pc piece) error {
-		missing = a.cache.overlay(pc, missing[:0])
+	_ = a.pieces(p, off, func(pc dirty.Piece) error {
+		missing = a.cache.Overlay(pc, missing[:0])
 		for _, run := range missing {
-			first := int(pc.from / Block)
-			part := pc.part(int64(run.first-first)*Block, int64(run.n)*Block)
-			m := a.source(pc.stripe, pc.role)
+			first := int(pc.From / Block)
+			part := pc.Part(int64(run.First-first)*Block, int64(run.N)*Block)
+			m := a.source(pc.Stripe, pc.Role)
 			if m == nil {
 				slow = append(slow, part)
 				continue
 			}
 			var sums []uint32
-			if run.n <= len(hold) {
-				sums = hold[:run.n]
+			if run.N <= len(hold) {
+				sums = hold[:run.N]
 			} else {
-				sums = make([]uint32, run.n)
+				sums = make([]uint32, run.N)
 			}
-			block := pc.stripe.Block(m.slot) + int64(run.first)
+			block := pc.Stripe.Block(m.slot) + int64(run.First)
 			if err := a.tables.sums(m, block, sums); err != nil {
 				slow = append(slow, part)
 				continue
 			}
 			switch {
 			case all(sums, record.SumNever):
-				clear(part.buf)
-				at := pc.stripe.Offset() + int64(pc.role)*pc.stripe.Strip + part.from
+				clear(part.Buf)
+				at := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + part.From
 				if n := len(holes); n > 0 && holes[n-1].Offset+holes[n-1].Length == at {
-					holes[n-1].Length += int64(len(part.buf))
+					holes[n-1].Length += int64(len(part.Buf))
 				} else {
-					holes = append(holes, Hole{at, int64(len(part.buf))})
+					holes = append(holes, Hole{at, int64(len(part.Buf))})
 				}
 			case slices.ContainsFunc(sums, record.Unknown):
 				slow = append(slow, part)
@@ -112,7 +113,7 @@ func (a *Array) readShort(p []byte, off int64) bool {
 		return false
 	}
 	m := a.source(st, role)
-	if m == nil || a.cache.holds(st.ID()) {
+	if m == nil || a.cache.Holds(st.ID()) {
 		return false
 	}
 	block := st.Block(m.slot) + from/Block
@@ -144,7 +145,7 @@ func (a *Array) source(st layout.Stripe, role int) *member {
 }
 
 // readExtents reads neighbours on a member in one go, and returns the pieces that could not be had that way.
-func (a *Array) readExtents(extents []extent) (slow []piece) {
+func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 	if len(extents) > 1 {
 		slices.SortFunc(extents, func(x, y extent) int {
 			return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.block, y.block))
@@ -152,9 +153,9 @@ func (a *Array) readExtents(extents []extent) (slow []piece) {
 	}
 	var groups [][]extent
 	for i := 0; i < len(extents); {
-		n, next := 1, extents[i].block+int64(len(extents[i].pc.buf)/Block)
+		n, next := 1, extents[i].block+int64(len(extents[i].pc.Buf)/Block)
 		for i+n < len(extents) && extents[i+n].m == extents[i].m && extents[i+n].block == next {
-			next += int64(len(extents[i+n].pc.buf) / Block)
+			next += int64(len(extents[i+n].pc.Buf) / Block)
 			n++
 		}
 		groups = append(groups, extents[i:i+n])
@@ -165,11 +166,11 @@ func (a *Array) readExtents(extents []extent) (slow []piece) {
 		g := groups[i]
 		bufs := make([][]byte, len(g))
 		for j, e := range g {
-			bufs[j] = e.pc.buf
+			bufs[j] = e.pc.Buf
 		}
 		bad := a.readData(g[0].m, bufs, g[0].block) != nil
 		for _, e := range g {
-			if bad || !verify(e.pc.buf, e.sums) {
+			if bad || !verify(e.pc.Buf, e.sums) {
 				mu.Lock()
 				slow = append(slow, e.pc)
 				mu.Unlock()
@@ -194,11 +195,11 @@ func verify(buf []byte, sums []uint32) bool {
 }
 
 // readSlow reads pieces whose member is missing, or did not give what it should: by stripe, with the stripe held.
-func (a *Array) readSlow(slow []piece) error {
-	slices.SortFunc(slow, func(x, y piece) int { return x.stripe.ID().Compare(y.stripe.ID()) })
+func (a *Array) readSlow(slow []dirty.Piece) error {
+	slices.SortFunc(slow, func(x, y dirty.Piece) int { return x.Stripe.ID().Compare(y.Stripe.ID()) })
 	for i := 0; i < len(slow); {
 		n := 1
-		for i+n < len(slow) && slow[i+n].stripe == slow[i].stripe {
+		for i+n < len(slow) && slow[i+n].Stripe == slow[i].Stripe {
 			n++
 		}
 		if err := a.readStripe(slow[i : i+n]); err != nil {
@@ -209,8 +210,8 @@ func (a *Array) readSlow(slow []piece) error {
 	return nil
 }
 
-func (a *Array) readStripe(pieces []piece) error {
-	id := []layout.ID{pieces[0].stripe.ID()}
+func (a *Array) readStripe(pieces []dirty.Piece) error {
+	id := []layout.ID{pieces[0].Stripe.ID()}
 	unlock := a.lockStripes(id, false)
 	again, err := a.readHeld(pieces, false)
 	unlock()
@@ -226,23 +227,23 @@ func (a *Array) readStripe(pieces []piece) error {
 }
 
 // readLocked reads whole blocks of one strip for a caller that holds the stripe exclusively.
-func (a *Array) readLocked(pc piece) error {
+func (a *Array) readLocked(pc dirty.Piece) error {
 	a.journal.barrier.RLock()
 	defer a.journal.barrier.RUnlock()
-	_, err := a.readHeld([]piece{pc}, true)
+	_, err := a.readHeld([]dirty.Piece{pc}, true)
 	return err
 }
 
 // readHeld reads pieces of one stripe from the cache, the members and redundancy, for a caller that holds the stripe.
 // Without heal it reports instead whether something ought to be healed; with it the caller holds the stripe exclusively
 // and the barrier.
-func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
-	first, end := pieces[0].stripe.StripBlocks(), 0
+func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error) {
+	first, end := pieces[0].Stripe.StripBlocks(), 0
 	for _, pc := range pieces {
-		first = min(first, int(pc.from/Block))
-		end = max(end, int(pc.from/Block)+len(pc.buf)/Block)
+		first = min(first, int(pc.From/Block))
+		end = max(end, int(pc.From/Block)+len(pc.Buf)/Block)
 	}
-	c, err := a.loadColumns(pieces[0].stripe, first, end-first, nil)
+	c, err := a.loadColumns(pieces[0].Stripe, first, end-first, nil)
 	if err != nil {
 		return false, err
 	}
@@ -259,14 +260,14 @@ func (a *Array) readHeld(pieces []piece, heal bool) (again bool, err error) {
 		c.report(c.heal())
 	}
 	for _, pc := range pieces {
-		for _, run := range a.cache.overlay(pc, nil) {
-			for col := run.first; col < run.first+run.n; col++ {
-				if !c.known[pc.role][col-first] {
+		for _, run := range a.cache.Overlay(pc, nil) {
+			for col := run.First; col < run.First+run.N; col++ {
+				if !c.known[pc.Role][col-first] {
 					a.stats.Unreadable.Add(1)
-					at := pc.stripe.Offset() + int64(pc.role)*pc.stripe.Strip + int64(col)*Block
+					at := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + int64(col)*Block
 					return false, fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)
 				}
-				copy(pc.buf[(col-int(pc.from/Block))*Block:][:Block], c.bufs[pc.role][(col-first)*Block:])
+				copy(pc.Buf[(col-int(pc.From/Block))*Block:][:Block], c.bufs[pc.Role][(col-first)*Block:])
 			}
 		}
 	}
@@ -348,7 +349,7 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 			if missing[role] {
 				out[role*n+col] = any[col]
 			}
-			if known, written := a.cache.dirtyState(st.ID(), role, col); known {
+			if known, written := a.cache.State(st.ID(), role, col); known {
 				out[role*n+col] = written
 			}
 		}

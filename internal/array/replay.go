@@ -619,7 +619,7 @@ func (b batch) unmarked(a *Array) (stripes []int64) {
 // columns lists the columns that the batch touches of stripes in which any of the given members has a strip.
 func (b batch) columns(a *Array, of []*member) []touched {
 	lay := a.Layout()
-	set := map[layout.Stripe]*[4]uint64{}
+	set := map[layout.Stripe]*layout.Columns{}
 	for m, e := range b.entries {
 		for _, r := range e.Runs {
 			for block := r.Start; block < r.Start+int64(r.Count); block++ {
@@ -628,16 +628,16 @@ func (b batch) columns(a *Array, of []*member) []touched {
 					continue
 				}
 				if set[st] == nil {
-					set[st] = &[4]uint64{}
+					set[st] = &layout.Columns{}
 				}
-				set[st][col/64] |= 1 << (col % 64)
+				set[st].Add(col)
 			}
 		}
 	}
 	var out []touched
 	for st, cols := range set {
 		for col := range st.StripBlocks() {
-			if !has(cols, col) {
+			if !cols.Has(col) {
 				continue
 			}
 			if l := len(out) - 1; l >= 0 && out[l].st == st && out[l].col+out[l].n == col {

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/dirty"
 	"nidalo/internal/disk"
 )
 
@@ -355,8 +356,8 @@ func (a *Array) badAt(m *member, block int64) bool {
 // those spans it returns, ascending.
 func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 	unsure := false // then there is no use in trying the quick way
-	_ = a.pieces(p, off, func(pc piece) error {
-		unsure = unsure || a.unsure(pc.stripe)
+	_ = a.pieces(p, off, func(pc dirty.Piece) error {
+		unsure = unsure || a.unsure(pc.Stripe)
 		return nil
 	})
 	if !unsure {
@@ -371,27 +372,27 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 			lost = append(lost, state.Span{Offset: at, Length: length})
 		}
 	}
-	err = a.pieces(p, off, func(pc piece) error {
-		first, n := int(pc.from/Block), len(pc.buf)/Block
-		start := pc.stripe.Offset() + int64(pc.role)*pc.stripe.Strip + pc.from
-		if a.unsure(pc.stripe) && !a.reads(pc.stripe, pc.role, a.members[pc.stripe.Slot(pc.role)].Load()) {
-			clear(pc.buf)
-			lose(start, int64(len(pc.buf)))
+	err = a.pieces(p, off, func(pc dirty.Piece) error {
+		first, n := int(pc.From/Block), len(pc.Buf)/Block
+		start := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + pc.From
+		if a.unsure(pc.Stripe) && !a.reads(pc.Stripe, pc.Role, a.members[pc.Stripe.Slot(pc.Role)].Load()) {
+			clear(pc.Buf)
+			lose(start, int64(len(pc.Buf)))
 			return nil
 		}
-		defer a.lockStripes([]layout.ID{pc.stripe.ID()}, false)()
-		c, err := a.loadColumns(pc.stripe, first, n, nil)
+		defer a.lockStripes([]layout.ID{pc.Stripe.ID()}, false)()
+		c, err := a.loadColumns(pc.Stripe, first, n, nil)
 		if err != nil {
 			return err
 		}
 		defer c.free()
 		_ = c.recover() // a rescue goes on without a disk that hangs
 		for col := range n {
-			if c.known[pc.role][col] {
-				copy(pc.buf[col*Block:][:Block], c.bufs[pc.role][col*Block:])
+			if c.known[pc.Role][col] {
+				copy(pc.Buf[col*Block:][:Block], c.bufs[pc.Role][col*Block:])
 				continue
 			}
-			clear(pc.buf[col*Block:][:Block])
+			clear(pc.Buf[col*Block:][:Block])
 			lose(start+int64(col)*Block, Block)
 		}
 		return nil

@@ -292,8 +292,8 @@ func (a *Array) copyRow(old, m *member, st layout.Stripe) (did bool, err error) 
 		a.tables.setAs(m, a.changesOf(old), first, n, nil, record.SumNever)
 		return false, nil
 	}
-	buf := a.cache.scratch(n)
-	defer a.cache.scratchDone([][]byte{buf})
+	buf := a.scratch.Get(n)
+	defer a.scratch.Put(buf)
 	if a.readVerified(old, first, buf, sums) != nil {
 		if err := a.restoreRow(old, st, buf, sums); err != nil {
 			return false, err

@@ -1,5 +1,5 @@
 //go:build !linux
 
-package array
+package buffer
 
 func singlePages([]byte) {}

@@ -1,4 +1,5 @@
-package array
+// Package buffer has the memory of the engine: for the strips of the cache, and for the time of one operation.
+package buffer
 
 import (
 	"runtime"
@@ -8,10 +9,10 @@ import (
 	"nidalo/internal/env"
 )
 
-// freeList hands out buffers of one strip. They are pieces of anonymous maps: a buffer in which one block is dirty takes
+// List hands out buffers of one strip. They are pieces of anonymous maps: a buffer in which one block is dirty takes
 // one page of memory, not a strip, and yet whole strips lie in one piece for parity and for large writes. So the cache
 // can count dirty blocks, and hold as many of them scattered as in a row.
-type freeList struct {
+type List struct {
 	env.Mutex
 	size     int64
 	keep     int // buffers that stay resident
@@ -20,12 +21,12 @@ type freeList struct {
 	slab     int64 // bytes of address space taken at a time
 }
 
-func (f *freeList) init(size, limit int64) {
-	f.size, f.keep = size, int(limit/8/size)
-	f.slab = min(max(limit, 4*size), 64<<20) / size * size
+// NewList makes a list of buffers of size bytes, of which about limit bytes are in use at a time.
+func NewList(size, limit int64) *List {
+	return &List{size: size, keep: int(limit / 8 / size), slab: min(max(limit, 4*size), 64<<20) / size * size}
 }
 
-func (f *freeList) get() []byte {
+func (f *List) Get() []byte {
 	f.Lock()
 	defer f.Unlock()
 	if n := len(f.resident); n > 0 {
@@ -51,9 +52,9 @@ func (f *freeList) get() []byte {
 	return b
 }
 
-// put takes a buffer back. A few stay resident for the next; of the others the memory is given back, so that what is
+// Put takes a buffer back. A few stay resident for the next; of the others the memory is given back, so that what is
 // resident never is much more than what the cache counts.
-func (f *freeList) put(b []byte) {
+func (f *List) Put(b []byte) {
 	f.Lock()
 	if len(f.resident) < f.keep {
 		f.resident = append(f.resident, b)

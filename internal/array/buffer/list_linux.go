@@ -1,4 +1,4 @@
-package array
+package buffer
 
 import "golang.org/x/sys/unix"
 

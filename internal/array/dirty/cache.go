@@ -1,0 +1,570 @@
+// Package dirty is the write-back cache: what clients wrote and the members do not have yet. It knows stripes, and nothing of members:
+// whoever takes dirty blocks from it writes them out, and says whether that was done.
+package dirty
+
+import (
+	"math/bits"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"nidalo/core/layout"
+	"nidalo/internal/array/buffer"
+	"nidalo/internal/env"
+	"nidalo/internal/probe"
+)
+
+// Cache holds the dirty blocks of the array, by stripe, in buffers of a strip each, of which only the blocks that were
+// written take memory (package buffer). What is clean is not kept: the operating system caches members.
+//
+// A stripe has two layers: cur takes writes; out is what a destage is writing to the members at the moment. Readers look
+// into cur, then out, then at the members. The cache is bounded by its buffers: writers wait for a destage to free some.
+type Cache struct {
+	alive  func() error          // why nothing may be written any more, or nil
+	stuck  atomic.Pointer[error] // why the background cannot write out at the moment; nothing is lost by that
+	shards [64]shard
+	limit  int64 // bytes of buffers
+	used   atomic.Int64
+	free   [7]atomic.Pointer[buffer.List] // by size of strip, doubling
+	space  struct {
+		env.Mutex
+		*env.Cond
+	}
+	queue struct {
+		env.Mutex
+		most  int // entries of both at which they are looked through
+		full  []layout.Stripe
+		bytes int64    // of full
+		order []queued // by age; entries whose stripe is clean by now are passed over
+	}
+	work chan struct{}
+}
+
+// Writer is whoever wrote something. It is told when that had to be given up.
+type Writer interface{ Fail(err error) }
+
+// Piece is the part of a request that lies in one strip: whole or part blocks of one role of one stripe.
+type Piece struct {
+	Stripe layout.Stripe
+	Role   int
+	From   int64 // bytes into the strip
+	Buf    []byte
+	By     Writer
+}
+
+// Part is n bytes of a piece from byte off on.
+func (pc Piece) Part(off, n int64) Piece {
+	return Piece{pc.Stripe, pc.Role, pc.From + off, pc.Buf[off : off+n], pc.By}
+}
+
+type queued struct {
+	stripe layout.ID
+	since  time.Time
+}
+
+type shard struct {
+	env.Mutex
+	stripes map[layout.ID]*stripe
+}
+
+type stripe struct {
+	layout.Stripe
+	cur, out *Layer
+}
+
+// Layer is a set of dirty blocks of one stripe, by role and column.
+type Layer struct {
+	By     []Writer         // that wrote any of them
+	charge int64            // bytes it counts for
+	Bufs   [][]byte         // strip buffer by role, nil where nothing but zeros is dirty
+	Dirty  []layout.Columns // by role: columns that are dirty
+	Zero   []layout.Columns // by role: columns of dirty that are to become never-written
+	count  int
+}
+
+const ageLimit = 2 * time.Second
+
+// New makes a cache for limit bytes, or for a few of the largest stripes of a map.
+func New(limit int64, lay *layout.Map, alive func() error) *Cache {
+	for _, r := range lay.Regions() {
+		limit = max(limit, 8*r.StripeSize())
+	}
+	c := &Cache{alive: alive, limit: limit, work: make(chan struct{}, 4)}
+	c.space.Cond = env.NewCond(&c.space.Mutex)
+	c.queue.most = leastQueue
+	for i := range c.shards {
+		c.shards[i].stripes = map[layout.ID]*stripe{}
+	}
+	return c
+}
+
+func (c *Cache) shard(id layout.ID) *shard {
+	return &c.shards[(uint64(id.Number)+uint64(id.Region)*31)%uint64(len(c.shards))]
+}
+
+// layerCost is what a layer counts for besides its buffers, so that layers of nothing but zeros are bounded too.
+const layerCost = 4096
+
+func (c *Cache) newLayer(k int) *Layer {
+	c.used.Add(layerCost)
+	return &Layer{charge: layerCost, Bufs: make([][]byte, k), Dirty: make([]layout.Columns, k), Zero: make([]layout.Columns, k)}
+}
+
+// release gives back what a layer took.
+func (c *Cache) release(l *Layer) {
+	for _, b := range l.Bufs {
+		if b != nil {
+			c.buffers(int64(len(b))).Put(b)
+		}
+	}
+	c.used.Add(-l.charge)
+}
+
+// buffers are those of one size of strip.
+func (c *Cache) buffers(strip int64) *buffer.List {
+	at := &c.free[bits.TrailingZeros64(uint64(strip/layout.MinStrip))]
+	if f := at.Load(); f != nil {
+		return f
+	}
+	at.CompareAndSwap(nil, buffer.NewList(strip, c.limit))
+	return at.Load()
+}
+
+// SetStuck notes why nothing can be written out at the moment; nil: it can.
+func (c *Cache) SetStuck(why error) {
+	if why == nil {
+		c.stuck.Store(nil)
+		return
+	}
+	c.stuck.Store(&why)
+	c.Wake()
+}
+
+// Work has something when there is work for whoever destages.
+func (c *Cache) Work() <-chan struct{} { return c.work }
+
+// Wake has those who wait for room look again.
+func (c *Cache) Wake() {
+	c.space.Lock()
+	c.space.Broadcast()
+	c.space.Unlock()
+}
+
+func (c *Cache) signal() {
+	select {
+	case c.work <- struct{}{}:
+	default:
+	}
+}
+
+// RoomNow says whether need more bytes fit at the moment.
+func (c *Cache) RoomNow(need int64) bool {
+	return c.used.Load()+need <= c.limit && c.alive() == nil
+}
+
+// Room waits until need more bytes are likely to fit.
+func (c *Cache) Room(need int64) error {
+	if c.used.Load()+need <= c.limit {
+		return c.alive()
+	}
+	c.signal()
+	c.space.Lock()
+	defer c.space.Unlock()
+	for c.used.Load()+need > c.limit && c.alive() == nil {
+		if stuck := c.stuck.Load(); stuck != nil {
+			return *stuck
+		}
+		c.signal()
+		c.space.Wait()
+	}
+	return c.alive()
+}
+
+// Put takes a piece of whole blocks.
+func (c *Cache) Put(pc Piece) error {
+	if err := c.Room(int64(len(pc.Buf))); err != nil {
+		return err
+	}
+	return c.putNow(pc)
+}
+
+func (c *Cache) putNow(pc Piece) error {
+	sh := c.shard(pc.Stripe.ID())
+	sh.Lock()
+	c.putHeld(sh, pc)
+	return nil
+}
+
+// Merge puts data into whole blocks of which old has what the members hold of the first and the last, and takes them. What
+// others wrote to those two blocks meanwhile is in the cache, and is what the data goes into then. The caller holds the
+// stripe exclusively, so nothing leaves the cache.
+func (c *Cache) Merge(pc Piece, data []byte, at int64) {
+	sh := c.shard(pc.Stripe.ID())
+	sh.Lock()
+	if s := sh.stripes[pc.Stripe.ID()]; s != nil && !probe.PartForgetsCache.On() {
+		probe.PartOfBlockMerged.Seen()
+		last := int64(len(pc.Buf)) - layout.Block
+		for _, off := range []int64{0, last} {
+			s.cur.read(pc.Role, int((pc.From+off)/layout.Block), pc.Buf[off:][:layout.Block])
+		}
+	}
+	copy(pc.Buf[at:], data)
+	c.putHeld(sh, pc) // unlocks
+}
+
+// putHeld enters a piece and unlocks its shard. The piece's buffer may be the very place it goes to.
+func (c *Cache) putHeld(sh *shard, pc Piece) {
+	cur, _ := c.current(sh, pc.Stripe)
+	fresh := cur.count == 0
+	if cur.Bufs[pc.Role] == nil {
+		cur.Bufs[pc.Role] = c.buffers(pc.Stripe.Strip).Get()
+	}
+	cur.wrote(pc.By)
+	if to := cur.Bufs[pc.Role][pc.From:]; &to[0] != &pc.Buf[0] {
+		copy(to, pc.Buf)
+	}
+	before := cur.count
+	c.used.Add(cur.mark(pc.Role, int(pc.From/layout.Block), len(pc.Buf)/layout.Block, false))
+	full := before < cur.count && cur.count == pc.Stripe.Data*pc.Stripe.StripBlocks()
+	sh.Unlock()
+	c.enqueue(pc.Stripe, fresh, full)
+}
+
+// wrote notes that a client wrote some of the layer.
+func (l *Layer) wrote(by Writer) {
+	if !slices.Contains(l.By, by) {
+		l.By = append(l.By, by)
+	}
+}
+
+// Zero marks whole blocks of a stripe to become never-written; from and length are bytes of the stripe's data.
+func (c *Cache) Zero(by Writer, st layout.Stripe, from, length int64) error {
+	if err := c.Room(layerCost); err != nil {
+		return err
+	}
+	sh := c.shard(st.ID())
+	sh.Lock()
+	cur, fresh := c.current(sh, st)
+	cur.wrote(by)
+	before := cur.count
+	for length > 0 {
+		role, in := int(from/st.Strip), from%st.Strip
+		n := min(length, st.Strip-in)
+		cur.mark(role, int(in/layout.Block), int(n/layout.Block), true)
+		from, length = from+n, length-n
+	}
+	full := before < cur.count && cur.count == st.Data*st.StripBlocks()
+	sh.Unlock()
+	c.enqueue(st, fresh, full)
+	return nil
+}
+
+func (c *Cache) current(sh *shard, st layout.Stripe) (cur *Layer, fresh bool) {
+	s := sh.stripes[st.ID()]
+	if s == nil {
+		s = &stripe{Stripe: st}
+		sh.stripes[st.ID()] = s
+	}
+	if s.cur == nil {
+		s.cur = c.newLayer(st.Data)
+		fresh = true
+	}
+	return s.cur, fresh
+}
+
+func (c *Cache) enqueue(st layout.Stripe, fresh, full bool) {
+	if !fresh && !full {
+		return
+	}
+	c.queue.Lock()
+	if fresh {
+		c.queue.order = append(c.queue.order, queued{st.ID(), env.Now()})
+		c.thin()
+	}
+	signal := false
+	if full {
+		c.queue.full = append(c.queue.full, st)
+		c.queue.bytes += st.StripeSize()
+		signal = c.queue.bytes >= destageBytes
+	}
+	c.queue.Unlock()
+	if signal || c.used.Load() > c.limit/2 {
+		c.signal()
+	}
+}
+
+// thin drops entries of the queues whose stripes are clean by now, or are listed again, before they outgrow what the cache
+// can hold: a client that rewrites and flushes a few stripes leaves one at every turn. queue is locked.
+func (c *Cache) thin() {
+	if len(c.queue.order)+len(c.queue.full) < c.queue.most {
+		return
+	}
+	seen := map[layout.ID]bool{}
+	stays := func(id layout.ID) bool {
+		if seen[id] || !c.Holds(id) {
+			return false
+		}
+		seen[id] = true
+		return true
+	}
+	c.queue.full = slices.DeleteFunc(c.queue.full, func(st layout.Stripe) bool { return !stays(st.ID()) })
+	c.queue.bytes = 0
+	for _, st := range c.queue.full {
+		c.queue.bytes += st.StripeSize()
+	}
+	clear(seen)
+	c.queue.order = slices.DeleteFunc(c.queue.order, func(q queued) bool { return !stays(q.stripe) })
+	c.queue.most = max(leastQueue, 2*(len(c.queue.order)+len(c.queue.full)))
+}
+
+// leastQueue is how many entries of the queues are not worth looking through.
+const leastQueue = 1024
+
+// destageBytes is how much the background worker likes to write at a time: large enough that a sync of the journals is
+// spread over many stripes.
+const destageBytes = 8 << 20
+
+// destageBlocks and destageStripes bound one batch.
+const (
+	DestageBlocks  = destageBytes / layout.Block
+	destageStripes = 512
+)
+
+// Pick chooses stripes to destage, ascending: full ones, then, when memory is short, the oldest, then those that have
+// waited for long. Nothing is reserved: a stripe may be clean by the time it is destaged.
+func (c *Cache) Pick(now time.Time) (out []layout.ID) {
+	c.queue.Lock()
+	defer c.queue.Unlock()
+	taken, bytes := 0, int64(0)
+	for ; taken < len(c.queue.full) && bytes < destageBytes; taken++ {
+		st := c.queue.full[taken]
+		bytes += st.StripeSize()
+		out = append(out, st.ID())
+	}
+	c.queue.full = slices.Delete(c.queue.full, 0, taken)
+	c.queue.bytes -= bytes
+	short := c.used.Load() > c.limit/2
+	passed := 0
+	for _, q := range c.queue.order {
+		if len(out) >= max(taken, destageStripes) || !(short || now.Sub(q.since) > ageLimit) {
+			break
+		}
+		out = append(out, q.stripe)
+		passed++
+	}
+	c.queue.order = slices.Delete(c.queue.order, 0, passed)
+	slices.SortFunc(out, layout.ID.Compare)
+	out = slices.Compact(out)
+	return slices.DeleteFunc(out, func(id layout.ID) bool { return !c.Holds(id) })
+}
+
+// Take moves the dirty blocks of a stripe to its out layer, which is nil when there are none. The caller holds the stripe exclusively.
+func (c *Cache) Take(id layout.ID) (layout.Stripe, *Layer) {
+	sh := c.shard(id)
+	sh.Lock()
+	defer sh.Unlock()
+	s := sh.stripes[id]
+	if s == nil || s.cur == nil {
+		return layout.Stripe{}, nil
+	}
+	s.out, s.cur = s.cur, nil
+	return s.Stripe, s.out
+}
+
+// Done drops the out layer: its blocks are on the members.
+func (c *Cache) Done(id layout.ID) {
+	sh := c.shard(id)
+	sh.Lock()
+	s := sh.stripes[id]
+	out := s.out
+	s.out = nil
+	if s.cur == nil {
+		delete(sh.stripes, id)
+	}
+	sh.Unlock()
+	c.release(out)
+}
+
+// PutFrom takes a piece of whole blocks from whoever fills a buffer, without copying it where that can be. There must be
+// room. fill is called once, with n bytes.
+func (c *Cache) PutFrom(pc Piece, n int, fill func([]byte) error) error {
+	free := c.buffers(pc.Stripe.Strip)
+	buf := free.Get()
+	pc.Buf = buf[pc.From:][:n]
+	if err := fill(pc.Buf); err != nil {
+		free.Put(buf)
+		return err
+	}
+	sh := c.shard(pc.Stripe.ID())
+	sh.Lock()
+	cur, _ := c.current(sh, pc.Stripe)
+	taken := cur.Bufs[pc.Role] == nil
+	if taken {
+		cur.Bufs[pc.Role] = buf
+	}
+	c.putHeld(sh, pc) // unlocks
+	if !taken {
+		free.Put(buf)
+	}
+	return nil
+}
+
+// PutBack returns the out layer to cur, below what was written since: its blocks did not reach the members.
+func (c *Cache) PutBack(id layout.ID) {
+	sh := c.shard(id)
+	sh.Lock()
+	s := sh.stripes[id]
+	out := s.out
+	s.out = nil
+	if s.cur == nil {
+		s.cur = out
+		sh.Unlock()
+		c.enqueue(s.Stripe, true, false)
+		return
+	}
+	for _, by := range out.By {
+		s.cur.wrote(by)
+	}
+	for role := range out.Dirty {
+		for col := 0; col < s.StripBlocks(); col++ {
+			if !out.Dirty[role].Has(col) || s.cur.Dirty[role].Has(col) {
+				continue
+			}
+			zero := out.Zero[role].Has(col)
+			if !zero {
+				if s.cur.Bufs[role] == nil {
+					s.cur.Bufs[role] = c.buffers(s.Strip).Get()
+				}
+				copy(s.cur.Bufs[role][col*layout.Block:][:layout.Block], out.Bufs[role][col*layout.Block:])
+			}
+			c.used.Add(s.cur.mark(role, col, 1, zero))
+		}
+	}
+	sh.Unlock()
+	c.release(out)
+}
+
+// Overlay copies the dirty blocks of a piece into its buffer and returns the columns it did not have as runs.
+func (c *Cache) Overlay(pc Piece, missing []Run) []Run {
+	first, n := int(pc.From/layout.Block), len(pc.Buf)/layout.Block
+	sh := c.shard(pc.Stripe.ID())
+	sh.Lock()
+	defer sh.Unlock()
+	s := sh.stripes[pc.Stripe.ID()]
+	if s == nil {
+		return append(missing, Run{first, n})
+	}
+	for col := first; col < first+n; col++ {
+		dst := pc.Buf[(col-first)*layout.Block:][:layout.Block]
+		if probe.ReadsOutFirst.On() && s.out.read(pc.Role, col, dst) {
+			continue
+		}
+		if s.cur.read(pc.Role, col, dst) || s.out.read(pc.Role, col, dst) {
+			continue
+		}
+		if l := len(missing); l > 0 && missing[l-1].First+missing[l-1].N == col {
+			missing[l-1].N++
+		} else {
+			missing = append(missing, Run{col, 1})
+		}
+	}
+	return missing
+}
+
+// Run is some columns of a strip.
+type Run struct{ First, N int }
+
+// Holds says whether a stripe has anything that is not on the members yet.
+func (c *Cache) Holds(id layout.ID) bool {
+	sh := c.shard(id)
+	sh.Lock()
+	defer sh.Unlock()
+	return sh.stripes[id] != nil
+}
+
+// Blocks is how many dirty blocks a stripe has.
+func (c *Cache) Blocks(id layout.ID) int {
+	sh := c.shard(id)
+	sh.Lock()
+	defer sh.Unlock()
+	if s := sh.stripes[id]; s != nil && s.cur != nil {
+		return s.cur.count
+	}
+	return 0
+}
+
+// State reports for a block whether the cache has it, and if so whether it is anything but zeros.
+func (c *Cache) State(id layout.ID, role, col int) (known, written bool) {
+	sh := c.shard(id)
+	sh.Lock()
+	defer sh.Unlock()
+	s := sh.stripes[id]
+	if s == nil {
+		return false, false
+	}
+	for _, l := range []*Layer{s.cur, s.out} {
+		if l != nil && l.Dirty[role].Has(col) {
+			return true, !l.Zero[role].Has(col)
+		}
+	}
+	return false, false
+}
+
+// Stripes lists all stripes the cache holds, ascending.
+func (c *Cache) Stripes() (out []layout.ID) {
+	for i := range c.shards {
+		sh := &c.shards[i]
+		sh.Lock()
+		for id, s := range sh.stripes {
+			if !(probe.FlushForgetsOut.On() && s.cur == nil) {
+				out = append(out, id)
+			}
+		}
+		sh.Unlock()
+	}
+	slices.SortFunc(out, layout.ID.Compare)
+	return out
+}
+
+// Ordinals is dirtyStripes by their ordinals in a map.
+func (c *Cache) Ordinals(lay *layout.Map) (out []int64) {
+	for _, id := range c.Stripes() {
+		out = append(out, lay.Find(id).Ordinal())
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (l *Layer) read(role, col int, dst []byte) bool {
+	switch {
+	case l == nil || !l.Dirty[role].Has(col):
+		return false
+	case l.Zero[role].Has(col):
+		clear(dst)
+	default:
+		copy(dst, l.Bufs[role][col*layout.Block:])
+	}
+	return true
+}
+
+// mark makes n columns from first dirty, and returns how many bytes more the layer counts for.
+func (l *Layer) mark(role, first, n int, zero bool) int64 {
+	d, z := &l.Dirty[role], &l.Zero[role]
+	var added int64
+	for col := first; col < first+n; {
+		word, bit := col/64, col%64
+		span := min(64-bit, first+n-col)
+		mask := ^uint64(0) >> (64 - span) << bit
+		l.count += bits.OnesCount64(mask &^ d[word])
+		if zero {
+			z[word] |= mask
+		} else {
+			added += int64(bits.OnesCount64(mask&^(d[word]&^z[word]))) * layout.Block
+			z[word] &^= mask
+		}
+		d[word] |= mask
+		col += span
+	}
+	l.charge += added
+	return added
+}
