@@ -1,6 +1,8 @@
 // Package state is the conditions, kinds and places that the engine, the service and the views share: plain values, without I/O.
 package state
 
+import "slices"
+
 // Condition is the condition of an array.
 type Condition string
 
@@ -38,6 +40,19 @@ const (
 	TaskStopped   TaskState = "stopped"   // goes on at the next start
 	TaskCancelled TaskState = "cancelled" // does not
 )
+
+// A task runs from the moment that it is started. What it can become from then on:
+var goes = map[TaskState][]TaskState{
+	TaskRunning: {TaskWaiting, TaskPaused, TaskDone, TaskFailed, TaskStopped, TaskCancelled},
+	TaskWaiting: {TaskRunning, TaskStopped},
+	TaskPaused:  {TaskRunning, TaskWaiting, TaskStopped},
+}
+
+// Goes says whether a task in this state can be in another next.
+func (s TaskState) Goes(to TaskState) bool { return slices.Contains(goes[s], to) }
+
+// Over says whether a task in this state has ended.
+func (s TaskState) Over() bool { return goes[s] == nil }
 
 // Use is what a stretch of a member's disk is for.
 type Use struct {

@@ -43,6 +43,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -129,7 +130,7 @@ type Event struct {
 	Disk   string    `json:"disk,omitempty"`
 	Detail string    `json:"detail"`
 	// Task is what ended, with its figures; nil when the event tells of something else.
-	Task *TaskState `json:"-"`
+	Task *task.State `json:"-"`
 }
 
 // Array is a running array.
@@ -157,8 +158,8 @@ type Array struct {
 	suspects suspects
 	emptied  emptied
 	answer   atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
-	tasks    tasks
-	pace     atomic.Pointer[Pace]
+	tasks    *task.List
+	pace     atomic.Pointer[task.Pace]
 	stats    Stats
 	mending  mending
 	keys     atomic.Uint32 // of members, given out so far
@@ -587,7 +588,7 @@ func (a *Array) Close() error {
 			a.letGo()
 			return
 		}
-		a.tasks.stopAll()
+		a.tasks.StopAll()
 		err = a.Flush()
 		close(a.stop)
 		a.workers.Wait()
@@ -607,7 +608,7 @@ func (a *Array) Close() error {
 func (a *Array) Abandon() {
 	a.closing.Do(func() {
 		a.freeze(ErrStopped)
-		a.tasks.stopAll()
+		a.tasks.StopAll()
 		close(a.stop)
 		a.workers.Wait()
 		a.letGo()

@@ -8,6 +8,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
 
@@ -78,7 +79,7 @@ func TestACheckBlamesOnlyWhomItMay(t *testing.T) {
 		if !shape.shows {
 			require.EqualValues(t, 1, result.Unrepairable)
 			require.Zero(t, result.Repaired, "nothing shows which is wrong")
-			a.SetPace(array.Pace{Rate: 1})
+			a.SetPace(task.Pace{Rate: 1})
 			require.NoError(t, a.StartCheckBlaming(true, wrong))
 			require.NoError(t, a.Close(), "before the check has come far")
 			a, err = f.reopen(array.Config{})

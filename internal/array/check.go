@@ -11,11 +11,9 @@ import (
 	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 )
-
-// placesKept bounds the list of mismatches in a result.
-const placesKept = 100
 
 // StartCheck starts a consistency check of all that was ever written: every block against its checksum, and parity or
 // copies against the data. With repair it puts right what it can.
@@ -35,44 +33,43 @@ type checkHow struct {
 	blame  int // slot; -1: none
 }
 
-func (a *Array) startCheck(how checkHow, resume bool) (*task, error) {
+func (a *Array) startCheck(how checkHow, resume bool) (*task.Task, error) {
 	cursor := int64(0)
 	if resume {
 		cursor = a.roster.view().Task.Cursor
 	}
-	return a.runTask(state.TaskCheck, -1, func(t *task) { a.countCheck(t, cursor) }, func(t *task) error { return a.check(t, how, resume) })
+	return a.tasks.Start(state.TaskCheck, -1, func(t *task.Task) { a.countCheck(t, cursor) }, func(t *task.Task) error { return a.check(t, how, resume) })
 }
 
 // CheckNow checks in the caller's goroutine.
-func (a *Array) CheckNow(repair bool) (CheckResult, error) {
-	t := &task{kind: state.TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
+func (a *Array) CheckNow(repair bool) (task.CheckResult, error) {
+	t := task.Alone(state.TaskCheck)
 	err := a.check(t, checkHow{repair, -1}, false)
-	return t.check, err
+	found, _ := t.Found()
+	return found, err
 }
 
-func (a *Array) countCheck(t *task, cursor int64) {
+func (a *Array) countCheck(t *task.Task, cursor int64) {
 	used := a.Used()
-	t.count(used-a.usedFrom(cursor), used)
+	t.Count(used-a.usedFrom(cursor), used)
 }
 
-func (a *Array) check(t *task, how checkHow, resume bool) error {
+func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 	cursor, repair := int64(0), how.repair
-	saw := CheckResult{Repair: repair}
+	saw := task.CheckResult{Repair: repair}
 	if saved := a.roster.view().Task; resume {
 		cursor = saved.Cursor
 		saw.Mismatches, saw.Repaired, saw.Unrepairable = saved.Mismatches, saved.Repaired, saved.Unrepairable
-		t.resumed(saved.Started, saw)
+		t.Resumed(saved.Started, saw)
 	} else {
-		t.resumed(t.started, saw)
+		t.Resumed(time.Time{}, saw)
 		if err := a.Flush(); err != nil {
 			return err
 		}
 	}
 	a.countCheck(t, cursor)
 	save := func(ended bool) error {
-		t.mu.Lock()
-		c, started := t.check, t.started
-		t.mu.Unlock()
+		c, started := t.Found()
 		return a.roster.update(a, func(r *record.Record) {
 			r.Task = record.Task{Kind: record.Check, Repair: repair, Blame: how.blame + 1, Cursor: cursor, Mismatches: c.Mismatches,
 				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: started}
@@ -84,16 +81,16 @@ func (a *Array) check(t *task, how checkHow, resume bool) error {
 	if err := save(false); err != nil {
 		return err
 	}
-	saved := t.saves(env.Now())
+	saved := t.Saves()
 	lay := a.Layout()
 	for cursor < lay.Stripes() {
 		if err := a.alive(); err != nil {
 			return err
 		}
 		here := lay.Stripe(cursor)
-		n := min(max(1, min(checkBytes, t.grain())/here.StripeSize()), here.Stripes()-here.Number)
-		if err := t.point(a, n*here.StripeSize()); err != nil {
-			return errors.Join(err, save(errors.Is(err, errTaskCancelled)))
+		n := min(max(1, min(checkBytes, t.Grain())/here.StripeSize()), here.Stripes()-here.Number)
+		if err := t.Point(n * here.StripeSize()); err != nil {
+			return errors.Join(err, save(errors.Is(err, task.ErrCancelled)))
 		}
 		next := a.nextWritten(cursor)
 		if next > cursor {
@@ -108,9 +105,9 @@ func (a *Array) check(t *task, how checkHow, resume bool) error {
 			return err
 		}
 		cursor += n
-		t.advance(env.Now(), n*here.StripeSize())
-		if saved.due(t, env.Now()) {
-			if err := saved.keep(t, env.Now(), func() error { return save(false) }); err != nil {
+		t.Advance(env.Now(), n*here.StripeSize())
+		if saved.Due() {
+			if err := saved.Keep(func() error { return save(false) }); err != nil {
 				return err
 			}
 		}
@@ -132,7 +129,7 @@ const (
 
 // checkStripe checks one stripe, which it holds only while it looks: a member that is late is left alone with the stripe
 // free for clients.
-func (a *Array) checkStripe(t *task, st layout.Stripe, how checkHow) error {
+func (a *Array) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error {
 	for try := 1; ; try++ {
 		late, err := a.checkHeld(t, st, how)
 		if err != nil || late == nil {
@@ -141,14 +138,14 @@ func (a *Array) checkStripe(t *task, st layout.Stripe, how checkHow) error {
 		if try == checkTries {
 			return fmt.Errorf("%s did not answer in time", late.name())
 		}
-		if env.Wait(checkRest, t.cancel) == 0 {
-			return errTaskStopped
+		if !t.Rest(checkRest) {
+			return task.ErrStopped
 		}
 	}
 }
 
 // checkHeld is one attempt at it; late is a member that did not answer, and nothing was decided then.
-func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member, err error) {
+func (a *Array) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *member, err error) {
 	defer a.lockStripes([]layout.ID{st.ID()}, true)()
 	if a.untouched(st, nil) {
 		return nil, a.alive()
@@ -163,11 +160,11 @@ func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member
 			return c.roles[role], nil
 		}
 	}
-	var result CheckResult
+	var result task.CheckResult
 	note := func(role, col int, what string) {
 		result.Mismatches++
 		slot := st.Slot(role)
-		result.Places = append(result.Places, Mismatch{st.Ordinal(), slot, st.Block(slot) + int64(col), what})
+		result.Places = append(result.Places, task.Mismatch{Stripe: st.Ordinal(), Slot: slot, Block: st.Block(slot) + int64(col), What: what})
 	}
 	for role := range c.wrong {
 		for col, wrong := range c.wrong[role] {
@@ -220,14 +217,7 @@ func (a *Array) checkHeld(t *task, st layout.Stripe, how checkHow) (late *member
 			return nil, err
 		}
 	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.check.Mismatches += result.Mismatches
-	t.check.Repaired += result.Repaired
-	t.check.Unrepairable += result.Unrepairable
-	if room := placesKept - len(t.check.Places); room > 0 {
-		t.check.Places = append(t.check.Places, result.Places[:min(room, len(result.Places))]...)
-	}
+	t.Finds(result)
 	return nil, a.alive()
 }
 
@@ -335,7 +325,7 @@ func (c *columns) odd(col int) int {
 }
 
 // repair heals what is wrong, and computes anew what is to blame for contradictions.
-func (c *columns) repair(result *CheckResult, guilty []at) error {
+func (c *columns) repair(result *task.CheckResult, guilty []at) error {
 	a, k := c.a, c.st.Data
 	if len(guilty) > 0 {
 		need := reservation{}

@@ -157,6 +157,7 @@ func newArray(cfg Config, lay *layout.Map, rec *record.Record) *Array {
 	a.roster.epoch.Store(rec.Epoch)
 	a.members = make([]atomic.Pointer[member], lay.Members)
 	a.onto = make([]atomic.Pointer[member], lay.Members)
+	a.tasks = a.newTasks()
 	a.cache = dirty.New(cfg.Cache, lay, a.alive)
 	a.tables = newTables(a, cfg.Tables)
 	a.journal = newJournal(a)

@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"nidalo/core/record"
-	"nidalo/core/state"
 )
 
 // Peeker is a disk of the crash machine. Peek reads without an operation, what the disk would return now; it says false when
@@ -32,7 +31,7 @@ func (a *Array) CheckInvariants(still bool) error {
 	for _, part := range []struct {
 		name  string
 		check func() error
-	}{{"cache", func() error { return a.cache.Invariants(still) }}, {"journal", a.checkJournal}, {"tables", a.checkTables}, {"roster", a.checkRoster}, {"members", a.checkMembers}, {"tasks", a.checkTasks}} {
+	}{{"cache", func() error { return a.cache.Invariants(still) }}, {"journal", a.checkJournal}, {"tables", a.checkTables}, {"roster", a.checkRoster}, {"members", a.checkMembers}, {"tasks", a.tasks.Invariants}} {
 		if err := part.check(); err != nil {
 			return fmt.Errorf("invariant of the %s: %w", part.name, err)
 		}
@@ -154,30 +153,6 @@ func (a *Array) checkMembers() error {
 			}
 			at[m.patient.Disk] = slot
 		}
-	}
-	return nil
-}
-
-func (a *Array) checkTasks() error {
-	if !a.tasks.mu.TryLock() {
-		return nil
-	}
-	defer a.tasks.mu.Unlock()
-	fills := map[int]bool{}
-	for _, t := range a.tasks.list {
-		if !t.running() {
-			continue
-		}
-		if done, total := t.done.Load(), t.total.Load(); total > 0 && done > total {
-			return fmt.Errorf("a %s has done %d of %d bytes", t.kind, done, total)
-		}
-		if t.kind == state.TaskCheck || t.kind == state.TaskRetire {
-			continue
-		}
-		if fills[t.slot] {
-			return fmt.Errorf("two fill slot %d", t.slot)
-		}
-		fills[t.slot] = true
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
 
@@ -322,7 +323,7 @@ func TestRetiringRefusesAndGivesUpCleanly(t *testing.T) {
 	require.ErrorContains(t, a.Retire(7, nil), "slots 0 to 2")
 
 	// Cancelled: the member stays, and the disk may be used for something else.
-	a.SetPace(array.Pace{Rate: 1 * mib})
+	a.SetPace(task.Pace{Rate: 1 * mib})
 	onto := f.disk(48 * mib)
 	require.NoError(t, a.Retire(0, onto))
 	require.ErrorContains(t, a.Retire(0, onto), "being retired already")
@@ -331,13 +332,13 @@ func TestRetiringRefusesAndGivesUpCleanly(t *testing.T) {
 	_, copying := a.Onto(0)
 	require.False(t, copying)
 	require.Equal(t, state.Healthy, a.Condition())
-	require.ErrorIs(t, a.Steer(state.TaskRetire, 0, state.TaskCancelled), array.ErrNoTask)
+	require.ErrorIs(t, a.Steer(state.TaskRetire, 0, state.TaskCancelled), task.ErrNone)
 
 	// The member fails on the way: the disk meant for its place is rebuilt.
 	require.NoError(t, a.Retire(1, f.disk(48*mib)))
 	gates[1].gone.Store(true)
 	a.Probe()
-	a.SetPace(array.Pace{Mode: array.PaceFull})
+	a.SetPace(task.Pace{Mode: task.Full})
 	require.Eventually(t, func() bool { a.WaitTasks(); return a.MemberStates()[1].Condition == record.Active }, 20*time.Second, 5*time.Millisecond)
 	require.Equal(t, state.Healthy, a.Condition())
 	got := make([]byte, 8*mib)
@@ -345,11 +346,11 @@ func TestRetiringRefusesAndGivesUpCleanly(t *testing.T) {
 	require.True(t, string(got) == string(noise(2, 8*mib)))
 
 	// The disk it is copied onto fails on the way: nothing happens to the array.
-	a.SetPace(array.Pace{Rate: 1 * mib})
+	a.SetPace(task.Pace{Rate: 1 * mib})
 	bad := newGate(f.disk(48 * mib))
 	require.NoError(t, a.Retire(2, bad))
 	bad.gone.Store(true)
-	a.SetPace(array.Pace{Mode: array.PaceFull})
+	a.SetPace(task.Pace{Mode: task.Full})
 	a.WaitTasks()
 	require.Equal(t, state.Healthy, a.Condition())
 	require.NoError(t, a.Close())
@@ -360,7 +361,7 @@ func TestARetirementGoesOnAfterAStop(t *testing.T) {
 	a, _ := gated(t, f, layout.Parity1, 3, array.Config{})
 	want := noise(3, 16*mib)
 	require.NoError(t, a.WriteAt(want, 0))
-	a.SetPace(array.Pace{Rate: 4 * mib})
+	a.SetPace(task.Pace{Rate: 4 * mib})
 	require.NoError(t, a.Retire(1, f.disk(48*mib)))
 	require.Eventually(t, func() bool { return a.TaskStates()[0].Done > 2*mib }, 20*time.Second, time.Millisecond)
 	time.Sleep(1100 * time.Millisecond) // the cursor is saved once a second
@@ -388,14 +389,14 @@ func TestRatesArePaced(t *testing.T) {
 	require.NoError(t, a.WriteAt(noise(4, 24*mib), 0))
 	require.NoError(t, a.Flush())
 	require.NoError(t, a.Fail(0, false))
-	a.SetPace(array.Pace{Rate: 1 << 20})
+	a.SetPace(task.Pace{Rate: 1 << 20})
 	require.NoError(t, a.Replace(0, f.disk(48*mib)))
 	time.Sleep(1500 * time.Millisecond)
 	require.LessOrEqual(t, a.TaskStates()[0].Done, int64(7*mib), "a piece is 1 MiB, and four may be on their way")
 	require.NoError(t, a.Steer(state.TaskRebuild, 0, state.TaskPaused))
 	require.Eventually(t, func() bool { return a.TaskStates()[0].State == state.TaskPaused }, 5*time.Second, time.Millisecond)
 	at := a.TaskStates()[0].Done
-	a.SetPace(array.Pace{Mode: array.PaceFull})
+	a.SetPace(task.Pace{Mode: task.Full})
 	time.Sleep(100 * time.Millisecond)
 	require.LessOrEqual(t, a.TaskStates()[0].Done, at+4*mib)
 	require.Error(t, a.Steer(state.TaskRebuild, 0, state.TaskCancelled), "redundancy waits for it")

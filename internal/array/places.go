@@ -6,6 +6,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/task"
 )
 
 // Uses tells what a stretch of the disk of a member is for, at most a number of parts of it.
@@ -95,11 +96,12 @@ func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err erro
 			return healed, lost, err
 		}
 		healed += n
-		t := &task{kind: state.TaskCheck, slot: -1, cancel: make(chan struct{}), ended: make(chan struct{})}
+		t := task.Alone(state.TaskCheck)
 		if err := a.checkStripe(t, st, checkHow{repair: true, blame: -1}); err != nil {
 			return healed, lost, fmt.Errorf("stripe %d: %w", st.Ordinal(), err)
 		}
-		healed, lost = healed+t.check.Repaired, lost+t.check.Unrepairable
+		found, _ := t.Found()
+		healed, lost = healed+found.Repaired, lost+found.Unrepairable
 		block = next
 	}
 	return healed, lost, a.checkpoint()

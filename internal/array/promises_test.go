@@ -18,6 +18,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
 
@@ -114,7 +115,7 @@ func TestAJoiningDiskClaimsNothingThatWasCommittedMeanwhile(t *testing.T) {
 			a, _, _ := trapped(t, f, layout.Parity1, 4, array.Config{})
 			require.NoError(t, a.WriteAt(noise(1, 4*mib), 0))
 			require.NoError(t, a.Fail(1, false))
-			a.SetPace(array.Pace{Rate: 4 << 10}) // the rebuild must not get to its first checkpoint
+			a.SetPace(task.Pace{Rate: 4 << 10}) // the rebuild must not get to its first checkpoint
 			want := noise(2, 256<<10)
 			fresh := &trap{Disk: f.disk(48 * mib)}
 			done := false
@@ -153,7 +154,7 @@ func TestAReturningDiskClaimsNothingThatWasCommittedMeanwhile(t *testing.T) {
 	back := f.open(traps[2].Identity().Path)
 	own, err := disk.ReadRecord(back)
 	require.NoError(t, err)
-	a.SetPace(array.Pace{Rate: 4 << 10})
+	a.SetPace(task.Pace{Rate: 4 << 10})
 	want, flushed := noise(3, 256<<10), false
 	place := placeOf(t, traps[0].Disk)
 	traps[0].set(func(op string, off int64) error {
@@ -334,14 +335,14 @@ func TestADiskThatVanishesInItsReturnCatchesUpAllTheSame(t *testing.T) {
 	copy(want[2*mib:], noise(2, 6*mib))
 	require.NoError(t, a.WriteAt(want[2*mib:8*mib], 2*mib))
 	require.NoError(t, a.Flush())
-	a.SetPace(array.Pace{Rate: 256 << 10})
+	a.SetPace(task.Pace{Rate: 256 << 10})
 	g := back()
 	require.Eventually(t, func() bool { return a.TaskStates()[len(a.TaskStates())-1].Done > 0 }, 10*time.Second, time.Millisecond)
 	vanish(g)
 	copy(want[12*mib:], noise(3, mib))
 	require.NoError(t, a.WriteAt(want[12*mib:13*mib], 12*mib))
 	require.NoError(t, a.Flush())
-	a.SetPace(array.Pace{Mode: array.PaceFull})
+	a.SetPace(task.Pace{Mode: task.Full})
 	back()
 	a.WaitTasks()
 	require.Equal(t, state.Healthy, a.Condition())
@@ -431,14 +432,14 @@ func TestAFailedRetirementLeavesTheSpareAlone(t *testing.T) {
 	want := noise(1, 8*mib)
 	require.NoError(t, a.WriteAt(want, 0))
 	require.NoError(t, a.Flush())
-	a.SetPace(array.Pace{Rate: 1 * mib})
+	a.SetPace(task.Pace{Rate: 1 * mib})
 	onto, spare := f.disk(48*mib), f.disk(48*mib)
 	require.NoError(t, a.Retire(0, onto))
 	gates[0].gone.Store(true)
 	a.Probe()
 	// Either the spare is there first and stays, or the copy is, and the spare is refused.
 	err := a.StandIn(0, spare)
-	a.SetPace(array.Pace{Mode: array.PaceFull})
+	a.SetPace(task.Pace{Mode: task.Full})
 	require.Eventually(t, func() bool { return a.Condition() == state.Healthy }, 20*time.Second, 10*time.Millisecond)
 	winner := spare
 	if err != nil {
@@ -459,13 +460,13 @@ func TestReplacingWhileTheRebuildIsPausedLeavesOneMemberAndOneTask(t *testing.T)
 	require.NoError(t, a.WriteAt(want, 0))
 	require.NoError(t, a.Flush())
 	require.NoError(t, a.Fail(2, false))
-	a.SetPace(array.Pace{Rate: 64 << 10})
+	a.SetPace(task.Pace{Rate: 64 << 10})
 	first, second := f.disk(48*mib), f.disk(48*mib)
 	require.NoError(t, a.Replace(2, first))
 	require.NoError(t, a.Steer(state.TaskRebuild, 2, state.TaskPaused))
 	require.NoError(t, a.Replace(2, second))
 	require.Equal(t, second.Identity(), a.MemberStates()[2].Disk)
-	a.SetPace(array.Pace{Mode: array.PaceFull})
+	a.SetPace(task.Pace{Mode: task.Full})
 	a.WaitTasks()
 	require.Equal(t, state.Healthy, a.Condition())
 	require.NoError(t, a.Fail(0, false))
@@ -624,7 +625,7 @@ func TestNoRoomForACopyIsNoErrorOfTheArray(t *testing.T) {
 	require.NoError(t, a.WriteAt(want, 0))
 	require.NoError(t, a.Flush())
 	onto := &trap{Disk: f.disk(48 * mib)}
-	a.SetPace(array.Pace{Rate: 2 * mib})
+	a.SetPace(task.Pace{Rate: 2 * mib})
 	require.NoError(t, a.Retire(0, onto))
 	require.Eventually(t, func() bool { return a.TaskStates()[0].Done > 0 }, 10*time.Second, time.Millisecond)
 	onto.set(func(op string, off int64) error {

@@ -3,25 +3,23 @@ package array
 import (
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/google/uuid"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
 
 const (
-	windowBytes  = 1 << 20     // of the target, in one piece of a rebuild: small, since the first is read before any is written
-	checkBytes   = 16 << 20    // of the array, in one piece of a check
-	windows      = 4           // pieces at the same time: while one is read another is written
-	jumpStrips   = 64          // a gap of never-written strips from which it pays to stop and jump
-	persistEvery = time.Second // progress is saved at least this often
-	pieces       = 256         // and at least this many times in a task
+	windowBytes = 1 << 20  // of the target, in one piece of a rebuild: small, since the first is read before any is written
+	checkBytes  = 16 << 20 // of the array, in one piece of a check
+	windows     = 4        // pieces at the same time: while one is read another is written
+	jumpStrips  = 64       // a gap of never-written strips from which it pays to stop and jump
 )
 
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
@@ -119,7 +117,7 @@ func (a *Array) placeFor(slot int, d disk.Disk) (record.Place, error) {
 // clearSlot ends the tasks and the copying that are under way for a slot which is about to get another disk.
 func (a *Array) clearSlot(slot int) {
 	if !probe.TaskNotSuperseded.On() {
-		a.tasks.supersede(slot)
+		a.tasks.Supersede(slot)
 	}
 	if m := a.onto[slot].Load(); m != nil {
 		a.abandonCopy(slot, m, true)
@@ -152,18 +150,18 @@ func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
 	return a.roster.write(a)
 }
 
-func (a *Array) startRebuild(slot int) (*task, error) {
+func (a *Array) startRebuild(slot int) (*task.Task, error) {
 	m := a.members[slot].Load()
 	kind := state.TaskRebuild
 	if m.left != 0 {
 		kind = state.TaskCatchUp
 	}
-	return a.runTask(kind, slot, func(t *task) { a.countRebuild(t, m) }, func(t *task) error { return a.rebuild(t, m) })
+	return a.tasks.Start(kind, slot, func(t *task.Task) { a.countRebuild(t, m) }, func(t *task.Task) error { return a.rebuild(t, m) })
 }
 
 // rebuild fills the member strip by strip. Strips below the cursor are current and take part in everything; strips above it are
 // treated as missing. The stripes of a piece are held exclusively until the cursor has passed it, and pieces finish in order.
-func (a *Array) rebuild(t *task, m *member) error {
+func (a *Array) rebuild(t *task.Task, m *member) error {
 	lay := a.Layout()
 	strips := lay.Strips(m.slot)
 	a.countRebuild(t, m)
@@ -181,19 +179,19 @@ func (a *Array) rebuild(t *task, m *member) error {
 		}
 	}
 	failed := func() error { lock.Lock(); defer lock.Unlock(); return first }
-	next, begun, saved := m.cursor.Load(), t.done.Load(), t.saves(env.Now())
+	next, begun, saved := m.cursor.Load(), t.Done(), t.Saves()
 	// All that is under way is a grain at most, and what is begun beyond what was saved two, see saves.
-	piece := min(int64(windowBytes), t.grain()/windows)
+	piece := min(int64(windowBytes), t.Grain()/windows)
 	if m.left != 0 {
-		piece = min(16*windowBytes, t.grain()/windows) // most of it is only looked at
+		piece = min(16*windowBytes, t.Grain()/windows) // most of it is only looked at
 	}
 	for next < strips && failed() == nil {
 		st, left := lay.Strip(m.slot, next)
 		n := min(max(1, piece/st.Strip), left)
-		if t.pacer.yields(a) {
+		if t.Yields() {
 			flight.Wait()
 		}
-		if err := t.point(a, n*st.Strip); err != nil {
+		if err := t.Point(n * st.Strip); err != nil {
 			fail(err)
 			continue
 		}
@@ -210,18 +208,17 @@ func (a *Array) rebuild(t *task, m *member) error {
 			next = a.jump(m)
 			continue
 		}
-		if saved.due(t, env.Now()) {
+		if saved.Due() {
 			// Behind the pieces that are under way: whatever the cursor has passed when it is read is saved.
 			saving.Wait()
 			saving.Go(func() {
-				if err := saved.keep(t, env.Now(), func() error { return a.saveCursor(m) }); err != nil {
+				if err := saved.Keep(func() error { return a.saveCursor(m) }); err != nil {
 					fail(err)
 				}
 			})
-			all := t.done.Load() + a.writtenFrom(m.slot, next)
-			t.total.Store(max(t.total.Load(), all, t.done.Load()))
+			t.Grow(t.Done() + a.writtenFrom(m.slot, next))
 		}
-		if begun += n * st.Strip; saved.ahead(t, begun) {
+		if begun += n * st.Strip; saved.Ahead(begun) {
 			saving.Wait()
 		}
 		next += n
@@ -245,7 +242,7 @@ func (a *Array) rebuild(t *task, m *member) error {
 				return
 			}
 			m.cursor.Store(to)
-			t.advance(env.Now(), n*st.Strip)
+			t.Advance(env.Now(), n*st.Strip)
 		})
 	}
 	flight.Wait()
@@ -267,9 +264,9 @@ func (a *Array) rebuild(t *task, m *member) error {
 	return a.roster.activate(a, m)
 }
 
-func (a *Array) countRebuild(t *task, m *member) {
+func (a *Array) countRebuild(t *task.Task, m *member) {
 	all := a.writtenFrom(m.slot, 0)
-	t.count(all-a.writtenFrom(m.slot, m.cursor.Load()), all)
+	t.Count(all-a.writtenFrom(m.slot, m.cursor.Load()), all)
 }
 
 // nextToRebuild is the first strip from the nth on in whose stripe there is anything, or that the target itself has marked: left
@@ -323,7 +320,7 @@ func (a *Array) saveCursor(m *member) error {
 }
 
 // rebuildRows computes and writes the member's part of n rows from a stripe on, which the caller holds.
-func (a *Array) rebuildRows(t *task, m *member, from layout.Stripe, n int64) error {
+func (a *Array) rebuildRows(t *task.Task, m *member, from layout.Stripe, n int64) error {
 	columns := make([]*columns, n)
 	defer func() {
 		for _, c := range columns {
@@ -367,7 +364,7 @@ func (a *Array) rebuildRows(t *task, m *member, from layout.Stripe, n int64) err
 	}
 	for _, w := range writes {
 		if w.kind == record.RunInPlace {
-			t.moved.Add(int64(w.n) * Block)
+			t.Moves(int64(w.n) * Block)
 		}
 	}
 	for i, c := range columns {

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -47,7 +48,7 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 	if err != nil {
 		return err
 	}
-	a.tasks.supersede(slot)
+	a.tasks.Supersede(slot)
 	if err := disk.Wipe(d); err != nil {
 		return err
 	}
@@ -96,19 +97,19 @@ func (a *Array) signCopy(m *member) error {
 
 // startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
 // because whoever gives the slot another disk waits for that.
-func (a *Array) startRetire(slot int) (*task, error) {
+func (a *Array) startRetire(slot int) (*task.Task, error) {
 	old, m := a.members[slot].Load(), a.onto[slot].Load()
-	t, err := a.runTask(state.TaskRetire, slot, func(t *task) { a.countCopy(t, old, m) }, func(t *task) error {
+	t, err := a.tasks.Start(state.TaskRetire, slot, func(t *task.Task) { a.countCopy(t, old, m) }, func(t *task.Task) error {
 		err := a.retire(t, slot, m)
-		if err != nil && !t.stopped() && a.alive() == nil && !a.standsIn(old, m) {
+		if err != nil && !t.Stopped() && a.alive() == nil && !a.standsIn(old, m) {
 			a.abandonCopy(slot, m, true)
 		}
 		return err
 	})
 	if err == nil {
 		a.workers.Go(func() {
-			env.Recv(t.ended)
-			if !t.stopped() {
+			t.Wait()
+			if !t.Stopped() {
 				a.fallBack(old, m)
 			}
 		})
@@ -156,14 +157,14 @@ func (a *Array) abandonCopy(slot int, m *member, letGo bool) {
 	}
 }
 
-func (a *Array) retire(t *task, slot int, m *member) error {
+func (a *Array) retire(t *task.Task, slot int, m *member) error {
 	old := a.members[slot].Load()
 	lay := a.Layout()
 	strips := lay.Strips(slot)
 	a.countCopy(t, old, m)
-	saved := t.saves(env.Now())
+	saved := t.Saves()
 	for m.cursor.Load() < strips {
-		if err := t.point(a, windowBytes); err != nil {
+		if err := t.Point(windowBytes); err != nil {
 			return errors.Join(err, a.saveCopy(slot, m))
 		}
 		if err := a.copyable(old, m); err != nil {
@@ -179,10 +180,10 @@ func (a *Array) retire(t *task, slot int, m *member) error {
 		if err != nil {
 			return err
 		}
-		t.moved.Add(copied * st.Strip)
-		t.advance(env.Now(), n*st.Strip)
-		if saved.due(t, env.Now()) {
-			if err := saved.keep(t, env.Now(), func() error { return a.saveCopy(slot, m) }); err != nil {
+		t.Moves(copied * st.Strip)
+		t.Advance(env.Now(), n*st.Strip)
+		if saved.Due() {
+			if err := saved.Keep(func() error { return a.saveCopy(slot, m) }); err != nil {
 				return err
 			}
 		}
@@ -230,11 +231,11 @@ func (a *Array) copyWitnessPage(old, m *member, number int64) error {
 	return nil
 }
 
-func (a *Array) countCopy(t *task, old, m *member) {
+func (a *Array) countCopy(t *task.Task, old, m *member) {
 	own := func(nth int64) int64 {
 		return a.written(m.slot, nth, func(nth int64) int64 { return a.nextMarked(old, nth) })
 	}
-	t.count(own(0)-own(m.cursor.Load()), own(0))
+	t.Count(own(0)-own(m.cursor.Load()), own(0))
 }
 
 // passNever moves the cursor over strips in which neither disk has anything. Nobody is between planning and writing at that

@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"nidalo/core/record"
+	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -583,7 +584,7 @@ func sortPages(list []*dirtyPage) {
 
 // seeAgain has the witness of every page of a member say what the page is on that member, after the disk that keeps them, or
 // the member itself, is another. The next checkpoint makes it count.
-func (a *Array) seeAgain(t *task, m *member) error {
+func (a *Array) seeAgain(t *task.Task, m *member) error {
 	look := func(kind record.PageKind, number int64) error {
 		p, err := a.tables.get(m, kind, number)
 		if err != nil {
@@ -605,7 +606,7 @@ func (a *Array) seeAgain(t *task, m *member) error {
 	}
 	for number := int64(0); number < m.place.SumPages; number++ {
 		if number%seenPages == 0 {
-			if err := t.point(a, seenPages*Block); err != nil {
+			if err := t.Point(seenPages * Block); err != nil {
 				return err
 			}
 		}
@@ -625,7 +626,7 @@ func (a *Array) seeAgain(t *task, m *member) error {
 const seenPages = 256
 
 // seeAgainAround is seeAgain for the members whose witnesses a slot keeps, and with own for the one in it.
-func (a *Array) seeAgainAround(t *task, slot int, own bool) error {
+func (a *Array) seeAgainAround(t *task.Task, slot int, own bool) error {
 	for s, e := range a.roster.shown.Load().Roster {
 		if m := a.members[s].Load(); m.live() && (e.Witness == slot || own && s == slot) {
 			if err := a.seeAgain(t, m); err != nil {

@@ -12,6 +12,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 )
@@ -81,7 +82,7 @@ func (c *machine) rename(_ string, n []int64) error {
 }
 
 func (c *machine) setPace(_ string, n []int64) error {
-	c.a.SetPace(array.Pace{Mode: []string{array.PaceGentle, array.PaceNormal, array.PaceFull}[n[0]%3]})
+	c.a.SetPace(task.Pace{Mode: []string{task.Gentle, task.Normal, task.Full}[n[0]%3]})
 	return nil
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
 
@@ -285,20 +286,20 @@ func (c *machine) mend(_ string, n []int64) error {
 }
 
 // checked runs a check to its end, after what is under way.
-func (c *machine) checked(repair bool) (array.CheckResult, error) {
+func (c *machine) checked(repair bool) (task.CheckResult, error) {
 	c.a.WaitTasks()
 	if err := c.a.StartCheck(repair); err != nil {
-		return array.CheckResult{}, err
+		return task.CheckResult{}, err
 	}
 	c.a.WaitTasks()
-	var last array.TaskState
+	var last task.State
 	for _, t := range c.a.TaskStates() {
 		if t.Kind == state.TaskCheck {
 			last = t
 		}
 	}
 	if last.Check == nil {
-		return array.CheckResult{}, errors.Join(last.Err, errors.New("a check without a result"))
+		return task.CheckResult{}, errors.Join(last.Err, errors.New("a check without a result"))
 	}
 	return *last.Check, last.Err
 }

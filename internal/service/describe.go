@@ -11,6 +11,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
@@ -136,7 +137,7 @@ func memberStatus(m array.MemberState) control.MemberStatus {
 	return ms
 }
 
-func (s *Service) taskStatus(r *running, t array.TaskState) control.TaskStatus {
+func (s *Service) taskStatus(r *running, t task.State) control.TaskStatus {
 	out := control.TaskStatus{Kind: t.Kind, State: t.State, Percent: t.Percent, Done: t.Done, Total: t.Total, Rate: t.Rate, Started: t.Started}
 	out.Moved, out.Waits, out.Unsure = t.Moved, t.Waits, t.Spread
 	out.Pace = paceText(r.Pace())
@@ -159,7 +160,7 @@ func (s *Service) taskStatus(r *running, t array.TaskState) control.TaskStatus {
 	if c := t.Check; c != nil {
 		out.Check = &control.CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: t.Started, Ended: out.Ended}
 		members := r.MemberStates()
-		slices.SortFunc(c.Places, func(x, y array.Mismatch) int {
+		slices.SortFunc(c.Places, func(x, y task.Mismatch) int {
 			return cmp.Or(cmp.Compare(x.Slot, y.Slot), cmp.Compare(x.Block, y.Block))
 		})
 		for _, p := range c.Places {

@@ -7,7 +7,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/core/state"
-	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 )
 
@@ -111,7 +111,7 @@ func (s *Service) diskTasks() (out []control.DiskTask) {
 }
 
 // lastTask is the newest task of a kind about a slot.
-func lastTask(r *running, slot int, kind state.TaskKind) (found *array.TaskState) {
+func lastTask(r *running, slot int, kind state.TaskKind) (found *task.State) {
 	for _, t := range r.TaskStates() {
 		if t.Slot == slot && (t.Kind == kind || kind == state.TaskRetire && t.Kind == state.TaskRebuild) {
 			found = &t

@@ -14,6 +14,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/history"
 )
@@ -34,7 +35,7 @@ type chronicle struct {
 // happened is an event, and the task that it tells the end of.
 type happened struct {
 	control.Event
-	task *array.TaskState
+	task *task.State
 }
 
 // event tells of something. A command that only looks leaves no trace.

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
@@ -318,7 +319,7 @@ func (s *Service) Steer(req control.SteerRequest) error {
 				continue // its end tells that
 			}
 			s.event(control.Event{Kind: string(k) + "-" + done, Severity: control.Info, Array: r.Name()})
-		case !errors.Is(err, array.ErrNoTask):
+		case !errors.Is(err, task.ErrNone):
 			return person(err)
 		}
 	}

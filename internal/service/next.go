@@ -11,6 +11,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
@@ -91,7 +92,7 @@ func (s *Service) stepsFor(r *running, disks []control.DiskInfo, used map[string
 		return out
 	}
 	tasks := r.TaskStates()
-	restoring := map[int]array.TaskState{}
+	restoring := map[int]task.State{}
 	for _, t := range tasks {
 		if t.Ended.IsZero() && (t.Kind == state.TaskRebuild || t.Kind == state.TaskCatchUp || t.Kind == state.TaskRetire) {
 			restoring[t.Slot] = t
@@ -128,7 +129,7 @@ func (s *Service) stepsFor(r *running, disks []control.DiskInfo, used map[string
 
 type adder func(urgency, why, do, command string, id disk.Identity)
 
-func waitFor(t array.TaskState, name string, id disk.Identity, now time.Time, add adder) {
+func waitFor(t task.State, name string, id disk.Identity, now time.Time, add adder) {
 	what := fmt.Sprintf("wait for the %s", t.Kind)
 	switch t.State {
 	case state.TaskPaused:
@@ -307,7 +308,7 @@ func (s *Service) spareSteps(r *running, disks []control.DiskInfo, used map[stri
 	}
 }
 
-func checkSteps(r *running, tasks []array.TaskState, busy bool, now time.Time, add adder) {
+func checkSteps(r *running, tasks []task.State, busy bool, now time.Time, add adder) {
 	c, name := r.LastCheck(), r.Name()
 	for _, t := range tasks {
 		if t.Kind == state.TaskCheck && t.Ended.IsZero() {

@@ -6,42 +6,42 @@ import (
 	"strings"
 	"time"
 
-	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 )
 
 // Schedule is a pace by the hours of the day. Its text is "normal", "80MiB/s", or "08:00-18:00 gentle, else full".
 type Schedule struct {
 	rules []hours
-	other array.Pace
+	other task.Pace
 	text  string
 }
 
 type hours struct {
 	from, to int // minutes of the day; to may be before from: over midnight
-	pace     array.Pace
+	pace     task.Pace
 }
 
 // ParsePace reads gentle, normal, full or a rate such as 80MiB/s.
-func ParsePace(text string) (array.Pace, error) {
+func ParsePace(text string) (task.Pace, error) {
 	switch text {
-	case array.PaceGentle, array.PaceNormal, array.PaceFull:
-		return array.Pace{Mode: text}, nil
+	case task.Gentle, task.Normal, task.Full:
+		return task.Pace{Mode: text}, nil
 	}
 	size, ok := strings.CutSuffix(text, "/s")
 	rate, err := control.ParseSize(size)
 	if !ok || err != nil {
-		return array.Pace{}, fmt.Errorf("%q is no pace: gentle, normal, full, or a rate such as 80MiB/s", text)
+		return task.Pace{}, fmt.Errorf("%q is no pace: gentle, normal, full, or a rate such as 80MiB/s", text)
 	}
 	if rate < 64<<10 {
-		return array.Pace{}, fmt.Errorf("%q is too slow: a task must not starve; at least 64KiB/s", text)
+		return task.Pace{}, fmt.Errorf("%q is too slow: a task must not starve; at least 64KiB/s", text)
 	}
-	return array.Pace{Rate: rate}, nil
+	return task.Pace{Rate: rate}, nil
 }
 
 // ParseSchedule reads a pace, or paces by hours.
 func ParseSchedule(text string) (Schedule, error) {
-	s := Schedule{other: array.Pace{Mode: array.PaceNormal}, text: strings.TrimSpace(text)}
+	s := Schedule{other: task.Pace{Mode: task.Normal}, text: strings.TrimSpace(text)}
 	parts := strings.Split(s.text, ",")
 	for i, part := range parts {
 		words := strings.Fields(part)
@@ -78,18 +78,18 @@ func ParseSchedule(text string) (Schedule, error) {
 	return s, nil
 }
 
-func (s Schedule) String() string { return cmp.Or(s.text, array.PaceNormal) }
+func (s Schedule) String() string { return cmp.Or(s.text, task.Normal) }
 
 // At is the pace at a time of day.
-func (s Schedule) At(t time.Time) array.Pace {
+func (s Schedule) At(t time.Time) task.Pace {
 	minute := t.Hour()*60 + t.Minute()
 	for _, h := range s.rules {
 		if h.from < h.to && minute >= h.from && minute < h.to || h.from > h.to && (minute >= h.from || minute < h.to) {
 			return h.pace
 		}
 	}
-	if s.other == (array.Pace{}) {
-		return array.Pace{Mode: array.PaceNormal}
+	if s.other == (task.Pace{}) {
+		return task.Pace{Mode: task.Normal}
 	}
 	return s.other
 }
@@ -97,11 +97,11 @@ func (s Schedule) At(t time.Time) array.Pace {
 // schedule is what is in force for an array: its own, that for all, or the configuration's.
 func (s *Service) schedule(name string) Schedule {
 	s.mu.Lock()
-	text := cmp.Or(s.mem.Paces[name], s.mem.Paces[""], s.config().Pace, array.PaceNormal)
+	text := cmp.Or(s.mem.Paces[name], s.mem.Paces[""], s.config().Pace, task.Normal)
 	s.mu.Unlock()
 	out, err := ParseSchedule(text)
 	if err != nil {
-		out, _ = ParseSchedule(array.PaceNormal)
+		out, _ = ParseSchedule(task.Normal)
 	}
 	return out
 }
@@ -154,7 +154,7 @@ func (s *Service) SetPace(req control.PaceRequest) ([]control.PaceReply, error) 
 	return out, nil
 }
 
-func paceText(p array.Pace) string {
+func paceText(p task.Pace) string {
 	if p.Rate > 0 {
 		return control.FormatSize(p.Rate) + "/s"
 	}

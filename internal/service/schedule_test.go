@@ -8,6 +8,7 @@ import (
 
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/lab"
 )
@@ -62,13 +63,13 @@ func TestTheHourIsPutInForce(t *testing.T) {
 	require.NoError(t, err)
 	r, err := s.named("tides")
 	require.NoError(t, err)
-	require.Equal(t, array.PaceNormal, r.Pace().Mode, "where every array begins")
+	require.Equal(t, task.Normal, r.Pace().Mode, "where every array begins")
 	_, err = s.SetPace(control.PaceRequest{Pace: "08:00-18:00 gentle, else full"})
 	require.NoError(t, err)
-	require.Equal(t, array.PaceFull, r.Pace().Mode)
+	require.Equal(t, task.Full, r.Pace().Mode)
 	now = at("08:01")
 	s.applyPaces()
-	require.Equal(t, array.PaceGentle, r.Pace().Mode)
+	require.Equal(t, task.Gentle, r.Pace().Mode)
 	_, err = s.SetPace(control.PaceRequest{Array: "tides", Pace: "5MiB/s"})
 	require.NoError(t, err)
 	require.EqualValues(t, 5<<20, r.Pace().Rate)
@@ -77,7 +78,7 @@ func TestTheHourIsPutInForce(t *testing.T) {
 	require.EqualValues(t, 5<<20, r.Pace().Rate, "its own has the word")
 	_, err = s.SetPace(control.PaceRequest{Pace: "full"})
 	require.NoError(t, err)
-	require.Equal(t, array.PaceFull, r.Pace().Mode, "for all means all")
+	require.Equal(t, task.Full, r.Pace().Mode, "for all means all")
 	_, err = s.SetPace(control.PaceRequest{Array: "sonar", Pace: "full"})
 	require.Error(t, err)
 }

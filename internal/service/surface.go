@@ -10,6 +10,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
@@ -141,11 +142,11 @@ func (s *Service) resumeSurfaces() {
 }
 
 // pacerFor keeps a test to the pace of the array that the disk is a member of, or to that of the configuration.
-func (s *Service) pacerFor(id disk.Identity) *array.Pacer {
+func (s *Service) pacerFor(id disk.Identity) *task.Pacer {
 	if r, _, ok := s.memberAt(id); ok {
 		return r.NewPacer()
 	}
-	return array.LonePacer(func() array.Pace { return s.schedule("").At(s.opt.Now()) })
+	return task.NewPacer(func() task.Pace { return s.schedule("").At(s.opt.Now()) }, nil)
 }
 
 // readSurface reads from where the test is to the end, and returns it as it is then.

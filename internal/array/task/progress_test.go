@@ -1,4 +1,4 @@
-package array
+package task
 
 import (
 	"math/rand/v2"
@@ -17,11 +17,11 @@ func TestTheTimeLeftIsRight(t *testing.T) {
 		for seed := range uint64(50) {
 			r := rand.New(rand.NewPCG(seed, 1))
 			now := time.Unix(1_000_000, 0)
-			task := &task{kind: state.TaskRebuild, started: now.Add(-time.Duration(before) * time.Hour), state: state.TaskRunning}
+			w := &Task{kind: state.TaskRebuild, started: now.Add(-time.Duration(before) * time.Hour), state: state.TaskRunning}
 			const pieces, bytes = 400, 1 << 20
 			first := before * pieces / 100
-			task.count(first*bytes, pieces*bytes)
-			task.measureAnew(now)
+			w.Count(first*bytes, pieces*bytes)
+			w.measureAnew(now)
 			took := make([]time.Duration, pieces)
 			var end time.Time
 			at := now
@@ -33,8 +33,8 @@ func TestTheTimeLeftIsRight(t *testing.T) {
 			percent := 0.0
 			for i := first; i < pieces-1; i++ {
 				now = now.Add(took[i])
-				task.advance(now, bytes)
-				v := task.view(now)
+				w.Advance(now, bytes)
+				v := w.view(now)
 				require.GreaterOrEqual(t, v.Percent, percent, "progress never goes back")
 				percent = v.Percent
 				if done := i + 1 - first; done*5 >= pieces-first && pieces-i > 100 {
