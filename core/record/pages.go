@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+
+	"github.com/google/uuid"
 )
 
 // Pages are the 4 KiB blocks of the checksum table, the written map and the witness table. A page is eight sectors of 512
@@ -68,7 +70,10 @@ const (
 var pageMagic = [...]uint32{SumPage: 0x334d5553, MapPage: 0x3350414d, WitnessPage: 0x33544957}
 
 // Tag is a short form of a member's identity that its pages and journal entries carry.
-func (r *Record) Tag() uint64 { return binary.LittleEndian.Uint64(r.Member[:]) }
+func (r *Record) Tag() uint64 { return TagOf(r.Member) }
+
+// TagOf is Tag for a member's identity.
+func TagOf(member uuid.UUID) uint64 { return binary.LittleEndian.Uint64(member[:]) }
 
 // sectorSum is the checksum of a sector of a page.
 func sectorSum(buf []byte, kind PageKind, tag uint64, page int64, sector int) uint32 {

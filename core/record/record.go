@@ -71,6 +71,12 @@ const (
 
 var conditionNames = [...]string{"?", "active", "rebuilding", "failing", "failed", "missing"}
 
+// TakesPart says whether a member in this condition is written to, and has its record kept.
+func (c Condition) TakesPart() bool { return c == Active || c == Failing || c == Rebuilding }
+
+// Counts says whether all that a member in this condition should hold counts.
+func (c Condition) Counts() bool { return c == Active || c == Failing }
+
 func (c Condition) String() string {
 	if int(c) < len(conditionNames) {
 		return conditionNames[c]
@@ -112,11 +118,10 @@ type Entry struct {
 	Bay, Model, Serial string // as last seen; for people, never for identification
 	Path               string
 	Since              time.Time // when the condition was entered
-	// Left is the epoch that a member which is missing or failed has in its own record, and LeftID the start of that
-	// epoch's identity: a disk that carries another state went on by itself. The member may have left while the next record
-	// was being written to it; Tried and TriedID are what that one says. All are 0 when that is not known.
-	Left, LeftID   uint64
-	Tried, TriedID uint64
+	// Left is the state that a member which is missing or failed has in its own record: a disk that carries another went on
+	// by itself. The member may have left while the next record was being written to it; Tried is the state of that one.
+	// Both are zero when that is not known.
+	Left, Tried State
 	// Base is the epoch up to which the member has everything, when it is away and while it catches up: all it may lack was
 	// changed in a later one. 0: nothing it holds counts.
 	Base uint64
@@ -292,14 +297,14 @@ func (r *Record) Encode() ([]byte, error) {
 		w.text(e.Model, 64)
 		w.text(e.Serial, 64)
 		w.text(e.Path, 200)
-		w.u64(e.Tried)
-		w.u64(e.TriedID)
+		w.u64(e.Tried.Epoch)
+		w.u64(e.Tried.ID)
 		w.u64(e.Base)
 		w.at += 8
 		w.bytes(e.Onto[:])
 		w.at += 8
-		w.u64(e.Left)
-		w.u64(e.LeftID)
+		w.u64(e.Left.Epoch)
+		w.u64(e.Left.ID)
 	}
 	w.at = headSize + len(r.Roster)*entrySize
 	for _, v := range r.Place.segment() {
@@ -400,11 +405,11 @@ func Decode(buf []byte) (*Record, error) {
 		e.Model = d.text(64)
 		e.Serial = d.text(64)
 		e.Path = d.text(200)
-		e.Tried, e.TriedID, e.Base = d.u64(), d.u64(), d.u64()
+		e.Tried, e.Base = State{d.u64(), d.u64()}, d.u64()
 		d.at += 8
 		d.bytes(e.Onto[:])
 		d.at += 8
-		e.Left, e.LeftID = d.u64(), d.u64()
+		e.Left = State{d.u64(), d.u64()}
 	}
 	d.at = headSize + members*entrySize
 	for _, v := range r.Place.segment() {
@@ -461,7 +466,7 @@ func (r *Record) check() error {
 	}
 	for i, e := range r.Roster {
 		if e.Condition < Active || e.Condition > Missing || e.Cursor < 0 || e.DataSize < 0 || e.DataSize > MaxDisk || e.Size < 0 || e.Size > MaxDisk ||
-			e.Witness < -1 || e.Witness >= len(r.Roster) || e.Witness == i || e.Left > r.Epoch || e.Base > r.Epoch || e.Tried > r.Epoch {
+			e.Witness < -1 || e.Witness >= len(r.Roster) || e.Witness == i || e.Left.Epoch > r.Epoch || e.Base > r.Epoch || e.Tried.Epoch > r.Epoch {
 			return fmt.Errorf("member record: roster entry %d is out of bounds: %w", i, ErrFormat)
 		}
 	}
@@ -495,6 +500,27 @@ func (r *Record) Layout() (*layout.Map, error) {
 		sizes[i] = e.DataSize
 	}
 	return layout.New(r.Level, r.Strip, r.Groups, sizes)
+}
+
+// State names a state of the roster.
+type State struct{ Epoch, ID uint64 }
+
+// State is the state of the roster that the record is in.
+func (r *Record) State() State { return State{r.Epoch, Short(r.EpochID)} }
+
+// Previous is the state that the one the record is in was made from; its epoch is 0 when there was none.
+func (r *Record) Previous() State { return State{r.Epoch - 1, r.Before} }
+
+// LeftBy says whether a record is in the state that the entry says its member left in.
+func (e Entry) LeftBy(own *Record) bool {
+	s := own.State()
+	return e.Left.Epoch != 0 && (s == e.Left || s == e.Tried)
+}
+
+// Here makes the entry that of a member in some condition which is not away.
+func (e *Entry) Here(c Condition, since time.Time) {
+	e.Condition, e.Cursor, e.Since = c, 0, since
+	e.Left, e.Tried, e.Base = State{}, State{}, 0
 }
 
 // Clone is a deep copy.

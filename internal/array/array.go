@@ -32,7 +32,6 @@
 package array
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -43,8 +42,8 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
-	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -76,7 +75,7 @@ type Config struct {
 	// KeepEmptied leaves blocks that became never-written on the members, instead of giving them back.
 	KeepEmptied bool
 	// Limits is when what a member does counts against it; zero fields mean DefaultLimits.
-	Limits Limits
+	Limits member.Limits
 	// Turns decides when tasks may run; nil means at once.
 	Turns Turns
 	// Event is told what happens to the array and its members; nil means nobody wants to know. It must not call back.
@@ -88,39 +87,6 @@ const (
 	DefaultCache  = 128 << 20
 	DefaultTables = 24 << 20
 )
-
-// Limits is when a member is judged, and for what. Counted are reads that failed, reads that were given up because the
-// disk took too long, and blocks with wrong checksums, since the member joined. Each was healed or had elsewhere, so they
-// say nothing about the data, but a disk that has many will have more.
-type Limits struct {
-	Failing  int64 // errors from which on the member is failing; negative: never
-	Failed   int64 // errors from which on it is failed, if the array can do without it; negative: never
-	Tries    int   // how often a write is tried before the member is failed; a failed sync is never repeated
-	Patience disk.Patience
-	Slow     Slow
-}
-
-// Slow is when a disk counts as much slower than its peers.
-type Slow struct {
-	Factor  float64       // of the median of its peers' time for an operation, and
-	Least   time.Duration // at least this much for an operation, on average
-	Window  time.Duration // over a window of this length with enough operations,
-	Windows int           // in so many of them running: then the member is failing. Negative: never
-}
-
-// DefaultLimits: a few dozen bad sectors are a disk in decline; hundreds are a disk nobody should wait for. A disk eight
-// times slower than its peers for a minute makes every stripe wait for it.
-var DefaultLimits = Limits{Failing: 32, Failed: 1024, Tries: 2, Patience: disk.DefaultPatience,
-	Slow: Slow{Factor: 8, Least: 20 * time.Millisecond, Window: 10 * time.Second, Windows: 6}}
-
-// orDefault fills in what is zero.
-func (l Limits) orDefault() Limits {
-	d := DefaultLimits
-	return Limits{Failing: cmp.Or(l.Failing, d.Failing), Failed: cmp.Or(l.Failed, d.Failed), Tries: max(1, cmp.Or(l.Tries, d.Tries)),
-		Patience: disk.Patience{Read: cmp.Or(l.Patience.Read, d.Patience.Read), Hung: cmp.Or(l.Patience.Hung, d.Patience.Hung)},
-		Slow: Slow{cmp.Or(l.Slow.Factor, d.Slow.Factor), cmp.Or(l.Slow.Least, d.Slow.Least), cmp.Or(l.Slow.Window, d.Slow.Window),
-			cmp.Or(l.Slow.Windows, d.Slow.Windows)}}
-}
 
 // Event is something that happened.
 type Event struct {
@@ -142,9 +108,9 @@ type Array struct {
 
 	name    atomic.Pointer[string]
 	roster  roster
-	members []atomic.Pointer[member] // by slot; never nil once open
-	onto    []atomic.Pointer[member] // by slot; the disk the member is being copied onto, or nil
-	locks   [4096]env.RWMutex        // by stripe
+	members []atomic.Pointer[member.Member] // by slot; never nil once open
+	onto    []atomic.Pointer[member.Member] // by slot; the disk the member is being copied onto, or nil
+	locks   [4096]env.RWMutex               // by stripe
 	cache   *dirty.Cache
 	scratch buffer.Scratch
 	tables  *tables
@@ -154,18 +120,17 @@ type Array struct {
 
 	anybody Client // who writes through the Array itself
 
-	joins    env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
-	suspects suspects
-	emptied  emptied
-	answer   atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
-	tasks    *task.List
-	pace     atomic.Pointer[task.Pace]
-	stats    Stats
-	mending  mending
-	keys     atomic.Uint32 // of members, given out so far
-	stop     chan struct{}
-	workers  env.Group
-	closing  env.Once
+	joins   env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
+	judge   *member.Judge
+	emptied emptied
+	answer  atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
+	tasks   *task.List
+	pace    atomic.Pointer[task.Pace]
+	stats   Stats
+	mending mending
+	stop    chan struct{}
+	workers env.Group
+	closing env.Once
 }
 
 // Stats counts what the engine did since it was opened. All fields are read and written atomically.
@@ -618,16 +583,22 @@ func (a *Array) Abandon() {
 // letGo closes all disks, and returns when they are, but for those that hang.
 func (a *Array) letGo() {
 	a.freeze(ErrStopped)
-	all := a.copies()
-	for i := range a.members {
-		all = append(all, a.members[i].Load())
+	all := append(a.copies(), a.present()...)
+	for _, m := range all {
+		m.Release()
 	}
 	for _, m := range all {
-		m.release()
+		m.Released()
 	}
-	for _, m := range all {
-		m.released()
+}
+
+// present are the members there are, by slot.
+func (a *Array) present() []*member.Member {
+	out := make([]*member.Member, len(a.members))
+	for slot := range a.members {
+		out[slot] = a.members[slot].Load()
 	}
+	return out
 }
 
 // start runs the background workers.
@@ -636,9 +607,9 @@ func (a *Array) start() {
 		a.workers.Go(a.destageLoop)
 	}
 	a.workers.Go(a.checkpointLoop)
-	a.workers.Go(a.suspectLoop)
+	a.workers.Go(func() { a.judge.Watch(a.stop) })
 	a.workers.Go(a.giveBackLoop)
-	a.workers.Go(a.compareLoop)
+	a.workers.Go(func() { a.judge.Compare(a.stop, a.present) })
 }
 
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.

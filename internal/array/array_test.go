@@ -17,6 +17,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 )
 
@@ -311,7 +312,7 @@ func TestAMemberWithManyErrorsIsFailingAndThenFailed(t *testing.T) {
 	set := f.judge()
 	place := set.Current[1].Record.Place
 	require.NoError(t, set.Current[1].Disk.WriteAt(noise(9, 400<<10), place.DataStart))
-	a, err := array.Open(set, array.Config{Limits: array.Limits{Failing: 5, Failed: 60}})
+	a, err := array.Open(set, array.Config{Limits: member.Limits{Failing: 5, Failed: 60}})
 	require.NoError(t, err)
 	defer a.Abandon()
 	got := make([]byte, 64<<10)

@@ -148,7 +148,7 @@ type claim struct {
 // casesOf are the states that candidates are in, newest first.
 func casesOf(candidates []Candidate) (out []*claim) {
 	for _, c := range candidates {
-		i := slices.IndexFunc(out, func(x *claim) bool { return stateOfRecord(x.rec) == stateOfRecord(c.Record) })
+		i := slices.IndexFunc(out, func(x *claim) bool { return x.rec.State() == c.Record.State() })
 		switch {
 		case i < 0:
 			out = append(out, &claim{rec: c.Record})
@@ -198,7 +198,7 @@ func (x *claim) weigh(candidates []Candidate) {
 	}
 	named := make([]bool, len(x.rec.Roster))
 	for slot, e := range x.rec.Roster {
-		named[slot] = e.Condition == record.Active || e.Condition == record.Failing
+		named[slot] = e.Condition.Counts()
 	}
 	x.refuted = len(x.against) > 0 && x.serves(opposed) || !x.serves(named)
 }
@@ -208,46 +208,36 @@ func (x *claim) serves(by []bool) bool {
 	return x.lay != nil && x.lay.Survives(func(slot int) bool { return !by[slot] })
 }
 
-func takesPart(c record.Condition) bool {
-	return c == record.Active || c == record.Failing || c == record.Rebuilding
-}
-
 // takes says whether a candidate is a member of the state as it is: in it, or in the one that a crash in the change of the
 // roster leaves. For one that returned, and of which nothing counts yet but what it had, that is the one it had left in.
 func (x *claim) takes(c Candidate) bool {
-	e, own := x.rec.Roster[c.Record.Slot], stateOfRecord(c.Record)
-	return e.ID == c.Record.Member && takesPart(e.Condition) &&
-		(own == stateOfRecord(x.rec) || own == rosterState{x.rec.Epoch - 1, x.rec.Before} && own.epoch > 0 ||
-			e.Condition == record.Rebuilding && e.Cursor == 0 && leftAs(e, c.Record))
+	e, own := x.rec.Roster[c.Record.Slot], c.Record.State()
+	return e.ID == c.Record.Member && e.Condition.TakesPart() &&
+		(own == x.rec.State() || own == x.rec.Previous() && own.Epoch > 0 ||
+			e.Condition == record.Rebuilding && e.Cursor == 0 && e.LeftBy(c.Record))
 }
 
 // knowsLeft says whether a candidate left the array in the state that it is in.
 func (x *claim) knowsLeft(c Candidate) bool {
 	e := x.rec.Roster[c.Record.Slot]
-	return e.ID == c.Record.Member && !takesPart(e.Condition) && leftAs(e, c.Record)
-}
-
-// leftAs says whether a record is in the state that a roster's entry says its member left in.
-func leftAs(e record.Entry, own *record.Record) bool {
-	s := stateOfRecord(own)
-	return e.Left != 0 && (s == rosterState{e.Left, e.LeftID} || s == rosterState{e.Tried, e.TriedID})
+	return e.ID == c.Record.Member && !e.Condition.TakesPart() && e.LeftBy(c.Record)
 }
 
 // contradicts says whether a candidate cannot be in the state it is in if this state is the right one.
 func (x *claim) contradicts(c Candidate) bool {
 	e := x.rec.Roster[c.Record.Slot]
-	if x.takes(c) || x.knowsLeft(c) || stateOfRecord(c.Record) == stateOfRecord(x.rec) {
+	if x.takes(c) || x.knowsLeft(c) || c.Record.State() == x.rec.State() {
 		return false // the last: it was about to be brought back, see Readmit
 	}
-	if takesPart(e.Condition) {
+	if e.Condition.TakesPart() {
 		// One that is behind was set back, or this state is not what it says. One that is ahead went on.
 		return true
 	}
 	// It is away, and in another state than it left in: an earlier one counts for nothing, a later one is its own.
-	if e.Left == 0 {
+	if e.Left.Epoch == 0 {
 		return c.Record.Epoch >= x.rec.Epoch
 	}
-	return c.Record.Epoch >= e.Left && !x.halfway(c)
+	return c.Record.Epoch >= e.Left.Epoch && !x.halfway(c)
 }
 
 // halfway says whether a candidate that is away was the only one to get a change of the roster before a crash: the change next after
@@ -255,13 +245,12 @@ func (x *claim) contradicts(c Candidate) bool {
 // since only one at a time is set back: so it never took effect, and the candidate did not go on by it.
 func (x *claim) halfway(c Candidate) bool {
 	e, own := x.rec.Roster[c.Record.Slot], c.Record
-	before := rosterState{own.Epoch - 1, own.Before}
-	if before != (rosterState{e.Left, e.LeftID}) && before != (rosterState{e.Tried, e.TriedID}) {
+	if before := own.Previous(); before != e.Left && before != e.Tried {
 		return false
 	}
 	lack := 0
 	for slot, mine := range x.rec.Roster {
-		if slot < len(own.Roster) && own.Roster[slot].ID == mine.ID && takesPart(mine.Condition) && takesPart(own.Roster[slot].Condition) {
+		if slot < len(own.Roster) && own.Roster[slot].ID == mine.ID && mine.Condition.TakesPart() && own.Roster[slot].Condition.TakesPart() {
 			lack++
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 )
@@ -136,7 +137,7 @@ func (a *Array) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error 
 			return err
 		}
 		if try == checkTries {
-			return fmt.Errorf("%s did not answer in time", late.name())
+			return fmt.Errorf("%s did not answer in time", late.Name())
 		}
 		if !t.Rest(checkRest) {
 			return task.ErrStopped
@@ -145,7 +146,7 @@ func (a *Array) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error 
 }
 
 // checkHeld is one attempt at it; late is a member that did not answer, and nothing was decided then.
-func (a *Array) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *member, err error) {
+func (a *Array) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *member.Member, err error) {
 	defer a.lockStripes([]layout.ID{st.ID()}, true)()
 	if a.untouched(st, nil) {
 		return nil, a.alive()
@@ -172,7 +173,7 @@ func (a *Array) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *m
 			case unread:
 				note(role, col, "cannot be read")
 				if !how.repair { // otherwise when it is healed
-					a.count(c.roles[role], &c.roles[role].errs.read)
+					c.roles[role].Count(&c.roles[role].Errs.Read)
 				}
 			case mismatch:
 				note(role, col, "wrong checksum")
@@ -235,8 +236,8 @@ func (a *Array) refresh(lay *layout.Map, from, n int64) {
 	}
 	for group, st := range first {
 		for _, slot := range st.Members(group) {
-			if m := a.members[slot].Load(); m.patient != nil && m.usable(st) {
-				m.patient.Refresh(m.offset(st.Block(slot)), (last[group]-st.Row+1)*st.Strip)
+			if m := a.members[slot].Load(); m.Patient != nil && m.Usable(st) {
+				m.Patient.Refresh(m.Offset(st.Block(slot)), (last[group]-st.Row+1)*st.Strip)
 			}
 		}
 	}
@@ -355,7 +356,7 @@ func (c *columns) repair(result *task.CheckResult, guilty []at) error {
 		strips[x.role] = buf
 		if m := c.roles[x.role]; m != nil && parity.Recover(strips, k, []int{x.role}) == nil {
 			ch.writes = append(ch.writes, write{m: m, kind: record.RunPayload, block: c.block(m, x.col), n: 1, buf: buf, sums: sumsOf(buf)})
-			a.count(m, &m.errs.checksum)
+			m.Count(&m.Errs.Checksum)
 		}
 	}
 	if err := a.commit(&ch); err != nil {

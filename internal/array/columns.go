@@ -8,6 +8,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 	"nidalo/internal/probe"
 )
@@ -19,12 +20,12 @@ type columns struct {
 	st    layout.Stripe
 	first int // column
 	n     int
-	roles []*member  // by role; nil where the contents are not current
-	bufs  [][]byte   // by role, n blocks
-	sums  [][]uint32 // by role; nil without a member
-	had   [][]uint32 // by role and column: the sum of what the disk holds, where that is in doubt
-	known [][]bool   // by role and column: the buffer holds the contents
-	wrong [][]cause  // by role and column: why the member does not have what it should
+	roles []*member.Member // by role; nil where the contents are not current
+	bufs  [][]byte         // by role, n blocks
+	sums  [][]uint32       // by role; nil without a member
+	had   [][]uint32       // by role and column: the sum of what the disk holds, where that is in doubt
+	known [][]bool         // by role and column: the buffer holds the contents
+	wrong [][]cause        // by role and column: why the member does not have what it should
 	over  override
 }
 
@@ -49,7 +50,7 @@ type override func(slot int, block int64) (sum uint32, data []byte, ok bool)
 // loadColumns reads all that the members hold of n columns from first on, verified.
 func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*columns, error) {
 	w := st.Width()
-	c := &columns{a: a, st: st, first: first, n: n, roles: make([]*member, w), bufs: make([][]byte, w),
+	c := &columns{a: a, st: st, first: first, n: n, roles: make([]*member.Member, w), bufs: make([][]byte, w),
 		sums: make([][]uint32, w), had: make([][]uint32, w), known: make([][]bool, w), wrong: make([][]cause, w), over: over}
 	flags, causes, had := make([]bool, w*n), make([]cause, w*n), make([]uint32, w*n)
 	for role := range w {
@@ -62,7 +63,7 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 		}
 	}
 	_ = a.parallel(w, func(role int) error {
-		c.loadRole(role, a.readData)
+		c.loadRole(role, (*member.Member).ReadData)
 		return nil
 	})
 	if err := a.alive(); err != nil {
@@ -73,10 +74,12 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 }
 
 // block is the block of a column on a member of the stripe.
-func (c *columns) block(m *member, col int) int64 { return c.st.Block(m.slot) + int64(c.first+col) }
+func (c *columns) block(m *member.Member, col int) int64 {
+	return c.st.Block(m.Slot) + int64(c.first+col)
+}
 
 // reading is a way to read blocks of a member's data: readData or insistData.
-type reading func(m *member, bufs [][]byte, block int64) error
+type reading func(m *member.Member, bufs [][]byte, block int64) error
 
 func (c *columns) loadRole(role int, read reading) {
 	m, over := c.roles[role], c.over
@@ -85,7 +88,7 @@ func (c *columns) loadRole(role int, read reading) {
 	}
 	sums := make([]uint32, c.n)
 	if err := c.a.tables.sums(m, c.block(m, 0), sums); err != nil {
-		if late(err) && m.live() {
+		if member.Late(err) && m.Live() {
 			for col := range c.n {
 				c.wrong[role][col] = silent
 			}
@@ -100,7 +103,7 @@ func (c *columns) loadRole(role int, read reading) {
 	if over != nil {
 		own = make([]bool, c.n)
 		for col := range c.n {
-			if sum, data, ok := over(m.slot, c.block(m, col)); ok {
+			if sum, data, ok := over(m.Slot, c.block(m, col)); ok {
 				own[col] = true
 				sums[col] = sum
 				switch {
@@ -133,17 +136,17 @@ func (c *columns) loadRole(role int, read reading) {
 			}
 			return
 		}
-		quiet = late(err)
+		quiet = member.Late(err)
 	}
 	for col := range c.n {
 		if own != nil && own[col] {
 			continue
 		}
-		if sums[col] != record.SumNever && sums[col] != record.SumLost && m.live() {
+		if sums[col] != record.SumNever && sums[col] != record.SumLost && m.Live() {
 			var err error
 			if !quiet {
 				err = read(m, [][]byte{buf[col*Block:][:Block]}, c.block(m, col))
-				quiet = late(err)
+				quiet = member.Late(err)
 			}
 			if quiet {
 				wrong[col] = silent
@@ -156,7 +159,7 @@ func (c *columns) loadRole(role int, read reading) {
 		}
 		c.judge(role, col)
 	}
-	if !m.live() {
+	if !m.Live() {
 		c.roles[role], c.sums[role] = nil, nil
 		clear(known)
 		clear(wrong)
@@ -194,7 +197,7 @@ func (c *columns) recover() error {
 		if slices.Contains(c.wrong[role], silent) {
 			clear(c.known[role])
 			clear(c.wrong[role])
-			c.loadRole(role, c.a.insistData)
+			c.loadRole(role, (*member.Member).InsistData)
 		}
 	}
 	if err := c.a.alive(); err != nil {
@@ -202,13 +205,13 @@ func (c *columns) recover() error {
 	}
 	c.solve()
 	if m := c.awaited(); m != nil {
-		return fmt.Errorf("%s: %w", m.name(), disk.ErrHung)
+		return fmt.Errorf("%s: %w", m.Name(), disk.ErrHung)
 	}
 	return nil
 }
 
 // awaited is a member that has not answered about a column of which something is not known; nil when there is none.
-func (c *columns) awaited() *member {
+func (c *columns) awaited() *member.Member {
 	for col := range c.n {
 		if len(c.unknown(col)) == 0 {
 			continue
@@ -326,7 +329,7 @@ func (c *columns) heal() int {
 			continue
 		}
 		for col := range c.n {
-			if !c.wrong[role][col].bad() || !c.known[role][col] || !m.live() {
+			if !c.wrong[role][col].bad() || !c.known[role][col] || !m.Live() {
 				continue
 			}
 			block := c.bufs[role][col*Block:][:Block]
@@ -342,7 +345,7 @@ func (c *columns) heal() int {
 				c.wrong[role][col] = sound
 				continue
 			default:
-				if err := c.a.writeData(m, [][]byte{block}, c.block(m, col)); err != nil {
+				if err := m.WriteData([][]byte{block}, c.block(m, col)); err != nil {
 					continue
 				}
 				c.a.tables.set(m, c.block(m, col), 1, []uint32{record.Sum(block)}, 0)
@@ -350,9 +353,9 @@ func (c *columns) heal() int {
 			// Counted here, once for each place, however often it was come across.
 			switch c.wrong[role][col] {
 			case unread:
-				c.a.count(m, &m.errs.read)
+				m.Count(&m.Errs.Read)
 			case mismatch: // one in doubt was counted with its page
-				c.a.count(m, &m.errs.checksum)
+				m.Count(&m.Errs.Checksum)
 			}
 			c.wrong[role][col] = sound
 			healed++
@@ -370,8 +373,8 @@ var errWrong = errors.New("wrong checksum")
 
 // readVerified reads blocks of a member whose sums are given. Blocks never written are cleared. Any doubt is an error,
 // without saying which block: the slow way finds out.
-func (a *Array) readVerified(m *member, block int64, buf []byte, sums []uint32) error {
-	if err := a.readData(m, [][]byte{buf}, block); err != nil {
+func (a *Array) readVerified(m *member.Member, block int64, buf []byte, sums []uint32) error {
+	if err := m.ReadData([][]byte{buf}, block); err != nil {
 		return err
 	}
 	for i, s := range sums {

@@ -10,6 +10,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -66,18 +67,16 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	a := newArray(cfg, lay, rec)
 	rec.Created = a.now()
 	rec.Roster = make([]record.Entry, len(p.Disks))
-	a.roster.ids = make([]uuid.UUID, len(p.Disks))
 	a.journal.number.Store(record.FirstCheckpoint(rec.Starts))
 	for i, d := range p.Disks {
-		a.roster.ids[i] = env.NewID()
-		rec.Roster[i] = record.Entry{ID: a.roster.ids[i], Condition: record.Active, Size: d.Size(),
+		rec.Roster[i] = record.Entry{ID: env.NewID(), Condition: record.Active, Size: d.Size(),
 			DataSize: places[i].DataSize, Since: rec.Created, Witness: record.WitnessOf(i, len(p.Disks))}
 	}
 	a.roster.shown.Store(rec.Clone())
 	for i, d := range p.Disks {
-		m := a.newMember(i, d, rec)
-		m.adopt(places[i], a.roster.ids[i])
-		a.members[i].Store(m)
+		k := namedBy(rec, i)
+		k.Disk, k.Place = d, places[i]
+		a.members[i].Store(member.New(a.judge, k))
 	}
 	// Records last: a disk whose preparation was cut short is not a member of anything.
 	if err := a.parallel(len(p.Disks), func(i int) error { return a.prepare(a.members[i].Load()) }); err != nil {
@@ -90,16 +89,15 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	return a, nil
 }
 
-// adopt sets what follows from a member's place and identity.
-func (m *member) adopt(place record.Place, id uuid.UUID) {
-	m.identity = id
-	m.place, m.tag = place, (&record.Record{Member: id}).Tag()
-	m.ring = ringOf(place)
+// namedBy is what a record tells of the member in a slot; its disk and its place are not among it.
+func namedBy(rec *record.Record, slot int) member.Known {
+	e := rec.Roster[slot]
+	return member.Known{Slot: slot, Identity: e.ID, Condition: e.Condition, Cursor: e.Cursor, Base: e.Base, Errors: e.Errors}
 }
 
 // prepare makes a disk an empty member but for its record: nothing written, nothing in the journal.
-func (a *Array) prepare(m *member) error {
-	if err := m.reserve(m.place.JournalStart, m.place.JournalSize); err != nil {
+func (a *Array) prepare(m *member.Member) error {
+	if err := m.Reserve(m.Place.JournalStart, m.Place.JournalSize); err != nil {
 		return err
 	}
 	number, err := a.nextCheckpoint()
@@ -107,13 +105,13 @@ func (a *Array) prepare(m *member) error {
 		return err
 	}
 	const chunk = 256
-	for first := int64(0); first < m.place.MapPages; first += chunk {
-		n := min(chunk, m.place.MapPages-first)
+	for first := int64(0); first < m.Place.MapPages; first += chunk {
+		n := min(chunk, m.Place.MapPages-first)
 		buf := make([]byte, n*Block)
 		for i := range n {
-			record.SealPage(buf[i*Block:(i+1)*Block], record.MapPage, m.tag, first+i, number)
+			record.SealPage(buf[i*Block:(i+1)*Block], record.MapPage, m.Tag, first+i, number)
 		}
-		if err := m.disk.WriteAt(buf, m.place.MapStart+first*Block); err != nil {
+		if err := m.Disk.WriteAt(buf, m.Place.MapStart+first*Block); err != nil {
 			return err
 		}
 	}
@@ -123,21 +121,21 @@ func (a *Array) prepare(m *member) error {
 // emptyJournal writes both heads of a disk that is about to be a member, so that nothing in its ring counts. They claim only
 // what a finished checkpoint covers: batches that were committed since are in the journals of the others and nowhere else,
 // and a start believes the highest head there is.
-func (a *Array) emptyJournal(m *member) error {
+func (a *Array) emptyJournal(m *member.Member) error {
 	batch := a.journal.settled.Load() + 1
 	if probe.JoiningHeadClaims.On() {
 		batch = a.journal.batch + 1
 	}
-	m.ring.joined = batch
+	m.Ring.Joined = batch
 	for range record.JournalHeads {
-		m.ring.sequence++
-		h := record.JournalHead{Sequence: m.ring.sequence, Batch: batch, Joined: batch}
-		if err := m.disk.WriteAt(h.Encode(m.tag), m.place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
+		m.Ring.Sequence++
+		h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Joined: batch}
+		if err := m.Disk.WriteAt(h.Encode(m.Tag), m.Place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
 			return err
 		}
 	}
-	m.ring.head, m.ring.live = 0, 0
-	return m.sync()
+	m.Ring.Head, m.Ring.Live = 0, 0
+	return m.Sync()
 }
 
 func newArray(cfg Config, lay *layout.Map, rec *record.Record) *Array {
@@ -147,16 +145,16 @@ func newArray(cfg Config, lay *layout.Map, rec *record.Record) *Array {
 	if cfg.Tables == 0 {
 		cfg.Tables = DefaultTables
 	}
-	cfg.Limits = cfg.Limits.orDefault()
-	a := &Array{cfg: cfg, stop: make(chan struct{}), suspects: suspects{some: make(chan struct{}, 1)}, emptied: emptied{some: make(chan struct{}, 1)}}
+	a := &Array{cfg: cfg, stop: make(chan struct{}), emptied: emptied{some: make(chan struct{}, 1)}}
 	a.layout.Store(lay)
+	a.judge = member.NewJudge(cfg.Limits, roll{a}, &a.stats.InPlace)
 	a.anybody.a = a
 	a.name.Store(&rec.Name)
 	a.roster.rec = rec
 	a.roster.shown.Store(rec.Clone())
 	a.roster.epoch.Store(rec.Epoch)
-	a.members = make([]atomic.Pointer[member], lay.Members)
-	a.onto = make([]atomic.Pointer[member], lay.Members)
+	a.members = make([]atomic.Pointer[member.Member], lay.Members)
+	a.onto = make([]atomic.Pointer[member.Member], lay.Members)
 	a.tasks = a.newTasks()
 	a.cache = dirty.New(cfg.Cache, lay, a.alive)
 	a.tables = newTables(a, cfg.Tables)
@@ -199,16 +197,16 @@ func Open(s Set, cfg Config) (*Array, error) {
 // notFound notes in a record that a member was not there at a start. Its own record may be the one before: nothing was
 // written in an epoch that not all live members had.
 func notFound(r *record.Record, slot int, now time.Time) {
-	e, has, base := r.Roster[slot], rosterState{r.Epoch - 1, r.Before}, r.Epoch
-	if has.epoch == 0 {
-		has = stateOfRecord(r) // the array is new: there was no state before
+	e, has, base := r.Roster[slot], r.Previous(), r.Epoch
+	if has.Epoch == 0 {
+		has = r.State() // the array is new: there was no state before
 	}
 	if e.Condition == record.Rebuilding {
-		if base = e.Base; e.Left != 0 && e.Cursor == 0 {
-			has = rosterState{e.Left, e.LeftID}
+		if base = e.Base; e.Left.Epoch != 0 && e.Cursor == 0 {
+			has = e.Left
 		}
 	}
-	leaves(r, slot, record.Missing, now, has, stateOfRecord(r), base)
+	leaves(r, slot, record.Missing, now, has, r.State(), base)
 }
 
 // Look opens an array to look at it, as its members have it now: nothing is written to them, nothing that their journals
@@ -246,31 +244,24 @@ func assemble(s Set, cfg Config, as func(disk.Disk) disk.Disk) (a *Array, gone [
 		return nil, nil, err
 	}
 	a = newArray(cfg, lay, rec)
-	a.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot := range rec.Roster {
 		e := &rec.Roster[slot]
 		c := s.Current[slot]
 		if c.Disk == nil && e.Condition != record.Failed && e.Condition != record.Missing {
 			gone = append(gone, slot)
 		}
-		if c.Disk != nil {
-			c.Disk = as(c.Disk)
+		k := namedBy(rec, slot)
+		switch {
+		case c.Disk != nil:
+			k.Disk, k.Place, k.Has = as(c.Disk), c.Record.Place, c.Record.State()
+		case k.Condition != record.Failed:
+			k.Condition = record.Missing
 		}
-		m := a.newMember(slot, c.Disk, rec)
-		if c.Disk == nil && m.condition() != record.Failed {
-			m.state.Store(int32(record.Missing))
-		}
-		a.roster.ids[slot] = e.ID
-		if c.Disk != nil {
-			m.adopt(c.Record.Place, c.Record.Member)
-			m.has = stateOfRecord(c.Record)
-			m.tried = m.has
-		}
-		a.members[slot].Store(m)
+		a.members[slot].Store(member.New(a.judge, k))
 		if e.Onto != uuid.Nil {
 			if copied := s.Onto[slot]; copied.Disk != nil && c.Disk != nil {
 				copied.Disk = as(copied.Disk)
-				a.adoptCopy(slot, copied)
+				a.takeUp(slot, copied)
 			} else {
 				e.Onto, e.Cursor = uuid.Nil, 0 // it is not there any more, or there is nothing to copy from
 			}

@@ -12,6 +12,7 @@ import (
 	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/member"
 	"nidalo/internal/probe"
 )
 
@@ -24,8 +25,8 @@ const bypassBlocks = 16
 func (a *Array) batchLength(ids []layout.ID) int {
 	room := int64(1 << 62)
 	for i := range a.members {
-		if m := a.members[i].Load(); m.live() {
-			room = min(room, m.ring.blocks/8)
+		if m := a.members[i].Load(); m.Live() {
+			room = min(room, m.Ring.Blocks/8)
 		}
 	}
 	most := int64(dirty.DestageBlocks)
@@ -197,11 +198,11 @@ func (a *Array) commit(c *change) error {
 // before the commit, when everything can still be taken back, and would stop the array after it.
 func (a *Array) reserve(writes []write) error {
 	for _, w := range writes {
-		if w.kind != record.RunPayload || !w.hole || !w.m.live() {
+		if w.kind != record.RunPayload || !w.hole || !w.m.Live() {
 			continue
 		}
-		if err := w.m.reserve(w.m.offset(w.block), int64(w.n)*Block); err != nil {
-			if err := a.writeProblem(w.m, err); err != nil {
+		if err := w.m.Reserve(w.m.Offset(w.block), int64(w.n)*Block); err != nil {
+			if err := w.m.WriteProblem(err); err != nil {
 				return err
 			}
 		}
@@ -216,10 +217,10 @@ func (a *Array) place(c *change) error {
 		return err
 	}
 	for _, w := range c.writes {
-		if !w.m.live() || probe.SingleSumNotEntered.On() && w.n == 1 {
+		if !w.m.Live() || probe.SingleSumNotEntered.On() && w.n == 1 {
 			continue
 		}
-		if w.m.condition() == record.Rebuilding {
+		if w.m.Condition() == record.Rebuilding {
 			probe.WriteInRebuild.Seen()
 		}
 		a.tables.enter(w.m, w.kind, w.block, w.n, w.sums)
@@ -236,7 +237,7 @@ func (a *Array) place(c *change) error {
 // journalNeed bounds what the change will take in each ring, in blocks.
 func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) reservation {
 	need := reservation{}
-	sums := map[*member]int64{}
+	sums := map[*member.Member]int64{}
 	for i, st := range stripes {
 		var columns int64
 		for w := range 4 {
@@ -248,7 +249,7 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) rese
 		}
 		for role := range st.Width() {
 			m := a.members[st.Slot(role)].Load()
-			if !m.live() {
+			if !m.Live() {
 				continue
 			}
 			need[m] += columns
@@ -263,11 +264,11 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) rese
 
 // writeInPlace writes the runs of one kind to the members' data, neighbours in one go and members at the same time, and
 // returns the members it wrote to.
-func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member, error) {
+func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member.Member, error) {
 	var chosen []write
 	bytes := 0
 	for _, w := range writes {
-		if w.kind == kind && w.m.live() {
+		if w.kind == kind && w.m.Live() {
 			chosen = append(chosen, w)
 			bytes += w.n * Block
 		}
@@ -276,9 +277,9 @@ func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member, er
 		return nil, nil
 	}
 	slices.SortFunc(chosen, func(x, y write) int {
-		return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.block, y.block))
+		return cmp.Or(cmp.Compare(x.m.Slot, y.m.Slot), cmp.Compare(x.block, y.block))
 	})
-	var touched []*member
+	var touched []*member.Member
 	var bounds []int
 	for i := range chosen {
 		if i == 0 || chosen[i].m != chosen[i-1].m {
@@ -296,7 +297,7 @@ func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member, er
 				next += int64(own[n].n)
 				n++
 			}
-			if err := a.writeData(touched[i], bufs, own[0].block); err != nil {
+			if err := touched[i].WriteData(bufs, own[0].block); err != nil {
 				return err
 			}
 			own = own[n:]
@@ -306,13 +307,13 @@ func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member, er
 	return touched, err
 }
 
-func (a *Array) syncMembers(members []*member) error {
+func (a *Array) syncMembers(members []*member.Member) error {
 	return a.fanOut(len(members), smallFan, func(i int) error {
-		if !members[i].live() {
+		if !members[i].Live() {
 			return nil
 		}
-		if err := members[i].sync(); err != nil {
-			return a.writeProblem(members[i], err)
+		if err := members[i].Sync(); err != nil {
+			return members[i].WriteProblem(err)
 		}
 		return nil
 	})
@@ -323,16 +324,16 @@ type plan struct {
 	a       *Array
 	st      layout.Stripe
 	l       *dirty.Layer
-	roles   []*member // by role; nil when its contents at this row are not current
+	roles   []*member.Member // by role; nil when its contents at this row are not current
 	writes  []write
 	scratch [][]byte
 	unkept  int // blocks that have no place, see ErrUnkept
 }
 
 func (a *Array) newPlan(st layout.Stripe, l *dirty.Layer) *plan {
-	p := &plan{a: a, st: st, l: l, roles: make([]*member, st.Width())}
+	p := &plan{a: a, st: st, l: l, roles: make([]*member.Member, st.Width())}
 	for role := range p.roles {
-		if m := a.members[st.Slot(role)].Load(); m.usable(st) {
+		if m := a.members[st.Slot(role)].Load(); m.Usable(st) {
 			p.roles[role] = m
 		}
 	}
@@ -340,7 +341,7 @@ func (a *Array) newPlan(st layout.Stripe, l *dirty.Layer) *plan {
 }
 
 // block is the block of column col on a member of the stripe.
-func (p *plan) block(m *member, col int) int64 { return p.st.Block(m.slot) + int64(col) }
+func (p *plan) block(m *member.Member, col int) int64 { return p.st.Block(m.Slot) + int64(col) }
 
 // make cuts the stripe into runs of columns in which the same roles are dirty, and plans each.
 func (p *plan) make() error {
@@ -428,7 +429,7 @@ func (p *plan) oldSums(col, n int) ([][]uint32, error) {
 		}
 		sums[role], all = all[:n], all[n:]
 		if err := p.a.tables.sums(m, p.block(m, col), sums[role]); err != nil {
-			if m.live() {
+			if m.Live() {
 				return nil, err
 			}
 			// The member has just failed; plan without it.
@@ -522,7 +523,7 @@ func (p *plan) parity(col, n int, dirty uint64, data [][]byte, sums [][]uint32, 
 		}
 	}
 	for role := range p.roles {
-		if m := p.roles[role]; m != nil && !m.usable(p.st) {
+		if m := p.roles[role]; m != nil && !m.Usable(p.st) {
 			p.roles[role] = nil
 		}
 	}
@@ -641,7 +642,7 @@ func (p *plan) empty(c int, dirty, zero uint64, sums [][]uint32) bool {
 }
 
 // add adds the write of a run; old is what the sums there were.
-func (p *plan) add(m *member, kind record.RunKind, col int, buf []byte, old []uint32) {
+func (p *plan) add(m *member.Member, kind record.RunKind, col int, buf []byte, old []uint32) {
 	n := len(buf) / Block
 	p.writes = append(p.writes, write{m: m, kind: kind, block: p.block(m, col), n: n, buf: buf, sums: sumsOf(buf), hole: slices.Contains(old, record.SumNever)})
 }

@@ -5,7 +5,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
-	"nidalo/internal/disk"
+	"nidalo/internal/array/member"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -30,7 +30,7 @@ type emptied struct {
 
 // stretch is some blocks of a member's data.
 type stretch struct {
-	m        *member
+	m        *member.Member
 	block, n int64
 }
 
@@ -38,7 +38,7 @@ type stretch struct {
 const mostNoted = 1 << 16
 
 // note takes down that blocks became never-written.
-func (e *emptied) note(m *member, block, n int64) {
+func (e *emptied) note(m *member.Member, block, n int64) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if l := len(e.noted) - 1; l >= 0 && e.noted[l].m == m && e.noted[l].block+e.noted[l].n == block {
@@ -102,7 +102,7 @@ func (a *Array) giveBack(list []stretch) {
 	var order []layout.ID
 	for _, s := range list {
 		for s.n > 0 {
-			st, col, ok := lay.On(s.m.slot, s.block)
+			st, col, ok := lay.On(s.m.Slot, s.block)
 			if !ok {
 				break // nothing that the array uses
 			}
@@ -132,7 +132,7 @@ func (a *Array) giveBackHeld(first layout.Stripe, list []stretch) {
 		return
 	}
 	for _, s := range list {
-		if a.members[s.m.slot].Load() != s.m || s.m.condition() != record.Active && s.m.condition() != record.Failing {
+		if a.members[s.m.Slot].Load() != s.m || !s.m.Full() {
 			continue
 		}
 		sums := make([]uint32, s.n)
@@ -144,24 +144,11 @@ func (a *Array) giveBackHeld(first layout.Stripe, list []stretch) {
 			for i+n < len(sums) && (sums[i+n] == record.SumNever || probe.GivenBackThoughWritten.On()) {
 				n++
 			}
-			if n > 0 {
-				a.discard(s.m, s.block+int64(i), int64(n))
+			if n > 0 && s.m.Discard(s.block+int64(i), int64(n)) {
+				probe.GivenBack.Seen()
+				a.stats.GivenBack.Add(int64(n) * Block)
 			}
 			i += n + 1
 		}
 	}
-}
-
-// discard has a disk forget blocks. One that cannot is not asked again.
-func (a *Array) discard(m *member, block, n int64) {
-	d, ok := m.disk.(disk.Discarder)
-	if !ok || m.keeps.Load() {
-		return
-	}
-	if err := d.Discard(m.offset(block), n*Block); err != nil {
-		m.keeps.Store(true)
-		return
-	}
-	probe.GivenBack.Seen()
-	a.stats.GivenBack.Add(n * Block)
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"nidalo/core/record"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 )
 
@@ -45,17 +46,15 @@ func Inspect(d disk.Disk) (Finding, error) {
 	if f.Record == nil {
 		return f, first
 	}
-	m := &member{slot: f.Record.Slot, disk: d}
-	m.adopt(f.Record.Place, f.Record.Member)
-	m.state.Store(int32(record.Active))
+	m := member.New(nil, member.Known{Slot: f.Record.Slot, Disk: d, Identity: f.Record.Member, Place: f.Record.Place, Condition: record.Active})
 	s := newScan(m)
 	for i := range int64(record.JournalHeads) {
 		block := make([]byte, Block)
-		if err := d.ReadAt(block, m.place.JournalStart+i*Block); err != nil {
+		if err := d.ReadAt(block, m.Place.JournalStart+i*Block); err != nil {
 			f.Damaged = append(f.Damaged, "a journal head cannot be read: "+err.Error())
 			continue
 		}
-		h, err := record.DecodeJournalHead(block, m.tag, m.ring.blocks)
+		h, err := record.DecodeJournalHead(block, m.Tag, m.Ring.Blocks)
 		if err != nil {
 			f.Damaged = append(f.Damaged, err.Error())
 		} else if !s.headOK || h.Sequence > s.head.Sequence {
@@ -64,7 +63,7 @@ func Inspect(d disk.Disk) (Finding, error) {
 	}
 	if s.headOK {
 		f.Head = &s.head
-		s.walk(&Array{})
+		s.walk()
 		for n, e := range s.entries {
 			if f.Entries == 0 || n < f.First {
 				f.First = n
@@ -75,10 +74,10 @@ func Inspect(d disk.Disk) (Finding, error) {
 		}
 	}
 	page := make([]byte, Block)
-	for number := range m.place.MapPages {
-		err := d.ReadAt(page, m.place.MapStart+number*Block)
+	for number := range m.Place.MapPages {
+		err := d.ReadAt(page, m.Place.MapStart+number*Block)
 		if err == nil {
-			_, _, err = record.CheckPage(page, record.MapPage, m.tag, number)
+			_, _, err = record.CheckPage(page, record.MapPage, m.Tag, number)
 		}
 		if err != nil {
 			f.Damaged = append(f.Damaged, "written map: "+err.Error())
@@ -90,6 +89,6 @@ func Inspect(d disk.Disk) (Finding, error) {
 			}
 		}
 	}
-	f.Written = min(f.Written, m.place.DataSize)
+	f.Written = min(f.Written, m.Place.DataSize)
 	return f, nil
 }

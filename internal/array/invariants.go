@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"nidalo/core/record"
+	"nidalo/internal/array/member"
 )
 
 // Peeker is a disk of the crash machine. Peek reads without an operation, what the disk would return now; it says false when
@@ -50,8 +51,8 @@ func (a *Array) checkJournal() error {
 	}
 	for slot := range a.members {
 		m := a.members[slot].Load()
-		if r := &m.ring; m.live() && (r.head < 0 || r.head > r.blocks || r.live < 0 || r.live > r.blocks || r.reserved < 0) {
-			return fmt.Errorf("slot %d: ring of %d blocks, head %d, live %d, reserved %d", slot, r.blocks, r.head, r.live, r.reserved)
+		if r := &m.Ring; m.Live() && (r.Head < 0 || r.Head > r.Blocks || r.Live < 0 || r.Live > r.Blocks || r.Reserved < 0) {
+			return fmt.Errorf("slot %d: ring of %d blocks, head %d, live %d, reserved %d", slot, r.Blocks, r.Head, r.Live, r.Reserved)
 		}
 	}
 	return nil
@@ -90,24 +91,24 @@ func (a *Array) checkTables() error {
 
 // checkClean holds a clean page against its member.
 func (a *Array) checkClean(p *page) error {
-	if !p.loaded || p.number == 0 || !p.m.live() || p.m.patient == nil {
+	if !p.loaded || p.number == 0 || !p.m.Live() || p.m.Patient == nil {
 		return nil
 	}
-	d, ok := p.m.patient.Disk.(Peeker)
+	d, ok := p.m.Patient.Disk.(Peeker)
 	if !ok {
 		return nil
 	}
-	start := map[record.PageKind]int64{record.SumPage: p.m.place.SumStart, record.MapPage: p.m.place.MapStart, record.WitnessPage: p.m.place.WitnessStart}
+	start := map[record.PageKind]int64{record.SumPage: p.m.Place.SumStart, record.MapPage: p.m.Place.MapStart, record.WitnessPage: p.m.Place.WitnessStart}
 	on, ours := make([]byte, Block), slices.Clone(p.buf)
 	if !d.Peek(on, start[p.key.kind]+p.key.number*Block) {
 		return nil
 	}
-	number, _, err := record.CheckPage(on, p.key.kind, p.m.tag, p.key.number)
+	number, _, err := record.CheckPage(on, p.key.kind, p.m.Tag, p.key.number)
 	// One that was torn is as good as whole when what it lacked was nothing new.
-	record.SealPage(ours, p.key.kind, p.m.tag, p.key.number, p.number)
-	record.SealPage(on, p.key.kind, p.m.tag, p.key.number, p.number)
+	record.SealPage(ours, p.key.kind, p.m.Tag, p.key.number, p.number)
+	record.SealPage(on, p.key.kind, p.m.Tag, p.key.number, p.number)
 	if err != nil || number != p.number || !slices.Equal(ours, on) {
-		return fmt.Errorf("page %d of kind %d of slot %d counts as clean since checkpoint %d and is not what the member holds", p.key.number, p.key.kind, p.m.slot, p.number)
+		return fmt.Errorf("page %d of kind %d of slot %d counts as clean since checkpoint %d and is not what the member holds", p.key.number, p.key.kind, p.m.Slot, p.number)
 	}
 	return nil
 }
@@ -124,18 +125,18 @@ func (a *Array) checkRoster() error {
 	for slot := range a.members {
 		m, e := a.members[slot].Load(), r.rec.Roster[slot]
 		switch {
-		case r.ids[slot] != e.ID:
+		case m.Identity != e.ID:
 			return fmt.Errorf("slot %d has another identity than the roster says", slot)
-		case !m.live() || m.condition() == record.Failing:
-		case m.has != stateOfRecord(r.rec):
-			return fmt.Errorf("slot %d takes part with a roster of epoch %d; in force is %d", slot, m.has.epoch, r.rec.Epoch)
-		case m.condition() != e.Condition:
-			return fmt.Errorf("slot %d is %s, the roster says %s", slot, m.condition(), e.Condition)
-		case m.condition() == record.Rebuilding && e.Cursor > m.cursor.Load():
-			return fmt.Errorf("slot %d is rebuilt up to row %d, the roster says %d", slot, m.cursor.Load(), e.Cursor)
+		case !m.Live() || m.Condition() == record.Failing:
+		case m.Has != r.rec.State():
+			return fmt.Errorf("slot %d takes part with a roster of epoch %d; in force is %d", slot, m.Has.Epoch, r.rec.Epoch)
+		case m.Condition() != e.Condition:
+			return fmt.Errorf("slot %d is %s, the roster says %s", slot, m.Condition(), e.Condition)
+		case m.Condition() == record.Rebuilding && e.Cursor > m.Cursor.Load():
+			return fmt.Errorf("slot %d is rebuilt up to row %d, the roster says %d", slot, m.Cursor.Load(), e.Cursor)
 		}
-		if onto := a.onto[slot].Load(); onto != nil && onto.live() && e.Onto == onto.identity && e.Cursor > onto.cursor.Load() {
-			return fmt.Errorf("slot %d is copied up to row %d, the roster says %d", slot, onto.cursor.Load(), e.Cursor)
+		if onto := a.onto[slot].Load(); onto != nil && onto.Live() && e.Onto == onto.Identity && e.Cursor > onto.Cursor.Load() {
+			return fmt.Errorf("slot %d is copied up to row %d, the roster says %d", slot, onto.Cursor.Load(), e.Cursor)
 		}
 	}
 	return nil
@@ -144,14 +145,14 @@ func (a *Array) checkRoster() error {
 func (a *Array) checkMembers() error {
 	at := map[any]int{}
 	for slot := range a.members {
-		for _, m := range []*member{a.members[slot].Load(), a.onto[slot].Load()} {
-			if m == nil || !m.live() || m.patient == nil {
+		for _, m := range []*member.Member{a.members[slot].Load(), a.onto[slot].Load()} {
+			if m == nil || !m.Live() || m.Patient == nil {
 				continue
 			}
-			if other, ok := at[m.patient.Disk]; ok {
+			if other, ok := at[m.Patient.Disk]; ok {
 				return fmt.Errorf("slots %d and %d have the same disk", other, slot)
 			}
-			at[m.patient.Disk] = slot
+			at[m.Patient.Disk] = slot
 		}
 	}
 	return nil

@@ -2,13 +2,13 @@ package array
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"slices"
 	"sync/atomic"
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -36,24 +36,9 @@ type journal struct {
 	full    chan struct{}         // some ring is half full
 }
 
-// ring is the journal of one member. Positions are in blocks. Guarded by journal.mu.
-type ring struct {
-	start    int64 // bytes from the start of the member to block 0 of the ring
-	blocks   int64
-	head     int64 // where the next entry goes
-	live     int64 // blocks from the oldest entry that is needed to the head, with what was skipped at the end
-	reserved int64
-	sequence uint64 // of the last head written
-	joined   uint64 // the first batch that the member can have a part in
-}
-
-func ringOf(p record.Place) ring {
-	return ring{start: p.JournalStart + record.JournalHeads*Block, blocks: p.JournalSize/Block - record.JournalHeads}
-}
-
 // write is one run of a change.
 type write struct {
-	m     *member
+	m     *member.Member
 	kind  record.RunKind
 	block int64
 	n     int
@@ -76,7 +61,7 @@ func newJournal(a *Array) *journal {
 }
 
 // reservation is room in the rings of some members.
-type reservation map[*member]int64
+type reservation map[*member.Member]int64
 
 // reserve waits until every ring has room for the given number of blocks, making room by checkpoints.
 func (j *journal) reserve(need reservation) error {
@@ -90,19 +75,19 @@ func (j *journal) reserve(need reservation) error {
 		fits, others, half := pages < int64(j.a.tables.limit), false, pages > int64(j.a.tables.limit/2)
 		for m, n := range need {
 			// An entry that does not fit before the end starts at 0, so up to its own length is wasted.
-			half = half || m.ring.live > m.ring.blocks/2
-			if m.ring.live+m.ring.reserved+2*n > m.ring.blocks {
+			half = half || m.Ring.Live > m.Ring.Blocks/2
+			if m.Ring.Live+m.Ring.Reserved+2*n > m.Ring.Blocks {
 				fits = false
-				others = others || m.ring.reserved > 0
-				if 2*n > m.ring.blocks {
+				others = others || m.Ring.Reserved > 0
+				if 2*n > m.Ring.Blocks {
 					j.mu.Unlock()
-					return fmt.Errorf("journal of %s: %d blocks are too few for a change of %d", m.name(), m.ring.blocks, n)
+					return fmt.Errorf("journal of %s: %d blocks are too few for a change of %d", m.Name(), m.Ring.Blocks, n)
 				}
 			}
 		}
 		if fits {
 			for m, n := range need {
-				m.ring.reserved += 2 * n
+				m.Ring.Reserved += 2 * n
 			}
 			j.mu.Unlock()
 			if half {
@@ -131,9 +116,9 @@ func (j *journal) reserve(need reservation) error {
 func stillShort(need reservation) bool {
 	short, held := false, false
 	for m, n := range need {
-		if m.ring.live+m.ring.reserved+2*n > m.ring.blocks {
+		if m.Ring.Live+m.Ring.Reserved+2*n > m.Ring.Blocks {
 			short = true
-			held = held || m.ring.reserved > 0
+			held = held || m.Ring.Reserved > 0
 		}
 	}
 	return short && held
@@ -142,7 +127,7 @@ func stillShort(need reservation) bool {
 func (j *journal) unreserve(need reservation) {
 	j.mu.Lock()
 	for m, n := range need {
-		m.ring.reserved -= 2 * n
+		m.Ring.Reserved -= 2 * n
 	}
 	j.freed.Broadcast()
 	j.mu.Unlock()
@@ -175,7 +160,7 @@ func (j *journal) commit(c *change) error {
 
 // part is one member's share of a batch.
 type part struct {
-	m       *member
+	m       *member.Member
 	entry   record.JournalEntry
 	payload [][]byte
 	at      int64 // block of the ring
@@ -209,12 +194,12 @@ func (j *journal) writeBatch(group []*change) error {
 	batch := j.batch
 	var involved uint64
 	for i := range parts {
-		involved |= 1 << parts[i].m.slot
+		involved |= 1 << parts[i].m.Slot
 	}
 	for i := range parts {
 		p := &parts[i]
-		p.entry.Batch, p.entry.Involved, p.entry.Slot = batch, involved, p.m.slot
-		p.at = p.m.ring.take(int64(p.entry.HeaderBlocks() + p.entry.Payload()))
+		p.entry.Batch, p.entry.Involved, p.entry.Slot = batch, involved, p.m.Slot
+		p.at = p.m.Ring.Take(int64(p.entry.HeaderBlocks() + p.entry.Payload()))
 	}
 	j.mu.Unlock()
 
@@ -227,19 +212,19 @@ func (j *journal) writeBatch(group []*change) error {
 	}
 	_ = j.a.fanOut(len(parts), bytes, func(i int) error {
 		if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil && !probe.EntryNotSynced.On() {
-			errs[i] = parts[i].m.sync()
+			errs[i] = parts[i].m.Sync()
 		}
 		return nil
 	})
 	for i, err := range errs {
-		if errors.Is(err, disk.ErrFull) && !errors.Is(err, errUnsynced) {
+		if member.NoRoom(err) {
 			// Some members may hold this batch and others not; going on with a next one would tear it for good.
 			j.a.freeze(fmt.Errorf("%w: the journal of %w; make space there and start the array again", ErrFailed, err))
 		} else if err != nil {
-			_ = j.a.writeProblem(parts[i].m, err)
+			_ = parts[i].m.WriteProblem(err)
 		}
 	}
-	if slices.ContainsFunc(parts, func(p part) bool { return !p.m.live() }) && !probe.LateLeaverNotMarked.On() {
+	if slices.ContainsFunc(parts, func(p part) bool { return !p.m.Live() }) && !probe.LateLeaverNotMarked.On() {
 		probe.BatchLacksMember.Seen()
 		// One that just left may lack the batch, and nobody else may know of it but those that leave next.
 		j.a.roster.settle(j.a)
@@ -256,7 +241,7 @@ func (j *journal) stripes(group []*change) func(yield func(int64) bool) {
 	return func(yield func(int64) bool) {
 		for _, c := range group {
 			for _, w := range c.writes {
-				if st, _, ok := lay.On(w.m.slot, w.block); ok && !yield(st.Ordinal()) {
+				if st, _, ok := lay.On(w.m.Slot, w.block); ok && !yield(st.Ordinal()) {
 					return
 				}
 			}
@@ -266,32 +251,19 @@ func (j *journal) stripes(group []*change) func(yield func(int64) bool) {
 
 // writeEntry writes a member's share of a batch. It counts once it is synced, which is the caller's to do.
 func (j *journal) writeEntry(p *part) error {
-	header := p.entry.EncodeHeader(p.m.tag)
+	header := p.entry.EncodeHeader(p.m.Tag)
 	bufs := append([][]byte{header}, p.payload...)
 	j.a.stats.Journalled.Add(int64(disk.Length(bufs)))
-	return p.m.write(j.a, bufs, p.m.ring.start+p.at*Block)
-}
-
-// take finds the place of an entry of n blocks and accounts for it.
-func (r *ring) take(n int64) int64 {
-	if r.head+n > r.blocks {
-		probe.RingWraps.Seen()
-		r.live += r.blocks - r.head
-		r.head = 0
-	}
-	at := r.head
-	r.head += n
-	r.live += n
-	return at
+	return p.m.Write(bufs, p.m.Ring.Start+p.at*Block)
 }
 
 // gather sorts the writes of several changes by member, leaving out members that are no longer live.
 func gather(group []*change) []part {
 	var parts []part
-	index := map[*member]int{}
+	index := map[*member.Member]int{}
 	for _, c := range group {
 		for _, w := range c.writes {
-			if !w.m.live() {
+			if !w.m.Live() {
 				continue
 			}
 			i, ok := index[w.m]
@@ -307,7 +279,7 @@ func gather(group []*change) []part {
 			}
 		}
 	}
-	slices.SortFunc(parts, func(x, y part) int { return cmp.Compare(x.m.slot, y.m.slot) })
+	slices.SortFunc(parts, func(x, y part) int { return cmp.Compare(x.m.Slot, y.m.Slot) })
 	return parts
 }
 
@@ -370,7 +342,7 @@ func (a *Array) Trouble() error {
 func (a *Array) settlePages() error {
 	j := a.journal
 	type mark struct {
-		m          *member
+		m          *member.Member
 		head, live int64
 	}
 	number, err := a.nextCheckpoint()
@@ -390,8 +362,8 @@ func (a *Array) settlePages() error {
 	j.mu.Lock()
 	batch := j.batch
 	for slot := range a.members {
-		if m := a.members[slot].Load(); m.live() {
-			marks = append(marks, mark{m, m.ring.head, m.ring.live})
+		if m := a.members[slot].Load(); m.Live() {
+			marks = append(marks, mark{m, m.Ring.Head, m.Ring.Live})
 		}
 	}
 	j.mu.Unlock()
@@ -413,7 +385,7 @@ func (a *Array) settlePages() error {
 	}
 	err = a.parallel(len(marks), func(i int) error {
 		m := marks[i].m
-		if !m.live() {
+		if !m.Live() {
 			return nil
 		}
 		return a.writeJournalHead(m, batch+1, marks[i].head)
@@ -426,7 +398,7 @@ func (a *Array) settlePages() error {
 	}
 	j.mu.Lock()
 	for _, k := range marks {
-		if k.m.ring.live -= k.live; k.m.ring.live > 0 {
+		if k.m.Ring.Live -= k.live; k.m.Ring.Live > 0 {
 			probe.CommitInCheckpoint.Seen()
 		}
 	}
@@ -537,29 +509,26 @@ func (a *Array) writePages(pages []*dirtyPage, number uint64) error {
 }
 
 // writeJournalHead writes the head that is not the newest; ring positions wrap to 0 at the end.
-func (a *Array) writeJournalHead(m *member, batch uint64, position int64) error {
-	m.ring.sequence++
-	h := record.JournalHead{Sequence: m.ring.sequence, Batch: batch, Position: position % m.ring.blocks, Joined: m.ring.joined}
-	off := m.place.JournalStart + int64(h.Sequence%record.JournalHeads)*Block
-	if err := m.disk.WriteAt(h.Encode(m.tag), off); err != nil {
-		return a.writeProblem(m, err)
+func (a *Array) writeJournalHead(m *member.Member, batch uint64, position int64) error {
+	m.Ring.Sequence++
+	h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Position: position % m.Ring.Blocks, Joined: m.Ring.Joined}
+	off := m.Place.JournalStart + int64(h.Sequence%record.JournalHeads)*Block
+	if err := m.Disk.WriteAt(h.Encode(m.Tag), off); err != nil {
+		return m.WriteProblem(err)
 	}
 	return nil
 }
 
 // syncAll makes everything written to live members durable.
 func (a *Array) syncAll() error {
-	all := a.copies()
-	for i := range a.members {
-		all = append(all, a.members[i].Load())
-	}
+	all := append(a.copies(), a.present()...)
 	return a.parallel(len(all), func(i int) error {
 		m := all[i]
-		if !m.live() {
+		if !m.Live() {
 			return nil
 		}
-		if err := m.sync(); err != nil {
-			return a.writeProblem(m, err)
+		if err := m.Sync(); err != nil {
+			return m.WriteProblem(err)
 		}
 		return nil
 	})

@@ -17,6 +17,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
@@ -246,7 +247,7 @@ func TestParallelComingAndGoingUnderWrites(t *testing.T) {
 // TestParallelHangUnderWrites: a disk that hangs in the middle of everything is given up, and nothing is lost.
 func TestParallelHangUnderWrites(t *testing.T) {
 	f := newFolder(t)
-	limits := array.Limits{Patience: disk.Patience{Read: 100 * time.Millisecond, Hung: 2 * time.Second}}
+	limits := member.Limits{Patience: disk.Patience{Read: 100 * time.Millisecond, Hung: 2 * time.Second}}
 	a, gates := gated(t, f, layout.Parity1, 4, array.Config{Limits: limits})
 	c := newTenants(t, a, 2, 6*mib)
 	c.after(10 * mib)

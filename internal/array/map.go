@@ -19,13 +19,13 @@ func (a *Array) Spread(parts int) []MemberSpread {
 	for slot := range a.members {
 		m, blocks := a.members[slot].Load(), lay.Blocks(slot)
 		mm := MemberSpread{Slot: slot, Strips: lay.Strips(slot), Bytes: blocks * Block, Cursor: -1, Copied: -1}
-		if m.condition() == record.Rebuilding {
-			mm.Cursor = m.cursor.Load()
+		if m.Condition() == record.Rebuilding {
+			mm.Cursor = m.Cursor.Load()
 		}
 		if c := a.onto[slot].Load(); c != nil {
-			mm.Copied = c.cursor.Load()
+			mm.Copied = c.Cursor.Load()
 		}
-		if m.live() {
+		if m.Live() {
 			mm.Written = make([]bool, parts)
 			for i := range int64(parts) {
 				first := blocks * i / int64(parts) / record.SumsPerPage

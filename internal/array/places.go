@@ -6,13 +6,14 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
 )
 
 // Uses tells what a stretch of the disk of a member is for, at most a number of parts of it.
 func (a *Array) Uses(slot int, off, n int64, most int) (out []state.Use) {
 	m := a.members[slot].Load()
-	if m.place.Size == 0 {
+	if m.Place.Size == 0 {
 		return nil
 	}
 	for at := off / Block * Block; at < off+n; at += Block {
@@ -29,8 +30,8 @@ func (a *Array) Uses(slot int, off, n int64, most int) (out []state.Use) {
 	return out
 }
 
-func (a *Array) use(m *member, at int64) state.Use {
-	p := m.place
+func (a *Array) use(m *member.Member, at int64) state.Use {
+	p := m.Place
 	u := state.Use{Offset: at, Length: Block, Array: -1}
 	within := func(start, pages int64) bool { return at >= start && at < start+pages*Block }
 	switch {
@@ -52,8 +53,8 @@ func (a *Array) use(m *member, at int64) state.Use {
 	return u
 }
 
-func (a *Array) useOfData(m *member, block int64, u *state.Use) {
-	st, col, ok := a.Layout().On(m.slot, block)
+func (a *Array) useOfData(m *member.Member, block int64, u *state.Use) {
+	st, col, ok := a.Layout().On(m.Slot, block)
 	var sum [1]uint32
 	switch {
 	case !ok:
@@ -63,7 +64,7 @@ func (a *Array) useOfData(m *member, block int64, u *state.Use) {
 		u.What = "blocks that were never written"
 		return
 	}
-	role := st.Role(m.slot)
+	role := st.Role(m.Slot)
 	if role >= st.Data && st.Data > 1 {
 		u.What = "parity"
 		return
@@ -80,7 +81,7 @@ func (a *Array) useOfData(m *member, block int64, u *state.Use) {
 // could not be restored.
 func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err error) {
 	m := a.members[slot].Load()
-	p := m.place
+	p := m.Place
 	first, last := max(0, off-p.DataStart)/Block, (min(off+n, p.DataStart+p.DataSize)-p.DataStart-1)/Block
 	if off+n <= p.DataStart || p.Size == 0 {
 		return 0, 0, nil
@@ -109,7 +110,7 @@ func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err erro
 
 // clearUnwritten writes zeros to blocks of one stripe that were never written and cannot be read. What they hold never counts, so
 // no crash matters.
-func (a *Array) clearUnwritten(m *member, st layout.Stripe, first, last int64) (cleared int64, err error) {
+func (a *Array) clearUnwritten(m *member.Member, st layout.Stripe, first, last int64) (cleared int64, err error) {
 	defer a.lockStripes([]layout.ID{st.ID()}, true)()
 	buf := make([]byte, Block)
 	for block := first; block <= last; block++ {
@@ -117,11 +118,11 @@ func (a *Array) clearUnwritten(m *member, st layout.Stripe, first, last int64) (
 		if err := a.tables.sums(m, block, sum[:]); err != nil {
 			return cleared, err
 		}
-		if sum[0] != record.SumNever || m.disk.ReadAt(buf, m.offset(block)) == nil {
+		if sum[0] != record.SumNever || m.Disk.ReadAt(buf, m.Offset(block)) == nil {
 			continue
 		}
 		clear(buf)
-		if err := a.writeData(m, [][]byte{buf}, block); err != nil {
+		if err := m.WriteData([][]byte{buf}, block); err != nil {
 			return cleared, err
 		}
 		cleared++

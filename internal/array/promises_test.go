@@ -18,6 +18,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
@@ -671,7 +672,7 @@ func TestARebuiltMemberCountsOnlyOnceTheRosterSaysSo(t *testing.T) {
 // A member that is late must not make a check keep clients from a stripe.
 func TestACheckThatWaitsHoldsNothing(t *testing.T) {
 	f := newFolder(t)
-	limits := array.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: time.Minute}}
+	limits := member.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: time.Minute}}
 	a, traps, _ := trapped(t, f, layout.Parity2, 4, array.Config{Limits: limits})
 	defer a.Abandon()
 	require.NoError(t, a.WriteAt(noise(1, 4*mib), 0))
@@ -861,7 +862,7 @@ func (c *counter) ReadAt(p []byte, off int64) error {
 // All disks of a bus can stall at the same time, each with data that could be had from the others: nothing is lost by that.
 func TestWhatIsLateEverywhereIsNotLost(t *testing.T) {
 	f := newFolder(t)
-	limits := array.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: time.Minute}}
+	limits := member.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: time.Minute}}
 	a, traps, _ := trapped(t, f, layout.Parity2, 5, array.Config{Limits: limits})
 	want := noise(1, 4*mib)
 	require.NoError(t, a.WriteAt(want, 0))

@@ -9,12 +9,13 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/member"
 	"nidalo/internal/env"
 )
 
 // extent is a stretch of one member that a read wants.
 type extent struct {
-	m     *member
+	m     *member.Member
 	block int64
 	sums  []uint32
 	pc    dirty.Piece // whole blocks
@@ -76,7 +77,7 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 			} else {
 				sums = make([]uint32, run.N)
 			}
-			block := pc.Stripe.Block(m.slot) + int64(run.First)
+			block := pc.Stripe.Block(m.Slot) + int64(run.First)
 			if err := a.tables.sums(m, block, sums); err != nil {
 				slow = append(slow, part)
 				continue
@@ -116,29 +117,29 @@ func (a *Array) readShort(p []byte, off int64) bool {
 	if m == nil || a.cache.Holds(st.ID()) {
 		return false
 	}
-	block := st.Block(m.slot) + from/Block
+	block := st.Block(m.Slot) + from/Block
 	sums := hold[:n]
 	if a.tables.sums(m, block, sums) != nil || all(sums, record.SumNever) || slices.ContainsFunc(sums, record.Unknown) {
 		return false
 	}
-	if m.patient != nil {
-		return m.patient.ReadSoon([][]byte{p}, m.offset(block)) == nil && verify(p, sums)
+	if m.Patient != nil {
+		return m.Patient.ReadSoon([][]byte{p}, m.Offset(block)) == nil && verify(p, sums)
 	}
-	return m.disk.ReadAt(p, m.offset(block)) == nil && verify(p, sums)
+	return m.Disk.ReadAt(p, m.Offset(block)) == nil && verify(p, sums)
 }
 
 // source is the member to read a data role from: for mirrors any of the copies, the same one for neighbouring rows.
-func (a *Array) source(st layout.Stripe, role int) *member {
+func (a *Array) source(st layout.Stripe, role int) *member.Member {
 	if st.Mirrored() {
 		copies := st.Members(st.Group)
 		turn := int(st.Row * int64(st.StripBlocks()) / 512)
 		for i := range copies {
-			if m := a.members[copies[(turn+i)%len(copies)]].Load(); m.usable(st) && !m.stale && m.condition() != record.Failing {
+			if m := a.members[copies[(turn+i)%len(copies)]].Load(); m.Usable(st) && !m.Stale && m.Condition() != record.Failing {
 				return m
 			}
 		}
 	}
-	if m := a.members[st.Slot(role)].Load(); m.usable(st) && !m.stale {
+	if m := a.members[st.Slot(role)].Load(); m.Usable(st) && !m.Stale {
 		return m
 	}
 	return nil
@@ -148,7 +149,7 @@ func (a *Array) source(st layout.Stripe, role int) *member {
 func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 	if len(extents) > 1 {
 		slices.SortFunc(extents, func(x, y extent) int {
-			return cmp.Or(cmp.Compare(x.m.slot, y.m.slot), cmp.Compare(x.block, y.block))
+			return cmp.Or(cmp.Compare(x.m.Slot, y.m.Slot), cmp.Compare(x.block, y.block))
 		})
 	}
 	var groups [][]extent
@@ -168,7 +169,7 @@ func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 		for j, e := range g {
 			bufs[j] = e.pc.Buf
 		}
-		bad := a.readData(g[0].m, bufs, g[0].block) != nil
+		bad := g[0].m.ReadData(bufs, g[0].block) != nil
 		for _, e := range g {
 			if bad || !verify(e.pc.Buf, e.sums) {
 				mu.Lock()
@@ -329,7 +330,7 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 	missing := make([]bool, st.Data)
 	for role := range st.Width() {
 		m := a.members[st.Slot(role)].Load()
-		if !m.usable(st) || a.tables.sums(m, st.Block(m.slot), sums) != nil {
+		if !m.Usable(st) || a.tables.sums(m, st.Block(m.Slot), sums) != nil {
 			if role < st.Data {
 				missing[role] = true
 			}
@@ -358,15 +359,15 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 }
 
 // untouched says that no member whose contents count, nor also, has anything in a stripe. The caller holds the stripe.
-func (a *Array) untouched(st layout.Stripe, also *member) bool {
+func (a *Array) untouched(st layout.Stripe, also *member.Member) bool {
 	var hold [layout.MaxStrip / Block]uint32
 	sums := hold[:st.StripBlocks()]
 	for role := range st.Width() {
 		m := a.members[st.Slot(role)].Load()
-		if !m.usable(st) && m != also {
+		if !m.Usable(st) && m != also {
 			continue
 		}
-		if a.tables.sums(m, st.Block(m.slot), sums) != nil || !all(sums, record.SumNever) {
+		if a.tables.sums(m, st.Block(m.Slot), sums) != nil || !all(sums, record.SumNever) {
 			return false
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
-	"nidalo/internal/disk"
+	"nidalo/internal/array/member"
 	"nidalo/internal/probe"
 )
 
@@ -63,14 +63,14 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 	if err != nil {
 		return err
 	}
-	back := make([]*member, len(slots))
+	back := make([]*member.Member, len(slots))
 	for i, slot := range slots {
 		m := a.members[slot].Load()
-		if m.condition() != record.Active {
-			return fmt.Errorf("%w: %s cannot be made use of", ErrNoReadmission, m.name())
+		if m.Condition() != record.Active {
+			return fmt.Errorf("%w: %s cannot be made use of", ErrNoReadmission, m.Name())
 		}
 		if back[i], err = a.giveUp(m, s.Use[slot], sofar); err != nil {
-			return fmt.Errorf("%s: %w", m.name(), err)
+			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
 	}
 	b, err := a.settled()
@@ -81,10 +81,9 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 }
 
 // giveUp marks as lost, on the disk of a member of a rescue, what of it is not proven to be current.
-func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member, error) {
-	m := a.bareMember(stale.slot, p.Disk)
-	m.adopt(p.Record.Place, p.Record.Member)
-	m.left = p.Left
+func (a *Array) giveUp(stale *member.Member, p Part, sofar func(int64) error) (*member.Member, error) {
+	m := member.New(a.judge, member.Known{Slot: stale.Slot, Disk: p.Disk, Identity: p.Record.Member, Place: p.Record.Place, Condition: record.Missing,
+		Base: p.Left, Errors: stale.Errors()})
 	own, err := a.unsettledOf(m)
 	if err != nil {
 		return nil, err
@@ -100,19 +99,19 @@ func (a *Array) giveUp(stale *member, p Part, sofar func(int64) error) (*member,
 	var runs []record.Run
 	blocks := 0
 	lay := a.Layout()
-	strips := lay.Strips(m.slot)
-	for nth := a.nextWrittenStrip(m.slot, 0); nth < strips; nth = a.nextWrittenStrip(m.slot, nth+1) {
-		st, _ := lay.Strip(m.slot, nth)
+	strips := lay.Strips(m.Slot)
+	for nth := a.nextWrittenStrip(m.Slot, 0); nth < strips; nth = a.nextWrittenStrip(m.Slot, nth+1) {
+		st, _ := lay.Strip(m.Slot, nth)
 		if err := sofar(st.Offset()); err != nil {
 			return nil, err
 		}
-		if probe.NothingGivenUp.On() || a.trusts(st, st.Role(m.slot), stale) {
+		if probe.NothingGivenUp.On() || a.trusts(st, st.Role(m.Slot), stale) {
 			continue
 		}
-		if l := len(runs) - 1; l >= 0 && runs[l].Start+int64(runs[l].Count) == st.Block(m.slot) {
+		if l := len(runs) - 1; l >= 0 && runs[l].Start+int64(runs[l].Count) == st.Block(m.Slot) {
 			runs[l].Count += st.StripBlocks()
 		} else {
-			runs = append(runs, record.Run{Start: st.Block(m.slot), Count: st.StripBlocks()})
+			runs = append(runs, record.Run{Start: st.Block(m.Slot), Count: st.StripBlocks()})
 		}
 		if blocks += st.StripBlocks(); blocks >= most {
 			if err := a.loseRuns(m, runs, epoch); err != nil {
@@ -135,20 +134,14 @@ func (a *Array) settled() (*Array, error) {
 	}
 	b := newArray(a.cfg, lay, rec)
 	b.rescue = &rescue{state: s, batches: a.rescue.batches}
-	b.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot, p := range s.Use {
-		var d disk.Disk
-		if !p.Stale {
-			d = p.Disk
-		}
-		m := b.newMember(slot, d, rec)
-		b.roster.ids[slot] = rec.Roster[slot].ID
-		if d != nil {
-			m.adopt(p.Record.Place, p.Record.Member)
+		k := namedBy(rec, slot)
+		if p.Stale || p.Disk == nil {
+			k.Condition = record.Missing
 		} else {
-			m.state.Store(int32(record.Missing))
+			k.Disk, k.Place = p.Disk, p.Record.Place
 		}
-		b.members[slot].Store(m)
+		b.members[slot].Store(member.New(b.judge, k))
 		rec.Roster[slot].Onto = uuid.Nil
 	}
 	if err := b.roster.update(b, func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err != nil {
@@ -162,7 +155,7 @@ func (a *Array) settled() (*Array, error) {
 
 // admit makes members active, and those that are not there missing, for good: what they hold cannot be told any more from
 // what is given up here.
-func (a *Array) admit(back []*member) error {
+func (a *Array) admit(back []*member.Member) error {
 	if err := a.allThere(); err != nil {
 		return err
 	}
@@ -171,35 +164,29 @@ func (a *Array) admit(back []*member) error {
 	defer r.mu.Unlock()
 	for _, m := range back {
 		if err := a.emptyJournal(m); err != nil {
-			return fmt.Errorf("%s: %w", m.name(), err)
+			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
-		if err := r.writeOne(m); err != nil {
-			return fmt.Errorf("%s: %w", m.name(), err)
+		if err := m.PutRecord(r.rec); err != nil {
+			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
 	}
 	for slot := range a.members {
 		e := &r.rec.Roster[slot]
-		if !a.members[slot].Load().live() && e.Condition != record.Failed && e.Condition != record.Missing {
-			leaves(r.rec, slot, record.Missing, a.now(), rosterState{}, rosterState{}, 0)
+		if !a.members[slot].Load().Live() && e.Condition != record.Failed && e.Condition != record.Missing {
+			leaves(r.rec, slot, record.Missing, a.now(), record.State{}, record.State{}, 0)
 		}
 	}
 	for _, m := range back {
-		old := a.members[m.slot].Load()
-		m.errs.read.Store(old.errs.read.Load())
-		m.errs.write.Store(old.errs.write.Load())
-		m.errs.checksum.Store(old.errs.checksum.Load())
-		e := &r.rec.Roster[m.slot]
-		e.Condition, e.Cursor, e.Since = record.Active, 0, a.now()
-		e.Left, e.LeftID, e.Tried, e.TriedID, e.Base = 0, 0, 0, 0, 0
+		r.rec.Roster[m.Slot].Here(record.Active, a.now())
 	}
 	r.next()
 	r.rec.Generation++
 	for _, m := range back {
-		if err := r.writeOne(m); err != nil {
-			return fmt.Errorf("%s: %w", m.name(), err)
+		if err := m.PutRecord(r.rec); err != nil {
+			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
-		m.state.Store(int32(record.Active))
-		a.members[m.slot].Store(m)
+		m.Become(record.Active)
+		a.members[m.Slot].Store(m)
 	}
 	if err := r.write(a); err != nil {
 		return err
@@ -210,8 +197,8 @@ func (a *Array) admit(back []*member) error {
 // allThere says whether no member failed of those that a rescue found current.
 func (a *Array) allThere() error {
 	for slot, p := range a.rescue.state.Use {
-		if m := a.members[slot].Load(); p.Disk != nil && !p.Stale && !m.live() {
-			return fmt.Errorf("%s failed meanwhile", m.name())
+		if m := a.members[slot].Load(); p.Disk != nil && !p.Stale && !m.Live() {
+			return fmt.Errorf("%s failed meanwhile", m.Name())
 		}
 	}
 	return nil

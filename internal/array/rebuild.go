@@ -9,6 +9,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -53,7 +54,7 @@ var ErrTaken = errors.New("its place is taken")
 func (a *Array) StandIn(slot int, d disk.Disk) error {
 	a.joins.Lock()
 	defer a.joins.Unlock()
-	if slot < 0 || slot >= len(a.members) || a.members[slot].Load().live() {
+	if slot < 0 || slot >= len(a.members) || a.members[slot].Load().Live() {
 		return fmt.Errorf("slot %d: %w", slot, ErrTaken)
 	}
 	return a.replace(slot, d)
@@ -77,7 +78,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 		return ErrMargin
 	}
 	a.clearSlot(slot)
-	if old.live() {
+	if old.Live() {
 		if err := a.Fail(slot, false); err != nil {
 			return err
 		}
@@ -87,9 +88,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 		return err
 	}
 	id := env.NewID()
-	m := a.bareMember(slot, d)
-	m.adopt(place, id)
-	m.state.Store(int32(record.Missing))
+	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: id, Place: place, Condition: record.Missing})
 	if err := disk.Wipe(d); err != nil {
 		return err
 	}
@@ -99,7 +98,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 	if err := a.attach(m, id, place); err != nil {
 		return err
 	}
-	old.release()
+	old.Release()
 	a.resumeRebuild(slot)
 	return nil
 }
@@ -131,20 +130,19 @@ func (a *Array) resumeRebuild(slot int) {
 }
 
 // attach makes a prepared disk the member of its slot, with nothing rebuilt yet.
-func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
+func (a *Array) attach(m *member.Member, id uuid.UUID, place record.Place) error {
 	a.roster.mu.Lock()
 	defer a.roster.mu.Unlock()
 	if err := a.alive(); err != nil {
 		return err
 	}
-	m.state.Store(int32(record.Rebuilding))
-	a.members[m.slot].Store(m)
-	a.roster.ids[m.slot] = id
-	e := &a.roster.rec.Roster[m.slot]
+	m.Become(record.Rebuilding)
+	a.members[m.Slot].Store(m)
+	e := &a.roster.rec.Roster[m.Slot]
 	was := *e
-	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.left, Witness: was.Witness}
+	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.Base, Witness: was.Witness}
 	if was.ID == id { // until its own record says that it is back
-		e.Left, e.LeftID, e.Tried, e.TriedID = was.Left, was.LeftID, was.Tried, was.TriedID
+		e.Left, e.Tried = was.Left, was.Tried
 	}
 	a.roster.next()
 	return a.roster.write(a)
@@ -153,7 +151,7 @@ func (a *Array) attach(m *member, id uuid.UUID, place record.Place) error {
 func (a *Array) startRebuild(slot int) (*task.Task, error) {
 	m := a.members[slot].Load()
 	kind := state.TaskRebuild
-	if m.left != 0 {
+	if m.Base != 0 {
 		kind = state.TaskCatchUp
 	}
 	return a.tasks.Start(kind, slot, func(t *task.Task) { a.countRebuild(t, m) }, func(t *task.Task) error { return a.rebuild(t, m) })
@@ -161,9 +159,9 @@ func (a *Array) startRebuild(slot int) (*task.Task, error) {
 
 // rebuild fills the member strip by strip. Strips below the cursor are current and take part in everything; strips above it are
 // treated as missing. The stripes of a piece are held exclusively until the cursor has passed it, and pieces finish in order.
-func (a *Array) rebuild(t *task.Task, m *member) error {
+func (a *Array) rebuild(t *task.Task, m *member.Member) error {
 	lay := a.Layout()
-	strips := lay.Strips(m.slot)
+	strips := lay.Strips(m.Slot)
 	a.countRebuild(t, m)
 	var flight, saving env.Group
 	slots := make(chan struct{}, windows)
@@ -179,14 +177,14 @@ func (a *Array) rebuild(t *task.Task, m *member) error {
 		}
 	}
 	failed := func() error { lock.Lock(); defer lock.Unlock(); return first }
-	next, begun, saved := m.cursor.Load(), t.Done(), t.Saves()
+	next, begun, saved := m.Cursor.Load(), t.Done(), t.Saves()
 	// All that is under way is a grain at most, and what is begun beyond what was saved two, see saves.
 	piece := min(int64(windowBytes), t.Grain()/windows)
-	if m.left != 0 {
+	if m.Base != 0 {
 		piece = min(16*windowBytes, t.Grain()/windows) // most of it is only looked at
 	}
 	for next < strips && failed() == nil {
-		st, left := lay.Strip(m.slot, next)
+		st, left := lay.Strip(m.Slot, next)
 		n := min(max(1, piece/st.Strip), left)
 		if t.Yields() {
 			flight.Wait()
@@ -196,8 +194,8 @@ func (a *Array) rebuild(t *task.Task, m *member) error {
 			continue
 		}
 		switch {
-		case m.condition() != record.Rebuilding:
-			fail(fmt.Errorf("%s is %s", m.name(), m.condition()))
+		case m.Condition() != record.Rebuilding:
+			fail(fmt.Errorf("%s is %s", m.Name(), m.Condition()))
 			continue
 		case a.alive() != nil:
 			fail(a.alive())
@@ -216,7 +214,7 @@ func (a *Array) rebuild(t *task.Task, m *member) error {
 					fail(err)
 				}
 			})
-			t.Grow(t.Done() + a.writtenFrom(m.slot, next))
+			t.Grow(t.Done() + a.writtenFrom(m.Slot, next))
 		}
 		if begun += n * st.Strip; saved.Ahead(begun) {
 			saving.Wait()
@@ -241,19 +239,19 @@ func (a *Array) rebuild(t *task.Task, m *member) error {
 				fail(err)
 				return
 			}
-			m.cursor.Store(to)
+			m.Cursor.Store(to)
 			t.Advance(env.Now(), n*st.Strip)
 		})
 	}
 	flight.Wait()
 	saving.Wait()
 	if err := failed(); err != nil {
-		if m.condition() == record.Rebuilding && a.alive() == nil {
+		if m.Condition() == record.Rebuilding && a.alive() == nil {
 			_ = a.saveCursor(m)
 		}
 		return err
 	}
-	if err := a.seeAgainAround(t, m.slot, false); err != nil {
+	if err := a.seeAgainAround(t, m.Slot, false); err != nil {
 		return err
 	}
 	if !probe.RebuiltNotSynced.On() {
@@ -264,24 +262,24 @@ func (a *Array) rebuild(t *task.Task, m *member) error {
 	return a.roster.activate(a, m)
 }
 
-func (a *Array) countRebuild(t *task.Task, m *member) {
-	all := a.writtenFrom(m.slot, 0)
-	t.Count(all-a.writtenFrom(m.slot, m.cursor.Load()), all)
+func (a *Array) countRebuild(t *task.Task, m *member.Member) {
+	all := a.writtenFrom(m.Slot, 0)
+	t.Count(all-a.writtenFrom(m.Slot, m.Cursor.Load()), all)
 }
 
 // nextToRebuild is the first strip from the nth on in whose stripe there is anything, or that the target itself has marked: left
 // there by a run that was cut short, and to be cleared.
-func (a *Array) nextToRebuild(m *member, nth int64) int64 {
-	return min(a.nextWrittenStrip(m.slot, nth), a.nextMarked(m, nth))
+func (a *Array) nextToRebuild(m *member.Member, nth int64) int64 {
+	return min(a.nextWrittenStrip(m.Slot, nth), a.nextMarked(m, nth))
 }
 
 // nextMarked is the first strip from the nth on in which a disk has anything by its own tables; the number of strips when there
 // is none, or when they cannot be read.
-func (a *Array) nextMarked(m *member, nth int64) int64 {
+func (a *Array) nextMarked(m *member.Member, nth int64) int64 {
 	lay := a.Layout()
-	all := lay.Strips(m.slot)
+	all := lay.Strips(m.Slot)
 	for nth < all {
-		st, left := lay.Strip(m.slot, nth)
+		st, left := lay.Strip(m.Slot, nth)
 		row, ok := a.nextOn(m, st, st.Rows)
 		if !ok {
 			return all
@@ -296,31 +294,31 @@ func (a *Array) nextMarked(m *member, nth int64) int64 {
 
 // jump moves the cursor over strips never written. Nobody is between planning and writing at that moment, so none can
 // become written on the others behind the cursor's back.
-func (a *Array) jump(m *member) int64 {
+func (a *Array) jump(m *member.Member) int64 {
 	a.journal.barrier.Lock()
 	defer a.journal.barrier.Unlock()
-	next := a.nextToRebuild(m, m.cursor.Load())
-	m.cursor.Store(next)
+	next := a.nextToRebuild(m, m.Cursor.Load())
+	m.Cursor.Store(next)
 	return next
 }
 
 // saveCursor makes the progress so far durable: first all that was rebuilt, then the cursor.
-func (a *Array) saveCursor(m *member) error {
-	cursor := m.cursor.Load()
+func (a *Array) saveCursor(m *member.Member) error {
+	cursor := m.Cursor.Load()
 	if !probe.CursorBeforeData.On() {
 		if err := a.checkpoint(); err != nil {
 			return err
 		}
 	}
 	return a.roster.update(a, func(r *record.Record) {
-		if e := &r.Roster[m.slot]; e.Condition == record.Rebuilding {
+		if e := &r.Roster[m.Slot]; e.Condition == record.Rebuilding {
 			e.Cursor = cursor
 		}
 	})
 }
 
 // rebuildRows computes and writes the member's part of n rows from a stripe on, which the caller holds.
-func (a *Array) rebuildRows(t *task.Task, m *member, from layout.Stripe, n int64) error {
+func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, n int64) error {
 	columns := make([]*columns, n)
 	defer func() {
 		for _, c := range columns {
@@ -334,7 +332,7 @@ func (a *Array) rebuildRows(t *task.Task, m *member, from layout.Stripe, n int64
 		if a.untouched(st, m) {
 			return a.alive()
 		}
-		if m.left != 0 && !a.missed(st, m) {
+		if m.Base != 0 && !a.missed(st, m) {
 			return a.alive()
 		}
 		c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
@@ -380,11 +378,11 @@ func (a *Array) rebuildRows(t *task.Task, m *member, from layout.Stripe, n int64
 
 // lastChange tells, for the pages of a stripe, the epoch in which the stripe was changed last, by what the members other
 // than one say.
-func (a *Array) lastChange(st layout.Stripe, but *member) epochs {
+func (a *Array) lastChange(st layout.Stripe, but *member.Member) epochs {
 	return func(page int64) (last uint64) {
 		for role := range st.Width() {
 			o := a.members[st.Slot(role)].Load()
-			if o == but || !o.usable(st) {
+			if o == but || !o.Usable(st) {
 				continue
 			}
 			_, epoch, err := a.tables.changed(o, page)
@@ -398,8 +396,8 @@ func (a *Array) lastChange(st layout.Stripe, but *member) epochs {
 }
 
 // writesFor is what the columns mean for a member that has none of them yet.
-func (c *columns) writesFor(m *member) []write {
-	role := c.st.Role(m.slot)
+func (c *columns) writesFor(m *member.Member) []write {
+	role := c.st.Role(m.Slot)
 	kindOf := func(col int) record.RunKind {
 		switch {
 		case c.fresh(col):

@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/member"
 	"nidalo/internal/probe"
 )
 
@@ -24,7 +25,7 @@ func (f *found) start() int64 { return f.payload - int64(f.HeaderBlocks()) }
 
 // scan is what one member's journal holds.
 type scan struct {
-	m       *member
+	m       *member.Member
 	head    record.JournalHead
 	headOK  bool
 	refuted bool  // its head claims what is not so
@@ -34,20 +35,20 @@ type scan struct {
 
 // newScan begins to look at a journal. What it holds may be damaged or forged, and entries that lie in each other could be
 // read for hours: after a few times the length of the ring no more is.
-func newScan(m *member) *scan {
-	return &scan{m: m, entries: map[uint64]*found{}, budget: scanTimes*m.ring.blocks + record.MaxEntryBlocks}
+func newScan(m *member.Member) *scan {
+	return &scan{m: m, entries: map[uint64]*found{}, budget: scanTimes*m.Ring.Blocks + record.MaxEntryBlocks}
 }
 
 // scanTimes is how often a ring may be read in a scan. A search after a walk reads it twice.
 const scanTimes = 4
 
 // read reads blocks of the ring.
-func (s *scan) read(a *Array, buf []byte, at int64) bool {
+func (s *scan) read(buf []byte, at int64) bool {
 	if s.budget -= int64(len(buf)) / Block; s.budget < 0 {
 		return false
 	}
-	if err := s.m.disk.ReadAt(buf, s.m.ring.start+at*Block); err != nil {
-		a.readProblem(s.m, err)
+	if err := s.m.Disk.ReadAt(buf, s.m.Ring.Start+at*Block); err != nil {
+		s.m.ReadProblem(err)
 		return false
 	}
 	return true
@@ -113,14 +114,14 @@ func (a *Array) replay() error {
 		}
 		for _, m := range batch.lacking {
 			probe.EntryRestored.Seen()
-			a.event("journal-damaged", m.name(), "its part of batch %d cannot be read; it is restored from the other members", n)
+			a.event("journal-damaged", m.Name(), "its part of batch %d cannot be read; it is restored from the other members", n)
 		}
 		if err := a.replayBatch(batch, superseded); err != nil {
 			return err
 		}
 		heal = append(heal, batch.lackingBlocks(a)...)
 		for _, m := range a.copies() {
-			for _, t := range batch.columns(a, []*member{a.members[m.slot].Load()}) {
+			for _, t := range batch.columns(a, []*member.Member{a.members[m.Slot].Load()}) {
 				mirrored = append(mirrored, t.st)
 			}
 		}
@@ -169,7 +170,7 @@ func (a *Array) replay() error {
 func (a *Array) dropped(b batch) {
 	names := make([]string, len(b.lacking))
 	for i, m := range b.lacking {
-		names[i] = m.name()
+		names[i] = m.Name()
 	}
 	text := fmt.Sprintf("the last batch of the journals (%d) is not on %s and cannot be completed, so it was given up", b.number, strings.Join(names, ", "))
 	if a.rescue == nil {
@@ -185,8 +186,8 @@ func (a *Array) dropped(b batch) {
 	}
 	for _, t := range b.lackingBlocks(a) {
 		for _, m := range b.lacking {
-			if t.st.Has(m.slot) && m.usable(t.st) {
-				a.tables.set(m, t.st.Block(m.slot)+int64(t.col), t.n, nil, record.SumLost)
+			if t.st.Has(m.Slot) && m.Usable(t.st) {
+				a.tables.set(m, t.st.Block(m.Slot)+int64(t.col), t.n, nil, record.SumLost)
 			}
 		}
 	}
@@ -203,21 +204,21 @@ func (a *Array) aliveOr(err error) error {
 // place.
 func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 	for i := range a.members {
-		if m := a.members[i].Load(); m.live() && !m.stale {
+		if m := a.members[i].Load(); m.Live() && !m.Stale {
 			scans = append(scans, newScan(m))
 		}
 	}
 	_ = a.parallel(len(scans), func(i int) error {
-		scans[i].readHeads(a)
+		scans[i].readHeads()
 		return nil
 	})
 	for _, s := range scans {
-		if !s.headOK && s.m.live() {
-			a.event("journal-damaged", s.m.name(), "no head of its journal can be read; all of it is searched")
+		if !s.headOK && s.m.Live() {
+			a.event("journal-damaged", s.m.Name(), "no head of its journal can be read; all of it is searched")
 		}
 	}
 	_ = a.parallel(len(scans), func(i int) error {
-		scans[i].walk(a)
+		scans[i].walk()
 		return nil
 	})
 	first = a.firstNeeded(scans)
@@ -228,15 +229,15 @@ func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 	// every block of the ring.
 	short := slices.DeleteFunc(slices.Clone(scans), func(s *scan) bool { return !s.lacks(scans, first) })
 	_ = a.parallel(len(short), func(i int) error {
-		short[i].search(a)
+		short[i].search()
 		return nil
 	})
 	for _, s := range scans {
 		if s.budget < 0 {
-			a.event("journal-damaged", s.m.name(), "its journal holds entries that lie in each other; the search in it was cut short")
+			a.event("journal-damaged", s.m.Name(), "its journal holds entries that lie in each other; the search in it was cut short")
 		}
 	}
-	return slices.DeleteFunc(scans, func(s *scan) bool { return !s.m.live() }), first, a.alive()
+	return slices.DeleteFunc(scans, func(s *scan) bool { return !s.m.Live() }), first, a.alive()
 }
 
 // firstNeeded is the highest batch that any head says is the first one needed: a head is written only after everything
@@ -264,7 +265,7 @@ func (a *Array) firstNeeded(scans []*scan) uint64 {
 		}
 		// What the holders have of the batches in question lies before where their heads point.
 		for _, s := range holders {
-			s.searchFrom(a, second)
+			s.searchFrom(second)
 			for n := range s.entries {
 				newest = max(newest, n)
 			}
@@ -274,7 +275,7 @@ func (a *Array) firstNeeded(scans []*scan) uint64 {
 		}
 		for _, s := range holders {
 			probe.HeadRefuted.Seen()
-			a.event("journal-damaged", s.m.name(), "the head of its journal claims that all before batch %d is in place, which is not so; all of the journal is searched", first)
+			a.event("journal-damaged", s.m.Name(), "the head of its journal claims that all before batch %d is in place, which is not so; all of the journal is searched", first)
 			s.headOK, s.refuted = false, true
 			s.head = record.JournalHead{}
 		}
@@ -311,7 +312,7 @@ func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 		if since > below {
 			continue
 		}
-		numbers := batchNumbers([]*scan{s}, max(since, s.m.ring.joined))
+		numbers := batchNumbers([]*scan{s}, max(since, s.m.Ring.Joined))
 		may := map[int64][]uint32{}
 		for _, n := range numbers {
 			for _, r := range s.entries[n].Runs {
@@ -353,7 +354,7 @@ func (a *Array) surelyDone(b batch, last bool) bool {
 	}
 	for _, e := range b.entries {
 		for slot := range a.members {
-			if !last && e.Involved>>slot&1 == 1 && !a.members[slot].Load().live() {
+			if !last && e.Involved>>slot&1 == 1 && !a.members[slot].Load().Live() {
 				return false
 			}
 		}
@@ -361,92 +362,92 @@ func (a *Array) surelyDone(b batch, last bool) bool {
 	return true
 }
 
-func (s *scan) readHeads(a *Array) {
+func (s *scan) readHeads() {
 	for i := range int64(record.JournalHeads) {
 		buf := make([]byte, Block)
-		if err := s.m.disk.ReadAt(buf, s.m.place.JournalStart+i*Block); err != nil {
-			a.readProblem(s.m, err)
+		if err := s.m.Disk.ReadAt(buf, s.m.Place.JournalStart+i*Block); err != nil {
+			s.m.ReadProblem(err)
 			continue
 		}
-		h, err := record.DecodeJournalHead(buf, s.m.tag, s.m.ring.blocks)
+		h, err := record.DecodeJournalHead(buf, s.m.Tag, s.m.Ring.Blocks)
 		if err == nil && (!s.headOK || h.Sequence > s.head.Sequence) {
 			s.head, s.headOK = h, true
 		}
 	}
-	s.m.ring.sequence, s.m.ring.joined = s.head.Sequence, s.head.Joined
+	s.m.Ring.Sequence, s.m.Ring.Joined = s.head.Sequence, s.head.Joined
 }
 
 // walk follows the chain of entries from the head.
-func (s *scan) walk(a *Array) {
+func (s *scan) walk() {
 	if !s.headOK {
-		s.search(a)
+		s.search()
 		return
 	}
 	at, above := s.head.Position, s.head.Batch
 	for {
-		e := s.entryAt(a, at, above)
+		e := s.entryAt(at, above)
 		if e == nil && at != 0 {
-			e = s.entryAt(a, 0, above) // the next one may not have fitted before the end
+			e = s.entryAt(0, above) // the next one may not have fitted before the end
 		}
 		if e == nil {
 			return
 		}
-		s.keep(a, e)
+		s.keep(e)
 		at, above = e.end, e.Batch+1
 	}
 }
 
 // search looks at every block of the ring for entries that its head does not exclude.
-func (s *scan) search(a *Array) { s.searchFrom(a, s.head.Batch) }
+func (s *scan) search() { s.searchFrom(s.head.Batch) }
 
 // searchFrom looks for entries of batches from one on.
-func (s *scan) searchFrom(a *Array, above uint64) {
-	for at := int64(0); at < s.m.ring.blocks && s.budget >= 0; {
-		e := s.entryAt(a, at, above)
+func (s *scan) searchFrom(above uint64) {
+	for at := int64(0); at < s.m.Ring.Blocks && s.budget >= 0; {
+		e := s.entryAt(at, above)
 		if e == nil {
 			at++
 			continue
 		}
-		s.keep(a, e)
+		s.keep(e)
 		at = e.end
 	}
 }
 
 // entryAt reads the header of an entry, or returns nil when there is none of a batch numbered at least above.
-func (s *scan) entryAt(a *Array, at int64, above uint64) *found {
-	if at >= s.m.ring.blocks || !s.m.live() {
+func (s *scan) entryAt(at int64, above uint64) *found {
+	if at >= s.m.Ring.Blocks || !s.m.Live() {
 		return nil
 	}
 	buf := make([]byte, Block)
-	if !s.read(a, buf, at) {
+	if !s.read(buf, at) {
 		return nil
 	}
-	header, payload, err := record.EntrySize(buf, s.m.tag)
-	if err != nil || at+int64(header+payload) > s.m.ring.blocks {
+	header, payload, err := record.EntrySize(buf, s.m.Tag)
+	if err != nil || at+int64(header+payload) > s.m.Ring.Blocks {
 		return nil
 	}
 	if header > 1 {
 		buf = make([]byte, header*Block)
-		if !s.read(a, buf, at) {
+		if !s.read(buf, at) {
 			return nil
 		}
 	}
-	e, err := record.DecodeEntry(buf, s.m.tag, s.m.place.DataSize/Block)
-	if err != nil || e.Batch < above || e.Slot != s.m.slot {
+	e, err := record.DecodeEntry(buf, s.m.Tag, s.m.Place.DataSize/Block)
+	if err != nil || e.Batch < above || e.Slot != s.m.Slot {
 		return nil
 	}
 	return &found{JournalEntry: *e, payload: at + int64(header), end: at + int64(header+payload)}
 }
 
 // keep takes an entry whose payload is whole.
-func (s *scan) keep(a *Array, e *found) {
+func (s *scan) keep(e *found) {
 	at := e.payload
 	for _, r := range e.Runs {
 		if r.Kind != record.RunPayload {
 			continue
 		}
 		buf := make([]byte, r.Count*Block)
-		if !s.read(a, buf, at) {
+		if !s.read(buf, at) {
 			return
 		}
 		for i, sum := range r.Sums {
@@ -467,7 +468,7 @@ func (s *scan) lacks(scans []*scan, first uint64) bool {
 func (s *scan) lacksBatch(scans []*scan, n uint64) bool {
 	return s.entries[n] == nil && slices.ContainsFunc(scans, func(other *scan) bool {
 		e := other.entries[n]
-		return e != nil && e.Involved>>s.m.slot&1 == 1
+		return e != nil && e.Involved>>s.m.Slot&1 == 1
 	})
 }
 
@@ -503,15 +504,15 @@ func (a *Array) placeRings(scans []*scan, first, last uint64) {
 		if !s.headOK && oldest > last {
 			from = at
 		}
-		s.m.ring.head = at
-		s.m.ring.live = min(s.m.ring.blocks, max(0, (at-from+s.m.ring.blocks)%s.m.ring.blocks))
+		s.m.Ring.Head = at
+		s.m.Ring.Live = min(s.m.Ring.Blocks, max(0, (at-from+s.m.Ring.Blocks)%s.m.Ring.Blocks))
 	}
 }
 
 // inPlaceRuns collects, by member, the runs whose contents went in place without the journal. Older payload of the same
 // blocks must not be put over them.
-func inPlaceRuns(scans []*scan) map[*member][]batchRun {
-	out := map[*member][]batchRun{}
+func inPlaceRuns(scans []*scan) map[*member.Member][]batchRun {
+	out := map[*member.Member][]batchRun{}
 	for _, s := range scans {
 		for n, e := range s.entries {
 			for _, r := range e.Runs {
@@ -544,17 +545,17 @@ func isSuperseded(runs []batchRun, batch uint64, block, longest int64) bool {
 // batch is the entries of one batch.
 type batch struct {
 	number  uint64
-	entries map[*member]*found
-	lacking []*member // live, involved, without a whole entry
+	entries map[*member.Member]*found
+	lacking []*member.Member // live, involved, without a whole entry
 	usable  bool
 }
 
 // gatherBatch judges one batch.
 func (a *Array) gatherBatch(scans []*scan, number uint64) batch {
-	b := batch{number: number, entries: map[*member]*found{}, usable: true}
+	b := batch{number: number, entries: map[*member.Member]*found{}, usable: true}
 	var involved uint64
 	for _, s := range scans {
-		if e := s.entries[number]; e != nil && s.m.live() {
+		if e := s.entries[number]; e != nil && s.m.Live() {
 			b.entries[s.m] = e
 			involved = e.Involved
 		}
@@ -567,14 +568,14 @@ func (a *Array) gatherBatch(scans []*scan, number uint64) batch {
 	for slot := range a.members {
 		m := a.members[slot].Load()
 		switch {
-		case !m.live():
+		case !m.Live():
 			lost[slot] = true
-		case m.stale:
+		case m.Stale:
 			lost[slot] = true // what was on its way to it when it left is not trusted
 		case involved>>slot&1 == 1 && b.entries[m] == nil:
 			lost[slot] = true
 			b.lacking = append(b.lacking, m)
-		case m.condition() == record.Rebuilding:
+		case m.Condition() == record.Rebuilding:
 			lost[slot] = true
 		}
 	}
@@ -601,14 +602,14 @@ func (b batch) unmarked(a *Array) (stripes []int64) {
 			continue
 		}
 		if a.rescue == nil {
-			lacks = lacks || !a.members[slot].Load().live()
+			lacks = lacks || !a.members[slot].Load().Live()
 		} else if own, away := a.rescue.batches[slot]; away {
 			lacks = lacks || !own[b.number]
 		}
 	}
 	for m, e := range b.entries {
 		for _, r := range e.Runs {
-			if st, _, ok := a.Layout().On(m.slot, r.Start); ok && lacks {
+			if st, _, ok := a.Layout().On(m.Slot, r.Start); ok && lacks {
 				stripes = append(stripes, st.Ordinal())
 			}
 		}
@@ -617,14 +618,14 @@ func (b batch) unmarked(a *Array) (stripes []int64) {
 }
 
 // columns lists the columns that the batch touches of stripes in which any of the given members has a strip.
-func (b batch) columns(a *Array, of []*member) []touched {
+func (b batch) columns(a *Array, of []*member.Member) []touched {
 	lay := a.Layout()
 	set := map[layout.Stripe]*layout.Columns{}
 	for m, e := range b.entries {
 		for _, r := range e.Runs {
 			for block := r.Start; block < r.Start+int64(r.Count); block++ {
-				st, col, ok := lay.On(m.slot, block)
-				if !ok || !slices.ContainsFunc(of, func(m *member) bool { return st.Has(m.slot) }) {
+				st, col, ok := lay.On(m.Slot, block)
+				if !ok || !slices.ContainsFunc(of, func(m *member.Member) bool { return st.Has(m.Slot) }) {
 					continue
 				}
 				if set[st] == nil {
@@ -661,17 +662,17 @@ func (b batch) lackingBlocks(a *Array) []touched {
 }
 
 // replayBatch brings a batch in place.
-func (a *Array) replayBatch(b batch, superseded map[*member][]batchRun) error {
-	members := make([]*member, 0, len(b.entries))
+func (a *Array) replayBatch(b batch, superseded map[*member.Member][]batchRun) error {
+	members := make([]*member.Member, 0, len(b.entries))
 	for m := range b.entries {
 		members = append(members, m)
 	}
-	slices.SortFunc(members, func(x, y *member) int { return cmp.Compare(x.slot, y.slot) })
+	slices.SortFunc(members, func(x, y *member.Member) int { return cmp.Compare(x.Slot, y.Slot) })
 	// What a lacking member holds in these columns may look sound and be old.
 	for _, t := range b.lackingBlocks(a) {
 		for _, m := range b.lacking {
-			if t.st.Has(m.slot) && m.usable(t.st) && !probe.LackingTrusted.On() {
-				a.tables.set(m, t.st.Block(m.slot)+int64(t.col), t.n, nil, record.SumLost)
+			if t.st.Has(m.Slot) && m.Usable(t.st) && !probe.LackingTrusted.On() {
+				a.tables.set(m, t.st.Block(m.Slot)+int64(t.col), t.n, nil, record.SumLost)
 			}
 		}
 	}
@@ -691,11 +692,11 @@ func (a *Array) replayBatch(b batch, superseded map[*member][]batchRun) error {
 	})
 }
 
-func (a *Array) replayRun(m *member, number uint64, r record.Run, at int64, superseded []batchRun) error {
+func (a *Array) replayRun(m *member.Member, number uint64, r record.Run, at int64, superseded []batchRun) error {
 	buf := make([]byte, r.Count*Block)
-	if err := m.disk.ReadAt(buf, m.ring.start+at*Block); err != nil {
+	if err := m.Disk.ReadAt(buf, m.Ring.Start+at*Block); err != nil {
 		// It was readable a moment ago. Its blocks are wrong now, and are healed when they are read.
-		a.readProblem(m, err)
+		m.ReadProblem(err)
 		return a.alive()
 	}
 	longest := int64(layout.MaxStrip / Block)
@@ -708,7 +709,7 @@ func (a *Array) replayRun(m *member, number uint64, r record.Run, at int64, supe
 		for i+n < r.Count && !isSuperseded(superseded, number, r.Start+int64(i+n), longest) {
 			n++
 		}
-		if err := a.writeData(m, [][]byte{buf[i*Block : (i+n)*Block]}, r.Start+int64(i)); err != nil {
+		if err := m.WriteData([][]byte{buf[i*Block : (i+n)*Block]}, r.Start+int64(i)); err != nil {
 			return err
 		}
 		i += n
@@ -721,12 +722,12 @@ func (a *Array) replayRun(m *member, number uint64, r record.Run, at int64, supe
 // the entries that are lacking most likely never were. first is the number of the first batch that may not be in place.
 func (a *Array) complete(scans []*scan, b batch, first uint64) (bool, error) {
 	over := a.overrideFor(b)
-	runs := map[*member][]record.Run{}
-	payload := map[*member][][]byte{}
+	runs := map[*member.Member][]record.Run{}
+	payload := map[*member.Member][][]byte{}
 	for _, t := range b.columns(a, b.lacking) {
 		c, err := a.loadColumns(t.st, t.col, t.n, func(slot int, block int64) (uint32, []byte, bool) {
 			for _, m := range b.lacking {
-				if m.slot == slot {
+				if m.Slot == slot {
 					return record.SumLost, nil, true
 				}
 			}
@@ -765,25 +766,25 @@ func (a *Array) complete(scans []*scan, b batch, first uint64) (bool, error) {
 		involved = e.Involved
 	}
 	for _, s := range scans {
-		if !slices.Contains(b.lacking, s.m) || !s.m.live() {
+		if !slices.Contains(b.lacking, s.m) || !s.m.Live() {
 			continue
 		}
 		p := part{m: s.m, payload: payload[s.m]}
-		p.entry = record.JournalEntry{Batch: b.number, Involved: involved, Slot: s.m.slot, Runs: runs[s.m]}
+		p.entry = record.JournalEntry{Batch: b.number, Involved: involved, Slot: s.m.Slot, Runs: runs[s.m]}
 		size := int64(p.entry.HeaderBlocks() + p.entry.Payload())
 		var err error
 		if p.at, err = a.roomFor(s, size, first); err != nil {
 			return false, err
 		}
-		if !s.m.live() {
+		if !s.m.Live() {
 			continue
 		}
 		err = a.journal.writeEntry(&p)
 		if err == nil && !probe.CompletedNotSynced.On() {
-			err = s.m.sync()
+			err = s.m.Sync()
 		}
 		if err != nil {
-			if err := a.writeProblem(s.m, err); err != nil {
+			if err := s.m.WriteProblem(err); err != nil {
 				return false, err
 			}
 			continue
@@ -804,36 +805,36 @@ func (a *Array) roomFor(s *scan, size int64, first uint64) (int64, error) {
 	at := s.gap(size, since)
 	if at < 0 && since < first {
 		// It has to know durably what the others know before it overwrites what its own head still claims.
-		from, oldest := s.m.ring.head, uint64(math.MaxUint64)
+		from, oldest := s.m.Ring.Head, uint64(math.MaxUint64)
 		for n, e := range s.entries {
 			if n >= first && n < oldest {
 				oldest, from = n, e.start()
 			}
 		}
-		if err := a.writeJournalHead(s.m, first, from); err != nil || !s.m.live() {
+		if err := a.writeJournalHead(s.m, first, from); err != nil || !s.m.Live() {
 			return 0, err
 		}
-		if err := s.m.sync(); err != nil {
-			return 0, a.writeProblem(s.m, err)
+		if err := s.m.Sync(); err != nil {
+			return 0, s.m.WriteProblem(err)
 		}
 		at = s.gap(size, first)
 	}
 	if at < 0 {
-		return 0, fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.name())
+		return 0, fmt.Errorf("%w: no room in the journal of %s to complete the last batch", ErrFailed, s.m.Name())
 	}
-	s.m.ring.head, s.m.ring.live = at+size, s.m.ring.blocks
+	s.m.Ring.Head, s.m.Ring.Live = at+size, s.m.Ring.Blocks
 	return at, nil
 }
 
 // gap is where so many blocks of the ring hold no entry of batches from one on, -1 without such a place.
 func (s *scan) gap(size int64, since uint64) int64 {
-	places := []int64{s.m.ring.head, 0}
+	places := []int64{s.m.Ring.Head, 0}
 	for _, e := range s.entries {
 		places = append(places, e.end)
 	}
 	slices.Sort(places[1:])
 	for _, at := range places {
-		free := at+size <= s.m.ring.blocks
+		free := at+size <= s.m.Ring.Blocks
 		for n, e := range s.entries {
 			free = free && (n < since || e.end <= at || e.start() >= at+size)
 		}
@@ -847,7 +848,7 @@ func (s *scan) gap(size int64, since uint64) int64 {
 // overrideFor is the state a batch is going to bring, read from its entries.
 func (a *Array) overrideFor(b batch) override {
 	type at struct {
-		m       *member
+		m       *member.Member
 		sum     uint32
 		payload int64
 	}
@@ -866,7 +867,7 @@ func (a *Array) overrideFor(b batch) override {
 				case record.RunLost:
 					x.sum = record.SumLost
 				}
-				blocks[[2]int64{int64(m.slot), r.Start + int64(i)}] = x
+				blocks[[2]int64{int64(m.Slot), r.Start + int64(i)}] = x
 			}
 		}
 	}
@@ -879,7 +880,7 @@ func (a *Array) overrideFor(b batch) override {
 			return x.sum, nil, true
 		}
 		buf := make([]byte, Block)
-		if err := x.m.disk.ReadAt(buf, x.m.ring.start+x.payload*Block); err != nil || record.Sum(buf) != x.sum {
+		if err := x.m.Disk.ReadAt(buf, x.m.Ring.Start+x.payload*Block); err != nil || record.Sum(buf) != x.sum {
 			return record.SumLost, nil, true
 		}
 		return x.sum, buf, true

@@ -12,6 +12,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 )
 
@@ -79,7 +80,7 @@ func States(found []Candidate) (out []State) {
 // halfMade says whether a state counts on a member that went another way from the state before: a crash in the change of the roster
 // is the likelier reason, and the member that went on has what came after. In a mirror of two nothing proves it, see halfway.
 func halfMade(v, own *record.Record) bool {
-	return own.Slot < len(v.Roster) && v.Roster[own.Slot].ID == own.Member && takesPart(v.Roster[own.Slot].Condition) &&
+	return own.Slot < len(v.Roster) && v.Roster[own.Slot].ID == own.Member && v.Roster[own.Slot].Condition.TakesPart() &&
 		own.EpochID != v.EpochID && own.Epoch == v.Epoch && own.Before == v.Before
 }
 
@@ -92,7 +93,7 @@ func fork(newest, own *record.Record) bool {
 		return false // its place has another member since
 	}
 	e := newest.Roster[own.Slot]
-	return e.Left != 0 && !leftAs(e, own) && own.Epoch >= e.Left
+	return e.Left.Epoch != 0 && !e.LeftBy(own) && own.Epoch >= e.Left.Epoch
 }
 
 func stateOf(v *record.Record, found []Candidate) State {
@@ -104,10 +105,10 @@ func stateOf(v *record.Record, found []Candidate) State {
 			continue
 		}
 		e := v.Roster[own.Slot]
-		in := e.Condition == record.Active || e.Condition == record.Failing || e.Condition == record.Rebuilding
+		in := e.Condition.TakesPart()
 		current := in && (&claim{rec: v}).takes(c)
 		// One that carries the very state was about to be brought back, see Readmit.
-		stale := !in && e.Base != 0 && (leftAs(e, own) || own.EpochID == v.EpochID)
+		stale := !in && e.Base != 0 && (e.LeftBy(own) || own.EpochID == v.EpochID)
 		was := s.Use[own.Slot]
 		if (current || stale) && (was.Disk == nil || was.Stale && current) {
 			if was.Disk != nil {
@@ -145,38 +146,34 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 	}
 	a = newArray(cfg, lay, rec)
 	a.rescue = &rescue{state: s, old: old, batches: map[int]map[uint64]bool{}}
-	a.roster.ids = make([]uuid.UUID, len(rec.Roster))
 	for slot := range rec.Roster {
 		e, p := &rec.Roster[slot], s.Use[slot]
 		e.Onto = uuid.Nil
-		var d disk.Disk
-		if p.Disk != nil {
-			d = disk.NewShadow(p.Disk, bad[p.Disk])
+		k := namedBy(rec, slot)
+		if p.Disk == nil {
+			e.Condition, k.Condition = record.Missing, record.Missing
+		} else {
+			k.Disk, k.Place = disk.NewShadow(p.Disk, bad[p.Disk]), p.Record.Place
 		}
-		m := a.newMember(slot, d, rec)
-		a.roster.ids[slot] = e.ID
+		if p.Stale {
+			k.Condition, k.Stale, k.Base = record.Missing, true, p.Left
+		}
+		m := member.New(a.judge, k)
 		a.members[slot].Store(m)
-		if d == nil {
-			m.state.Store(int32(record.Missing))
-			e.Condition = record.Missing
-			continue
-		}
-		m.adopt(p.Record.Place, p.Record.Member)
 		if !p.Stale {
 			continue
 		}
-		m.stale, m.left = true, p.Left
 		own, err := a.unsettledOf(m)
 		if err == nil {
-			err = a.loseRuns(m, own.runs, m.left)
+			err = a.loseRuns(m, own.runs, m.Base)
 		}
 		if err != nil {
-			a.note("%s is not made use of: %v", m.name(), err)
-			m.state.Store(int32(record.Missing))
+			a.note("%s is not made use of: %v", m.Name(), err)
+			m.Become(record.Missing)
 			continue
 		}
 		a.rescue.batches[slot] = own.batches
-		m.state.Store(int32(record.Active))
+		m.Become(record.Active)
 	}
 	if err = a.roster.raise(a, func(*record.Record) {}); err == nil {
 		err = a.replay()
@@ -194,19 +191,19 @@ func (a *Array) note(format string, args ...any) {
 }
 
 // reads says whether what a member holds of a stripe counts.
-func (a *Array) reads(st layout.Stripe, role int, m *member) bool {
-	return m.usable(st) && (!m.stale || a.trusts(st, role, m))
+func (a *Array) reads(st layout.Stripe, role int, m *member.Member) bool {
+	return m.Usable(st) && (!m.Stale || a.trusts(st, role, m))
 }
 
 // trusts says whether what a member that left earlier holds of a stripe is still right. Where the change map has no mark it
 // is. Otherwise, a change of its data is a change of every parity as well, so one parity that has been there all the while
 // and did not change is proof; one that changed is proof of nothing, but makes it too likely. Parity of a stale member
 // proves nothing about data that is not there.
-func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
+func (a *Array) trusts(st layout.Stripe, role int, m *member.Member) bool {
 	if !a.rescue.settled {
 		return false
 	}
-	if a.roster.shown.Load().Changes.Unchanged(record.ChangePart(st.Ordinal(), a.Layout().Stripes()), m.left) {
+	if a.roster.shown.Load().Changes.Unchanged(record.ChangePart(st.Ordinal(), a.Layout().Stripes()), m.Base) {
 		return true
 	}
 	if role >= st.Data && st.Data > 1 {
@@ -218,7 +215,7 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member) bool {
 			continue
 		}
 		o := a.members[st.Slot(witness)].Load()
-		if o.stale || !o.usable(st) {
+		if o.Stale || !o.Usable(st) {
 			continue
 		}
 		if !a.differ(st, m, o) {
@@ -289,7 +286,7 @@ func (a *Array) unsure(st layout.Stripe) bool {
 		if role >= st.Data || st.Data == 1 {
 			parities++
 		}
-		for number := range pagesOf(st, m.slot) {
+		for number := range pagesOf(st, m.Slot) {
 			if written, _, err := a.tables.changed(m, number); err != nil || written {
 				return false
 			}
@@ -302,7 +299,7 @@ func (a *Array) unsure(st layout.Stripe) bool {
 func (a *Array) nextUnsureRow(r *layout.Region, group int, row, end int64) int64 {
 	missing := 0
 	for _, slot := range r.Members(group) {
-		if m := a.members[slot].Load(); m.stale || m.condition() != record.Active && m.condition() != record.Failing {
+		if m := a.members[slot].Load(); m.Stale || !m.Condition().Counts() {
 			missing++
 		}
 	}
@@ -331,9 +328,9 @@ func (k *columnsKnown) fill(a *Array, st layout.Stripe) {
 	for role := range k.unknown {
 		k.unknown[role] = make([]bool, n)
 		m := a.members[st.Slot(role)].Load()
-		there := a.reads(st, role, m) && a.tables.sums(m, st.Block(m.slot), k.sums) == nil
+		there := a.reads(st, role, m) && a.tables.sums(m, st.Block(m.Slot), k.sums) == nil
 		for col := range n {
-			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && a.badAt(m, st.Block(m.slot)+int64(col))
+			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && a.badAt(m, st.Block(m.Slot)+int64(col))
 			if k.unknown[role][col] = u; u {
 				k.count[col]++
 			} else if role >= st.Data && k.sums[col] == record.SumNever {
@@ -343,13 +340,9 @@ func (k *columnsKnown) fill(a *Array, st layout.Stripe) {
 	}
 }
 
-func (a *Array) badAt(m *member, block int64) bool {
-	d := m.disk
-	if m.patient != nil {
-		d = m.patient.Disk
-	}
-	s, ok := d.(*disk.Shadow)
-	return ok && s.Bad(m.offset(block))
+func (a *Array) badAt(m *member.Member, block int64) bool {
+	s, ok := m.Bare().(*disk.Shadow)
+	return ok && s.Bad(m.Offset(block))
 }
 
 // ReadKnown fills p from byte offset off, both in whole blocks, with what can be read, and with zeros where nothing can:

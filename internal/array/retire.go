@@ -11,6 +11,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -38,11 +39,11 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
 	}
 	old := a.members[slot].Load()
-	if c := old.condition(); c != record.Active && c != record.Failing {
-		return fmt.Errorf("%s is %s: there is nothing to copy from; replace it", old.name(), c)
+	if c := old.Condition(); c != record.Active && c != record.Failing {
+		return fmt.Errorf("%s is %s: there is nothing to copy from; replace it", old.Name(), c)
 	}
 	if o := a.onto[slot].Load(); o != nil {
-		return fmt.Errorf("%s is being retired already, onto %s", old.name(), o.name())
+		return fmt.Errorf("%s is being retired already, onto %s", old.Name(), o.Name())
 	}
 	place, err := a.placeFor(slot, d)
 	if err != nil {
@@ -53,9 +54,7 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 		return err
 	}
 	id := env.NewID()
-	m := a.bareMember(slot, d)
-	m.adopt(place, id)
-	m.state.Store(int32(record.Rebuilding))
+	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: id, Place: place, Condition: record.Rebuilding})
 	if err := a.prepare(m); err != nil {
 		return err
 	}
@@ -74,25 +73,10 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 }
 
 // signCopy writes the record of the array as it is now, with the copy's own identity, onto the copy.
-func (a *Array) signCopy(m *member) error {
+func (a *Array) signCopy(m *member.Member) error {
 	own := a.roster.view()
-	own.Slot, own.Member, own.Place = m.slot, m.identity, m.place
-	own.Roster[m.slot].Onto = m.identity
-	buf, err := own.Encode()
-	if err != nil {
-		return err
-	}
-	for _, off := range []int64{0, disk.TailRecord(m.place.Size)} {
-		if err := m.disk.WriteAt(buf, off); err != nil {
-			return err
-		}
-		if err := m.sync(); err != nil {
-			return err
-		}
-	}
-	m.has = stateOfRecord(own)
-	m.tried = m.has
-	return nil
+	own.Roster[m.Slot].Onto = m.Identity
+	return m.PutRecord(own)
 }
 
 // startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
@@ -118,52 +102,52 @@ func (a *Array) startRetire(slot int) (*task.Task, error) {
 }
 
 // standsIn says whether the copy of a member may take its place although it is not whole: it is rebuilt then.
-func (a *Array) standsIn(old, m *member) bool {
-	return m.live() && a.members[m.slot].Load() == old && !old.live() && a.Layout().Redundant()
+func (a *Array) standsIn(old, m *member.Member) bool {
+	return m.Live() && a.members[m.Slot].Load() == old && !old.Live() && a.Layout().Redundant()
 }
 
 // fallBack ends a copying that came to nothing. When the member failed before its copy was whole, the disk that was meant
 // for its place is rebuilt instead, unless another one took the place meanwhile.
-func (a *Array) fallBack(old, m *member) {
+func (a *Array) fallBack(old, m *member.Member) {
 	a.joins.Lock()
 	defer a.joins.Unlock()
-	if a.onto[m.slot].Load() != m || a.alive() != nil {
+	if a.onto[m.Slot].Load() != m || a.alive() != nil {
 		return // it became the member, or somebody has seen to it
 	}
 	takes := a.standsIn(old, m)
-	a.abandonCopy(m.slot, m, !takes)
+	a.abandonCopy(m.Slot, m, !takes)
 	if !takes {
 		return
 	}
 	probe.StandInTookOver.Seen()
-	if err := a.replace(m.slot, m.patient.Disk); err != nil {
-		m.release()
-		a.event("copy-failed", m.name(), "it could not take the place of %s, which failed: %v", old.name(), err)
+	if err := a.replace(m.Slot, m.Patient.Disk); err != nil {
+		m.Release()
+		a.event("copy-failed", m.Name(), "it could not take the place of %s, which failed: %v", old.Name(), err)
 	}
 }
 
 // abandonCopy forgets about a copy that came to nothing.
-func (a *Array) abandonCopy(slot int, m *member, letGo bool) {
+func (a *Array) abandonCopy(slot int, m *member.Member, letGo bool) {
 	if !a.onto[slot].CompareAndSwap(m, nil) {
 		return
 	}
-	m.state.Store(int32(record.Failed))
+	m.Become(record.Failed)
 	a.tables.forget(m)
 	_ = a.roster.update(a, func(r *record.Record) {
 		r.Roster[slot].Onto, r.Roster[slot].Cursor = uuid.Nil, 0
 	})
 	if letGo {
-		m.release()
+		m.Release()
 	}
 }
 
-func (a *Array) retire(t *task.Task, slot int, m *member) error {
+func (a *Array) retire(t *task.Task, slot int, m *member.Member) error {
 	old := a.members[slot].Load()
 	lay := a.Layout()
 	strips := lay.Strips(slot)
 	a.countCopy(t, old, m)
 	saved := t.Saves()
-	for m.cursor.Load() < strips {
+	for m.Cursor.Load() < strips {
 		if err := t.Point(windowBytes); err != nil {
 			return errors.Join(err, a.saveCopy(slot, m))
 		}
@@ -202,8 +186,8 @@ func (a *Array) retire(t *task.Task, slot int, m *member) error {
 
 // copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
 // well, see copyOf: a crash right after it took over finds it with all that the old one knew.
-func (a *Array) copyWitnesses(old, m *member) error {
-	for number := range min(old.place.WitnessPages, m.place.WitnessPages) {
+func (a *Array) copyWitnesses(old, m *member.Member) error {
+	for number := range min(old.Place.WitnessPages, m.Place.WitnessPages) {
 		if err := a.copyWitnessPage(old, m, number); err != nil {
 			return err
 		}
@@ -212,7 +196,7 @@ func (a *Array) copyWitnesses(old, m *member) error {
 }
 
 // copyWitnessPage holds the original meanwhile, so that nothing is entered there in between that the copy is not told.
-func (a *Array) copyWitnessPage(old, m *member, number int64) error {
+func (a *Array) copyWitnessPage(old, m *member.Member, number int64) error {
 	from, err := a.tables.get(old, record.WitnessPage, number)
 	if err != nil {
 		return err
@@ -231,37 +215,37 @@ func (a *Array) copyWitnessPage(old, m *member, number int64) error {
 	return nil
 }
 
-func (a *Array) countCopy(t *task.Task, old, m *member) {
+func (a *Array) countCopy(t *task.Task, old, m *member.Member) {
 	own := func(nth int64) int64 {
-		return a.written(m.slot, nth, func(nth int64) int64 { return a.nextMarked(old, nth) })
+		return a.written(m.Slot, nth, func(nth int64) int64 { return a.nextMarked(old, nth) })
 	}
-	t.Count(own(0)-own(m.cursor.Load()), own(0))
+	t.Count(own(0)-own(m.Cursor.Load()), own(0))
 }
 
 // passNever moves the cursor over strips in which neither disk has anything. Nobody is between planning and writing at that
 // moment, so none can become written behind the cursor's back.
-func (a *Array) passNever(old, m *member) int64 {
+func (a *Array) passNever(old, m *member.Member) int64 {
 	a.journal.barrier.Lock()
 	defer a.journal.barrier.Unlock()
-	next := min(a.nextMarked(old, m.cursor.Load()), a.nextMarked(m, m.cursor.Load()))
-	m.cursor.Store(next)
+	next := min(a.nextMarked(old, m.Cursor.Load()), a.nextMarked(m, m.Cursor.Load()))
+	m.Cursor.Store(next)
 	return next
 }
 
-func (a *Array) copyable(old, m *member) error {
+func (a *Array) copyable(old, m *member.Member) error {
 	switch {
 	case a.alive() != nil:
 		return a.alive()
-	case a.members[old.slot].Load() != old || !old.live():
-		return fmt.Errorf("%s is %s: it cannot be copied any more; replace it", old.name(), old.condition())
-	case !m.live():
-		return fmt.Errorf("%s is %s", m.name(), m.condition())
+	case a.members[old.Slot].Load() != old || !old.Live():
+		return fmt.Errorf("%s is %s: it cannot be copied any more; replace it", old.Name(), old.Condition())
+	case !m.Live():
+		return fmt.Errorf("%s is %s", m.Name(), m.Condition())
 	}
 	return nil
 }
 
 // copyRows copies n rows from a stripe on and moves the cursor behind them, while their stripes are held.
-func (a *Array) copyRows(old, m *member, from layout.Stripe, n int64) (copied int64, err error) {
+func (a *Array) copyRows(old, m *member.Member, from layout.Stripe, n int64) (copied int64, err error) {
 	defer a.lockStripes(rows(from, n), true)()
 	a.journal.barrier.RLock()
 	defer a.journal.barrier.RUnlock()
@@ -277,14 +261,14 @@ func (a *Array) copyRows(old, m *member, from layout.Stripe, n int64) (copied in
 	if err := a.copyable(old, m); err != nil {
 		return copied, err
 	}
-	m.cursor.Store(max(from.Nth(m.slot)+n, m.cursor.Load()))
+	m.Cursor.Store(max(from.Nth(m.Slot)+n, m.Cursor.Load()))
 	return copied, nil
 }
 
 // copyRow makes a strip of the copy what it is on the member. The caller holds its stripe and the barrier.
-func (a *Array) copyRow(old, m *member, st layout.Stripe) (did bool, err error) {
+func (a *Array) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err error) {
 	n := st.StripBlocks()
-	first := st.Block(m.slot)
+	first := st.Block(m.Slot)
 	sums := make([]uint32, n)
 	if err := a.tables.sums(old, first, sums); err != nil {
 		return false, err
@@ -300,7 +284,7 @@ func (a *Array) copyRow(old, m *member, st layout.Stripe) (did bool, err error) 
 			return false, err
 		}
 	}
-	if err := a.writeData(m, [][]byte{buf}, first); err != nil {
+	if err := m.WriteData([][]byte{buf}, first); err != nil {
 		return false, err
 	}
 	a.tables.setAs(m, a.changesOf(old), first, n, sums, 0)
@@ -308,7 +292,7 @@ func (a *Array) copyRow(old, m *member, st layout.Stripe) (did bool, err error) 
 }
 
 // changesOf tells in which epoch the pages of a member were changed last.
-func (a *Array) changesOf(m *member) epochs {
+func (a *Array) changesOf(m *member.Member) epochs {
 	return func(page int64) uint64 {
 		_, epoch, err := a.tables.changed(m, page)
 		if err != nil {
@@ -323,19 +307,19 @@ func (a *Array) changesOf(m *member) epochs {
 func (a *Array) mirror(writes []write) error {
 	lay := a.Layout()
 	for _, w := range writes {
-		m := a.onto[w.m.slot].Load()
-		if m == nil || !m.live() || probe.CopyNotMirrored.On() || w.m != a.members[w.m.slot].Load() {
+		m := a.onto[w.m.Slot].Load()
+		if m == nil || !m.Live() || probe.CopyNotMirrored.On() || w.m != a.members[w.m.Slot].Load() {
 			continue
 		}
-		if st, _, _ := lay.On(m.slot, w.block); st.Nth(m.slot) >= m.cursor.Load() {
+		if st, _, _ := lay.On(m.Slot, w.block); st.Nth(m.Slot) >= m.Cursor.Load() {
 			continue
 		}
 		if w.kind == record.RunPayload || w.kind == record.RunInPlace {
-			if err := a.writeData(m, [][]byte{w.buf[:w.n*Block]}, w.block); err != nil {
+			if err := m.WriteData([][]byte{w.buf[:w.n*Block]}, w.block); err != nil {
 				return err // of the array: a copy that cannot be written was given up
 			}
 		}
-		if m.live() {
+		if m.Live() {
 			probe.WriteMirrored.Seen()
 			a.tables.enter(m, w.kind, w.block, w.n, w.sums)
 		}
@@ -347,9 +331,9 @@ func (a *Array) mirror(writes []write) error {
 // reached it before the crash. Nobody else works on the array yet.
 func (a *Array) remirror(stripes []layout.Stripe) error {
 	for _, m := range a.copies() {
-		old := a.members[m.slot].Load()
+		old := a.members[m.Slot].Load()
 		for _, st := range stripes {
-			if !st.Has(m.slot) || st.Nth(m.slot) >= m.cursor.Load() || !old.live() || !m.live() {
+			if !st.Has(m.Slot) || st.Nth(m.Slot) >= m.Cursor.Load() || !old.Live() || !m.Live() {
 				continue
 			}
 			if _, err := a.copyRow(old, m, st); err != nil && a.alive() != nil {
@@ -361,7 +345,7 @@ func (a *Array) remirror(stripes []layout.Stripe) error {
 }
 
 // restoreRow has a strip of a member with the help of redundancy; blocks that cannot be had get the sum of a lost one.
-func (a *Array) restoreRow(old *member, st layout.Stripe, buf []byte, sums []uint32) error {
+func (a *Array) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sums []uint32) error {
 	c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
 	if err != nil {
 		return err
@@ -370,7 +354,7 @@ func (a *Array) restoreRow(old *member, st layout.Stripe, buf []byte, sums []uin
 	if err := c.recover(); err != nil {
 		return err
 	}
-	role := st.Role(old.slot)
+	role := st.Role(old.Slot)
 	copy(buf, c.bufs[role])
 	for col := range sums {
 		switch {
@@ -387,15 +371,15 @@ func (a *Array) restoreRow(old *member, st layout.Stripe, buf []byte, sums []uin
 }
 
 // saveCopy makes the copy so far durable, then its cursor.
-func (a *Array) saveCopy(slot int, m *member) error {
-	cursor := m.cursor.Load()
+func (a *Array) saveCopy(slot int, m *member.Member) error {
+	cursor := m.Cursor.Load()
 	if !probe.CopyNotSynced.On() {
 		if err := a.checkpoint(); err != nil {
 			return err
 		}
 	}
 	return a.roster.update(a, func(r *record.Record) {
-		if e := &r.Roster[slot]; e.Onto == m.identity {
+		if e := &r.Roster[slot]; e.Onto == m.Identity {
 			e.Cursor = cursor
 		}
 	})
@@ -403,7 +387,7 @@ func (a *Array) saveCopy(slot int, m *member) error {
 
 // handOver makes the new disk the member, with all stripes held. A checkpoint before that leaves little to do for the one
 // that is made while clients wait.
-func (a *Array) handOver(old, m *member) error {
+func (a *Array) handOver(old, m *member.Member) error {
 	if err := a.checkpoint(); err != nil {
 		return err
 	}
@@ -416,64 +400,60 @@ func (a *Array) handOver(old, m *member) error {
 		return err
 	}
 	if err := a.emptyJournal(m); err != nil {
-		return cmp.Or(a.writeProblem(m, err), a.copyable(old, m))
+		return cmp.Or(m.WriteProblem(err), a.copyable(old, m))
 	}
 	// The epoch in which it becomes a member must be the next after its own, or a crash on the way would leave it behind.
 	if err := a.signCopy(m); err != nil {
-		return cmp.Or(a.writeProblem(m, err), a.copyable(old, m))
+		return cmp.Or(m.WriteProblem(err), a.copyable(old, m))
 	}
 	if err := a.exchange(old, m); err != nil {
 		return err
 	}
 	a.tables.forget(old)
-	a.event("member-retired", old.name(), "its place is taken by %s", m.name())
-	old.release()
+	a.event("member-retired", old.Name(), "its place is taken by %s", m.Name())
+	old.Release()
 	return nil
 }
 
 // exchange makes m the member of old's slot, in memory and on all members.
-func (a *Array) exchange(old, m *member) error {
+func (a *Array) exchange(old, m *member.Member) error {
 	r := &a.roster
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err := a.alive(); err != nil {
 		return err
 	}
-	if !old.live() || !m.live() {
+	if !old.Live() || !m.Live() {
 		return a.copyable(old, m)
 	}
 	r.unsettled.Store(true)
-	m.state.Store(int32(record.Active))
-	a.members[m.slot].Store(m) // before the old one is out: there is no moment without one
-	old.state.Store(int32(record.Missing))
-	a.onto[m.slot].Store(nil)
-	r.ids[m.slot] = m.identity
-	e := &r.rec.Roster[m.slot]
-	*e = record.Entry{ID: m.identity, Condition: record.Active, Size: m.place.Size, DataSize: e.DataSize, Since: a.now(), Witness: e.Witness}
+	m.Become(record.Active)
+	a.members[m.Slot].Store(m) // before the old one is out: there is no moment without one
+	old.Become(record.Missing)
+	a.onto[m.Slot].Store(nil)
+	e := &r.rec.Roster[m.Slot]
+	*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place.Size, DataSize: e.DataSize, Since: a.now(), Witness: e.Witness}
 	r.next()
 	return r.write(a)
 }
 
-// adoptCopy takes up a copy that a stop or a crash cut short.
-func (a *Array) adoptCopy(slot int, c Candidate) {
-	m := a.bareMember(slot, c.Disk)
-	m.adopt(c.Record.Place, c.Record.Member)
-	m.state.Store(int32(record.Rebuilding))
-	m.cursor.Store(a.roster.view().Roster[slot].Cursor)
-	a.onto[slot].Store(m)
+// takeUp goes on with a copy that a stop or a crash cut short.
+func (a *Array) takeUp(slot int, c Candidate) {
+	a.onto[slot].Store(member.New(a.judge, member.Known{Slot: slot, Disk: c.Disk, Identity: c.Record.Member, Place: c.Record.Place,
+		Condition: record.Rebuilding, Cursor: a.roster.view().Roster[slot].Cursor}))
 }
 
 // Onto is the disk a member is being copied onto, if it is.
 func (a *Array) Onto(slot int) (disk.Identity, bool) {
 	if m := a.onto[slot].Load(); m != nil {
-		return m.disk.Identity(), true
+		return m.Disk.Identity(), true
 	}
 	return disk.Identity{}, false
 }
 
 // copies lists the disks that are being copied onto.
-func (a *Array) copies() []*member {
-	var out []*member
+func (a *Array) copies() []*member.Member {
+	var out []*member.Member
 	for i := range a.onto {
 		if m := a.onto[i].Load(); m != nil {
 			out = append(out, m)

@@ -7,6 +7,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 	"nidalo/internal/probe"
 )
@@ -28,8 +29,8 @@ func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
 		return -1, fmt.Errorf("slot %d is %s", slot, e.Condition)
 	case e.Base == 0:
 		return -1, fmt.Errorf("%w: it was not rebuilt when it left", ErrStale)
-	case !leftAs(e, own):
-		return -1, fmt.Errorf("%w: it went on by itself, or was set back (it has epoch %d, and left in %d)", ErrStale, own.Epoch, e.Left)
+	case !e.LeftBy(own):
+		return -1, fmt.Errorf("%w: it went on by itself, or was set back (it has epoch %d, and left in %d)", ErrStale, own.Epoch, e.Left.Epoch)
 	case e.DataSize > own.Place.DataSize || own.Place.Size > e.Size:
 		return -1, fmt.Errorf("%w: its places are not those of slot %d", ErrStale, slot)
 	}
@@ -38,8 +39,8 @@ func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
 
 // LetGo closes the disk of a member that no longer takes part, so that it can be opened anew.
 func (a *Array) LetGo(slot int) {
-	if m := a.members[slot].Load(); !m.live() {
-		m.released()
+	if m := a.members[slot].Load(); !m.Live() {
+		m.Released()
 	}
 }
 
@@ -60,14 +61,9 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 		return fmt.Errorf("%w: the disk is smaller than it was", ErrStale)
 	}
 	a.clearSlot(slot)
-	m := a.bareMember(slot, d)
-	m.adopt(own.Place, own.Member)
-	m.state.Store(int32(record.Missing))
-	m.left = a.roster.view().Roster[slot].Base
 	old := a.members[slot].Load()
-	m.errs.read.Store(old.errs.read.Load())
-	m.errs.write.Store(old.errs.write.Load())
-	m.errs.checksum.Store(old.errs.checksum.Load())
+	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: own.Place, Condition: record.Missing,
+		Base: a.roster.view().Roster[slot].Base, Errors: old.Errors()})
 	unsettled, err := a.unsettledOf(m)
 	if err != nil {
 		return err
@@ -82,15 +78,15 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	if err := a.checkpoint(); err != nil {
 		return err
 	}
-	m.ring.sequence = unsettled.sequence
+	m.Ring.Sequence = unsettled.sequence
 	if err := a.emptyJournal(m); err != nil {
 		return err
 	}
 	if err := a.attach(m, own.Member, own.Place); err != nil {
 		return err
 	}
-	old.release()
-	a.event("member-returned", m.name(), "it catches up what it missed since epoch %d", m.left)
+	old.Release()
+	a.event("member-returned", m.Name(), "it catches up what it missed since epoch %d", m.Base)
 	a.resumeRebuild(slot)
 	return nil
 }
@@ -104,17 +100,17 @@ type unsettled struct {
 
 // unsettledOf reads a member's own journal. Of the blocks it names it is not known whether the batch ever counted, nor
 // whether its sums reached the table.
-func (a *Array) unsettledOf(m *member) (u unsettled, err error) {
+func (a *Array) unsettledOf(m *member.Member) (u unsettled, err error) {
 	s := newScan(m)
-	m.state.Store(int32(record.Rebuilding)) // reading entries asks for a live member; nobody else knows this one yet
-	defer m.state.Store(int32(record.Missing))
-	s.readHeads(a)
+	m.Become(record.Rebuilding) // reading entries asks for a live member; nobody else knows this one yet
+	defer m.Become(record.Missing)
+	s.readHeads()
 	if !s.headOK {
 		return u, fmt.Errorf("%w: the heads of its journal cannot be read", ErrStale)
 	}
-	s.walk(a)
+	s.walk()
 	walked := len(s.entries)
-	s.search(a)
+	s.search()
 	if len(s.entries) != walked || s.budget < 0 {
 		return u, fmt.Errorf("%w: its journal is damaged", ErrStale)
 	}
@@ -129,7 +125,7 @@ func (a *Array) unsettledOf(m *member) (u unsettled, err error) {
 
 // loseRuns marks the blocks of some runs, ascending, as lost in a member's own tables, on the member. Pages that are older than
 // their witnesses say nothing of what it holds: all their blocks are in doubt then.
-func (a *Array) loseRuns(m *member, runs []record.Run, epoch uint64) error {
+func (a *Array) loseRuns(m *member.Member, runs []record.Run, epoch uint64) error {
 	if len(runs) == 0 {
 		return nil
 	}
@@ -142,12 +138,12 @@ func (a *Array) loseRuns(m *member, runs []record.Run, epoch uint64) error {
 		page := runs[0].Start / record.SumsPerPage
 		at := page / record.BitsPerPage
 		if maps[at] == nil {
-			buf, old, err := a.ownPage(m, record.MapPage, m.place.MapStart, at)
+			buf, old, err := a.ownPage(m, record.MapPage, m.Place.MapStart, at)
 			if err != nil {
 				return err
 			}
 			if old {
-				for i := 0; i < record.BitsPerPage && at*record.BitsPerPage+int64(i) < m.place.SumPages; i++ {
+				for i := 0; i < record.BitsPerPage && at*record.BitsPerPage+int64(i) < m.Place.SumPages; i++ {
 					record.SetPageBit(buf, i, true)
 				}
 			}
@@ -156,7 +152,7 @@ func (a *Array) loseRuns(m *member, runs []record.Run, epoch uint64) error {
 		buf := make([]byte, Block)
 		if record.PageBit(maps[at], int(page%record.BitsPerPage)) {
 			var old bool
-			if buf, old, err = a.ownPage(m, record.SumPage, m.place.SumStart, page); err != nil {
+			if buf, old, err = a.ownPage(m, record.SumPage, m.Place.SumStart, page); err != nil {
 				return err
 			}
 			for i := 0; old && i < record.SumsPerPage; i++ {
@@ -178,30 +174,30 @@ func (a *Array) loseRuns(m *member, runs []record.Run, epoch uint64) error {
 			}
 		}
 		runs = append(rest, runs...)
-		record.SealPage(buf, record.SumPage, m.tag, page, number)
-		if err := m.disk.WriteAt(buf, m.place.SumStart+page*Block); err != nil {
+		record.SealPage(buf, record.SumPage, m.Tag, page, number)
+		if err := m.Disk.WriteAt(buf, m.Place.SumStart+page*Block); err != nil {
 			return err
 		}
 	}
-	if err := m.sync(); err != nil {
+	if err := m.Sync(); err != nil {
 		return err
 	}
 	for at, buf := range maps {
-		record.SealPage(buf, record.MapPage, m.tag, at, number)
-		if err := m.disk.WriteAt(buf, m.place.MapStart+at*Block); err != nil {
+		record.SealPage(buf, record.MapPage, m.Tag, at, number)
+		if err := m.Disk.WriteAt(buf, m.Place.MapStart+at*Block); err != nil {
 			return err
 		}
 	}
-	return m.sync()
+	return m.Sync()
 }
 
 // ownPage reads a page of a disk that is not a member yet, and says whether it is older than its witness.
-func (a *Array) ownPage(m *member, kind record.PageKind, start, page int64) (buf []byte, old bool, err error) {
+func (a *Array) ownPage(m *member.Member, kind record.PageKind, start, page int64) (buf []byte, old bool, err error) {
 	buf = make([]byte, Block)
-	if err := m.disk.ReadAt(buf, start+page*Block); err != nil {
+	if err := m.Disk.ReadAt(buf, start+page*Block); err != nil {
 		return nil, false, err
 	}
-	newest, oldest, err := record.CheckPage(buf, kind, m.tag, page)
+	newest, oldest, err := record.CheckPage(buf, kind, m.Tag, page)
 	if err != nil {
 		return nil, false, fmt.Errorf("%w: its tables are damaged: %w", ErrStale, err)
 	}
@@ -215,28 +211,28 @@ func (a *Array) ownPage(m *member, kind record.PageKind, start, page int64) (buf
 // missed says whether a member that was away may lack anything of a stripe: some other member's checksums there were
 // changed since, or the two do not agree whether anything was ever written, or it knows itself that it lost something. The
 // caller holds the stripe exclusively. A change of a stripe touches more members than can be away.
-func (a *Array) missed(st layout.Stripe, m *member) bool {
+func (a *Array) missed(st layout.Stripe, m *member.Member) bool {
 	for role := range st.Width() {
-		if o := a.members[st.Slot(role)].Load(); o != m && o.usable(st) && a.differ(st, m, o) {
+		if o := a.members[st.Slot(role)].Load(); o != m && o.Usable(st) && a.differ(st, m, o) {
 			return true
 		}
 	}
 	sums := make([]uint32, st.StripBlocks())
-	return a.tables.sums(m, st.Block(m.slot), sums) != nil || slices.ContainsFunc(sums, record.Unknown)
+	return a.tables.sums(m, st.Block(m.Slot), sums) != nil || slices.ContainsFunc(sums, record.Unknown)
 }
 
 // differ says whether a stripe may have changed on a member since another left the array, at the epoch left, or the two do not agree
 // whether anything was ever written there.
-func (a *Array) differ(st layout.Stripe, away, o *member) bool {
-	all, aligned := true, st.Block(away.slot) == st.Block(o.slot)
-	for number := range pagesOf(st, o.slot) {
+func (a *Array) differ(st layout.Stripe, away, o *member.Member) bool {
+	all, aligned := true, st.Block(away.Slot) == st.Block(o.Slot)
+	for number := range pagesOf(st, o.Slot) {
 		written, epoch, err := a.tables.changed(o, number)
-		if err != nil || written && epoch > away.left || aligned && !written && a.hasPage(away, number) {
+		if err != nil || written && epoch > away.Base || aligned && !written && a.hasPage(away, number) {
 			return true
 		}
 		all = all && written
 	}
-	for number := range pagesOf(st, away.slot) {
+	for number := range pagesOf(st, away.Slot) {
 		if !aligned && !all && a.hasPage(away, number) {
 			return true
 		}
@@ -245,7 +241,7 @@ func (a *Array) differ(st layout.Stripe, away, o *member) bool {
 }
 
 // hasPage says whether a disk may have anything in a checksum page.
-func (a *Array) hasPage(m *member, number int64) bool {
+func (a *Array) hasPage(m *member.Member, number int64) bool {
 	written, _, err := a.tables.changed(m, number)
 	return written || err != nil
 }

@@ -10,152 +10,24 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/health"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
 
-// member is one slot's disk as the engine works with it. A replacement is a new member.
-type member struct {
-	slot int
-	disk disk.Disk // nil when there is none (missing)
-	// patient is disk as what it is when the engine is not serial; else nil.
-	patient  *disk.Patient
-	identity uuid.UUID
-	place    record.Place
-	tag      uint64
-	key      uint32 // for the page cache; unique in the array
-	state    atomic.Int32
-	cursor   atomic.Int64 // how many of its strips are rebuilt
-	left     uint64       // when rebuilding: above the cursor it has all that was not changed after this epoch; 0: nothing
-	has      rosterState  // that its own record is in, for certain; guarded by roster.mu
-	tried    rosterState  // that was last written to it, perhaps in part; guarded by roster.mu
-	errs     struct{ read, write, checksum atomic.Uint64 }
-	setBack  atomic.Bool // one of its pages was older than its witness; it was said
-	stale    bool        // in a rescue: it left the array earlier, at the epoch left
-	ring     ring
-	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
-	lost     atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
-	keeps    atomic.Bool            // it cannot give blocks back
-	closing  env.Once
-	closed   chan struct{} // closed when the disk is
-}
-
-// rosterState names a state of the roster.
-type rosterState struct{ epoch, id uint64 }
-
-func stateOfRecord(r *record.Record) rosterState {
-	return rosterState{r.Epoch, record.Short(r.EpochID)}
-}
-
-// release closes the member's disk, so that others can open it. It does not wait: what is under way on a disk that hangs
-// holds it for as long as it hangs.
-func (m *member) release() {
-	if m.disk == nil {
-		return
-	}
-	m.closing.Do(func() {
-		if m.patient == nil {
-			_ = m.disk.Close()
-			close(m.closed)
-			return
-		}
-		env.Go(func() {
-			_ = m.disk.Close()
-			close(m.closed)
-		})
-	})
-}
-
-// released waits until the disk is closed, but not for long.
-func (m *member) released() {
-	if m.disk == nil {
-		return
-	}
-	m.release()
-	env.Wait(releaseWait, m.closed)
-}
-
-// reserve makes room for a stretch of the member where that may be short, in a file on a file system that is nearly full.
-func (m *member) reserve(off, n int64) error {
-	d := m.disk
-	if m.patient != nil {
-		d = m.patient.Disk
-	}
-	if r, ok := d.(disk.Reserver); ok {
-		return r.Reserve(off, n)
-	}
-	return nil
-}
-
-// releaseWait is how long a command waits for the handle of a disk that left; only a disk that hangs takes longer.
-const releaseWait = 2 * time.Second
-
-// bareMember is a member of which nothing is known yet.
-func (a *Array) bareMember(slot int, d disk.Disk) *member {
-	m := &member{slot: slot, disk: d, key: a.keys.Add(1), closed: make(chan struct{})}
-	if d != nil {
-		m.patient = disk.NewPatient(d, a.cfg.Limits.Patience, func() bool { return !a.WouldFail(slot) })
-		m.disk = m.patient
-	}
-	return m
-}
-
-func (a *Array) newMember(slot int, d disk.Disk, r *record.Record) *member {
-	m := a.bareMember(slot, d)
-	e := r.Roster[slot]
-	m.state.Store(int32(e.Condition))
-	m.cursor.Store(e.Cursor)
-	m.left = e.Base
-	m.errs.read.Store(e.Errors.Read)
-	m.errs.write.Store(e.Errors.Write)
-	m.errs.checksum.Store(e.Errors.Checksum)
-	return m
-}
-
-func (m *member) condition() record.Condition { return record.Condition(m.state.Load()) }
-
-// live says that the member takes part: it is written to, and its record is kept.
-func (m *member) live() bool {
-	switch m.condition() {
-	case record.Active, record.Failing, record.Rebuilding:
-		return m.disk != nil
-	}
-	return false
-}
-
-// usable says that what the member holds of a stripe is current.
-func (m *member) usable(st layout.Stripe) bool {
-	switch m.condition() {
-	case record.Active, record.Failing:
-		return m.disk != nil
-	case record.Rebuilding:
-		return m.disk != nil && st.Nth(m.slot) < m.cursor.Load()
-	}
-	return false
-}
-
-func (m *member) name() string {
-	if m.disk == nil {
-		return fmt.Sprintf("slot %d", m.slot)
-	}
-	return m.disk.Identity().String()
-}
-
-func (m *member) offset(block int64) int64 { return m.place.DataStart + block*Block }
-
 // roster guards the member record that all live members carry.
 type roster struct {
 	mu    env.Mutex
 	rec   *record.Record                // Slot, Member and Place are filled in for each member when it is written
-	ids   []uuid.UUID                   // by slot: the identity each member's own record carries
 	shown atomic.Pointer[record.Record] // rec as it was last written or is being written, never changed
 	// unsettled: a member was dropped, and the roster that says so is not on all others yet.
 	unsettled atomic.Bool
-	arriving  *member                        // is about to be active: the record that is being written says so
+	arriving  *member.Member                 // is about to be active: the record that is being written says so
 	epoch     atomic.Uint64                  // of shown
 	changes   atomic.Pointer[record.Changes] // as they are on the members
 }
@@ -215,24 +87,23 @@ func (r *roster) next() {
 }
 
 // activate makes a member that is rebuilt active: on the members first, so that nobody counts on it before a start would.
-func (r *roster) activate(a *Array, m *member) error {
+func (r *roster) activate(a *Array, m *member.Member) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err := a.alive(); err != nil {
 		return err
 	}
-	if m.condition() != record.Rebuilding {
-		return fmt.Errorf("%s is %s", m.name(), m.condition())
+	if m.Condition() != record.Rebuilding {
+		return fmt.Errorf("%s is %s", m.Name(), m.Condition())
 	}
-	e := &r.rec.Roster[m.slot]
-	e.Condition, e.Cursor, e.Since = record.Active, 0, a.now()
-	e.Left, e.LeftID, e.Tried, e.TriedID, e.Base = 0, 0, 0, 0, 0
+	e := &r.rec.Roster[m.Slot]
+	e.Here(record.Active, a.now())
 	r.next()
 	r.arriving = m
 	err := r.write(a)
 	r.arriving = nil
-	if err == nil && m.condition() == record.Rebuilding {
-		m.state.Store(int32(record.Active))
+	if err == nil && m.Condition() == record.Rebuilding {
+		m.Become(record.Active)
 	}
 	return err
 }
@@ -243,16 +114,16 @@ func (r *roster) activate(a *Array, m *member) error {
 func (r *roster) write(a *Array) error {
 again:
 	r.rec.Generation++
-	var live []*member
+	var live []*member.Member
 	for slot := range a.members {
 		m := a.members[slot].Load()
 		e := &r.rec.Roster[slot]
-		e.Errors = record.Errors{Read: m.errs.read.Load(), Write: m.errs.write.Load(), Checksum: m.errs.checksum.Load()}
-		if m.disk != nil {
-			id := m.disk.Identity()
+		e.Errors = m.Errors()
+		if m.Disk != nil {
+			id := m.Disk.Identity()
 			e.Bay, e.Model, e.Serial, e.Path = id.Bay, id.Model, id.Serial, id.Path
 		}
-		if m.live() {
+		if m.Live() {
 			live = append(live, m)
 		}
 	}
@@ -271,19 +142,19 @@ again:
 	r.epoch.Store(r.rec.Epoch)
 	errs := make([]error, len(live))
 	_ = a.parallel(len(live), func(i int) error {
-		errs[i] = r.writeOne(live[i])
+		errs[i] = live[i].PutRecord(r.rec)
 		return nil
 	})
 	failed := false
 	for i, err := range errs {
 		switch {
 		case err == nil:
-		case errors.Is(err, disk.ErrFull) && !errors.Is(err, errUnsynced):
+		case member.NoRoom(err):
 			a.freeze(fmt.Errorf("%w: the roster could not be written: %w; make space there and start the array again", ErrFailed, err))
 			return a.alive()
 		default:
-			live[i].errs.write.Add(1)
-			if err := r.drop(a, live[i], conditionFor(err), err); err != nil {
+			live[i].Errs.Write.Add(1)
+			if err := r.drop(a, live[i], member.ConditionFor(err), err); err != nil {
 				return err
 			}
 			failed = true
@@ -300,12 +171,12 @@ again:
 }
 
 // encodable says whether the record is one that can be read back: that it is not would be no fault of a member.
-func (r *roster) encodable(live []*member) error {
+func (r *roster) encodable(live []*member.Member) error {
 	if len(live) == 0 {
 		return nil
 	}
 	own := r.rec.Clone()
-	own.Slot, own.Member, own.Place = live[0].slot, r.ids[live[0].slot], live[0].place
+	own.Slot, own.Member, own.Place = live[0].Slot, live[0].Identity, live[0].Place
 	_, err := own.Encode()
 	return err
 }
@@ -313,18 +184,18 @@ func (r *roster) encodable(live []*member) error {
 // whole says whether nobody is away.
 func whole(rec *record.Record) bool {
 	return !slices.ContainsFunc(rec.Roster, func(e record.Entry) bool {
-		return e.Condition != record.Active && e.Condition != record.Failing
+		return !e.Condition.Counts()
 	})
 }
 
 // leaves notes in a record that a member is out, which has one state in its own record and may have another, and holds
 // everything up to epoch base (0: nothing that counts). The first to leave begins the change map.
-func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, has, tried rosterState, base uint64) {
+func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, has, tried record.State, base uint64) {
 	if whole(rec) {
 		rec.Changes = record.Changes{Since: rec.Epoch}
 	}
 	e := &rec.Roster[slot]
-	e.Left, e.LeftID, e.Tried, e.TriedID, e.Base = has.epoch, has.id, tried.epoch, tried.id, base
+	e.Left, e.Tried, e.Base = has, tried, base
 	e.Condition, e.Cursor, e.Since = to, 0, now
 }
 
@@ -367,105 +238,88 @@ func (r *roster) settle(a *Array) {
 	}
 }
 
-func conditionFor(err error) record.Condition {
-	if errors.Is(err, disk.ErrGone) {
-		return record.Missing
-	}
-	return record.Failed
-}
-
-// errUnsynced marks errors of a sync: what was written before may be gone, and no further sync can tell.
-var errUnsynced = errors.New("what was written may not be durable")
-
-// sync makes what was written to the member durable.
-func (m *member) sync() error {
-	if err := m.disk.Sync(); err != nil {
-		return fmt.Errorf("%w: %w", err, errUnsynced)
-	}
-	return nil
-}
-
-// writeOne writes both copies, one after the other with a sync in between: a crash leaves at least one whole.
-func (r *roster) writeOne(m *member) error {
-	own := r.rec.Clone()
-	own.Slot, own.Member, own.Place = m.slot, r.ids[m.slot], m.place
-	buf, err := own.Encode()
-	if err != nil {
-		return err
-	}
-	m.tried = stateOfRecord(own)
-	for _, off := range []int64{0, disk.TailRecord(m.place.Size)} {
-		if err := m.disk.WriteAt(buf, off); err != nil {
-			return err
-		}
-		if err := m.sync(); err != nil {
-			return err
-		}
-	}
-	m.has = m.tried
-	return nil
-}
-
 // drop takes a member out of the roster in memory; r.mu is held. When that would put data out of reach the array is
 // frozen instead and nothing is written any more: members that vanished together can come back together.
-func (r *roster) drop(a *Array, m *member, to record.Condition, cause error) error {
-	if m.condition() == to || !m.live() {
+func (r *roster) drop(a *Array, m *member.Member, to record.Condition, cause error) error {
+	if m.Condition() == to || !m.Live() {
 		return nil
 	}
 	lost := func(slot int) bool {
 		other := a.members[slot].Load()
-		arrives := other == r.arriving && other.live()
-		return other == m || !arrives && other.condition() != record.Active && other.condition() != record.Failing
+		arrives := other == r.arriving && other.Live()
+		return other == m || !arrives && !other.Condition().Counts()
 	}
 	if a.rescue != nil {
-		m.state.Store(int32(to))
+		m.Become(to)
 		a.tables.forget(m)
 		return nil
 	}
 	if certain, _ := a.Layout().Margin(lost); certain < 0 {
-		m.state.Store(int32(to))
-		m.lost.Store(a.now().UnixNano())
-		a.freeze(fmt.Errorf("%w: %s: %s; too many members are lost, nothing more is written", ErrFailed, m.name(), strings.TrimPrefix(cause.Error(), m.name()+": ")))
+		m.Become(to)
+		m.Lost.Store(a.now().UnixNano())
+		a.freeze(fmt.Errorf("%w: %s: %s; too many members are lost, nothing more is written", ErrFailed, m.Name(), strings.TrimPrefix(cause.Error(), m.Name()+": ")))
 		return a.alive()
 	}
 	r.unsettled.Store(true)
-	m.state.Store(int32(to))
-	why := cause.Error()
-	m.reason.Store(&why)
+	m.Become(to)
+	m.Because(cause)
 	a.tables.forget(m)
-	base := m.has.epoch
-	if r.rec.Roster[m.slot].Condition == record.Rebuilding {
-		base = m.left // it had not caught up yet
+	base := m.Has.Epoch
+	if r.rec.Roster[m.Slot].Condition == record.Rebuilding {
+		base = m.Base // it had not caught up yet
 		if probe.ReturnLosesBase.On() {
 			base = 0
 		}
 	}
-	has, tried := m.has, m.tried
+	has, tried := m.Has, m.Tried
 	if probe.LeftInRosterEpoch.On() {
-		has, tried = stateOfRecord(r.rec), stateOfRecord(r.rec)
+		has, tried = r.rec.State(), r.rec.State()
 	}
-	leaves(r.rec, m.slot, to, a.now(), has, tried, base)
-	m.release()
-	a.event("member-"+to.String(), m.name(), "%v", cause)
+	leaves(r.rec, m.Slot, to, a.now(), has, tried, base)
+	m.Release()
+	a.event("member-"+to.String(), m.Name(), "%v", cause)
 	return nil
 }
 
+// roll is the array as its members' judge sees it.
+type roll struct{ a *Array }
+
+func (r roll) Fail(m *member.Member, to record.Condition, cause error) { r.a.failMember(m, to, cause) }
+func (r roll) Needs(slot int) bool                                     { return r.a.WouldFail(slot) }
+func (r roll) IsCopy(m *member.Member) bool                            { return r.a.onto[m.Slot].Load() == m }
+func (r roll) Alive() error                                            { return r.a.alive() }
+
+func (r roll) Decline(m *member.Member, why string) {
+	a := r.a
+	if !m.Decline(why) {
+		return
+	}
+	err := a.roster.raise(a, func(r *record.Record) {
+		if m.Condition() == record.Failing {
+			r.Roster[m.Slot].Condition, r.Roster[m.Slot].Since = record.Failing, a.now()
+		}
+	})
+	if err == nil {
+		a.event("member-failing", m.Name(), "%s", why)
+	}
+}
+
 // failMember takes a member out because of what it did. It returns once every other member knows.
-func (a *Array) failMember(m *member, to record.Condition, cause error) {
+func (a *Array) failMember(m *member.Member, to record.Condition, cause error) {
 	a.roster.mu.Lock()
 	defer a.roster.mu.Unlock()
-	if !m.live() || a.alive() != nil {
+	if !m.Live() || a.alive() != nil {
 		return
 	}
 	if a.looking {
-		m.state.Store(int32(to))
+		m.Become(to)
 		return
 	}
-	if a.onto[m.slot].Load() == m {
+	if a.onto[m.Slot].Load() == m {
 		// Not a member yet: nobody but the copy misses it.
-		m.state.Store(int32(to))
+		m.Become(to)
 		a.tables.forget(m)
-		a.event("copy-failed", m.name(), "%v", cause)
+		a.event("copy-failed", m.Name(), "%v", cause)
 		return
 	}
 	if err := a.roster.drop(a, m, to, cause); err != nil {
@@ -493,29 +347,29 @@ func (a *Array) Fail(slot int, force bool) error {
 		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
 	}
 	m := a.members[slot].Load()
-	if !m.live() {
-		return fmt.Errorf("%s is %s already", m.name(), m.condition())
+	if !m.Live() {
+		return fmt.Errorf("%s is %s already", m.Name(), m.Condition())
 	}
 	if !force && a.WouldFail(slot) {
 		return ErrMargin
 	}
-	if m.condition() != record.Rebuilding {
+	if m.Condition() != record.Rebuilding {
 		// What is in its journal gets into place, so that nothing of what it holds is in doubt if it comes back.
 		if err := a.checkpoint(); err != nil && a.alive() != nil {
 			return err
 		}
 	}
 	a.failMember(m, record.Failed, errors.New(ByAdministrator))
-	m.released()
+	m.Released()
 	return nil
 }
 
 // WouldFail says whether the array, as it is now, needs the member in slot to serve its data.
 func (a *Array) WouldFail(slot int) bool {
 	m := a.members[slot].Load()
-	return m.live() && m.condition() != record.Rebuilding && !a.Layout().Survives(func(s int) bool {
+	return m.Live() && m.Condition() != record.Rebuilding && !a.Layout().Survives(func(s int) bool {
 		o := a.members[s].Load()
-		return s == slot || o.condition() != record.Active && o.condition() != record.Failing
+		return s == slot || !o.Condition().Counts()
 	})
 }
 
@@ -540,19 +394,17 @@ func (a *Array) MemberStates() []MemberState {
 		m := a.members[slot].Load()
 		e := rec.Roster[slot]
 		out[slot] = MemberState{
-			Slot: slot, Condition: m.condition(), Cursor: m.cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.condition() == record.Missing && (e.Base != 0 || m.lost.Load() != 0),
+			Slot: slot, Condition: m.Condition(), Cursor: m.Cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.Condition() == record.Missing && (e.Base != 0 || m.Lost.Load() != 0),
 			Disk:   disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial},
-			Errors: record.Errors{Read: m.errs.read.Load(), Write: m.errs.write.Load(), Checksum: m.errs.checksum.Load()},
+			Errors: m.Errors(),
 		}
-		if m.disk != nil {
-			out[slot].Disk = m.disk.Identity()
+		if m.Disk != nil {
+			out[slot].Disk = m.Disk.Identity()
 		}
-		if at := m.lost.Load(); at != 0 {
+		if at := m.Lost.Load(); at != 0 {
 			out[slot].Since = time.Unix(0, at)
 		}
-		if why := m.reason.Load(); why != nil {
-			out[slot].Reason = *why
-		}
+		out[slot].Reason = m.Why()
 	}
 	return out
 }
@@ -570,16 +422,15 @@ func (a *Array) Margin() (certain, best int) {
 }
 
 func (a *Array) gone(slot int) bool {
-	c := a.members[slot].Load().condition()
-	return c != record.Active && c != record.Failing
+	return !a.members[slot].Load().Condition().Counts()
 }
 
 // disks names the physical disk of each member, by slot.
 func (a *Array) disks() []string {
 	out := make([]string, len(a.members))
 	for slot := range a.members {
-		if m := a.members[slot].Load(); m.disk != nil {
-			id := m.disk.Identity()
+		if m := a.members[slot].Load(); m.Disk != nil {
+			id := m.Disk.Identity()
 			out[slot] = record.SpindleOf(id.Model, id.Serial)
 		}
 	}
@@ -635,3 +486,31 @@ func (a *Array) FindSlot(name string) (int, error) {
 	}
 	return found, nil
 }
+
+// Probe asks every live member whether it is there, so that one that is gone is noticed although nobody reads or writes.
+func (a *Array) Probe() {
+	if a.alive() != nil {
+		return
+	}
+	_ = a.parallel(len(a.members), func(i int) error {
+		m := a.members[i].Load()
+		if !m.Live() || m.Patient == nil {
+			return nil
+		}
+		if err := m.Patient.Present(); errors.Is(err, disk.ErrGone) {
+			m.ReadProblem(err)
+		}
+		return nil
+	})
+}
+
+// Health is what a member's disk says of itself, errors.ErrUnsupported when it does not.
+func (a *Array) Health(slot int) (health.Readings, error) {
+	if m := a.members[slot].Load(); m.Live() && m.Patient != nil {
+		return m.Patient.Health()
+	}
+	return health.Readings{}, errors.ErrUnsupported
+}
+
+// Foretell declares a member failing for a reason that was found outside of the engine.
+func (a *Array) Foretell(slot int, why string) { roll{a}.Decline(a.members[slot].Load(), why) }

@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"nidalo/core/record"
+	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -39,7 +40,7 @@ type page struct {
 	env.Mutex
 	pins    atomic.Int32
 	key     pageKey
-	m       *member
+	m       *member.Member
 	buf     []byte
 	loaded  bool
 	dirty   bool   // differs from what is durable on the member
@@ -64,9 +65,9 @@ func newTables(a *Array, bytes int64) *tables {
 }
 
 // get returns a page locked and loaded. put must follow.
-func (t *tables) get(m *member, kind record.PageKind, number int64) (*page, error) {
-	key := pageKey{m.key, kind, number}
-	sh := &t.shards[(uint64(number)*31+uint64(m.key)*7+uint64(kind))%uint64(len(t.shards))]
+func (t *tables) get(m *member.Member, kind record.PageKind, number int64) (*page, error) {
+	key := pageKey{m.Key, kind, number}
+	sh := &t.shards[(uint64(number)*31+uint64(m.Key)*7+uint64(kind))%uint64(len(t.shards))]
 	sh.Lock()
 	p := sh.pages[key]
 	if p == nil {
@@ -141,7 +142,7 @@ func (t *tables) load(p *page) error {
 			return err
 		}
 		if written {
-			switch sound, err := t.read(p, buf, p.m.place.SumStart, doubted); {
+			switch sound, err := t.read(p, buf, p.m.Place.SumStart, doubted); {
 			case err != nil:
 				return err
 			case !sound:
@@ -159,30 +160,30 @@ func (t *tables) load(p *page) error {
 			}
 		}
 	case record.MapPage:
-		switch sound, err := t.read(p, buf, p.m.place.MapStart, false); {
+		switch sound, err := t.read(p, buf, p.m.Place.MapStart, false); {
 		case err != nil:
 			return err
 		case !sound:
 			clear(buf)
-			for i := 0; i < record.BitsPerPage && number*record.BitsPerPage+int64(i) < p.m.place.SumPages; i++ {
+			for i := 0; i < record.BitsPerPage && number*record.BitsPerPage+int64(i) < p.m.Place.SumPages; i++ {
 				record.SetPageBit(buf, i, true)
 			}
 			p.doubted = true
 			t.setDirty(p)
 		}
 	case record.WitnessPage:
-		if err := p.m.disk.ReadAt(buf, p.m.place.WitnessStart+number*Block); err != nil {
-			if t.a.readProblem(p.m, err); !p.m.live() || late(err) {
+		if err := p.m.Disk.ReadAt(buf, p.m.Place.WitnessStart+number*Block); err != nil {
+			if p.m.ReadProblem(err); !p.m.Live() || member.Late(err) {
 				return err
 			}
 			clear(buf)
-		} else if _, _, err := record.CheckPage(buf, record.WitnessPage, p.m.tag, number); err != nil {
+		} else if _, _, err := record.CheckPage(buf, record.WitnessPage, p.m.Tag, number); err != nil {
 			clear(buf) // never written, or damaged: it proves nothing, and is written anew with what it is about
 		}
 	}
 	// When a member leaves, what was changed of its pages and not written yet is forgotten: what it has on the disk is old then.
-	if !p.m.live() && !probe.LeaverReadBack.On() {
-		return fmt.Errorf("%s: %w", p.m.name(), errLeft)
+	if !p.m.Live() && !probe.LeaverReadBack.On() {
+		return fmt.Errorf("%s: %w", p.m.Name(), errLeft)
 	}
 	p.buf, p.loaded = buf, true
 	return nil
@@ -194,18 +195,18 @@ var errLeft = errors.New("it takes no part any more")
 // read reads a page that a member should have, and says whether it is to be believed. An error is one of the disk as a whole.
 // A page that was never written is expected where the map is in doubt.
 func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool, err error) {
-	if err := p.m.disk.ReadAt(buf, start+p.key.number*Block); err != nil {
-		if t.a.readProblem(p.m, err); !p.m.live() || late(err) {
+	if err := p.m.Disk.ReadAt(buf, start+p.key.number*Block); err != nil {
+		if p.m.ReadProblem(err); !p.m.Live() || member.Late(err) {
 			return false, err
 		}
-		t.a.count(p.m, &p.m.errs.read)
+		p.m.Count(&p.m.Errs.Read)
 		return false, nil
 	}
-	number, oldest, err := record.CheckPage(buf, p.key.kind, p.m.tag, p.key.number)
+	number, oldest, err := record.CheckPage(buf, p.key.kind, p.m.Tag, p.key.number)
 	if err != nil {
 		if !maybe {
-			t.a.count(p.m, &p.m.errs.checksum)
-			t.a.event("table-damaged", p.m.name(), "%v; its blocks are restored from redundancy", err)
+			p.m.Count(&p.m.Errs.Checksum)
+			t.a.event("table-damaged", p.m.Name(), "%v; its blocks are restored from redundancy", err)
 		}
 		return false, nil
 	}
@@ -222,9 +223,9 @@ func (t *tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 	}
 	if old := older(buf, number, oldest, w); old && !probe.WitnessNotCompared.On() {
 		probe.WitnessAccused.Seen()
-		t.a.count(p.m, &p.m.errs.checksum)
-		if !p.m.setBack.Swap(true) {
-			t.a.event("member-set-back", p.m.name(), "its tables are older than %s has seen them: it was set back, or lost writes that it had confirmed. What it holds is restored from redundancy where that is so",
+		p.m.Count(&p.m.Errs.Checksum)
+		if !p.m.SetBack.Swap(true) {
+			t.a.event("member-set-back", p.m.Name(), "its tables are older than %s has seen them: it was set back, or lost writes that it had confirmed. What it holds is restored from redundancy where that is so",
 				t.a.slotName(t.holder(p.m)))
 		}
 		return false, nil
@@ -248,28 +249,28 @@ func older(buf []byte, newest, oldest uint64, w record.Witness) bool {
 }
 
 // holder is the slot that keeps the witnesses of a member's pages; -1 when none does.
-func (t *tables) holder(m *member) int { return t.a.roster.shown.Load().Roster[m.slot].Witness }
+func (t *tables) holder(m *member.Member) int { return t.a.roster.shown.Load().Roster[m.Slot].Witness }
 
 // witnessAt is where the witness of a page is: on which member, in which of its pages, at which place. It is nil when there is
 // none, or when it is away and proves nothing.
-func (t *tables) witnessAt(m *member, kind record.PageKind, number int64) (h *member, page int64, at int) {
-	if t.a.members[m.slot].Load() != m {
+func (t *tables) witnessAt(m *member.Member, kind record.PageKind, number int64) (h *member.Member, page int64, at int) {
+	if t.a.members[m.Slot].Load() != m {
 		return nil, 0, 0 // a copy, which has none yet
 	}
 	return t.seenAt(m, kind, number)
 }
 
 // seenAt is witnessAt for a disk whether or not it is the member of its slot.
-func (t *tables) seenAt(m *member, kind record.PageKind, number int64) (h *member, page int64, at int) {
+func (t *tables) seenAt(m *member.Member, kind record.PageKind, number int64) (h *member.Member, page int64, at int) {
 	slot := t.holder(m)
 	if slot < 0 {
 		return nil, 0, 0
 	}
 	if kind == record.SumPage {
-		number += m.place.MapPages
+		number += m.Place.MapPages
 	}
 	h, page = t.a.members[slot].Load(), number/record.WitnessesPerPage
-	if h == nil || !h.live() || page >= h.place.WitnessPages {
+	if h == nil || !h.Live() || page >= h.Place.WitnessPages {
 		return nil, 0, 0
 	}
 	return h, page, int(number % record.WitnessesPerPage)
@@ -279,22 +280,22 @@ func (t *tables) seenAt(m *member, kind record.PageKind, number int64) (h *membe
 // an error: it might know better.
 func (t *tables) witness(p *page) (record.Witness, error) {
 	h, page, at := t.witnessAt(p.m, p.key.kind, p.key.number)
-	return t.entry(h, page, at, p.m.tag)
+	return t.entry(h, page, at, p.m.Tag)
 }
 
 // seenOf is what is known of a page of a disk, whether or not it is the member of its slot.
-func (t *tables) seenOf(m *member, kind record.PageKind, number int64) (record.Witness, error) {
+func (t *tables) seenOf(m *member.Member, kind record.PageKind, number int64) (record.Witness, error) {
 	h, page, at := t.seenAt(m, kind, number)
-	return t.entry(h, page, at, m.tag)
+	return t.entry(h, page, at, m.Tag)
 }
 
-func (t *tables) entry(h *member, page int64, at int, tag uint64) (record.Witness, error) {
+func (t *tables) entry(h *member.Member, page int64, at int, tag uint64) (record.Witness, error) {
 	if h == nil {
 		return record.Witness{}, nil
 	}
 	on, err := t.get(h, record.WitnessPage, page)
 	if err != nil {
-		if !h.live() {
+		if !h.Live() {
 			err = nil
 		}
 		return record.Witness{}, err
@@ -314,7 +315,7 @@ func (t *tables) testify(p *page) {
 		return
 	}
 	defer t.put(on)
-	if now := (record.Witness{Checkpoint: p.number, Sum: p.sum}); now.Checkpoint > record.PageWitness(on.buf, p.m.tag, at).Checkpoint {
+	if now := (record.Witness{Checkpoint: p.number, Sum: p.sum}); now.Checkpoint > record.PageWitness(on.buf, p.m.Tag, at).Checkpoint {
 		t.setWitness(on, p.m, at, now)
 		if also := t.copyOf(on); also != nil {
 			t.setWitness(also, p.m, at, now)
@@ -323,16 +324,16 @@ func (t *tables) testify(p *page) {
 	}
 }
 
-func (t *tables) setWitness(on *page, of *member, at int, w record.Witness) {
-	record.SetPageWitness(on.buf, of.tag, at, w)
+func (t *tables) setWitness(on *page, of *member.Member, at int, w record.Witness) {
+	record.SetPageWitness(on.buf, of.Tag, at, w)
 	t.setDirty(on)
 }
 
 // copyOf is the same witness page on the disk that the holder of one is being copied onto; nil when there is none. put must follow.
 // What a copy is not told it does not know when it takes the place of its original, however shortly before.
 func (t *tables) copyOf(on *page) *page {
-	c := t.a.onto[on.m.slot].Load()
-	if c == nil || !c.live() || on.m == c || on.key.number >= c.place.WitnessPages || probe.CopyNotTold.On() {
+	c := t.a.onto[on.m.Slot].Load()
+	if c == nil || !c.Live() || on.m == c || on.key.number >= c.Place.WitnessPages || probe.CopyNotTold.On() {
 		return nil
 	}
 	also, err := t.get(c, record.WitnessPage, on.key.number)
@@ -345,7 +346,7 @@ func (t *tables) copyOf(on *page) *page {
 // setDirty notes a change of a page, which is locked. Pages of a member that left are never written.
 func (t *tables) setDirty(p *page) {
 	p.version++
-	if !p.dirty && p.m.live() {
+	if !p.dirty && p.m.Live() {
 		p.dirty = true
 		t.dirty.Add(1)
 	}
@@ -360,7 +361,7 @@ func (t *tables) setClean(p *page) {
 }
 
 // bit tells whether a checksum page was ever written, and whether that is only assumed.
-func (t *tables) bit(m *member, number int64) (written, doubted bool, err error) {
+func (t *tables) bit(m *member.Member, number int64) (written, doubted bool, err error) {
 	p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
 	if err != nil {
 		return false, false, err
@@ -369,7 +370,7 @@ func (t *tables) bit(m *member, number int64) (written, doubted bool, err error)
 	return record.PageBit(p.buf, int(number%record.BitsPerPage)), p.doubted, nil
 }
 
-func (t *tables) setBit(m *member, number int64, on bool) error {
+func (t *tables) setBit(m *member.Member, number int64, on bool) error {
 	p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
 	if err != nil {
 		return err
@@ -383,7 +384,7 @@ func (t *tables) setBit(m *member, number int64, on bool) error {
 }
 
 // sums fills out with the sums of the member's blocks from block on.
-func (t *tables) sums(m *member, block int64, out []uint32) error {
+func (t *tables) sums(m *member.Member, block int64, out []uint32) error {
 	for len(out) > 0 {
 		number, at := block/record.SumsPerPage, int(block%record.SumsPerPage)
 		n := min(len(out), record.SumsPerPage-at)
@@ -404,7 +405,7 @@ func (t *tables) sums(m *member, block int64, out []uint32) error {
 
 // set stores the sums of n blocks from block on, which change now: sums, or the one value for all when sums is nil. The
 // caller holds the barrier. What cannot be entered is seen to, see unentered.
-func (t *tables) set(m *member, block int64, n int, sums []uint32, value uint32) {
+func (t *tables) set(m *member.Member, block int64, n int, sums []uint32, value uint32) {
 	t.setAs(m, nil, block, n, sums, value)
 }
 
@@ -413,7 +414,7 @@ type epochs func(page int64) uint64
 
 // setAs is set for blocks that are copied or restored, and changed last in an earlier epoch: a member that was away since
 // does not lack them.
-func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32, value uint32) {
+func (t *tables) setAs(m *member.Member, last epochs, block int64, n int, sums []uint32, value uint32) {
 	now := t.a.roster.epoch.Load()
 	for n > 0 {
 		number, at := block/record.SumsPerPage, int(block%record.SumsPerPage)
@@ -468,10 +469,10 @@ func (t *tables) setAs(m *member, last epochs, block int64, n int, sums []uint32
 // unentered sees to a change that could not be entered since a table cannot be read. A member that is out lacks it like everything
 // else from now on. One that the array cannot do without, because it only hangs, would be taken for what it held before once
 // the journals are emptied: so nothing more is written, and the next start enters it from them.
-func (t *tables) unentered(m *member, err error) {
+func (t *tables) unentered(m *member.Member, err error) {
 	switch {
-	case !m.live():
-	case t.a.onto[m.slot].Load() == m:
+	case !m.Live():
+	case t.a.onto[m.Slot].Load() == m:
 		t.a.failMember(m, record.Failed, err)
 	default:
 		t.a.freeze(fmt.Errorf("%w: the checksum table of %w; start the array again when the disk answers", ErrFailed, err))
@@ -479,7 +480,7 @@ func (t *tables) unentered(m *member, err error) {
 }
 
 // changed tells whether a checksum page was ever written, and in which epoch it was changed last.
-func (t *tables) changed(m *member, number int64) (written bool, epoch uint64, err error) {
+func (t *tables) changed(m *member.Member, number int64) (written bool, epoch uint64, err error) {
 	if written, _, err = t.bit(m, number); err != nil || !written {
 		return written, 0, err
 	}
@@ -492,12 +493,12 @@ func (t *tables) changed(m *member, number int64) (written bool, epoch uint64, e
 }
 
 // enter stores what a run of a change or of the journal means for the sums. The caller holds the barrier.
-func (t *tables) enter(m *member, kind record.RunKind, block int64, n int, sums []uint32) {
+func (t *tables) enter(m *member.Member, kind record.RunKind, block int64, n int, sums []uint32) {
 	t.enterAs(m, nil, kind, block, n, sums)
 }
 
 // enterAs is enter for what changed last in an earlier epoch, see setAs.
-func (t *tables) enterAs(m *member, last epochs, kind record.RunKind, block int64, n int, sums []uint32) {
+func (t *tables) enterAs(m *member.Member, last epochs, kind record.RunKind, block int64, n int, sums []uint32) {
 	switch kind {
 	case record.RunNever:
 		t.setAs(m, last, block, n, nil, record.SumNever)
@@ -509,7 +510,7 @@ func (t *tables) enterAs(m *member, last epochs, kind record.RunKind, block int6
 }
 
 // forget drops all pages of a member that is no longer live. One in use is left to its user and to the next checkpoint.
-func (t *tables) forget(m *member) {
+func (t *tables) forget(m *member.Member) {
 	for i := range t.shards {
 		sh := &t.shards[i]
 		sh.Lock()
@@ -550,7 +551,7 @@ func (t *tables) snapshot() (sums, maps, seen []*dirtyPage) {
 	}
 	for _, p := range all {
 		p.Lock()
-		if !p.m.live() {
+		if !p.m.Live() {
 			t.setClean(p)
 		}
 		d := &dirtyPage{p: p, version: p.version}
@@ -578,13 +579,13 @@ func (t *tables) snapshot() (sums, maps, seen []*dirtyPage) {
 
 func sortPages(list []*dirtyPage) {
 	slices.SortFunc(list, func(x, y *dirtyPage) int {
-		return cmp.Or(cmp.Compare(x.p.m.slot, y.p.m.slot), cmp.Compare(x.p.m.key, y.p.m.key), cmp.Compare(x.p.key.number, y.p.key.number))
+		return cmp.Or(cmp.Compare(x.p.m.Slot, y.p.m.Slot), cmp.Compare(x.p.m.Key, y.p.m.Key), cmp.Compare(x.p.key.number, y.p.key.number))
 	})
 }
 
 // seeAgain has the witness of every page of a member say what the page is on that member, after the disk that keeps them, or
 // the member itself, is another. The next checkpoint makes it count.
-func (a *Array) seeAgain(t *task.Task, m *member) error {
+func (a *Array) seeAgain(t *task.Task, m *member.Member) error {
 	look := func(kind record.PageKind, number int64) error {
 		p, err := a.tables.get(m, kind, number)
 		if err != nil {
@@ -596,26 +597,26 @@ func (a *Array) seeAgain(t *task.Task, m *member) error {
 		a.tables.put(p)
 		return nil
 	}
-	for number := range m.place.MapPages {
-		if !m.live() {
+	for number := range m.Place.MapPages {
+		if !m.Live() {
 			return nil // the others tell of that
 		}
-		if err := look(record.MapPage, number); err != nil && m.live() {
+		if err := look(record.MapPage, number); err != nil && m.Live() {
 			return err
 		}
 	}
-	for number := int64(0); number < m.place.SumPages; number++ {
+	for number := int64(0); number < m.Place.SumPages; number++ {
 		if number%seenPages == 0 {
 			if err := t.Point(seenPages * Block); err != nil {
 				return err
 			}
 		}
-		next, ok := a.tables.nextBit(m, number, m.place.SumPages-1)
-		if !ok || next >= m.place.SumPages {
+		next, ok := a.tables.nextBit(m, number, m.Place.SumPages-1)
+		if !ok || next >= m.Place.SumPages {
 			return nil
 		}
 		number = next
-		if err := look(record.SumPage, number); err != nil && m.live() {
+		if err := look(record.SumPage, number); err != nil && m.Live() {
 			return err
 		}
 	}
@@ -628,7 +629,7 @@ const seenPages = 256
 // seeAgainAround is seeAgain for the members whose witnesses a slot keeps, and with own for the one in it.
 func (a *Array) seeAgainAround(t *task.Task, slot int, own bool) error {
 	for s, e := range a.roster.shown.Load().Roster {
-		if m := a.members[s].Load(); m.live() && (e.Witness == slot || own && s == slot) {
+		if m := a.members[s].Load(); m.Live() && (e.Witness == slot || own && s == slot) {
 			if err := a.seeAgain(t, m); err != nil {
 				return err
 			}
@@ -654,7 +655,7 @@ func (t *tables) testimonies(written []*dirtyPage, seen []*dirtyPage) []*dirtyPa
 	}
 	for _, d := range written {
 		h, number, at := t.witnessAt(d.p.m, d.p.key.kind, d.p.key.number)
-		if h == nil || !d.p.m.live() || d.checkpoint == 0 {
+		if h == nil || !d.p.m.Live() || d.checkpoint == 0 {
 			continue
 		}
 		on, err := t.get(h, record.WitnessPage, number)
@@ -676,24 +677,24 @@ func (t *tables) testimonies(written []*dirtyPage, seen []*dirtyPage) []*dirtyPa
 // write writes a page, as the given checkpoint: a map page as it was at the snapshot, another as it is now.
 func (t *tables) write(d *dirtyPage, checkpoint uint64) error {
 	p, m := d.p, d.p.m
-	buf, start := d.buf, m.place.MapStart
+	buf, start := d.buf, m.Place.MapStart
 	if buf == nil {
-		if start = m.place.SumStart; p.key.kind == record.WitnessPage {
-			start = m.place.WitnessStart
+		if start = m.Place.SumStart; p.key.kind == record.WitnessPage {
+			start = m.Place.WitnessStart
 		}
 		p.Lock()
 		buf, d.version = slices.Clone(p.buf), p.version
 		p.Unlock()
 	}
-	if !m.live() {
+	if !m.Live() {
 		return nil
 	}
-	record.SealPage(buf, p.key.kind, m.tag, p.key.number, checkpoint)
+	record.SealPage(buf, p.key.kind, m.Tag, p.key.number, checkpoint)
 	d.checkpoint, d.sum = checkpoint, record.PageSumOf(buf)
 	t.a.stats.TableBytes.Add(Block)
-	if err := m.disk.WriteAt(buf, start+p.key.number*Block); err != nil {
-		if err := t.a.writeProblem(m, err); err != nil {
-			return fmt.Errorf("tables of %s: %w", m.name(), err)
+	if err := m.Disk.WriteAt(buf, start+p.key.number*Block); err != nil {
+		if err := m.WriteProblem(err); err != nil {
+			return fmt.Errorf("tables of %s: %w", m.Name(), err)
 		}
 	}
 	return nil
@@ -706,7 +707,7 @@ func (t *tables) clean(pages []*dirtyPage) {
 		if d.checkpoint != 0 {
 			d.p.number, d.p.sum = d.checkpoint, d.sum
 		}
-		if d.p.version == d.version || !d.p.m.live() || probe.ChangeInWriteForgotten.On() {
+		if d.p.version == d.version || !d.p.m.Live() || probe.ChangeInWriteForgotten.On() {
 			t.setClean(d.p)
 		}
 		d.p.Unlock()
@@ -723,7 +724,7 @@ func (t *tables) release(lists ...[]*dirtyPage) {
 }
 
 // nextBit is the first checksum page from number to last that was ever written; last+1 when there is none.
-func (t *tables) nextBit(m *member, number, last int64) (int64, bool) {
+func (t *tables) nextBit(m *member.Member, number, last int64) (int64, bool) {
 	for number <= last {
 		p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
 		if err != nil {

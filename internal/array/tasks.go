@@ -67,7 +67,7 @@ func (a *Array) slotName(slot int) string {
 	if slot < 0 {
 		return ""
 	}
-	return a.members[slot].Load().name()
+	return a.members[slot].Load().Name()
 }
 
 // Steer pauses, continues or cancels a task, see task.List.
@@ -106,7 +106,7 @@ func (a *Array) GoOn() {
 	a.joins.Lock()
 	defer a.joins.Unlock()
 	for slot := range a.members {
-		if m := a.members[slot].Load(); m.condition() == record.Rebuilding && m.live() && !a.tasks.Busy(slot) {
+		if m := a.members[slot].Load(); m.Condition() == record.Rebuilding && m.Live() && !a.tasks.Busy(slot) {
 			_, _ = a.startRebuild(slot)
 		}
 	}
@@ -115,12 +115,12 @@ func (a *Array) GoOn() {
 // resumeTasks goes on with what the record says was under way.
 func (a *Array) resumeTasks() {
 	for slot := range a.members {
-		if a.members[slot].Load().condition() == record.Rebuilding {
+		if a.members[slot].Load().Condition() == record.Rebuilding {
 			_, _ = a.startRebuild(slot)
 		}
 	}
 	for _, m := range a.copies() {
-		_, _ = a.startRetire(m.slot)
+		_, _ = a.startRetire(m.Slot)
 	}
 	if t := a.roster.view().Task; t.Kind == record.Check && t.Ended.IsZero() {
 		_, _ = a.startCheck(checkHow{t.Repair, t.Blame - 1}, true)
@@ -130,7 +130,7 @@ func (a *Array) resumeTasks() {
 // probeTasks counts checkpoints that meet long work.
 func (a *Array) probeTasks() {
 	for slot := range a.members {
-		if a.members[slot].Load().condition() == record.Rebuilding {
+		if a.members[slot].Load().Condition() == record.Rebuilding {
 			probe.CheckpointInRebuild.Seen()
 		}
 		if a.onto[slot].Load() != nil {

@@ -3,6 +3,7 @@ package array
 import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/member"
 )
 
 // Where anything was ever written is asked of the written maps, in steps of a checksum page. Stripes are named by their ordinals
@@ -61,7 +62,7 @@ func (a *Array) nextWrittenRow(r *layout.Region, group int, row, end int64) int6
 		if row >= best {
 			return best
 		}
-		if !m.usable(here) {
+		if !m.Usable(here) {
 			continue
 		}
 		next, ok := a.nextOn(m, here, best)
@@ -78,11 +79,11 @@ func (a *Array) nextWrittenRow(r *layout.Region, group int, row, end int64) int6
 
 // nextOn is the first row from a stripe's on, below end, in which a disk of one of its slots may hold anything; end when there is
 // none. It is not known when the disk's tables cannot be read.
-func (a *Array) nextOn(m *member, here layout.Stripe, end int64) (row int64, ok bool) {
+func (a *Array) nextOn(m *member.Member, here layout.Stripe, end int64) (row int64, ok bool) {
 	if here.Row >= end {
 		return end, true
 	}
-	per, first := int64(here.StripBlocks()), here.Block(m.slot)
+	per, first := int64(here.StripBlocks()), here.Block(m.Slot)
 	begin := first - here.Row*per
 	last := (begin + end*per - 1) / record.SumsPerPage
 	number, ok := a.tables.nextBit(m, first/record.SumsPerPage, last)

@@ -9,6 +9,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 )
 
@@ -70,7 +71,7 @@ func TestATableThatCannotBeReadEmptiesNoJournal(t *testing.T) {
 	f := newFolder(t)
 	size := int64(4 << 30) // more pages than are kept in memory
 	disks := f.disks(2, size)
-	limits := array.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: time.Second}}
+	limits := member.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: time.Second}}
 	cfg := array.Config{Tables: 1, Limits: limits}
 	a, err := array.Create(array.Plan{Name: "tides", Level: layout.Striped, Strip: layout.MinStrip, Disks: disks}, cfg)
 	require.NoError(t, err)
@@ -164,7 +165,7 @@ func TestAWitnessThatHangsExcusesNobody(t *testing.T) {
 		return nil
 	})
 	set.Current[0].Disk = holder
-	limits := array.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: 200 * time.Millisecond}}
+	limits := member.Limits{Patience: disk.Patience{Read: 50 * time.Millisecond, Hung: 200 * time.Millisecond}}
 	a, err = array.Open(set, array.Config{Limits: limits})
 	if err == nil {
 		require.Error(t, a.ReadAt(make([]byte, 4096), layout.MinStrip), "the second strip is the one that was set back")

@@ -12,6 +12,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 )
@@ -111,7 +112,7 @@ func (c *machine) note(format string, args ...any) {
 }
 
 func (c *machine) config() array.Config {
-	return array.Config{Cache: cacheLimit, Tables: 1, Limits: array.Limits{Failing: -1, Failed: -1, Slow: array.Slow{Windows: -1}},
+	return array.Config{Cache: cacheLimit, Tables: 1, Limits: member.Limits{Failing: -1, Failed: -1, Slow: member.Slow{Windows: -1}},
 		Event: func(e array.Event) {
 			c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
 			seen("event " + e.Kind)

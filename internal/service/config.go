@@ -18,7 +18,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"nidalo/internal/alert"
-	"nidalo/internal/array"
+	"nidalo/internal/array/member"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
@@ -137,10 +137,10 @@ func (d *Duration) UnmarshalText(text []byte) error {
 // MarshalText writes a time such as 1m30s.
 func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d).String()), nil }
 
-func (l Limits) engine() array.Limits {
-	return array.Limits{Failing: l.Failing, Failed: l.Failed, Tries: l.WriteTries,
+func (l Limits) engine() member.Limits {
+	return member.Limits{Failing: l.Failing, Failed: l.Failed, Tries: l.WriteTries,
 		Patience: disk.Patience{Read: time.Duration(l.LateRead), Hung: time.Duration(l.Hung)},
-		Slow:     array.Slow{Factor: l.SlowFactor, Least: time.Duration(l.SlowLeast), Window: time.Duration(l.SlowWindow), Windows: l.SlowWindows}}
+		Slow:     member.Slow{Factor: l.SlowFactor, Least: time.Duration(l.SlowLeast), Window: time.Duration(l.SlowWindow), Windows: l.SlowWindows}}
 }
 
 // ReadConfig reads nidalo.toml of a home; there need not be one. An error names file and line.

@@ -93,8 +93,8 @@ func describeRecord(i *control.Inspected, f array.Finding) {
 	i.Member, i.Strip, i.Created, i.Written = r.Member.String(), r.Strip, r.Created, f.Written
 	for slot, e := range r.Roster {
 		line := fmt.Sprintf("slot %d  %-10s  %s", slot, e.Condition, disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial})
-		if e.Left > 0 {
-			line += fmt.Sprintf("  left in epoch %d", e.Left)
+		if e.Left.Epoch > 0 {
+			line += fmt.Sprintf("  left in epoch %d", e.Left.Epoch)
 		}
 		if e.Onto != uuid.Nil {
 			line += "  being copied onto another disk"
