@@ -18,6 +18,7 @@ var floors = [][]string{
 	{"nidalo/internal/disk"},
 	{"nidalo/internal/array/buffer", "nidalo/internal/array/task"},
 	{"nidalo/internal/array/dirty", "nidalo/internal/array/member"},
+	{"nidalo/internal/array/table"},
 	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert", "nidalo/internal/carryover"},
 	{"nidalo/internal/control"},
 	{"nidalo/internal/keeper", "nidalo/internal/view"},

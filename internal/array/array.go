@@ -43,6 +43,7 @@ import (
 	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -108,12 +109,11 @@ type Array struct {
 
 	name    atomic.Pointer[string]
 	roster  roster
-	members []atomic.Pointer[member.Member] // by slot; never nil once open
-	onto    []atomic.Pointer[member.Member] // by slot; the disk the member is being copied onto, or nil
-	locks   [4096]env.RWMutex               // by stripe
+	slots   *member.Slots
+	locks   [4096]env.RWMutex // by stripe
 	cache   *dirty.Cache
 	scratch buffer.Scratch
-	tables  *tables
+	tables  *table.Tables
 	journal *journal
 
 	frozen atomic.Pointer[error] // why nothing may be written any more
@@ -583,22 +583,13 @@ func (a *Array) Abandon() {
 // letGo closes all disks, and returns when they are, but for those that hang.
 func (a *Array) letGo() {
 	a.freeze(ErrStopped)
-	all := append(a.copies(), a.present()...)
+	all := append(a.slots.Copies(), a.slots.All()...)
 	for _, m := range all {
 		m.Release()
 	}
 	for _, m := range all {
 		m.Released()
 	}
-}
-
-// present are the members there are, by slot.
-func (a *Array) present() []*member.Member {
-	out := make([]*member.Member, len(a.members))
-	for slot := range a.members {
-		out[slot] = a.members[slot].Load()
-	}
-	return out
 }
 
 // start runs the background workers.
@@ -609,7 +600,7 @@ func (a *Array) start() {
 	a.workers.Go(a.checkpointLoop)
 	a.workers.Go(func() { a.judge.Watch(a.stop) })
 	a.workers.Go(a.giveBackLoop)
-	a.workers.Go(func() { a.judge.Compare(a.stop, a.present) })
+	a.workers.Go(func() { a.judge.Compare(a.stop, a.slots.All) })
 }
 
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.

@@ -236,7 +236,7 @@ func (a *Array) refresh(lay *layout.Map, from, n int64) {
 	}
 	for group, st := range first {
 		for _, slot := range st.Members(group) {
-			if m := a.members[slot].Load(); m.Patient != nil && m.Usable(st) {
+			if m := a.slots.At(slot); m.Patient != nil && m.Usable(st) {
 				m.Patient.Refresh(m.Offset(st.Block(slot)), (last[group]-st.Row+1)*st.Strip)
 			}
 		}

@@ -58,7 +58,7 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 		c.known[role], flags = flags[:n], flags[n:]
 		c.wrong[role], causes = causes[:n], causes[n:]
 		c.had[role], had = had[:n], had[n:]
-		if m := a.members[st.Slot(role)].Load(); a.reads(st, role, m) {
+		if m := a.slots.At(st.Slot(role)); a.reads(st, role, m) {
 			c.roles[role] = m
 		}
 	}
@@ -87,7 +87,7 @@ func (c *columns) loadRole(role int, read reading) {
 		return
 	}
 	sums := make([]uint32, c.n)
-	if err := c.a.tables.sums(m, c.block(m, 0), sums); err != nil {
+	if err := c.a.tables.Sums(m, c.block(m, 0), sums); err != nil {
 		if member.Late(err) && m.Live() {
 			for col := range c.n {
 				c.wrong[role][col] = silent
@@ -335,20 +335,20 @@ func (c *columns) heal() int {
 			block := c.bufs[role][col*Block:][:Block]
 			switch {
 			case record.Unknown(c.sums[role][col]) && c.fresh(col):
-				c.a.tables.set(m, c.block(m, col), 1, nil, record.SumNever)
+				c.a.tables.Set(m, c.block(m, col), 1, nil, record.SumNever)
 				c.wrong[role][col] = sound
 				healed++
 				continue
 			case c.same(role, col):
 				// Only its sum was in doubt.
-				c.a.tables.set(m, c.block(m, col), 1, []uint32{record.Sum(block)}, 0)
+				c.a.tables.Set(m, c.block(m, col), 1, []uint32{record.Sum(block)}, 0)
 				c.wrong[role][col] = sound
 				continue
 			default:
 				if err := m.WriteData([][]byte{block}, c.block(m, col)); err != nil {
 					continue
 				}
-				c.a.tables.set(m, c.block(m, col), 1, []uint32{record.Sum(block)}, 0)
+				c.a.tables.Set(m, c.block(m, col), 1, []uint32{record.Sum(block)}, 0)
 			}
 			// Counted here, once for each place, however often it was come across.
 			switch c.wrong[role][col] {

@@ -2,7 +2,6 @@ package array
 
 import (
 	"fmt"
-	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -11,6 +10,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/table"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -76,10 +76,10 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	for i, d := range p.Disks {
 		k := namedBy(rec, i)
 		k.Disk, k.Place = d, places[i]
-		a.members[i].Store(member.New(a.judge, k))
+		a.slots.Put(member.New(a.judge, k))
 	}
 	// Records last: a disk whose preparation was cut short is not a member of anything.
-	if err := a.parallel(len(p.Disks), func(i int) error { return a.prepare(a.members[i].Load()) }); err != nil {
+	if err := a.parallel(len(p.Disks), func(i int) error { return a.prepare(a.slots.At(i)) }); err != nil {
 		return nil, err
 	}
 	if err := a.roster.update(a, func(*record.Record) {}); err != nil {
@@ -153,11 +153,10 @@ func newArray(cfg Config, lay *layout.Map, rec *record.Record) *Array {
 	a.roster.rec = rec
 	a.roster.shown.Store(rec.Clone())
 	a.roster.epoch.Store(rec.Epoch)
-	a.members = make([]atomic.Pointer[member.Member], lay.Members)
-	a.onto = make([]atomic.Pointer[member.Member], lay.Members)
+	a.slots = member.NewSlots(lay.Members)
 	a.tasks = a.newTasks()
 	a.cache = dirty.New(cfg.Cache, lay, a.alive)
-	a.tables = newTables(a, cfg.Tables)
+	a.tables = table.New(a.tablesHost(), cfg.Tables)
 	a.journal = newJournal(a)
 	return a
 }
@@ -257,7 +256,7 @@ func assemble(s Set, cfg Config, as func(disk.Disk) disk.Disk) (a *Array, gone [
 		case k.Condition != record.Failed:
 			k.Condition = record.Missing
 		}
-		a.members[slot].Store(member.New(a.judge, k))
+		a.slots.Put(member.New(a.judge, k))
 		if e.Onto != uuid.Nil {
 			if copied := s.Onto[slot]; copied.Disk != nil && c.Disk != nil {
 				copied.Disk = as(copied.Disk)

@@ -24,8 +24,8 @@ const bypassBlocks = 16
 // several such changes.
 func (a *Array) batchLength(ids []layout.ID) int {
 	room := int64(1 << 62)
-	for i := range a.members {
-		if m := a.members[i].Load(); m.Live() {
+	for i := range a.slots.Len() {
+		if m := a.slots.At(i); m.Live() {
 			room = min(room, m.Ring.Blocks/8)
 		}
 	}
@@ -223,7 +223,7 @@ func (a *Array) place(c *change) error {
 		if w.m.Condition() == record.Rebuilding {
 			probe.WriteInRebuild.Seen()
 		}
-		a.tables.enter(w.m, w.kind, w.block, w.n, w.sums)
+		a.tables.Enter(w.m, w.kind, w.block, w.n, w.sums)
 		if w.kind == record.RunNever && !a.cfg.KeepEmptied {
 			a.emptied.note(w.m, w.block, int64(w.n))
 		}
@@ -248,7 +248,7 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) rese
 			columns += int64(bits.OnesCount64(word))
 		}
 		for role := range st.Width() {
-			m := a.members[st.Slot(role)].Load()
+			m := a.slots.At(st.Slot(role))
 			if !m.Live() {
 				continue
 			}
@@ -333,7 +333,7 @@ type plan struct {
 func (a *Array) newPlan(st layout.Stripe, l *dirty.Layer) *plan {
 	p := &plan{a: a, st: st, l: l, roles: make([]*member.Member, st.Width())}
 	for role := range p.roles {
-		if m := a.members[st.Slot(role)].Load(); m.Usable(st) {
+		if m := a.slots.At(st.Slot(role)); m.Usable(st) {
 			p.roles[role] = m
 		}
 	}
@@ -428,7 +428,7 @@ func (p *plan) oldSums(col, n int) ([][]uint32, error) {
 			continue
 		}
 		sums[role], all = all[:n], all[n:]
-		if err := p.a.tables.sums(m, p.block(m, col), sums[role]); err != nil {
+		if err := p.a.tables.Sums(m, p.block(m, col), sums[role]); err != nil {
 			if m.Live() {
 				return nil, err
 			}

@@ -132,11 +132,11 @@ func (a *Array) giveBackHeld(first layout.Stripe, list []stretch) {
 		return
 	}
 	for _, s := range list {
-		if a.members[s.m.Slot].Load() != s.m || !s.m.Full() {
+		if a.slots.At(s.m.Slot) != s.m || !s.m.Full() {
 			continue
 		}
 		sums := make([]uint32, s.n)
-		if a.tables.sums(s.m, s.block, sums) != nil {
+		if a.tables.Sums(s.m, s.block, sums) != nil {
 			continue
 		}
 		for i := 0; i < len(sums); {

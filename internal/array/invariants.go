@@ -4,17 +4,10 @@ package array
 
 import (
 	"fmt"
-	"slices"
 
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
 )
-
-// Peeker is a disk of the crash machine. Peek reads without an operation, what the disk would return now; it says false when
-// something was done to the disk that the array has no part in.
-type Peeker interface {
-	Peek(p []byte, off int64) bool
-}
 
 // CheckInvariants holds the parts of a running array against each other and against its disks, at any step of the machine. It
 // waits for nothing: a part whose lock is held is in the middle of a change and is passed over. still says that no client and no task uses the array.
@@ -32,7 +25,7 @@ func (a *Array) CheckInvariants(still bool) error {
 	for _, part := range []struct {
 		name  string
 		check func() error
-	}{{"cache", func() error { return a.cache.Invariants(still) }}, {"journal", a.checkJournal}, {"tables", a.checkTables}, {"roster", a.checkRoster}, {"members", a.checkMembers}, {"tasks", a.tasks.Invariants}} {
+	}{{"cache", func() error { return a.cache.Invariants(still) }}, {"journal", a.checkJournal}, {"tables", a.tables.Invariants}, {"roster", a.checkRoster}, {"members", a.checkMembers}, {"tasks", a.tasks.Invariants}} {
 		if err := part.check(); err != nil {
 			return fmt.Errorf("invariant of the %s: %w", part.name, err)
 		}
@@ -49,66 +42,11 @@ func (a *Array) checkJournal() error {
 	if s := j.settled.Load(); s > j.batch {
 		return fmt.Errorf("settled up to batch %d, committed up to %d", s, j.batch)
 	}
-	for slot := range a.members {
-		m := a.members[slot].Load()
+	for slot := range a.slots.Len() {
+		m := a.slots.At(slot)
 		if r := &m.Ring; m.Live() && (r.Head < 0 || r.Head > r.Blocks || r.Live < 0 || r.Live > r.Blocks || r.Reserved < 0) {
 			return fmt.Errorf("slot %d: ring of %d blocks, head %d, live %d, reserved %d", slot, r.Blocks, r.Head, r.Live, r.Reserved)
 		}
-	}
-	return nil
-}
-
-func (a *Array) checkTables() error {
-	t := a.tables
-	dirty, all := int64(0), true
-	for i := range t.shards {
-		sh := &t.shards[i]
-		if !sh.TryLock() {
-			return nil
-		}
-		defer sh.Unlock()
-		if len(sh.clock) != len(sh.pages) {
-			return fmt.Errorf("%d pages, %d on the clock", len(sh.pages), len(sh.clock))
-		}
-		for _, p := range sh.clock {
-			if !p.TryLock() {
-				all = false
-				continue
-			}
-			defer p.Unlock()
-			if p.dirty {
-				dirty++
-			} else if err := a.checkClean(p); err != nil {
-				return err
-			}
-		}
-	}
-	if counted := t.dirty.Load(); all && counted != dirty {
-		return fmt.Errorf("%d pages are dirty, counted are %d", dirty, counted)
-	}
-	return nil
-}
-
-// checkClean holds a clean page against its member.
-func (a *Array) checkClean(p *page) error {
-	if !p.loaded || p.number == 0 || !p.m.Live() || p.m.Patient == nil {
-		return nil
-	}
-	d, ok := p.m.Patient.Disk.(Peeker)
-	if !ok {
-		return nil
-	}
-	start := map[record.PageKind]int64{record.SumPage: p.m.Place.SumStart, record.MapPage: p.m.Place.MapStart, record.WitnessPage: p.m.Place.WitnessStart}
-	on, ours := make([]byte, Block), slices.Clone(p.buf)
-	if !d.Peek(on, start[p.key.kind]+p.key.number*Block) {
-		return nil
-	}
-	number, _, err := record.CheckPage(on, p.key.kind, p.m.Tag, p.key.number)
-	// One that was torn is as good as whole when what it lacked was nothing new.
-	record.SealPage(ours, p.key.kind, p.m.Tag, p.key.number, p.number)
-	record.SealPage(on, p.key.kind, p.m.Tag, p.key.number, p.number)
-	if err != nil || number != p.number || !slices.Equal(ours, on) {
-		return fmt.Errorf("page %d of kind %d of slot %d counts as clean since checkpoint %d and is not what the member holds", p.key.number, p.key.kind, p.m.Slot, p.number)
 	}
 	return nil
 }
@@ -122,8 +60,8 @@ func (a *Array) checkRoster() error {
 	if r.unsettled.Load() {
 		return nil
 	}
-	for slot := range a.members {
-		m, e := a.members[slot].Load(), r.rec.Roster[slot]
+	for slot := range a.slots.Len() {
+		m, e := a.slots.At(slot), r.rec.Roster[slot]
 		switch {
 		case m.Identity != e.ID:
 			return fmt.Errorf("slot %d has another identity than the roster says", slot)
@@ -135,7 +73,7 @@ func (a *Array) checkRoster() error {
 		case m.Condition() == record.Rebuilding && e.Cursor > m.Cursor.Load():
 			return fmt.Errorf("slot %d is rebuilt up to row %d, the roster says %d", slot, m.Cursor.Load(), e.Cursor)
 		}
-		if onto := a.onto[slot].Load(); onto != nil && onto.Live() && e.Onto == onto.Identity && e.Cursor > onto.Cursor.Load() {
+		if onto := a.slots.Onto(slot); onto != nil && onto.Live() && e.Onto == onto.Identity && e.Cursor > onto.Cursor.Load() {
 			return fmt.Errorf("slot %d is copied up to row %d, the roster says %d", slot, onto.Cursor.Load(), e.Cursor)
 		}
 	}
@@ -144,8 +82,8 @@ func (a *Array) checkRoster() error {
 
 func (a *Array) checkMembers() error {
 	at := map[any]int{}
-	for slot := range a.members {
-		for _, m := range []*member.Member{a.members[slot].Load(), a.onto[slot].Load()} {
+	for slot := range a.slots.Len() {
+		for _, m := range []*member.Member{a.slots.At(slot), a.slots.Onto(slot)} {
 			if m == nil || !m.Live() || m.Patient == nil {
 				continue
 			}

@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/table"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -71,8 +72,8 @@ func (j *journal) reserve(need reservation) error {
 		}
 		pass := j.passes.Load()
 		j.mu.Lock()
-		pages := j.a.tables.dirty.Load()
-		fits, others, half := pages < int64(j.a.tables.limit), false, pages > int64(j.a.tables.limit/2)
+		pages, most := j.a.tables.DirtyPages()
+		fits, others, half := pages < most, false, pages > most/2
 		for m, n := range need {
 			// An entry that does not fit before the end starts at 0, so up to its own length is wasted.
 			half = half || m.Ring.Live > m.Ring.Blocks/2
@@ -356,19 +357,19 @@ func (a *Array) settlePages() error {
 		j.barrier.Unlock()
 		return err
 	}
-	sums, maps, seen := a.tables.snapshot()
+	sums, maps, seen := a.tables.Snapshot()
 	emptied, durable := a.emptied.take(), false
 	defer func() { a.emptied.settled(emptied, durable) }()
 	j.mu.Lock()
 	batch := j.batch
-	for slot := range a.members {
-		if m := a.members[slot].Load(); m.Live() {
+	for slot := range a.slots.Len() {
+		if m := a.slots.At(slot); m.Live() {
 			marks = append(marks, mark{m, m.Ring.Head, m.Ring.Live})
 		}
 	}
 	j.mu.Unlock()
 	j.barrier.Unlock()
-	defer func() { a.tables.release(sums, maps, seen) }()
+	defer func() { a.tables.Release(sums, maps, seen) }()
 
 	if probe.MapsBeforeSums.On() {
 		sums, maps = maps, sums
@@ -379,7 +380,7 @@ func (a *Array) settlePages() error {
 	if err := a.settle(maps, number, false); err != nil {
 		return err
 	}
-	seen = a.tables.testimonies(slices.Concat(sums, maps), seen)
+	seen = a.tables.Testimonies(slices.Concat(sums, maps), seen)
 	if err := a.settle(seen, number, false); err != nil {
 		return err
 	}
@@ -410,26 +411,26 @@ func (a *Array) settlePages() error {
 }
 
 // settle writes some pages and makes them durable; always: also what else was written when there are none.
-func (a *Array) settle(pages []*dirtyPage, number uint64, always bool) error {
+func (a *Array) settle(pages []*table.DirtyPage, number uint64, always bool) error {
 	if probe.SumPagesNotWritten.On() && always {
-		a.tables.clean(pages)
+		a.tables.Clean(pages)
 		return nil
 	}
 	if err := a.writePages(pages, number); err != nil {
 		if probe.CleanAfterError.On() {
-			a.tables.clean(pages)
+			a.tables.Clean(pages)
 		}
 		return err
 	}
 	switch {
 	case probe.HeadBeforeData.On():
-	case probe.WitnessedTooEarly.On() && (always || len(pages) > 0 && pages[0].p.key.kind != record.WitnessPage):
+	case probe.WitnessedTooEarly.On() && (always || len(pages) > 0 && pages[0].Kind() != record.WitnessPage):
 	case always || len(pages) > 0:
 		if err := a.syncAll(); err != nil {
 			return err
 		}
 	}
-	a.tables.clean(pages)
+	a.tables.Clean(pages)
 	return nil
 }
 
@@ -490,17 +491,17 @@ func (a *Array) checkpointLoop() {
 }
 
 // writePages writes pages, each member's in order, members at the same time.
-func (a *Array) writePages(pages []*dirtyPage, number uint64) error {
+func (a *Array) writePages(pages []*table.DirtyPage, number uint64) error {
 	var bounds []int
 	for i := range pages {
-		if i == 0 || pages[i].p.m != pages[i-1].p.m {
+		if i == 0 || pages[i].Member() != pages[i-1].Member() {
 			bounds = append(bounds, i)
 		}
 	}
 	bounds = append(bounds, len(pages))
 	return a.parallel(len(bounds)-1, func(i int) error {
 		for _, d := range pages[bounds[i]:bounds[i+1]] {
-			if err := a.tables.write(d, number); err != nil {
+			if err := a.tables.Write(d, number); err != nil {
 				return err
 			}
 		}
@@ -521,7 +522,7 @@ func (a *Array) writeJournalHead(m *member.Member, batch uint64, position int64)
 
 // syncAll makes everything written to live members durable.
 func (a *Array) syncAll() error {
-	all := append(a.copies(), a.present()...)
+	all := append(a.slots.Copies(), a.slots.All()...)
 	return a.parallel(len(all), func(i int) error {
 		m := all[i]
 		if !m.Live() {

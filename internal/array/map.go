@@ -14,15 +14,15 @@ type MemberSpread struct {
 
 // Spread tells for each member where data lies, in the given number of parts.
 func (a *Array) Spread(parts int) []MemberSpread {
-	out := make([]MemberSpread, len(a.members))
+	out := make([]MemberSpread, a.slots.Len())
 	lay := a.Layout()
-	for slot := range a.members {
-		m, blocks := a.members[slot].Load(), lay.Blocks(slot)
+	for slot := range a.slots.Len() {
+		m, blocks := a.slots.At(slot), lay.Blocks(slot)
 		mm := MemberSpread{Slot: slot, Strips: lay.Strips(slot), Bytes: blocks * Block, Cursor: -1, Copied: -1}
 		if m.Condition() == record.Rebuilding {
 			mm.Cursor = m.Cursor.Load()
 		}
-		if c := a.onto[slot].Load(); c != nil {
+		if c := a.slots.Onto(slot); c != nil {
 			mm.Copied = c.Cursor.Load()
 		}
 		if m.Live() {
@@ -30,7 +30,7 @@ func (a *Array) Spread(parts int) []MemberSpread {
 			for i := range int64(parts) {
 				first := blocks * i / int64(parts) / record.SumsPerPage
 				last := (blocks*(i+1)/int64(parts) - 1) / record.SumsPerPage
-				number, ok := a.tables.nextBit(m, first, max(first, last))
+				number, ok := a.tables.NextBit(m, first, max(first, last))
 				mm.Written[i] = ok && number <= max(first, last)
 			}
 		}

@@ -12,7 +12,7 @@ import (
 
 // Uses tells what a stretch of the disk of a member is for, at most a number of parts of it.
 func (a *Array) Uses(slot int, off, n int64, most int) (out []state.Use) {
-	m := a.members[slot].Load()
+	m := a.slots.At(slot)
 	if m.Place.Size == 0 {
 		return nil
 	}
@@ -60,7 +60,7 @@ func (a *Array) useOfData(m *member.Member, block int64, u *state.Use) {
 	case !ok:
 		u.What = "nothing: the other members are smaller"
 		return
-	case a.tables.sums(m, block, sum[:]) == nil && sum[0] == record.SumNever:
+	case a.tables.Sums(m, block, sum[:]) == nil && sum[0] == record.SumNever:
 		u.What = "blocks that were never written"
 		return
 	}
@@ -80,7 +80,7 @@ func (a *Array) useOfData(m *member.Member, block int64, u *state.Use) {
 // writes zeros to places there that hold nothing and cannot be read. It returns how many blocks were rewritten, and how many
 // could not be restored.
 func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err error) {
-	m := a.members[slot].Load()
+	m := a.slots.At(slot)
 	p := m.Place
 	first, last := max(0, off-p.DataStart)/Block, (min(off+n, p.DataStart+p.DataSize)-p.DataStart-1)/Block
 	if off+n <= p.DataStart || p.Size == 0 {
@@ -115,7 +115,7 @@ func (a *Array) clearUnwritten(m *member.Member, st layout.Stripe, first, last i
 	buf := make([]byte, Block)
 	for block := first; block <= last; block++ {
 		var sum [1]uint32
-		if err := a.tables.sums(m, block, sum[:]); err != nil {
+		if err := a.tables.Sums(m, block, sum[:]); err != nil {
 			return cleared, err
 		}
 		if sum[0] != record.SumNever || m.Disk.ReadAt(buf, m.Offset(block)) == nil {

@@ -78,7 +78,7 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 				sums = make([]uint32, run.N)
 			}
 			block := pc.Stripe.Block(m.Slot) + int64(run.First)
-			if err := a.tables.sums(m, block, sums); err != nil {
+			if err := a.tables.Sums(m, block, sums); err != nil {
 				slow = append(slow, part)
 				continue
 			}
@@ -119,7 +119,7 @@ func (a *Array) readShort(p []byte, off int64) bool {
 	}
 	block := st.Block(m.Slot) + from/Block
 	sums := hold[:n]
-	if a.tables.sums(m, block, sums) != nil || all(sums, record.SumNever) || slices.ContainsFunc(sums, record.Unknown) {
+	if a.tables.Sums(m, block, sums) != nil || all(sums, record.SumNever) || slices.ContainsFunc(sums, record.Unknown) {
 		return false
 	}
 	if m.Patient != nil {
@@ -134,12 +134,12 @@ func (a *Array) source(st layout.Stripe, role int) *member.Member {
 		copies := st.Members(st.Group)
 		turn := int(st.Row * int64(st.StripBlocks()) / 512)
 		for i := range copies {
-			if m := a.members[copies[(turn+i)%len(copies)]].Load(); m.Usable(st) && !m.Stale && m.Condition() != record.Failing {
+			if m := a.slots.At(copies[(turn+i)%len(copies)]); m.Usable(st) && !m.Stale && m.Condition() != record.Failing {
 				return m
 			}
 		}
 	}
-	if m := a.members[st.Slot(role)].Load(); m.Usable(st) && !m.Stale {
+	if m := a.slots.At(st.Slot(role)); m.Usable(st) && !m.Stale {
 		return m
 	}
 	return nil
@@ -329,8 +329,8 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 	sums := make([]uint32, n)
 	missing := make([]bool, st.Data)
 	for role := range st.Width() {
-		m := a.members[st.Slot(role)].Load()
-		if !m.Usable(st) || a.tables.sums(m, st.Block(m.Slot), sums) != nil {
+		m := a.slots.At(st.Slot(role))
+		if !m.Usable(st) || a.tables.Sums(m, st.Block(m.Slot), sums) != nil {
 			if role < st.Data {
 				missing[role] = true
 			}
@@ -363,11 +363,11 @@ func (a *Array) untouched(st layout.Stripe, also *member.Member) bool {
 	var hold [layout.MaxStrip / Block]uint32
 	sums := hold[:st.StripBlocks()]
 	for role := range st.Width() {
-		m := a.members[st.Slot(role)].Load()
+		m := a.slots.At(st.Slot(role))
 		if !m.Usable(st) && m != also {
 			continue
 		}
-		if a.tables.sums(m, st.Block(m.Slot), sums) != nil || !all(sums, record.SumNever) {
+		if a.tables.Sums(m, st.Block(m.Slot), sums) != nil || !all(sums, record.SumNever) {
 			return false
 		}
 	}

@@ -65,7 +65,7 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 	}
 	back := make([]*member.Member, len(slots))
 	for i, slot := range slots {
-		m := a.members[slot].Load()
+		m := a.slots.At(slot)
 		if m.Condition() != record.Active {
 			return fmt.Errorf("%w: %s cannot be made use of", ErrNoReadmission, m.Name())
 		}
@@ -141,7 +141,7 @@ func (a *Array) settled() (*Array, error) {
 		} else {
 			k.Disk, k.Place = p.Disk, p.Record.Place
 		}
-		b.members[slot].Store(member.New(b.judge, k))
+		b.slots.Put(member.New(b.judge, k))
 		rec.Roster[slot].Onto = uuid.Nil
 	}
 	if err := b.roster.update(b, func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err != nil {
@@ -170,9 +170,9 @@ func (a *Array) admit(back []*member.Member) error {
 			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
 	}
-	for slot := range a.members {
+	for slot := range a.slots.Len() {
 		e := &r.rec.Roster[slot]
-		if !a.members[slot].Load().Live() && e.Condition != record.Failed && e.Condition != record.Missing {
+		if !a.slots.At(slot).Live() && e.Condition != record.Failed && e.Condition != record.Missing {
 			leaves(r.rec, slot, record.Missing, a.now(), record.State{}, record.State{}, 0)
 		}
 	}
@@ -186,7 +186,7 @@ func (a *Array) admit(back []*member.Member) error {
 			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
 		m.Become(record.Active)
-		a.members[m.Slot].Store(m)
+		a.slots.Put(m)
 	}
 	if err := r.write(a); err != nil {
 		return err
@@ -197,7 +197,7 @@ func (a *Array) admit(back []*member.Member) error {
 // allThere says whether no member failed of those that a rescue found current.
 func (a *Array) allThere() error {
 	for slot, p := range a.rescue.state.Use {
-		if m := a.members[slot].Load(); p.Disk != nil && !p.Stale && !m.Live() {
+		if m := a.slots.At(slot); p.Disk != nil && !p.Stale && !m.Live() {
 			return fmt.Errorf("%s failed meanwhile", m.Name())
 		}
 	}

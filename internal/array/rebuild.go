@@ -10,6 +10,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -54,7 +55,7 @@ var ErrTaken = errors.New("its place is taken")
 func (a *Array) StandIn(slot int, d disk.Disk) error {
 	a.joins.Lock()
 	defer a.joins.Unlock()
-	if slot < 0 || slot >= len(a.members) || a.members[slot].Load().Live() {
+	if slot < 0 || slot >= a.slots.Len() || a.slots.At(slot).Live() {
 		return fmt.Errorf("slot %d: %w", slot, ErrTaken)
 	}
 	return a.replace(slot, d)
@@ -63,8 +64,8 @@ func (a *Array) StandIn(slot int, d disk.Disk) error {
 // replace is Replace for a caller that holds joins. Everything that can be refused is refused before the disk is a member:
 // from there on only the disk itself can still fail.
 func (a *Array) replace(slot int, d disk.Disk) error {
-	if slot < 0 || slot >= len(a.members) {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
+	if slot < 0 || slot >= a.slots.Len() {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
 	}
 	if !a.Layout().Redundant() {
 		return fmt.Errorf("level %s has no redundancy to rebuild a member from", a.Layout().Level)
@@ -73,7 +74,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 	if err != nil {
 		return err
 	}
-	old := a.members[slot].Load()
+	old := a.slots.At(slot)
 	if a.WouldFail(slot) {
 		return ErrMargin
 	}
@@ -118,7 +119,7 @@ func (a *Array) clearSlot(slot int) {
 	if !probe.TaskNotSuperseded.On() {
 		a.tasks.Supersede(slot)
 	}
-	if m := a.onto[slot].Load(); m != nil {
+	if m := a.slots.Onto(slot); m != nil {
 		a.abandonCopy(slot, m, true)
 	}
 }
@@ -137,7 +138,7 @@ func (a *Array) attach(m *member.Member, id uuid.UUID, place record.Place) error
 		return err
 	}
 	m.Become(record.Rebuilding)
-	a.members[m.Slot].Store(m)
+	a.slots.Put(m)
 	e := &a.roster.rec.Roster[m.Slot]
 	was := *e
 	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.Base, Witness: was.Witness}
@@ -149,7 +150,7 @@ func (a *Array) attach(m *member.Member, id uuid.UUID, place record.Place) error
 }
 
 func (a *Array) startRebuild(slot int) (*task.Task, error) {
-	m := a.members[slot].Load()
+	m := a.slots.At(slot)
 	kind := state.TaskRebuild
 	if m.Base != 0 {
 		kind = state.TaskCatchUp
@@ -332,7 +333,7 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 		if a.untouched(st, m) {
 			return a.alive()
 		}
-		if m.Base != 0 && !a.missed(st, m) {
+		if m.Base != 0 && !a.lacks(st, m) {
 			return a.alive()
 		}
 		c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
@@ -370,7 +371,7 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 			continue
 		}
 		for _, w := range parts[i] {
-			a.tables.enterAs(m, a.lastChange(c.st, m), w.kind, w.block, w.n, w.sums)
+			a.tables.EnterAs(m, a.lastChange(c.st, m), w.kind, w.block, w.n, w.sums)
 		}
 	}
 	return nil
@@ -378,14 +379,14 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 
 // lastChange tells, for the pages of a stripe, the epoch in which the stripe was changed last, by what the members other
 // than one say.
-func (a *Array) lastChange(st layout.Stripe, but *member.Member) epochs {
+func (a *Array) lastChange(st layout.Stripe, but *member.Member) table.Epochs {
 	return func(page int64) (last uint64) {
 		for role := range st.Width() {
-			o := a.members[st.Slot(role)].Load()
+			o := a.slots.At(st.Slot(role))
 			if o == but || !o.Usable(st) {
 				continue
 			}
-			_, epoch, err := a.tables.changed(o, page)
+			_, epoch, err := a.tables.Changed(o, page)
 			if err != nil {
 				return a.roster.epoch.Load()
 			}

@@ -120,8 +120,8 @@ func (a *Array) replay() error {
 			return err
 		}
 		heal = append(heal, batch.lackingBlocks(a)...)
-		for _, m := range a.copies() {
-			for _, t := range batch.columns(a, []*member.Member{a.members[m.Slot].Load()}) {
+		for _, m := range a.slots.Copies() {
+			for _, t := range batch.columns(a, []*member.Member{a.slots.At(m.Slot)}) {
 				mirrored = append(mirrored, t.st)
 			}
 		}
@@ -181,13 +181,13 @@ func (a *Array) dropped(b batch) {
 	a.note("%s: what it changed cannot be read", text)
 	for m, e := range b.entries {
 		for _, r := range e.Runs {
-			a.tables.set(m, r.Start, r.Count, nil, record.SumLost)
+			a.tables.Set(m, r.Start, r.Count, nil, record.SumLost)
 		}
 	}
 	for _, t := range b.lackingBlocks(a) {
 		for _, m := range b.lacking {
 			if t.st.Has(m.Slot) && m.Usable(t.st) {
-				a.tables.set(m, t.st.Block(m.Slot)+int64(t.col), t.n, nil, record.SumLost)
+				a.tables.Set(m, t.st.Block(m.Slot)+int64(t.col), t.n, nil, record.SumLost)
 			}
 		}
 	}
@@ -203,8 +203,8 @@ func (a *Array) aliveOr(err error) error {
 // scanJournals reads all journals, members at the same time. first is the number of the first batch that may not be in
 // place.
 func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
-	for i := range a.members {
-		if m := a.members[i].Load(); m.Live() && !m.Stale {
+	for i := range a.slots.Len() {
+		if m := a.slots.At(i); m.Live() && !m.Stale {
 			scans = append(scans, newScan(m))
 		}
 	}
@@ -335,7 +335,7 @@ func (a *Array) contradicted(scans []*scan, from, below uint64) bool {
 		}
 		for b, sums := range may {
 			var now [1]uint32
-			if a.tables.sums(s.m, b, now[:]) != nil {
+			if a.tables.Sums(s.m, b, now[:]) != nil {
 				break // it is on its way out
 			}
 			if !record.Unknown(now[0]) && !slices.Contains(sums, record.SumLost) && !slices.Contains(sums, now[0]) {
@@ -353,8 +353,8 @@ func (a *Array) surelyDone(b batch, last bool) bool {
 		return false
 	}
 	for _, e := range b.entries {
-		for slot := range a.members {
-			if !last && e.Involved>>slot&1 == 1 && !a.members[slot].Load().Live() {
+		for slot := range a.slots.Len() {
+			if !last && e.Involved>>slot&1 == 1 && !a.slots.At(slot).Live() {
 				return false
 			}
 		}
@@ -564,9 +564,9 @@ func (a *Array) gatherBatch(scans []*scan, number uint64) batch {
 		b.usable = false
 		return b
 	}
-	lost := make([]bool, len(a.members))
-	for slot := range a.members {
-		m := a.members[slot].Load()
+	lost := make([]bool, a.slots.Len())
+	for slot := range a.slots.Len() {
+		m := a.slots.At(slot)
 		switch {
 		case !m.Live():
 			lost[slot] = true
@@ -597,12 +597,12 @@ func (b batch) unmarked(a *Array) (stripes []int64) {
 		involved = e.Involved
 	}
 	lacks := false
-	for slot := range a.members {
+	for slot := range a.slots.Len() {
 		if involved>>slot&1 == 0 {
 			continue
 		}
 		if a.rescue == nil {
-			lacks = lacks || !a.members[slot].Load().Live()
+			lacks = lacks || !a.slots.At(slot).Live()
 		} else if own, away := a.rescue.batches[slot]; away {
 			lacks = lacks || !own[b.number]
 		}
@@ -672,7 +672,7 @@ func (a *Array) replayBatch(b batch, superseded map[*member.Member][]batchRun) e
 	for _, t := range b.lackingBlocks(a) {
 		for _, m := range b.lacking {
 			if t.st.Has(m.Slot) && m.Usable(t.st) && !probe.LackingTrusted.On() {
-				a.tables.set(m, t.st.Block(m.Slot)+int64(t.col), t.n, nil, record.SumLost)
+				a.tables.Set(m, t.st.Block(m.Slot)+int64(t.col), t.n, nil, record.SumLost)
 			}
 		}
 	}
@@ -686,7 +686,7 @@ func (a *Array) replayBatch(b batch, superseded map[*member.Member][]batchRun) e
 				}
 				at += int64(r.Count)
 			}
-			a.tables.enter(m, r.Kind, r.Start, r.Count, r.Sums)
+			a.tables.Enter(m, r.Kind, r.Start, r.Count, r.Sums)
 		}
 		return nil
 	})

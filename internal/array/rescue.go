@@ -159,7 +159,7 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 			k.Condition, k.Stale, k.Base = record.Missing, true, p.Left
 		}
 		m := member.New(a.judge, k)
-		a.members[slot].Store(m)
+		a.slots.Put(m)
 		if !p.Stale {
 			continue
 		}
@@ -214,7 +214,7 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member.Member) bool {
 		if witness == role || witness < st.Data && st.Data > 1 {
 			continue
 		}
-		o := a.members[st.Slot(witness)].Load()
+		o := a.slots.At(st.Slot(witness))
 		if o.Stale || !o.Usable(st) {
 			continue
 		}
@@ -254,7 +254,7 @@ func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error
 		}
 		if a.unsure(st) {
 			for role := range st.Data {
-				if !a.reads(st, role, a.members[st.Slot(role)].Load()) {
+				if !a.reads(st, role, a.slots.At(st.Slot(role))) {
 					add(at+int64(role)*st.Strip, st.Strip, true)
 				}
 			}
@@ -278,7 +278,7 @@ func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error
 func (a *Array) unsure(st layout.Stripe) bool {
 	missing, parities := 0, 0
 	for role := range st.Width() {
-		m := a.members[st.Slot(role)].Load()
+		m := a.slots.At(st.Slot(role))
 		if !a.reads(st, role, m) {
 			missing++
 			continue
@@ -287,7 +287,7 @@ func (a *Array) unsure(st layout.Stripe) bool {
 			parities++
 		}
 		for number := range pagesOf(st, m.Slot) {
-			if written, _, err := a.tables.changed(m, number); err != nil || written {
+			if written, _, err := a.tables.Changed(m, number); err != nil || written {
 				return false
 			}
 		}
@@ -299,7 +299,7 @@ func (a *Array) unsure(st layout.Stripe) bool {
 func (a *Array) nextUnsureRow(r *layout.Region, group int, row, end int64) int64 {
 	missing := 0
 	for _, slot := range r.Members(group) {
-		if m := a.members[slot].Load(); m.Stale || !m.Condition().Counts() {
+		if m := a.slots.At(slot); m.Stale || !m.Condition().Counts() {
 			missing++
 		}
 	}
@@ -327,8 +327,8 @@ func (k *columnsKnown) fill(a *Array, st layout.Stripe) {
 	*k = columnsKnown{sums: make([]uint32, n), unknown: make([][]bool, st.Width()), count: make([]int, n), empty: make([]bool, n)}
 	for role := range k.unknown {
 		k.unknown[role] = make([]bool, n)
-		m := a.members[st.Slot(role)].Load()
-		there := a.reads(st, role, m) && a.tables.sums(m, st.Block(m.Slot), k.sums) == nil
+		m := a.slots.At(st.Slot(role))
+		there := a.reads(st, role, m) && a.tables.Sums(m, st.Block(m.Slot), k.sums) == nil
 		for col := range n {
 			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && a.badAt(m, st.Block(m.Slot)+int64(col))
 			if k.unknown[role][col] = u; u {
@@ -368,7 +368,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 	err = a.pieces(p, off, func(pc dirty.Piece) error {
 		first, n := int(pc.From/Block), len(pc.Buf)/Block
 		start := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + pc.From
-		if a.unsure(pc.Stripe) && !a.reads(pc.Stripe, pc.Role, a.members[pc.Stripe.Slot(pc.Role)].Load()) {
+		if a.unsure(pc.Stripe) && !a.reads(pc.Stripe, pc.Role, a.slots.At(pc.Stripe.Slot(pc.Role))) {
 			clear(pc.Buf)
 			lose(start, int64(len(pc.Buf)))
 			return nil

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"slices"
 
 	"github.com/google/uuid"
 
@@ -12,6 +11,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -35,14 +35,14 @@ import (
 func (a *Array) Retire(slot int, d disk.Disk) error {
 	a.joins.Lock()
 	defer a.joins.Unlock()
-	if slot < 0 || slot >= len(a.members) {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
+	if slot < 0 || slot >= a.slots.Len() {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
 	}
-	old := a.members[slot].Load()
+	old := a.slots.At(slot)
 	if c := old.Condition(); c != record.Active && c != record.Failing {
 		return fmt.Errorf("%s is %s: there is nothing to copy from; replace it", old.Name(), c)
 	}
-	if o := a.onto[slot].Load(); o != nil {
+	if o := a.slots.Onto(slot); o != nil {
 		return fmt.Errorf("%s is being retired already, onto %s", old.Name(), o.Name())
 	}
 	place, err := a.placeFor(slot, d)
@@ -67,7 +67,7 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 	}); err != nil {
 		return err
 	}
-	a.onto[slot].Store(m)
+	a.slots.CopyOnto(m)
 	_, _ = a.startRetire(slot) // while the array is being stopped it goes on at the next start
 	return nil
 }
@@ -82,7 +82,7 @@ func (a *Array) signCopy(m *member.Member) error {
 // startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
 // because whoever gives the slot another disk waits for that.
 func (a *Array) startRetire(slot int) (*task.Task, error) {
-	old, m := a.members[slot].Load(), a.onto[slot].Load()
+	old, m := a.slots.At(slot), a.slots.Onto(slot)
 	t, err := a.tasks.Start(state.TaskRetire, slot, func(t *task.Task) { a.countCopy(t, old, m) }, func(t *task.Task) error {
 		err := a.retire(t, slot, m)
 		if err != nil && !t.Stopped() && a.alive() == nil && !a.standsIn(old, m) {
@@ -103,7 +103,7 @@ func (a *Array) startRetire(slot int) (*task.Task, error) {
 
 // standsIn says whether the copy of a member may take its place although it is not whole: it is rebuilt then.
 func (a *Array) standsIn(old, m *member.Member) bool {
-	return m.Live() && a.members[m.Slot].Load() == old && !old.Live() && a.Layout().Redundant()
+	return m.Live() && a.slots.Has(old) && !old.Live() && a.Layout().Redundant()
 }
 
 // fallBack ends a copying that came to nothing. When the member failed before its copy was whole, the disk that was meant
@@ -111,7 +111,7 @@ func (a *Array) standsIn(old, m *member.Member) bool {
 func (a *Array) fallBack(old, m *member.Member) {
 	a.joins.Lock()
 	defer a.joins.Unlock()
-	if a.onto[m.Slot].Load() != m || a.alive() != nil {
+	if !a.slots.IsCopy(m) || a.alive() != nil {
 		return // it became the member, or somebody has seen to it
 	}
 	takes := a.standsIn(old, m)
@@ -128,11 +128,11 @@ func (a *Array) fallBack(old, m *member.Member) {
 
 // abandonCopy forgets about a copy that came to nothing.
 func (a *Array) abandonCopy(slot int, m *member.Member, letGo bool) {
-	if !a.onto[slot].CompareAndSwap(m, nil) {
+	if !a.slots.EndCopy(m) {
 		return
 	}
 	m.Become(record.Failed)
-	a.tables.forget(m)
+	a.tables.Forget(m)
 	_ = a.roster.update(a, func(r *record.Record) {
 		r.Roster[slot].Onto, r.Roster[slot].Cursor = uuid.Nil, 0
 	})
@@ -142,7 +142,7 @@ func (a *Array) abandonCopy(slot int, m *member.Member, letGo bool) {
 }
 
 func (a *Array) retire(t *task.Task, slot int, m *member.Member) error {
-	old := a.members[slot].Load()
+	old := a.slots.At(slot)
 	lay := a.Layout()
 	strips := lay.Strips(slot)
 	a.countCopy(t, old, m)
@@ -188,30 +188,10 @@ func (a *Array) retire(t *task.Task, slot int, m *member.Member) error {
 // well, see copyOf: a crash right after it took over finds it with all that the old one knew.
 func (a *Array) copyWitnesses(old, m *member.Member) error {
 	for number := range min(old.Place.WitnessPages, m.Place.WitnessPages) {
-		if err := a.copyWitnessPage(old, m, number); err != nil {
+		if err := a.tables.CopyWitnesses(old, m, number); err != nil {
 			return err
 		}
 	}
-	return nil
-}
-
-// copyWitnessPage holds the original meanwhile, so that nothing is entered there in between that the copy is not told.
-func (a *Array) copyWitnessPage(old, m *member.Member, number int64) error {
-	from, err := a.tables.get(old, record.WitnessPage, number)
-	if err != nil {
-		return err
-	}
-	defer a.tables.put(from)
-	if !slices.ContainsFunc(from.buf, func(b byte) bool { return b != 0 }) {
-		return nil
-	}
-	to, err := a.tables.get(m, record.WitnessPage, number)
-	if err != nil {
-		return err
-	}
-	defer a.tables.put(to)
-	copy(to.buf, from.buf)
-	a.tables.setDirty(to)
 	return nil
 }
 
@@ -236,7 +216,7 @@ func (a *Array) copyable(old, m *member.Member) error {
 	switch {
 	case a.alive() != nil:
 		return a.alive()
-	case a.members[old.Slot].Load() != old || !old.Live():
+	case !a.slots.Has(old) || !old.Live():
 		return fmt.Errorf("%s is %s: it cannot be copied any more; replace it", old.Name(), old.Condition())
 	case !m.Live():
 		return fmt.Errorf("%s is %s", m.Name(), m.Condition())
@@ -270,11 +250,11 @@ func (a *Array) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err 
 	n := st.StripBlocks()
 	first := st.Block(m.Slot)
 	sums := make([]uint32, n)
-	if err := a.tables.sums(old, first, sums); err != nil {
+	if err := a.tables.Sums(old, first, sums); err != nil {
 		return false, err
 	}
 	if all(sums, record.SumNever) {
-		a.tables.setAs(m, a.changesOf(old), first, n, nil, record.SumNever)
+		a.tables.SetAs(m, a.changesOf(old), first, n, nil, record.SumNever)
 		return false, nil
 	}
 	buf := a.scratch.Get(n)
@@ -287,14 +267,14 @@ func (a *Array) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err 
 	if err := m.WriteData([][]byte{buf}, first); err != nil {
 		return false, err
 	}
-	a.tables.setAs(m, a.changesOf(old), first, n, sums, 0)
+	a.tables.SetAs(m, a.changesOf(old), first, n, sums, 0)
 	return true, nil
 }
 
 // changesOf tells in which epoch the pages of a member were changed last.
-func (a *Array) changesOf(m *member.Member) epochs {
+func (a *Array) changesOf(m *member.Member) table.Epochs {
 	return func(page int64) uint64 {
-		_, epoch, err := a.tables.changed(m, page)
+		_, epoch, err := a.tables.Changed(m, page)
 		if err != nil {
 			return a.roster.epoch.Load()
 		}
@@ -307,8 +287,8 @@ func (a *Array) changesOf(m *member.Member) epochs {
 func (a *Array) mirror(writes []write) error {
 	lay := a.Layout()
 	for _, w := range writes {
-		m := a.onto[w.m.Slot].Load()
-		if m == nil || !m.Live() || probe.CopyNotMirrored.On() || w.m != a.members[w.m.Slot].Load() {
+		m := a.slots.Onto(w.m.Slot)
+		if m == nil || !m.Live() || probe.CopyNotMirrored.On() || !a.slots.Has(w.m) {
 			continue
 		}
 		if st, _, _ := lay.On(m.Slot, w.block); st.Nth(m.Slot) >= m.Cursor.Load() {
@@ -321,7 +301,7 @@ func (a *Array) mirror(writes []write) error {
 		}
 		if m.Live() {
 			probe.WriteMirrored.Seen()
-			a.tables.enter(m, w.kind, w.block, w.n, w.sums)
+			a.tables.Enter(m, w.kind, w.block, w.n, w.sums)
 		}
 	}
 	return nil
@@ -330,8 +310,8 @@ func (a *Array) mirror(writes []write) error {
 // remirror copies those of some stripes again that lie below the cursor of a copy: what the journals held may not have
 // reached it before the crash. Nobody else works on the array yet.
 func (a *Array) remirror(stripes []layout.Stripe) error {
-	for _, m := range a.copies() {
-		old := a.members[m.Slot].Load()
+	for _, m := range a.slots.Copies() {
+		old := a.slots.At(m.Slot)
 		for _, st := range stripes {
 			if !st.Has(m.Slot) || st.Nth(m.Slot) >= m.Cursor.Load() || !old.Live() || !m.Live() {
 				continue
@@ -409,7 +389,7 @@ func (a *Array) handOver(old, m *member.Member) error {
 	if err := a.exchange(old, m); err != nil {
 		return err
 	}
-	a.tables.forget(old)
+	a.tables.Forget(old)
 	a.event("member-retired", old.Name(), "its place is taken by %s", m.Name())
 	old.Release()
 	return nil
@@ -428,9 +408,9 @@ func (a *Array) exchange(old, m *member.Member) error {
 	}
 	r.unsettled.Store(true)
 	m.Become(record.Active)
-	a.members[m.Slot].Store(m) // before the old one is out: there is no moment without one
+	a.slots.Put(m) // before the old one is out: there is no moment without one
 	old.Become(record.Missing)
-	a.onto[m.Slot].Store(nil)
+	a.slots.EndCopy(m)
 	e := &r.rec.Roster[m.Slot]
 	*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place.Size, DataSize: e.DataSize, Since: a.now(), Witness: e.Witness}
 	r.next()
@@ -439,25 +419,14 @@ func (a *Array) exchange(old, m *member.Member) error {
 
 // takeUp goes on with a copy that a stop or a crash cut short.
 func (a *Array) takeUp(slot int, c Candidate) {
-	a.onto[slot].Store(member.New(a.judge, member.Known{Slot: slot, Disk: c.Disk, Identity: c.Record.Member, Place: c.Record.Place,
+	a.slots.CopyOnto(member.New(a.judge, member.Known{Slot: slot, Disk: c.Disk, Identity: c.Record.Member, Place: c.Record.Place,
 		Condition: record.Rebuilding, Cursor: a.roster.view().Roster[slot].Cursor}))
 }
 
 // Onto is the disk a member is being copied onto, if it is.
 func (a *Array) Onto(slot int) (disk.Identity, bool) {
-	if m := a.onto[slot].Load(); m != nil {
+	if m := a.slots.Onto(slot); m != nil {
 		return m.Disk.Identity(), true
 	}
 	return disk.Identity{}, false
-}
-
-// copies lists the disks that are being copied onto.
-func (a *Array) copies() []*member.Member {
-	var out []*member.Member
-	for i := range a.onto {
-		if m := a.onto[i].Load(); m != nil {
-			out = append(out, m)
-		}
-	}
-	return slices.Clip(out)
 }

@@ -8,6 +8,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/table"
 	"nidalo/internal/disk"
 	"nidalo/internal/probe"
 )
@@ -39,7 +40,7 @@ func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
 
 // LetGo closes the disk of a member that no longer takes part, so that it can be opened anew.
 func (a *Array) LetGo(slot int) {
-	if m := a.members[slot].Load(); !m.Live() {
+	if m := a.slots.At(slot); !m.Live() {
 		m.Released()
 	}
 }
@@ -61,7 +62,7 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 		return fmt.Errorf("%w: the disk is smaller than it was", ErrStale)
 	}
 	a.clearSlot(slot)
-	old := a.members[slot].Load()
+	old := a.slots.At(slot)
 	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: own.Place, Condition: record.Missing,
 		Base: a.roster.view().Roster[slot].Base, Errors: old.Errors()})
 	unsettled, err := a.unsettledOf(m)
@@ -123,8 +124,7 @@ func (a *Array) unsettledOf(m *member.Member) (u unsettled, err error) {
 	return u, nil
 }
 
-// loseRuns marks the blocks of some runs, ascending, as lost in a member's own tables, on the member. Pages that are older than
-// their witnesses say nothing of what it holds: all their blocks are in doubt then.
+// loseRuns marks the blocks of some runs, ascending, as lost in a member's own tables, on the member.
 func (a *Array) loseRuns(m *member.Member, runs []record.Run, epoch uint64) error {
 	if len(runs) == 0 {
 		return nil
@@ -133,92 +133,23 @@ func (a *Array) loseRuns(m *member.Member, runs []record.Run, epoch uint64) erro
 	if err != nil {
 		return err
 	}
-	maps := map[int64][]byte{}
-	for len(runs) > 0 {
-		page := runs[0].Start / record.SumsPerPage
-		at := page / record.BitsPerPage
-		if maps[at] == nil {
-			buf, old, err := a.ownPage(m, record.MapPage, m.Place.MapStart, at)
-			if err != nil {
-				return err
-			}
-			if old {
-				for i := 0; i < record.BitsPerPage && at*record.BitsPerPage+int64(i) < m.Place.SumPages; i++ {
-					record.SetPageBit(buf, i, true)
-				}
-			}
-			maps[at] = buf
-		}
-		buf := make([]byte, Block)
-		if record.PageBit(maps[at], int(page%record.BitsPerPage)) {
-			var old bool
-			if buf, old, err = a.ownPage(m, record.SumPage, m.Place.SumStart, page); err != nil {
-				return err
-			}
-			for i := 0; old && i < record.SumsPerPage; i++ {
-				record.SetPageSum(buf, i, record.SumDoubt)
-			}
-		}
-		record.SetPageBit(maps[at], int(page%record.BitsPerPage), true)
-		record.SetPageEpoch(buf, epoch)
-		end := (page + 1) * record.SumsPerPage
-		var rest []record.Run
-		for len(runs) > 0 && runs[0].Start < end {
-			r := runs[0]
-			runs = runs[1:]
-			for b := r.Start; b < min(end, r.Start+int64(r.Count)); b++ {
-				record.SetPageSum(buf, int(b%record.SumsPerPage), record.SumLost)
-			}
-			if over := r.Start + int64(r.Count) - end; over > 0 {
-				rest = append(rest, record.Run{Start: end, Count: int(over)})
-			}
-		}
-		runs = append(rest, runs...)
-		record.SealPage(buf, record.SumPage, m.Tag, page, number)
-		if err := m.Disk.WriteAt(buf, m.Place.SumStart+page*Block); err != nil {
-			return err
-		}
+	if err = a.tables.Lose(m, runs, epoch, number); errors.Is(err, table.ErrDamaged) {
+		return fmt.Errorf("%w: %w", ErrStale, err)
 	}
-	if err := m.Sync(); err != nil {
-		return err
-	}
-	for at, buf := range maps {
-		record.SealPage(buf, record.MapPage, m.Tag, at, number)
-		if err := m.Disk.WriteAt(buf, m.Place.MapStart+at*Block); err != nil {
-			return err
-		}
-	}
-	return m.Sync()
+	return err
 }
 
-// ownPage reads a page of a disk that is not a member yet, and says whether it is older than its witness.
-func (a *Array) ownPage(m *member.Member, kind record.PageKind, start, page int64) (buf []byte, old bool, err error) {
-	buf = make([]byte, Block)
-	if err := m.Disk.ReadAt(buf, start+page*Block); err != nil {
-		return nil, false, err
-	}
-	newest, oldest, err := record.CheckPage(buf, kind, m.Tag, page)
-	if err != nil {
-		return nil, false, fmt.Errorf("%w: its tables are damaged: %w", ErrStale, err)
-	}
-	w, err := a.tables.seenOf(m, kind, page)
-	if err != nil {
-		return nil, false, err
-	}
-	return buf, older(buf, newest, oldest, w), nil
-}
-
-// missed says whether a member that was away may lack anything of a stripe: some other member's checksums there were
+// lacks says whether a member that was away may lack anything of a stripe: some other member's checksums there were
 // changed since, or the two do not agree whether anything was ever written, or it knows itself that it lost something. The
 // caller holds the stripe exclusively. A change of a stripe touches more members than can be away.
-func (a *Array) missed(st layout.Stripe, m *member.Member) bool {
+func (a *Array) lacks(st layout.Stripe, m *member.Member) bool {
 	for role := range st.Width() {
-		if o := a.members[st.Slot(role)].Load(); o != m && o.Usable(st) && a.differ(st, m, o) {
+		if o := a.slots.At(st.Slot(role)); o != m && o.Usable(st) && a.differ(st, m, o) {
 			return true
 		}
 	}
 	sums := make([]uint32, st.StripBlocks())
-	return a.tables.sums(m, st.Block(m.Slot), sums) != nil || slices.ContainsFunc(sums, record.Unknown)
+	return a.tables.Sums(m, st.Block(m.Slot), sums) != nil || slices.ContainsFunc(sums, record.Unknown)
 }
 
 // differ says whether a stripe may have changed on a member since another left the array, at the epoch left, or the two do not agree
@@ -226,7 +157,7 @@ func (a *Array) missed(st layout.Stripe, m *member.Member) bool {
 func (a *Array) differ(st layout.Stripe, away, o *member.Member) bool {
 	all, aligned := true, st.Block(away.Slot) == st.Block(o.Slot)
 	for number := range pagesOf(st, o.Slot) {
-		written, epoch, err := a.tables.changed(o, number)
+		written, epoch, err := a.tables.Changed(o, number)
 		if err != nil || written && epoch > away.Base || aligned && !written && a.hasPage(away, number) {
 			return true
 		}
@@ -242,7 +173,7 @@ func (a *Array) differ(st layout.Stripe, away, o *member.Member) bool {
 
 // hasPage says whether a disk may have anything in a checksum page.
 func (a *Array) hasPage(m *member.Member, number int64) bool {
-	written, _, err := a.tables.changed(m, number)
+	written, _, err := a.tables.Changed(m, number)
 	return written || err != nil
 }
 

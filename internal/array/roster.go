@@ -32,6 +32,15 @@ type roster struct {
 	changes   atomic.Pointer[record.Changes] // as they are on the members
 }
 
+// Holder is the slot that keeps the witnesses of the pages of another; -1 when none does.
+func (r *roster) Holder(slot int) int { return r.shown.Load().Roster[slot].Witness }
+
+// Epoch is that of the roster as it is shown.
+func (r *roster) Epoch() uint64 { return r.epoch.Load() }
+
+// Starts is how often the array was started.
+func (r *roster) Starts() uint64 { return r.shown.Load().Starts }
+
 // Name is the array's name.
 func (a *Array) Name() string { return *a.name.Load() }
 
@@ -115,8 +124,8 @@ func (r *roster) write(a *Array) error {
 again:
 	r.rec.Generation++
 	var live []*member.Member
-	for slot := range a.members {
-		m := a.members[slot].Load()
+	for slot := range a.slots.Len() {
+		m := a.slots.At(slot)
 		e := &r.rec.Roster[slot]
 		e.Errors = m.Errors()
 		if m.Disk != nil {
@@ -245,13 +254,13 @@ func (r *roster) drop(a *Array, m *member.Member, to record.Condition, cause err
 		return nil
 	}
 	lost := func(slot int) bool {
-		other := a.members[slot].Load()
+		other := a.slots.At(slot)
 		arrives := other == r.arriving && other.Live()
 		return other == m || !arrives && !other.Condition().Counts()
 	}
 	if a.rescue != nil {
 		m.Become(to)
-		a.tables.forget(m)
+		a.tables.Forget(m)
 		return nil
 	}
 	if certain, _ := a.Layout().Margin(lost); certain < 0 {
@@ -263,7 +272,7 @@ func (r *roster) drop(a *Array, m *member.Member, to record.Condition, cause err
 	r.unsettled.Store(true)
 	m.Become(to)
 	m.Because(cause)
-	a.tables.forget(m)
+	a.tables.Forget(m)
 	base := m.Has.Epoch
 	if r.rec.Roster[m.Slot].Condition == record.Rebuilding {
 		base = m.Base // it had not caught up yet
@@ -286,7 +295,7 @@ type roll struct{ a *Array }
 
 func (r roll) Fail(m *member.Member, to record.Condition, cause error) { r.a.failMember(m, to, cause) }
 func (r roll) Needs(slot int) bool                                     { return r.a.WouldFail(slot) }
-func (r roll) IsCopy(m *member.Member) bool                            { return r.a.onto[m.Slot].Load() == m }
+func (r roll) IsCopy(m *member.Member) bool                            { return r.a.slots.IsCopy(m) }
 func (r roll) Alive() error                                            { return r.a.alive() }
 
 func (r roll) Decline(m *member.Member, why string) {
@@ -315,10 +324,10 @@ func (a *Array) failMember(m *member.Member, to record.Condition, cause error) {
 		m.Become(to)
 		return
 	}
-	if a.onto[m.Slot].Load() == m {
+	if a.slots.IsCopy(m) {
 		// Not a member yet: nobody but the copy misses it.
 		m.Become(to)
-		a.tables.forget(m)
+		a.tables.Forget(m)
 		a.event("copy-failed", m.Name(), "%v", cause)
 		return
 	}
@@ -343,10 +352,10 @@ const ByAdministrator = "declared failed by the administrator"
 
 // Fail declares the member in slot failed. Unless force is set it refuses when the array would fail with it.
 func (a *Array) Fail(slot int, force bool) error {
-	if slot < 0 || slot >= len(a.members) {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, len(a.members)-1)
+	if slot < 0 || slot >= a.slots.Len() {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
 	}
-	m := a.members[slot].Load()
+	m := a.slots.At(slot)
 	if !m.Live() {
 		return fmt.Errorf("%s is %s already", m.Name(), m.Condition())
 	}
@@ -366,9 +375,9 @@ func (a *Array) Fail(slot int, force bool) error {
 
 // WouldFail says whether the array, as it is now, needs the member in slot to serve its data.
 func (a *Array) WouldFail(slot int) bool {
-	m := a.members[slot].Load()
+	m := a.slots.At(slot)
 	return m.Live() && m.Condition() != record.Rebuilding && !a.Layout().Survives(func(s int) bool {
-		o := a.members[s].Load()
+		o := a.slots.At(s)
 		return s == slot || !o.Condition().Counts()
 	})
 }
@@ -389,9 +398,9 @@ type MemberState struct {
 // MemberStates lists the members by slot.
 func (a *Array) MemberStates() []MemberState {
 	rec := a.roster.view()
-	out := make([]MemberState, len(a.members))
-	for slot := range a.members {
-		m := a.members[slot].Load()
+	out := make([]MemberState, a.slots.Len())
+	for slot := range a.slots.Len() {
+		m := a.slots.At(slot)
 		e := rec.Roster[slot]
 		out[slot] = MemberState{
 			Slot: slot, Condition: m.Condition(), Cursor: m.Cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.Condition() == record.Missing && (e.Base != 0 || m.Lost.Load() != 0),
@@ -422,14 +431,14 @@ func (a *Array) Margin() (certain, best int) {
 }
 
 func (a *Array) gone(slot int) bool {
-	return !a.members[slot].Load().Condition().Counts()
+	return !a.slots.At(slot).Condition().Counts()
 }
 
 // disks names the physical disk of each member, by slot.
 func (a *Array) disks() []string {
-	out := make([]string, len(a.members))
-	for slot := range a.members {
-		if m := a.members[slot].Load(); m.Disk != nil {
+	out := make([]string, a.slots.Len())
+	for slot := range a.slots.Len() {
+		if m := a.slots.At(slot); m.Disk != nil {
 			id := m.Disk.Identity()
 			out[slot] = record.SpindleOf(id.Model, id.Serial)
 		}
@@ -492,8 +501,8 @@ func (a *Array) Probe() {
 	if a.alive() != nil {
 		return
 	}
-	_ = a.parallel(len(a.members), func(i int) error {
-		m := a.members[i].Load()
+	_ = a.parallel(a.slots.Len(), func(i int) error {
+		m := a.slots.At(i)
 		if !m.Live() || m.Patient == nil {
 			return nil
 		}
@@ -506,11 +515,11 @@ func (a *Array) Probe() {
 
 // Health is what a member's disk says of itself, errors.ErrUnsupported when it does not.
 func (a *Array) Health(slot int) (health.Readings, error) {
-	if m := a.members[slot].Load(); m.Live() && m.Patient != nil {
+	if m := a.slots.At(slot); m.Live() && m.Patient != nil {
 		return m.Patient.Health()
 	}
 	return health.Readings{}, errors.ErrUnsupported
 }
 
 // Foretell declares a member failing for a reason that was found outside of the engine.
-func (a *Array) Foretell(slot int, why string) { roll{a}.Decline(a.members[slot].Load(), why) }
+func (a *Array) Foretell(slot int, why string) { roll{a}.Decline(a.slots.At(slot), why) }

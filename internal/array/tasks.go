@@ -67,7 +67,7 @@ func (a *Array) slotName(slot int) string {
 	if slot < 0 {
 		return ""
 	}
-	return a.members[slot].Load().Name()
+	return a.slots.At(slot).Name()
 }
 
 // Steer pauses, continues or cancels a task, see task.List.
@@ -105,8 +105,8 @@ func (a *Array) GoOn() {
 	}
 	a.joins.Lock()
 	defer a.joins.Unlock()
-	for slot := range a.members {
-		if m := a.members[slot].Load(); m.Condition() == record.Rebuilding && m.Live() && !a.tasks.Busy(slot) {
+	for slot := range a.slots.Len() {
+		if m := a.slots.At(slot); m.Condition() == record.Rebuilding && m.Live() && !a.tasks.Busy(slot) {
 			_, _ = a.startRebuild(slot)
 		}
 	}
@@ -114,12 +114,12 @@ func (a *Array) GoOn() {
 
 // resumeTasks goes on with what the record says was under way.
 func (a *Array) resumeTasks() {
-	for slot := range a.members {
-		if a.members[slot].Load().Condition() == record.Rebuilding {
+	for slot := range a.slots.Len() {
+		if a.slots.At(slot).Condition() == record.Rebuilding {
 			_, _ = a.startRebuild(slot)
 		}
 	}
-	for _, m := range a.copies() {
+	for _, m := range a.slots.Copies() {
 		_, _ = a.startRetire(m.Slot)
 	}
 	if t := a.roster.view().Task; t.Kind == record.Check && t.Ended.IsZero() {
@@ -129,11 +129,11 @@ func (a *Array) resumeTasks() {
 
 // probeTasks counts checkpoints that meet long work.
 func (a *Array) probeTasks() {
-	for slot := range a.members {
-		if a.members[slot].Load().Condition() == record.Rebuilding {
+	for slot := range a.slots.Len() {
+		if a.slots.At(slot).Condition() == record.Rebuilding {
 			probe.CheckpointInRebuild.Seen()
 		}
-		if a.onto[slot].Load() != nil {
+		if a.slots.Onto(slot) != nil {
 			probe.CheckpointInCopy.Seen()
 		}
 	}

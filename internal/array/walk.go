@@ -58,7 +58,7 @@ func (a *Array) nextWrittenIn(here layout.Stripe) int64 {
 func (a *Array) nextWrittenRow(r *layout.Region, group int, row, end int64) int64 {
 	best := end
 	for _, slot := range r.Members(group) {
-		m, here := a.members[slot].Load(), r.At(group, row)
+		m, here := a.slots.At(slot), r.At(group, row)
 		if row >= best {
 			return best
 		}
@@ -86,7 +86,7 @@ func (a *Array) nextOn(m *member.Member, here layout.Stripe, end int64) (row int
 	per, first := int64(here.StripBlocks()), here.Block(m.Slot)
 	begin := first - here.Row*per
 	last := (begin + end*per - 1) / record.SumsPerPage
-	number, ok := a.tables.nextBit(m, first/record.SumsPerPage, last)
+	number, ok := a.tables.NextBit(m, first/record.SumsPerPage, last)
 	if !ok || number > last {
 		return end, ok
 	}

@@ -1,0 +1,57 @@
+package member
+
+import "sync/atomic"
+
+// Slots is the members of an array, each with the disk that it is being copied onto, if it is.
+type Slots struct {
+	members []atomic.Pointer[Member]
+	onto    []atomic.Pointer[Member]
+}
+
+// NewSlots makes room for n members, which have to be put before anybody asks for them.
+func NewSlots(n int) *Slots {
+	return &Slots{make([]atomic.Pointer[Member], n), make([]atomic.Pointer[Member], n)}
+}
+
+// Len is the number of slots.
+func (s *Slots) Len() int { return len(s.members) }
+
+// At is the member in a slot.
+func (s *Slots) At(slot int) *Member { return s.members[slot].Load() }
+
+// Put makes a member that of its slot.
+func (s *Slots) Put(m *Member) { s.members[m.Slot].Store(m) }
+
+// Has says whether a disk is the member of its slot, and not a copy or one that was there before.
+func (s *Slots) Has(m *Member) bool { return s.At(m.Slot) == m }
+
+// All are the members, by slot.
+func (s *Slots) All() []*Member {
+	out := make([]*Member, s.Len())
+	for slot := range out {
+		out[slot] = s.At(slot)
+	}
+	return out
+}
+
+// Onto is the disk that the member in a slot is being copied onto, or nil.
+func (s *Slots) Onto(slot int) *Member { return s.onto[slot].Load() }
+
+// IsCopy says whether a disk is one that the member in its slot is being copied onto.
+func (s *Slots) IsCopy(m *Member) bool { return s.Onto(m.Slot) == m }
+
+// CopyOnto begins to copy the member of the disk's slot onto it.
+func (s *Slots) CopyOnto(m *Member) { s.onto[m.Slot].Store(m) }
+
+// EndCopy says that a disk is not copied onto any more, and whether it was.
+func (s *Slots) EndCopy(m *Member) bool { return s.onto[m.Slot].CompareAndSwap(m, nil) }
+
+// Copies are the disks that members are being copied onto.
+func (s *Slots) Copies() (out []*Member) {
+	for slot := range s.onto {
+		if m := s.Onto(slot); m != nil {
+			out = append(out, m)
+		}
+	}
+	return out
+}
