@@ -108,7 +108,7 @@ type Array struct {
 	layout  atomic.Pointer[layout.Map]
 
 	name    atomic.Pointer[string]
-	roster  roster
+	roster  *roster
 	slots   *member.Slots
 	locks   [4096]env.RWMutex // by stripe
 	cache   *dirty.Cache
@@ -123,7 +123,7 @@ type Array struct {
 	joins   env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
 	judge   *member.Judge
 	emptied emptied
-	answer  atomic.Int64 // nanoseconds in which members answered small operations lately, see fanOut
+	fan     member.Fan
 	tasks   *task.List
 	pace    atomic.Pointer[task.Pace]
 	stats   Stats
@@ -139,10 +139,9 @@ type Stats struct {
 	Healed       atomic.Int64 // blocks rewritten because they were wrong or unreadable
 	Unreadable   atomic.Int64 // blocks that redundancy could not restore, counted at each attempt
 	Replayed     atomic.Int64 // batches replayed at the start
-	Journalled   atomic.Int64 // bytes written to journals
+	Journal      Counts
 	InPlace      atomic.Int64 // bytes of data and parity written in place
 	TableBytes   atomic.Int64 // bytes of table pages written
-	Checkpoints  atomic.Int64
 	FullStripes  atomic.Int64
 	PartialRuns  atomic.Int64
 	BytesRead    atomic.Int64 // by clients
@@ -182,84 +181,18 @@ func (a *Array) freeze(err error) {
 	}
 }
 
+// fail is freeze for an array that has failed.
+func (a *Array) fail(why error) { a.freeze(fmt.Errorf("%w: %w", ErrFailed, why)) }
+
+// say is event for a text that is made.
+func (a *Array) say(kind, disk, text string) { a.event(kind, disk, "%s", text) }
+
 func (a *Array) alive() error {
 	if err := a.frozen.Load(); err != nil {
 		return *err
 	}
 	return nil
 }
-
-// parallel runs f for 0…n-1 at the same time, and returns the first error by index.
-func (a *Array) parallel(n int, f func(i int) error) error {
-	if n <= 1 {
-		for i := 0; i < n; i++ {
-			if err := f(i); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	var wg env.Group
-	var next atomic.Int64
-	var mu env.Mutex
-	first, firstAt := error(nil), n
-	work := func() {
-		for {
-			i := int(next.Add(1)) - 1
-			if i >= n {
-				return
-			}
-			if err := f(i); err != nil {
-				mu.Lock()
-				if i < firstAt {
-					first, firstAt = err, i
-				}
-				mu.Unlock()
-			}
-		}
-	}
-	for range min(n, depth) - 1 {
-		wg.Go(work)
-	}
-	work()
-	wg.Wait()
-	return first
-}
-
-// smallFan is how many bytes an operation on several members moves to be worth handing to other goroutines in any case.
-const smallFan = 256 << 10
-
-// quickMember is how soon members answer small operations for waking another goroutine to cost more than it saves: so it
-// is with files in memory or in the system's cache, and never with a disk that is waited for.
-const quickMember = 30 * time.Microsecond
-
-// fanOut is parallel for one operation on each of n members that moves bytes altogether. Small operations are done one
-// after the other while members answer quickly.
-func (a *Array) fanOut(n, bytes int, f func(i int) error) error {
-	if n <= 1 || bytes > smallFan {
-		return a.parallel(n, f)
-	}
-	timed := func(i int) error {
-		began := env.Now()
-		err := f(i)
-		old := a.answer.Load()
-		a.answer.Store(old + (int64(env.Since(began))-old)/8)
-		return err
-	}
-	if time.Duration(a.answer.Load()) > quickMember {
-		return a.parallel(n, timed)
-	}
-	var first error
-	for i := range n {
-		if err := timed(i); err != nil && first == nil {
-			first = err
-		}
-	}
-	return first
-}
-
-// depth is how much one operation does at the same time.
-const depth = 16
 
 // lockStripes takes the locks of some stripes, in the order of the locks, and returns what releases them.
 func (a *Array) lockStripes(ids []layout.ID, exclusive bool) func() {
@@ -558,11 +491,11 @@ func (a *Array) Close() error {
 		close(a.stop)
 		a.workers.Wait()
 		if err == nil {
-			err = a.checkpoint()
+			err = a.journal.checkpoint()
 		}
 		if err == nil {
 			a.giveBack(a.emptied.due())
-			err = a.roster.update(a, func(r *record.Record) { r.Clean = true })
+			err = a.roster.update(func(r *record.Record) { r.Clean = true })
 		}
 		a.letGo()
 	})
@@ -597,7 +530,7 @@ func (a *Array) start() {
 	for range env.Workers() {
 		a.workers.Go(a.destageLoop)
 	}
-	a.workers.Go(a.checkpointLoop)
+	a.workers.Go(func() { a.journal.run(a.stop) })
 	a.workers.Go(func() { a.judge.Watch(a.stop) })
 	a.workers.Go(a.giveBackLoop)
 	a.workers.Go(func() { a.judge.Compare(a.stop, a.slots.All) })

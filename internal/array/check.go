@@ -71,7 +71,7 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 	a.countCheck(t, cursor)
 	save := func(ended bool) error {
 		c, started := t.Found()
-		return a.roster.update(a, func(r *record.Record) {
+		return a.roster.update(func(r *record.Record) {
 			r.Task = record.Task{Kind: record.Check, Repair: repair, Blame: how.blame + 1, Cursor: cursor, Mismatches: c.Mismatches,
 				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: started}
 			if ended {
@@ -99,7 +99,7 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 			continue
 		}
 		a.refresh(lay, cursor, n)
-		err := a.parallel(int(n), func(i int) error {
+		err := member.Parallel(int(n), func(i int) error {
 			return a.checkStripe(t, lay.Stripe(cursor+int64(i)), how)
 		})
 		if err != nil {
@@ -114,7 +114,7 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 		}
 	}
 	if repair {
-		if err := a.checkpoint(); err != nil {
+		if err := a.journal.checkpoint(); err != nil {
 			return err
 		}
 	}

@@ -62,7 +62,7 @@ func (a *Array) loadColumns(st layout.Stripe, first, n int, over override) (*col
 			c.roles[role] = m
 		}
 	}
-	_ = a.parallel(w, func(role int) error {
+	_ = member.Parallel(w, func(role int) error {
 		c.loadRole(role, (*member.Member).ReadData)
 		return nil
 	})

@@ -8,12 +8,9 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
-	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/member"
-	"nidalo/internal/array/table"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
-	"nidalo/internal/probe"
 )
 
 // Plan is an array that could be created.
@@ -64,7 +61,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	if p.Level.Nested() {
 		rec.Groups = lay.Shape.Groups
 	}
-	a := newArray(cfg, lay, rec)
+	a := newArray(cfg, ToServe, lay, rec)
 	rec.Created = a.now()
 	rec.Roster = make([]record.Entry, len(p.Disks))
 	a.journal.number.Store(record.FirstCheckpoint(rec.Starts))
@@ -72,17 +69,17 @@ func Create(p Plan, cfg Config) (*Array, error) {
 		rec.Roster[i] = record.Entry{ID: env.NewID(), Condition: record.Active, Size: d.Size(),
 			DataSize: places[i].DataSize, Since: rec.Created, Witness: record.WitnessOf(i, len(p.Disks))}
 	}
-	a.roster.shown.Store(rec.Clone())
+	a.roster.show()
 	for i, d := range p.Disks {
 		k := namedBy(rec, i)
 		k.Disk, k.Place = d, places[i]
 		a.slots.Put(member.New(a.judge, k))
 	}
 	// Records last: a disk whose preparation was cut short is not a member of anything.
-	if err := a.parallel(len(p.Disks), func(i int) error { return a.prepare(a.slots.At(i)) }); err != nil {
+	if err := member.Parallel(len(p.Disks), func(i int) error { return a.prepare(a.slots.At(i)) }); err != nil {
 		return nil, err
 	}
-	if err := a.roster.update(a, func(*record.Record) {}); err != nil {
+	if err := a.roster.update(func(*record.Record) {}); err != nil {
 		return nil, err
 	}
 	a.start()
@@ -100,7 +97,7 @@ func (a *Array) prepare(m *member.Member) error {
 	if err := m.Reserve(m.Place.JournalStart, m.Place.JournalSize); err != nil {
 		return err
 	}
-	number, err := a.nextCheckpoint()
+	number, err := a.journal.nextCheckpoint()
 	if err != nil {
 		return err
 	}
@@ -115,67 +112,25 @@ func (a *Array) prepare(m *member.Member) error {
 			return err
 		}
 	}
-	return a.emptyJournal(m)
-}
-
-// emptyJournal writes both heads of a disk that is about to be a member, so that nothing in its ring counts. They claim only
-// what a finished checkpoint covers: batches that were committed since are in the journals of the others and nowhere else,
-// and a start believes the highest head there is.
-func (a *Array) emptyJournal(m *member.Member) error {
-	batch := a.journal.settled.Load() + 1
-	if probe.JoiningHeadClaims.On() {
-		batch = a.journal.batch + 1
-	}
-	m.Ring.Joined = batch
-	for range record.JournalHeads {
-		m.Ring.Sequence++
-		h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Joined: batch}
-		if err := m.Disk.WriteAt(h.Encode(m.Tag), m.Place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
-			return err
-		}
-	}
-	m.Ring.Head, m.Ring.Live = 0, 0
-	return m.Sync()
-}
-
-func newArray(cfg Config, lay *layout.Map, rec *record.Record) *Array {
-	if cfg.Cache == 0 {
-		cfg.Cache = DefaultCache
-	}
-	if cfg.Tables == 0 {
-		cfg.Tables = DefaultTables
-	}
-	a := &Array{cfg: cfg, stop: make(chan struct{}), emptied: emptied{some: make(chan struct{}, 1)}}
-	a.layout.Store(lay)
-	a.judge = member.NewJudge(cfg.Limits, roll{a}, &a.stats.InPlace)
-	a.anybody.a = a
-	a.name.Store(&rec.Name)
-	a.roster.rec = rec
-	a.roster.shown.Store(rec.Clone())
-	a.roster.epoch.Store(rec.Epoch)
-	a.slots = member.NewSlots(lay.Members)
-	a.tasks = a.newTasks()
-	a.cache = dirty.New(cfg.Cache, lay, a.alive)
-	a.tables = table.New(a.tablesHost(), cfg.Tables)
-	a.journal = newJournal(a)
-	return a
+	return a.journal.empty(m)
 }
 
 // Open starts an array from its current members: whoever is missing is marked so on the others, the journals are
 // replayed, and interrupted rebuilds go on. The disks of the set's current members belong to the array then.
 func Open(s Set, cfg Config) (*Array, error) {
-	a, gone, err := assemble(s, cfg, func(d disk.Disk) disk.Disk { return d })
+	a, gone, err := assemble(s, cfg, ToServe)
 	if err != nil {
 		return nil, err
 	}
 	// First all get the epoch there is, so that no member is ever more than one behind whatever crash comes next; and numbers
 	// for the checkpoints of this start, before it writes a page.
-	if err = a.roster.update(a, func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err == nil && len(gone) > 0 {
-		err = a.roster.raise(a, func(r *record.Record) {
+	if err = a.roster.update(func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err == nil && len(gone) > 0 {
+		err = a.roster.raise(Change{Make: func(r *record.Record) error {
 			for _, slot := range gone {
 				notFound(r, slot, a.now())
 			}
-		})
+			return nil
+		}})
 	}
 	if err == nil {
 		err = a.replay()
@@ -213,7 +168,7 @@ func notFound(r *record.Record, slot int, now time.Time) {
 // writable. Only what tells of the array may be called, and Close.
 func Look(s Set, cfg Config) (*Array, error) {
 	cfg.Event = nil
-	a, gone, err := assemble(s, cfg, func(d disk.Disk) disk.Disk { return disk.NewShadow(d, nil) })
+	a, gone, err := assemble(s, cfg, ToLook)
 	if err != nil {
 		return nil, err
 	}
@@ -221,7 +176,7 @@ func Look(s Set, cfg Config) (*Array, error) {
 	for _, slot := range gone {
 		notFound(a.roster.rec, slot, a.now())
 	}
-	a.roster.shown.Store(a.roster.rec.Clone())
+	a.roster.show()
 	return a, nil
 }
 
@@ -230,7 +185,7 @@ func Look(s Set, cfg Config) (*Array, error) {
 func (a *Array) Unsettled() bool { return a.looking && !a.roster.view().Clean }
 
 // assemble makes an array of the members of a set, and says which of them are not there. Nothing is written yet.
-func assemble(s Set, cfg Config, as func(disk.Disk) disk.Disk) (a *Array, gone []int, err error) {
+func assemble(s Set, cfg Config, use Use) (a *Array, gone []int, err error) {
 	if s.Doubt != nil {
 		return nil, nil, s.Doubt
 	}
@@ -242,7 +197,13 @@ func assemble(s Set, cfg Config, as func(disk.Disk) disk.Disk) (a *Array, gone [
 	if err != nil {
 		return nil, nil, err
 	}
-	a = newArray(cfg, lay, rec)
+	a = newArray(cfg, use, lay, rec)
+	as := func(d disk.Disk) disk.Disk {
+		if use == ToLook {
+			return disk.NewShadow(d, nil)
+		}
+		return d
+	}
 	for slot := range rec.Roster {
 		e := &rec.Roster[slot]
 		c := s.Current[slot]
@@ -266,6 +227,6 @@ func assemble(s Set, cfg Config, as func(disk.Disk) disk.Disk) (a *Array, gone [
 			}
 		}
 	}
-	a.roster.shown.Store(rec.Clone())
+	a.roster.show()
 	return a, gone, nil
 }

@@ -157,7 +157,7 @@ func (d *destaging) unkept() (first error) {
 // plan makes one change of all stripes.
 func (d *destaging) plan() (*change, error) {
 	d.plans = make([]*plan, len(d.stripes))
-	err := d.a.parallel(len(d.stripes), func(i int) error {
+	err := member.Parallel(len(d.stripes), func(i int) error {
 		d.plans[i] = d.a.newPlan(d.stripes[i], d.layers[i])
 		return d.plans[i].make()
 	})
@@ -287,7 +287,7 @@ func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member.Mem
 		}
 	}
 	bounds = append(bounds, len(chosen))
-	err := a.fanOut(len(touched), bytes, func(i int) error {
+	err := a.fan.Out(len(touched), bytes, func(i int) error {
 		own := chosen[bounds[i]:bounds[i+1]]
 		for len(own) > 0 {
 			n, next := 1, own[0].block+int64(own[0].n)
@@ -308,7 +308,7 @@ func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member.Mem
 }
 
 func (a *Array) syncMembers(members []*member.Member) error {
-	return a.fanOut(len(members), smallFan, func(i int) error {
+	return a.fan.Out(len(members), member.SmallFan, func(i int) error {
 		if !members[i].Live() {
 			return nil
 		}

@@ -52,7 +52,7 @@ func (a *Array) checkJournal() error {
 }
 
 func (a *Array) checkRoster() error {
-	r := &a.roster
+	r := a.roster
 	if !r.mu.TryLock() {
 		return nil
 	}

@@ -3,10 +3,12 @@ package array
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"slices"
 	"sync/atomic"
 	"time"
 
+	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/table"
@@ -20,7 +22,7 @@ import (
 // its blocks go in place. docs/data-path.md shows why that leaves no hole: whichever members are lost, the entries of
 // the others bring their blocks to the new state, and what the lost ones would hold follows from the code.
 type journal struct {
-	a *Array
+	host Host
 	// barrier: see the package comment.
 	barrier env.RWMutex
 	leading env.Mutex // one batch at a time
@@ -35,6 +37,37 @@ type journal struct {
 	settled atomic.Uint64         // the last batch that a finished checkpoint covers: what the head of a disk that joins may claim
 	trouble atomic.Pointer[error] // why the last checkpoint failed, or nil
 	full    chan struct{}         // some ring is half full
+}
+
+// Host is what the journal takes from outside.
+type Host struct {
+	Slots  *member.Slots
+	Tables *table.Tables
+	Fan    *member.Fan
+	Roster Roster
+	Layout func() *layout.Map
+	Alive  func() error                        // why nothing may be written any more, or nil
+	Freeze func(why error)                     // nothing more may be written
+	Say    func(kind, disk, text string)       // tells what happened to a disk, or to the array
+	Covers func() (covered func(durable bool)) // a checkpoint begins, with the barrier held; it ends by calling what is returned
+	Idle   func()                              // nothing was written for a while
+	Counts *Counts
+}
+
+// Counts is what the journal counts.
+type Counts struct{ Bytes, Checkpoints atomic.Int64 }
+
+// Roster is what the journal asks of the roster of the array.
+type Roster interface {
+	// Settle returns when the roster on the members says of everybody who is out that he is.
+	Settle()
+	// Unsettled says whether somebody is out of whom it does not.
+	Unsettled() bool
+	// Mark notes, durably, that some stripes change, by their ordinals, and says whether that had to be written.
+	Mark(stripes iter.Seq[int64]) (wrote bool, err error)
+	Starts() uint64
+	// Begin counts a start, for numbers of checkpoints that no page has.
+	Begin() error
 }
 
 // write is one run of a change.
@@ -55,8 +88,9 @@ type change struct {
 	err    error
 }
 
-func newJournal(a *Array) *journal {
-	j := &journal{a: a, full: make(chan struct{}, 1)}
+// newJournal makes the journal of an array.
+func newJournal(host Host) *journal {
+	j := &journal{host: host, full: make(chan struct{}, 1)}
 	j.freed = env.NewCond(&j.mu)
 	return j
 }
@@ -67,12 +101,12 @@ type reservation map[*member.Member]int64
 // reserve waits until every ring has room for the given number of blocks, making room by checkpoints.
 func (j *journal) reserve(need reservation) error {
 	for {
-		if err := j.a.alive(); err != nil {
+		if err := j.host.Alive(); err != nil {
 			return err
 		}
 		pass := j.passes.Load()
 		j.mu.Lock()
-		pages, most := j.a.tables.DirtyPages()
+		pages, most := j.host.Tables.DirtyPages()
 		fits, others, half := pages < most, false, pages > most/2
 		for m, n := range need {
 			// An entry that does not fit before the end starts at 0, so up to its own length is wasted.
@@ -101,7 +135,7 @@ func (j *journal) reserve(need reservation) error {
 		}
 		j.mu.Unlock()
 		probe.JournalFull.Seen()
-		if err := j.a.checkpointSince(pass); err != nil {
+		if err := j.checkpointSince(pass); err != nil {
 			return err
 		}
 		if others {
@@ -168,7 +202,7 @@ type part struct {
 }
 
 func (j *journal) writeBatch(group []*change) error {
-	if err := j.a.alive(); err != nil {
+	if err := j.host.Alive(); err != nil {
 		return err
 	}
 	// A batch that leaves a member out must not be on the others before the roster that says so: a start would take the
@@ -176,12 +210,12 @@ func (j *journal) writeBatch(group []*change) error {
 	// And what it changes is marked by then, for those that are away.
 	parts, sure := []part(nil), false
 	for !sure {
-		j.a.roster.settle(j.a)
+		j.host.Roster.Settle()
 		parts = gather(group)
-		if j.a.roster.unsettled.Load() && j.a.alive() == nil {
+		if j.host.Roster.Unsettled() && j.host.Alive() == nil {
 			continue
 		}
-		wrote, err := j.a.mark(j.stripes(group))
+		wrote, err := j.host.Roster.Mark(j.stripes(group))
 		if err != nil {
 			return err
 		}
@@ -211,7 +245,7 @@ func (j *journal) writeBatch(group []*change) error {
 	for i := range parts {
 		bytes += parts[i].entry.Payload() * Block
 	}
-	_ = j.a.fanOut(len(parts), bytes, func(i int) error {
+	_ = j.host.Fan.Out(len(parts), bytes, func(i int) error {
 		if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil && !probe.EntryNotSynced.On() {
 			errs[i] = parts[i].m.Sync()
 		}
@@ -220,7 +254,7 @@ func (j *journal) writeBatch(group []*change) error {
 	for i, err := range errs {
 		if member.NoRoom(err) {
 			// Some members may hold this batch and others not; going on with a next one would tear it for good.
-			j.a.freeze(fmt.Errorf("%w: the journal of %w; make space there and start the array again", ErrFailed, err))
+			j.host.Freeze(fmt.Errorf("the journal of %w; make space there and start the array again", err))
 		} else if err != nil {
 			_ = parts[i].m.WriteProblem(err)
 		}
@@ -228,17 +262,17 @@ func (j *journal) writeBatch(group []*change) error {
 	if slices.ContainsFunc(parts, func(p part) bool { return !p.m.Live() }) && !probe.LateLeaverNotMarked.On() {
 		probe.BatchLacksMember.Seen()
 		// One that just left may lack the batch, and nobody else may know of it but those that leave next.
-		j.a.roster.settle(j.a)
-		if _, err := j.a.mark(j.stripes(group)); err != nil {
-			j.a.freeze(fmt.Errorf("%w: the roster could not be written: %w", ErrFailed, err))
+		j.host.Roster.Settle()
+		if _, err := j.host.Roster.Mark(j.stripes(group)); err != nil {
+			j.host.Freeze(fmt.Errorf("the roster could not be written: %w", err))
 		}
 	}
-	return j.a.alive()
+	return j.host.Alive()
 }
 
 // stripes are the ordinals of those that some changes touch, each once or more.
-func (j *journal) stripes(group []*change) func(yield func(int64) bool) {
-	lay := j.a.Layout()
+func (j *journal) stripes(group []*change) iter.Seq[int64] {
+	lay := j.host.Layout()
 	return func(yield func(int64) bool) {
 		for _, c := range group {
 			for _, w := range c.writes {
@@ -254,7 +288,7 @@ func (j *journal) stripes(group []*change) func(yield func(int64) bool) {
 func (j *journal) writeEntry(p *part) error {
 	header := p.entry.EncodeHeader(p.m.Tag)
 	bufs := append([][]byte{header}, p.payload...)
-	j.a.stats.Journalled.Add(int64(disk.Length(bufs)))
+	j.host.Counts.Bytes.Add(int64(disk.Length(bufs)))
 	return p.m.Write(bufs, p.m.Ring.Start+p.at*Block)
 }
 
@@ -286,43 +320,40 @@ func gather(group []*change) []part {
 
 // checkpoint moves the start of the live part of all journals up to now: what they hold is in place and durable, and so
 // are the checksum pages that go with it.
-func (a *Array) checkpoint() error {
-	return a.checkpointSince(a.journal.passes.Load())
-}
+func (j *journal) checkpoint() error { return j.checkpointSince(j.passes.Load()) }
 
 // checkpointSince makes a checkpoint unless one that began after pass is done by the time it could begin.
-func (a *Array) checkpointSince(pass uint64) error {
-	j := a.journal
+func (j *journal) checkpointSince(pass uint64) error {
 	j.ckpt.Lock()
 	defer j.ckpt.Unlock()
-	if err := a.alive(); err != nil {
+	if err := j.host.Alive(); err != nil {
 		return err
 	}
 	if j.passed > pass {
 		return nil
 	}
 	this := j.passes.Add(1)
-	a.stats.Checkpoints.Add(1)
-	err := a.settlePages()
+	j.host.Counts.Checkpoints.Add(1)
+	err := j.settlePages()
 	switch was := j.trouble.Load(); {
 	case err == nil:
 		j.passed = this
 		if was != nil {
 			j.trouble.Store(nil)
-			a.event("checkpoint-recovered", "", "the journals are emptied again")
+			j.host.Say("checkpoint-recovered", "", "the journals are emptied again")
 		}
-	case a.alive() == nil:
+	case j.host.Alive() == nil:
 		j.trouble.Store(&err)
 		if was == nil {
-			a.event("checkpoint-failed", "", "%v; nothing is lost: what was flushed stays in the journals until there is room", err)
+			j.host.Say("checkpoint-failed", "", err.Error()+"; nothing is lost: what was flushed stays in the journals until there is room")
 		}
 	}
 	return err
 }
 
-// Trouble is why the journals cannot be emptied at the moment, or nil. Nothing that was flushed is lost by it.
-func (a *Array) Trouble() error {
-	if err := a.journal.trouble.Load(); err != nil {
+// why is why the journals cannot be emptied at the moment, or nil. Nothing that was flushed is lost by it.
+func (j *journal) why() error {
+	if err := j.trouble.Load(); err != nil {
 		return *err
 	}
 	return nil
@@ -340,61 +371,59 @@ func (a *Array) Trouble() error {
 //	                                        pages that are newer than their witnesses, which accuses nobody
 //	5  write the heads, sync                any one head is enough to say that everything is in place
 //	6  use the space in the rings again     only now that no start goes back to it
-func (a *Array) settlePages() error {
-	j := a.journal
+func (j *journal) settlePages() error {
 	type mark struct {
 		m          *member.Member
 		head, live int64
 	}
-	number, err := a.nextCheckpoint()
+	number, err := j.nextCheckpoint()
 	if err != nil {
 		return err
 	}
-	a.probeTasks()
 	var marks []mark
 	j.barrier.Lock()
-	if err := a.alive(); err != nil { // a batch that could not be written may have stopped the array: it counts, and is not in place
+	if err := j.host.Alive(); err != nil { // a batch that could not be written may have stopped the array: it counts, and is not in place
 		j.barrier.Unlock()
 		return err
 	}
-	sums, maps, seen := a.tables.Snapshot()
-	emptied, durable := a.emptied.take(), false
-	defer func() { a.emptied.settled(emptied, durable) }()
+	sums, maps, seen := j.host.Tables.Snapshot()
+	covered, durable := j.host.Covers(), false
+	defer func() { covered(durable) }()
 	j.mu.Lock()
 	batch := j.batch
-	for slot := range a.slots.Len() {
-		if m := a.slots.At(slot); m.Live() {
+	for slot := range j.host.Slots.Len() {
+		if m := j.host.Slots.At(slot); m.Live() {
 			marks = append(marks, mark{m, m.Ring.Head, m.Ring.Live})
 		}
 	}
 	j.mu.Unlock()
 	j.barrier.Unlock()
-	defer func() { a.tables.Release(sums, maps, seen) }()
+	defer func() { j.host.Tables.Release(sums, maps, seen) }()
 
 	if probe.MapsBeforeSums.On() {
 		sums, maps = maps, sums
 	}
-	if err := a.settle(sums, number, true); err != nil {
+	if err := j.settle(sums, number, true); err != nil {
 		return err
 	}
-	if err := a.settle(maps, number, false); err != nil {
+	if err := j.settle(maps, number, false); err != nil {
 		return err
 	}
-	seen = a.tables.Testimonies(slices.Concat(sums, maps), seen)
-	if err := a.settle(seen, number, false); err != nil {
+	seen = j.host.Tables.Testimonies(slices.Concat(sums, maps), seen)
+	if err := j.settle(seen, number, false); err != nil {
 		return err
 	}
-	err = a.parallel(len(marks), func(i int) error {
+	err = member.Parallel(len(marks), func(i int) error {
 		m := marks[i].m
 		if !m.Live() {
 			return nil
 		}
-		return a.writeJournalHead(m, batch+1, marks[i].head)
+		return j.writeHead(m, batch+1, marks[i].head)
 	})
 	if err != nil {
 		return err
 	}
-	if err := a.syncAll(); err != nil {
+	if err := j.syncAll(); err != nil {
 		return err
 	}
 	j.mu.Lock()
@@ -411,14 +440,14 @@ func (a *Array) settlePages() error {
 }
 
 // settle writes some pages and makes them durable; always: also what else was written when there are none.
-func (a *Array) settle(pages []*table.DirtyPage, number uint64, always bool) error {
+func (j *journal) settle(pages []*table.DirtyPage, number uint64, always bool) error {
 	if probe.SumPagesNotWritten.On() && always {
-		a.tables.Clean(pages)
+		j.host.Tables.Clean(pages)
 		return nil
 	}
-	if err := a.writePages(pages, number); err != nil {
+	if err := j.writePages(pages, number); err != nil {
 		if probe.CleanAfterError.On() {
-			a.tables.Clean(pages)
+			j.host.Tables.Clean(pages)
 		}
 		return err
 	}
@@ -426,22 +455,21 @@ func (a *Array) settle(pages []*table.DirtyPage, number uint64, always bool) err
 	case probe.HeadBeforeData.On():
 	case probe.WitnessedTooEarly.On() && (always || len(pages) > 0 && pages[0].Kind() != record.WitnessPage):
 	case always || len(pages) > 0:
-		if err := a.syncAll(); err != nil {
+		if err := j.syncAll(); err != nil {
 			return err
 		}
 	}
-	a.tables.Clean(pages)
+	j.host.Tables.Clean(pages)
 	return nil
 }
 
 // nextCheckpoint is a number that no page was ever written under. The numbers of a start are many, but not without end.
-func (a *Array) nextCheckpoint() (uint64, error) {
-	j := a.journal
+func (j *journal) nextCheckpoint() (uint64, error) {
 	for {
-		starts := a.roster.shown.Load().Starts
+		starts := j.host.Roster.Starts()
 		n := max(j.number.Load()+1, record.FirstCheckpoint(starts))
 		if n > record.LastCheckpoint(starts) {
-			if err := a.roster.update(a, func(r *record.Record) { r.Starts++ }); err != nil {
+			if err := j.host.Roster.Begin(); err != nil {
 				return 0, err
 			}
 			continue
@@ -460,38 +488,36 @@ const (
 	settleLatest = 60 * time.Second
 )
 
-// checkpointLoop makes room before anybody has to wait for it: when a ring is half full, or half of the table pages in
+// run makes room before anybody has to wait for it: when a ring is half full, or half of the table pages in
 // memory are changed. It also settles the journals when little is going on.
-func (a *Array) checkpointLoop() {
+func (j *journal) run(stop <-chan struct{}) {
 	var seen, settled uint64
 	last := env.Now()
 	for {
-		switch env.Wait(settleAfter, a.stop, a.journal.full) {
+		switch env.Wait(settleAfter, stop, j.full) {
 		case 0:
 			return
 		case -1:
-			a.mending.mu.Lock()
-			a.sayHealed(env.Now())
-			a.mending.mu.Unlock()
-			a.journal.mu.Lock()
-			batch := a.journal.batch
-			a.journal.mu.Unlock()
+			j.host.Idle()
+			j.mu.Lock()
+			batch := j.batch
+			j.mu.Unlock()
 			quiet := batch == seen
 			seen = batch
 			if batch == settled || !quiet && env.Since(last) < settleLatest {
 				continue
 			}
-			if last = env.Now(); a.checkpoint() == nil {
+			if last = env.Now(); j.checkpoint() == nil {
 				settled = batch
 			}
 		case 1:
-			_ = a.checkpoint() // it says itself what is wrong
+			_ = j.checkpoint() // it says itself what is wrong
 		}
 	}
 }
 
 // writePages writes pages, each member's in order, members at the same time.
-func (a *Array) writePages(pages []*table.DirtyPage, number uint64) error {
+func (j *journal) writePages(pages []*table.DirtyPage, number uint64) error {
 	var bounds []int
 	for i := range pages {
 		if i == 0 || pages[i].Member() != pages[i-1].Member() {
@@ -499,9 +525,9 @@ func (a *Array) writePages(pages []*table.DirtyPage, number uint64) error {
 		}
 	}
 	bounds = append(bounds, len(pages))
-	return a.parallel(len(bounds)-1, func(i int) error {
+	return member.Parallel(len(bounds)-1, func(i int) error {
 		for _, d := range pages[bounds[i]:bounds[i+1]] {
-			if err := a.tables.Write(d, number); err != nil {
+			if err := j.host.Tables.Write(d, number); err != nil {
 				return err
 			}
 		}
@@ -509,8 +535,8 @@ func (a *Array) writePages(pages []*table.DirtyPage, number uint64) error {
 	})
 }
 
-// writeJournalHead writes the head that is not the newest; ring positions wrap to 0 at the end.
-func (a *Array) writeJournalHead(m *member.Member, batch uint64, position int64) error {
+// writeHead writes the head that is not the newest; ring positions wrap to 0 at the end.
+func (j *journal) writeHead(m *member.Member, batch uint64, position int64) error {
 	m.Ring.Sequence++
 	h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Position: position % m.Ring.Blocks, Joined: m.Ring.Joined}
 	off := m.Place.JournalStart + int64(h.Sequence%record.JournalHeads)*Block
@@ -521,9 +547,9 @@ func (a *Array) writeJournalHead(m *member.Member, batch uint64, position int64)
 }
 
 // syncAll makes everything written to live members durable.
-func (a *Array) syncAll() error {
-	all := append(a.slots.Copies(), a.slots.All()...)
-	return a.parallel(len(all), func(i int) error {
+func (j *journal) syncAll() error {
+	all := append(j.host.Slots.Copies(), j.host.Slots.All()...)
+	return member.Parallel(len(all), func(i int) error {
 		m := all[i]
 		if !m.Live() {
 			return nil
@@ -533,4 +559,24 @@ func (a *Array) syncAll() error {
 		}
 		return nil
 	})
+}
+
+// empty writes both heads of a disk that is about to be a member, so that nothing in its ring counts. They claim only
+// what a finished checkpoint covers: batches that were committed since are in the journals of the others and nowhere else,
+// and a start believes the highest head there is.
+func (j *journal) empty(m *member.Member) error {
+	batch := j.settled.Load() + 1
+	if probe.JoiningHeadClaims.On() {
+		batch = j.batch + 1
+	}
+	m.Ring.Joined = batch
+	for range record.JournalHeads {
+		m.Ring.Sequence++
+		h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Joined: batch}
+		if err := m.Disk.WriteAt(h.Encode(m.Tag), m.Place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
+			return err
+		}
+	}
+	m.Ring.Head, m.Ring.Live = 0, 0
+	return m.Sync()
 }

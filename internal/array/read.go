@@ -163,7 +163,7 @@ func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 		i += n
 	}
 	var mu env.Mutex
-	_ = a.parallel(len(groups), func(i int) error {
+	_ = member.Parallel(len(groups), func(i int) error {
 		g := groups[i]
 		bufs := make([][]byte, len(g))
 		for j, e := range g {

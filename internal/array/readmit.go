@@ -132,7 +132,7 @@ func (a *Array) settled() (*Array, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := newArray(a.cfg, lay, rec)
+	b := newArray(a.cfg, ToSalvage, lay, rec)
 	b.rescue = &rescue{state: s, batches: a.rescue.batches}
 	for slot, p := range s.Use {
 		k := namedBy(rec, slot)
@@ -144,7 +144,7 @@ func (a *Array) settled() (*Array, error) {
 		b.slots.Put(member.New(b.judge, k))
 		rec.Roster[slot].Onto = uuid.Nil
 	}
-	if err := b.roster.update(b, func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err != nil {
+	if err := b.roster.update(func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err != nil {
 		return nil, err
 	}
 	if probe.BroughtBackUnsettled.On() {
@@ -159,36 +159,48 @@ func (a *Array) admit(back []*member.Member) error {
 	if err := a.allThere(); err != nil {
 		return err
 	}
-	r := &a.roster
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for _, m := range back {
-		if err := a.emptyJournal(m); err != nil {
-			return fmt.Errorf("%s: %w", m.Name(), err)
+	put := func(rec *record.Record) error {
+		for _, m := range back {
+			if err := m.PutRecord(rec); err != nil {
+				return fmt.Errorf("%s: %w", m.Name(), err)
+			}
 		}
-		if err := m.PutRecord(r.rec); err != nil {
-			return fmt.Errorf("%s: %w", m.Name(), err)
-		}
-	}
-	for slot := range a.slots.Len() {
-		e := &r.rec.Roster[slot]
-		if !a.slots.At(slot).Live() && e.Condition != record.Failed && e.Condition != record.Missing {
-			leaves(r.rec, slot, record.Missing, a.now(), record.State{}, record.State{}, 0)
-		}
+		return nil
 	}
 	for _, m := range back {
-		r.rec.Roster[m.Slot].Here(record.Active, a.now())
-	}
-	r.next()
-	r.rec.Generation++
-	for _, m := range back {
-		if err := m.PutRecord(r.rec); err != nil {
+		if err := a.journal.empty(m); err != nil {
 			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
-		m.Become(record.Active)
-		a.slots.Put(m)
 	}
-	if err := r.write(a); err != nil {
+	err := a.roster.raise(Change{
+		Make: func(rec *record.Record) error {
+			if err := put(rec); err != nil {
+				return err
+			}
+			for slot := range a.slots.Len() {
+				e := &rec.Roster[slot]
+				if !a.slots.At(slot).Live() && e.Condition != record.Failed && e.Condition != record.Missing {
+					leaves(rec, slot, record.Missing, a.now(), record.State{}, record.State{}, 0)
+				}
+			}
+			for _, m := range back {
+				rec.Roster[m.Slot].Here(record.Active, a.now())
+			}
+			return nil
+		},
+		First: func(rec *record.Record) error {
+			rec.Generation++
+			if err := put(rec); err != nil {
+				return err
+			}
+			for _, m := range back {
+				m.Become(record.Active)
+				a.slots.Put(m)
+			}
+			return nil
+		},
+	})
+	if err != nil {
 		return err
 	}
 	return a.allThere()

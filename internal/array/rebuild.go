@@ -4,8 +4,6 @@ import (
 	"errors"
 	"fmt"
 
-	"github.com/google/uuid"
-
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
@@ -85,7 +83,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 		}
 	}
 	// The journals may still hold batches of the member that was here; with everything in place nobody will miss them.
-	if err := a.checkpoint(); err != nil {
+	if err := a.journal.checkpoint(); err != nil {
 		return err
 	}
 	id := env.NewID()
@@ -96,7 +94,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 	if err := a.prepare(m); err != nil {
 		return err
 	}
-	if err := a.attach(m, id, place); err != nil {
+	if err := a.attach(m); err != nil {
 		return err
 	}
 	old.Release()
@@ -131,22 +129,18 @@ func (a *Array) resumeRebuild(slot int) {
 }
 
 // attach makes a prepared disk the member of its slot, with nothing rebuilt yet.
-func (a *Array) attach(m *member.Member, id uuid.UUID, place record.Place) error {
-	a.roster.mu.Lock()
-	defer a.roster.mu.Unlock()
-	if err := a.alive(); err != nil {
-		return err
-	}
-	m.Become(record.Rebuilding)
-	a.slots.Put(m)
-	e := &a.roster.rec.Roster[m.Slot]
-	was := *e
-	*e = record.Entry{ID: id, Condition: record.Rebuilding, Size: place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.Base, Witness: was.Witness}
-	if was.ID == id { // until its own record says that it is back
-		e.Left, e.Tried = was.Left, was.Tried
-	}
-	a.roster.next()
-	return a.roster.write(a)
+func (a *Array) attach(m *member.Member) error {
+	return a.roster.raise(Change{Make: func(rec *record.Record) error {
+		m.Become(record.Rebuilding)
+		a.slots.Put(m)
+		e := &rec.Roster[m.Slot]
+		was := *e
+		*e = record.Entry{ID: m.Identity, Condition: record.Rebuilding, Size: m.Place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.Base, Witness: was.Witness}
+		if was.ID == m.Identity { // until its own record says that it is back
+			e.Left, e.Tried = was.Left, was.Tried
+		}
+		return nil
+	}})
 }
 
 func (a *Array) startRebuild(slot int) (*task.Task, error) {
@@ -256,11 +250,11 @@ func (a *Array) rebuild(t *task.Task, m *member.Member) error {
 		return err
 	}
 	if !probe.RebuiltNotSynced.On() {
-		if err := a.checkpoint(); err != nil {
+		if err := a.journal.checkpoint(); err != nil {
 			return err
 		}
 	}
-	return a.roster.activate(a, m)
+	return a.roster.activate(m)
 }
 
 func (a *Array) countRebuild(t *task.Task, m *member.Member) {
@@ -307,11 +301,11 @@ func (a *Array) jump(m *member.Member) int64 {
 func (a *Array) saveCursor(m *member.Member) error {
 	cursor := m.Cursor.Load()
 	if !probe.CursorBeforeData.On() {
-		if err := a.checkpoint(); err != nil {
+		if err := a.journal.checkpoint(); err != nil {
 			return err
 		}
 	}
-	return a.roster.update(a, func(r *record.Record) {
+	return a.roster.update(func(r *record.Record) {
 		if e := &r.Roster[m.Slot]; e.Condition == record.Rebuilding {
 			e.Cursor = cursor
 		}
@@ -328,7 +322,7 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 			}
 		}
 	}()
-	err := a.parallel(len(columns), func(i int) error {
+	err := member.Parallel(len(columns), func(i int) error {
 		st := from.At(from.Group, from.Row+int64(i))
 		if a.untouched(st, m) {
 			return a.alive()
@@ -388,7 +382,7 @@ func (a *Array) lastChange(st layout.Stripe, but *member.Member) table.Epochs {
 			}
 			_, epoch, err := a.tables.Changed(o, page)
 			if err != nil {
-				return a.roster.epoch.Load()
+				return a.roster.Epoch()
 			}
 			last = max(last, epoch)
 		}

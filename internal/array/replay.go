@@ -130,10 +130,10 @@ func (a *Array) replay() error {
 		}
 		a.stats.Replayed.Add(1)
 	}
-	if _, err := a.mark(slices.Values(stripes)); err != nil {
+	if _, err := a.roster.Mark(slices.Values(stripes)); err != nil {
 		return err
 	}
-	if err := a.syncAll(); err != nil {
+	if err := a.journal.syncAll(); err != nil {
 		return err
 	}
 	if a.rescue != nil {
@@ -157,11 +157,11 @@ func (a *Array) replay() error {
 	if len(numbers) > 0 {
 		a.event("journal-replayed", "", "%d batches", len(numbers))
 	}
-	if err := a.checkpoint(); err != nil {
+	if err := a.journal.checkpoint(); err != nil {
 		return err
 	}
 	if slices.ContainsFunc(scans, func(s *scan) bool { return s.refuted }) {
-		return a.checkpoint() // the head that claims too much is the other one of the two
+		return a.journal.checkpoint() // the head that claims too much is the other one of the two
 	}
 	return nil
 }
@@ -208,7 +208,7 @@ func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 			scans = append(scans, newScan(m))
 		}
 	}
-	_ = a.parallel(len(scans), func(i int) error {
+	_ = member.Parallel(len(scans), func(i int) error {
 		scans[i].readHeads()
 		return nil
 	})
@@ -217,7 +217,7 @@ func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 			a.event("journal-damaged", s.m.Name(), "no head of its journal can be read; all of it is searched")
 		}
 	}
-	_ = a.parallel(len(scans), func(i int) error {
+	_ = member.Parallel(len(scans), func(i int) error {
 		scans[i].walk()
 		return nil
 	})
@@ -228,7 +228,7 @@ func (a *Array) scanJournals() (scans []*scan, first uint64, err error) {
 	// Where others say an entry should be that the walk did not reach, the chain was broken by a damaged entry: look at
 	// every block of the ring.
 	short := slices.DeleteFunc(slices.Clone(scans), func(s *scan) bool { return !s.lacks(scans, first) })
-	_ = a.parallel(len(short), func(i int) error {
+	_ = member.Parallel(len(short), func(i int) error {
 		short[i].search()
 		return nil
 	})
@@ -676,7 +676,7 @@ func (a *Array) replayBatch(b batch, superseded map[*member.Member][]batchRun) e
 			}
 		}
 	}
-	return a.parallel(len(members), func(i int) error {
+	return member.Parallel(len(members), func(i int) error {
 		m := members[i]
 		at := b.entries[m].payload
 		for _, r := range b.entries[m].Runs {
@@ -811,7 +811,7 @@ func (a *Array) roomFor(s *scan, size int64, first uint64) (int64, error) {
 				oldest, from = n, e.start()
 			}
 		}
-		if err := a.writeJournalHead(s.m, first, from); err != nil || !s.m.Live() {
+		if err := a.journal.writeHead(s.m, first, from); err != nil || !s.m.Live() {
 			return 0, err
 		}
 		if err := s.m.Sync(); err != nil {

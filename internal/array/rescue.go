@@ -144,7 +144,7 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 	if err != nil {
 		return nil, nil, err
 	}
-	a = newArray(cfg, lay, rec)
+	a = newArray(cfg, ToSalvage, lay, rec)
 	a.rescue = &rescue{state: s, old: old, batches: map[int]map[uint64]bool{}}
 	for slot := range rec.Roster {
 		e, p := &rec.Roster[slot], s.Use[slot]
@@ -175,7 +175,7 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 		a.rescue.batches[slot] = own.batches
 		m.Become(record.Active)
 	}
-	if err = a.roster.raise(a, func(*record.Record) {}); err == nil {
+	if err = a.roster.raise(Change{Make: func(*record.Record) error { return nil }}); err == nil {
 		err = a.replay()
 	}
 	if err != nil {

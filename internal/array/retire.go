@@ -61,10 +61,11 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 	if err := a.signCopy(m); err != nil {
 		return err
 	}
-	if err := a.roster.raise(a, func(r *record.Record) {
+	if err := a.roster.raise(Change{Make: func(r *record.Record) error {
 		e := &r.Roster[slot]
 		e.Onto, e.Cursor = id, 0
-	}); err != nil {
+		return nil
+	}}); err != nil {
 		return err
 	}
 	a.slots.CopyOnto(m)
@@ -133,7 +134,7 @@ func (a *Array) abandonCopy(slot int, m *member.Member, letGo bool) {
 	}
 	m.Become(record.Failed)
 	a.tables.Forget(m)
-	_ = a.roster.update(a, func(r *record.Record) {
+	_ = a.roster.update(func(r *record.Record) {
 		r.Roster[slot].Onto, r.Roster[slot].Cursor = uuid.Nil, 0
 	})
 	if letGo {
@@ -181,7 +182,7 @@ func (a *Array) retire(t *task.Task, slot int, m *member.Member) error {
 	if err := a.seeAgainAround(t, slot, true); err != nil {
 		return err
 	}
-	return a.checkpoint()
+	return a.journal.checkpoint()
 }
 
 // copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
@@ -276,7 +277,7 @@ func (a *Array) changesOf(m *member.Member) table.Epochs {
 	return func(page int64) uint64 {
 		_, epoch, err := a.tables.Changed(m, page)
 		if err != nil {
-			return a.roster.epoch.Load()
+			return a.roster.Epoch()
 		}
 		return epoch
 	}
@@ -354,11 +355,11 @@ func (a *Array) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sum
 func (a *Array) saveCopy(slot int, m *member.Member) error {
 	cursor := m.Cursor.Load()
 	if !probe.CopyNotSynced.On() {
-		if err := a.checkpoint(); err != nil {
+		if err := a.journal.checkpoint(); err != nil {
 			return err
 		}
 	}
-	return a.roster.update(a, func(r *record.Record) {
+	return a.roster.update(func(r *record.Record) {
 		if e := &r.Roster[slot]; e.Onto == m.Identity {
 			e.Cursor = cursor
 		}
@@ -368,18 +369,18 @@ func (a *Array) saveCopy(slot int, m *member.Member) error {
 // handOver makes the new disk the member, with all stripes held. A checkpoint before that leaves little to do for the one
 // that is made while clients wait.
 func (a *Array) handOver(old, m *member.Member) error {
-	if err := a.checkpoint(); err != nil {
+	if err := a.journal.checkpoint(); err != nil {
 		return err
 	}
 	defer a.lockAll()()
 	// With everything in place and all tables written the new member needs nothing from any journal.
-	if err := a.checkpoint(); err != nil {
+	if err := a.journal.checkpoint(); err != nil {
 		return err
 	}
 	if err := a.copyable(old, m); err != nil {
 		return err
 	}
-	if err := a.emptyJournal(m); err != nil {
+	if err := a.journal.empty(m); err != nil {
 		return cmp.Or(m.WriteProblem(err), a.copyable(old, m))
 	}
 	// The epoch in which it becomes a member must be the next after its own, or a crash on the way would leave it behind.
@@ -397,24 +398,19 @@ func (a *Array) handOver(old, m *member.Member) error {
 
 // exchange makes m the member of old's slot, in memory and on all members.
 func (a *Array) exchange(old, m *member.Member) error {
-	r := &a.roster
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if err := a.alive(); err != nil {
-		return err
-	}
-	if !old.Live() || !m.Live() {
-		return a.copyable(old, m)
-	}
-	r.unsettled.Store(true)
-	m.Become(record.Active)
-	a.slots.Put(m) // before the old one is out: there is no moment without one
-	old.Become(record.Missing)
-	a.slots.EndCopy(m)
-	e := &r.rec.Roster[m.Slot]
-	*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place.Size, DataSize: e.DataSize, Since: a.now(), Witness: e.Witness}
-	r.next()
-	return r.write(a)
+	return a.roster.raise(Change{Make: func(rec *record.Record) error {
+		if !old.Live() || !m.Live() {
+			return a.copyable(old, m)
+		}
+		a.roster.unsettled.Store(true)
+		m.Become(record.Active)
+		a.slots.Put(m) // before the old one is out: there is no moment without one
+		old.Become(record.Missing)
+		a.slots.EndCopy(m)
+		e := &rec.Roster[m.Slot]
+		*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place.Size, DataSize: e.DataSize, Since: a.now(), Witness: e.Witness}
+		return nil
+	}})
 }
 
 // takeUp goes on with a copy that a stop or a crash cut short.

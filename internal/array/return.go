@@ -76,14 +76,14 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 		return err
 	}
 	// Everything the others have in their journals gets into place, so that the rings need not agree.
-	if err := a.checkpoint(); err != nil {
+	if err := a.journal.checkpoint(); err != nil {
 		return err
 	}
 	m.Ring.Sequence = unsettled.sequence
-	if err := a.emptyJournal(m); err != nil {
+	if err := a.journal.empty(m); err != nil {
 		return err
 	}
-	if err := a.attach(m, own.Member, own.Place); err != nil {
+	if err := a.attach(m); err != nil {
 		return err
 	}
 	old.Release()
@@ -129,7 +129,7 @@ func (a *Array) loseRuns(m *member.Member, runs []record.Run, epoch uint64) erro
 	if len(runs) == 0 {
 		return nil
 	}
-	number, err := a.nextCheckpoint()
+	number, err := a.journal.nextCheckpoint()
 	if err != nil {
 		return err
 	}

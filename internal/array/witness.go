@@ -5,7 +5,6 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
-	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
 )
 
@@ -53,18 +52,12 @@ func (a *Array) seeAgainAround(t *task.Task, slot int, own bool) error {
 	return nil
 }
 
-// tablesHost is what the tables take from the array.
-func (a *Array) tablesHost() table.Host {
-	return table.Host{Slots: a.slots, Roster: &a.roster, Missed: a.missed, Wrote: &a.stats.TableBytes,
-		Say: func(kind, disk, text string) { a.event(kind, disk, "%s", text) }}
-}
-
 // missed sees to a change that could not be entered since a table of a member cannot be read. One that the array cannot do without,
 // because it only hangs, would be taken for what it held before once the journals are emptied: so nothing more is written, and the next start enters it from them.
 func (a *Array) missed(m *member.Member, err error) {
 	if a.slots.IsCopy(m) {
-		a.failMember(m, record.Failed, err)
+		a.roster.Fail(m, record.Failed, err)
 		return
 	}
-	a.freeze(fmt.Errorf("%w: the checksum table of %w; start the array again when the disk answers", ErrFailed, err))
+	a.fail(fmt.Errorf("the checksum table of %w; start the array again when the disk answers", err))
 }

@@ -1,0 +1,213 @@
+package array
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"nidalo/core/health"
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/core/state"
+	"nidalo/internal/array/member"
+	"nidalo/internal/disk"
+)
+
+// Name is the array's name.
+func (a *Array) Name() string { return *a.name.Load() }
+
+// Rename gives the array another name, on all members.
+func (a *Array) Rename(name string) error {
+	if err := record.CheckName(name); err != nil {
+		return err
+	}
+	err := a.roster.update(func(r *record.Record) { r.Name = name })
+	if err == nil {
+		a.name.Store(&name)
+	}
+	return err
+}
+
+// ID is the array's identity.
+func (a *Array) ID() uuid.UUID { return a.roster.view().Array }
+
+// ErrMargin is wrapped by Fail when the array would lose data.
+var ErrMargin = errors.New("the data would be out of reach")
+
+// ByAdministrator is the reason of members that Fail declared failed: it says nothing about the disk.
+const ByAdministrator = "declared failed by the administrator"
+
+// Fail declares the member in slot failed. Unless force is set it refuses when the array would fail with it.
+func (a *Array) Fail(slot int, force bool) error {
+	if slot < 0 || slot >= a.slots.Len() {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
+	}
+	m := a.slots.At(slot)
+	if !m.Live() {
+		return fmt.Errorf("%s is %s already", m.Name(), m.Condition())
+	}
+	if !force && a.WouldFail(slot) {
+		return ErrMargin
+	}
+	if m.Condition() != record.Rebuilding {
+		// What is in its journal gets into place, so that nothing of what it holds is in doubt if it comes back.
+		if err := a.journal.checkpoint(); err != nil && a.alive() != nil {
+			return err
+		}
+	}
+	a.roster.Fail(m, record.Failed, errors.New(ByAdministrator))
+	m.Released()
+	return nil
+}
+
+// WouldFail says whether the array, as it is now, needs the member in slot to serve its data.
+func (a *Array) WouldFail(slot int) bool {
+	return a.roster.Needs(slot)
+}
+
+// MemberState is what is known of a member.
+type MemberState struct {
+	Slot      int
+	Condition record.Condition
+	Disk      disk.Identity
+	Size      int64
+	Cursor    int64 // strips rebuilt, when rebuilding
+	Errors    record.Errors
+	Since     time.Time
+	Reason    string // why it is failing, failed or missing; empty when this process did not see it
+	CatchesUp bool   // it is away, and what it holds still counts when it comes back
+}
+
+// MemberStates lists the members by slot.
+func (a *Array) MemberStates() []MemberState {
+	rec := a.roster.view()
+	out := make([]MemberState, a.slots.Len())
+	for slot := range a.slots.Len() {
+		m := a.slots.At(slot)
+		e := rec.Roster[slot]
+		out[slot] = MemberState{
+			Slot: slot, Condition: m.Condition(), Cursor: m.Cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.Condition() == record.Missing && (e.Base != 0 || m.Lost.Load() != 0),
+			Disk:   disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial},
+			Errors: m.Errors(),
+		}
+		if m.Disk != nil {
+			out[slot].Disk = m.Disk.Identity()
+		}
+		if at := m.Lost.Load(); at != 0 {
+			out[slot].Since = time.Unix(0, at)
+		}
+		out[slot].Reason = m.Why()
+	}
+	return out
+}
+
+// Epoch is the roster's epoch.
+func (a *Array) Epoch() uint64 { return a.roster.view().Epoch }
+
+// Record is a copy of the array's record, as the members hold it but for what is each member's own.
+func (a *Array) Record() *record.Record { return a.roster.view() }
+
+// Margin is how many further disks can be lost for certain, and at best. Members that are partitions of one disk are lost
+// together.
+func (a *Array) Margin() (certain, best int) {
+	return a.Layout().MarginOfDisks(a.disks(), a.gone)
+}
+
+func (a *Array) gone(slot int) bool {
+	return !a.slots.At(slot).Condition().Counts()
+}
+
+// disks names the physical disk of each member, by slot.
+func (a *Array) disks() []string {
+	out := make([]string, a.slots.Len())
+	for slot := range a.slots.Len() {
+		if m := a.slots.At(slot); m.Disk != nil {
+			id := m.Disk.Identity()
+			out[slot] = record.SpindleOf(id.Model, id.Serial)
+		}
+	}
+	return out
+}
+
+// Condition tells how the array stands.
+func (a *Array) Condition() state.Condition {
+	if err := a.frozen.Load(); err != nil && !errors.Is(*err, ErrStopped) {
+		return state.Failed
+	}
+	return ConditionOf(a.Layout(), a.disks(), a.gone)
+}
+
+// ConditionOf is the condition of a serving array without the members for which gone is true. disks names the disk of each
+// slot, see layout.MarginOfDisks.
+func ConditionOf(lay *layout.Map, disks []string, gone func(slot int) bool) state.Condition {
+	certain, _ := lay.MarginOfDisks(disks, gone)
+	full, _ := lay.MarginOfDisks(disks, func(int) bool { return false })
+	switch {
+	case certain < 0:
+		return state.Failed
+	case certain == 0 && lay.Redundant():
+		return state.Exposed
+	case certain >= full:
+		return state.Healthy
+	}
+	return state.Degraded
+}
+
+// Failure is why the array serves nothing any more, or nil.
+func (a *Array) Failure() error { return a.alive() }
+
+// ErrTwoMembers and ErrNoMember are returned by FindSlot.
+var (
+	ErrTwoMembers = errors.New("that means two members")
+	ErrNoMember   = errors.New("no such member")
+)
+
+// FindSlot finds a member by its bay, serial, path or slot number. A word that means two members is refused.
+func (a *Array) FindSlot(name string) (int, error) {
+	found := -1
+	for _, m := range a.MemberStates() {
+		if m.Disk.Matches(name) || fmt.Sprint(m.Slot) == name {
+			if found >= 0 {
+				return 0, ErrTwoMembers
+			}
+			found = m.Slot
+		}
+	}
+	if found < 0 {
+		return 0, ErrNoMember
+	}
+	return found, nil
+}
+
+// Probe asks every live member whether it is there, so that one that is gone is noticed although nobody reads or writes.
+func (a *Array) Probe() {
+	if a.alive() != nil {
+		return
+	}
+	_ = member.Parallel(a.slots.Len(), func(i int) error {
+		m := a.slots.At(i)
+		if !m.Live() || m.Patient == nil {
+			return nil
+		}
+		if err := m.Patient.Present(); errors.Is(err, disk.ErrGone) {
+			m.ReadProblem(err)
+		}
+		return nil
+	})
+}
+
+// Health is what a member's disk says of itself, errors.ErrUnsupported when it does not.
+func (a *Array) Health(slot int) (health.Readings, error) {
+	if m := a.slots.At(slot); m.Live() && m.Patient != nil {
+		return m.Patient.Health()
+	}
+	return health.Readings{}, errors.ErrUnsupported
+}
+
+// Foretell declares a member failing for a reason that was found outside of the engine.
+func (a *Array) Foretell(slot int, why string) { a.roster.Decline(a.slots.At(slot), why) }
+
+// Trouble is why the journals cannot be emptied at the moment, or nil. Nothing that was flushed is lost by it.
+func (a *Array) Trouble() error { return a.journal.why() }

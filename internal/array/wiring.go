@@ -1,0 +1,48 @@
+package array
+
+import (
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/member"
+	"nidalo/internal/array/table"
+	"nidalo/internal/env"
+)
+
+// newArray makes the rooms of an array, and lets each know of the others what it needs.
+func newArray(cfg Config, use Use, lay *layout.Map, rec *record.Record) *Array {
+	if cfg.Cache == 0 {
+		cfg.Cache = DefaultCache
+	}
+	if cfg.Tables == 0 {
+		cfg.Tables = DefaultTables
+	}
+	a := &Array{cfg: cfg, stop: make(chan struct{}), emptied: emptied{some: make(chan struct{}, 1)}}
+	a.layout.Store(lay)
+	a.anybody.a = a
+	a.name.Store(&rec.Name)
+	a.slots = member.NewSlots(lay.Members)
+	a.roster = newRoster(rosterHost{Slots: a.slots, Layout: a.Layout, Now: a.now, Alive: a.alive, Freeze: a.fail, Say: a.say,
+		Forget: func(m *member.Member) { a.tables.Forget(m) }, Use: use}, rec)
+	a.judge = member.NewJudge(cfg.Limits, a.roster, &a.stats.InPlace)
+	a.tasks = a.newTasks()
+	a.cache = dirty.New(cfg.Cache, lay, a.alive)
+	a.tables = table.New(table.Host{Slots: a.slots, Roster: a.roster, Missed: a.missed, Wrote: &a.stats.TableBytes, Say: a.say}, cfg.Tables)
+	a.journal = newJournal(Host{Slots: a.slots, Tables: a.tables, Fan: &a.fan, Roster: a.roster, Layout: a.Layout, Alive: a.alive,
+		Freeze: a.fail, Say: a.say, Covers: a.covers, Idle: a.idle, Counts: &a.stats.Journal})
+	return a
+}
+
+// covers is called when a checkpoint begins, with the barrier held.
+func (a *Array) covers() func(durable bool) {
+	a.probeTasks()
+	emptied := a.emptied.take()
+	return func(durable bool) { a.emptied.settled(emptied, durable) }
+}
+
+// idle is called every few seconds.
+func (a *Array) idle() {
+	a.mending.mu.Lock()
+	defer a.mending.mu.Unlock()
+	a.sayHealed(env.Now())
+}
