@@ -43,6 +43,7 @@ import (
 	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
 	"nidalo/internal/env"
@@ -108,7 +109,7 @@ type Array struct {
 	layout  atomic.Pointer[layout.Map]
 
 	name    atomic.Pointer[string]
-	roster  *roster
+	roster  *roster.Roster
 	slots   *member.Slots
 	locks   [4096]env.RWMutex // by stripe
 	cache   *dirty.Cache
@@ -495,7 +496,7 @@ func (a *Array) Close() error {
 		}
 		if err == nil {
 			a.giveBack(a.emptied.due())
-			err = a.roster.update(func(r *record.Record) { r.Clean = true })
+			err = a.roster.Update(func(r *record.Record) { r.Clean = true })
 		}
 		a.letGo()
 	})

@@ -18,6 +18,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 )
 
@@ -60,19 +61,19 @@ func (f *folder) reopen(cfg array.Config) (*array.Array, error) {
 	return array.Open(f.judge(), cfg)
 }
 
-func (f *folder) judge() array.Set {
+func (f *folder) judge() roster.Set {
 	paths, err := filepath.Glob(filepath.Join(f.path, "disk*"))
 	require.NoError(f.t, err)
-	var found []array.Candidate
+	var found []roster.Candidate
 	for _, p := range paths {
 		d := f.open(p)
 		if r, _ := disk.ReadRecord(d); r != nil {
-			found = append(found, array.Candidate{Disk: d, Record: r})
+			found = append(found, roster.Candidate{Disk: d, Record: r})
 		} else {
 			_ = d.Close()
 		}
 	}
-	return array.Judge(found)
+	return roster.Judge(found)
 }
 
 func create(t require.TestingT, level layout.Level, strip int64, disks []disk.Disk) *array.Array {
@@ -381,7 +382,7 @@ func TestHalvesThatPartedAreNotMixed(t *testing.T) {
 	whole := f.judge()
 	for slot := range 2 {
 		half := whole
-		half.Current = make([]array.Candidate, 2)
+		half.Current = make([]roster.Candidate, 2)
 		half.Current[slot] = whole.Current[slot]
 		a, err := array.Open(half, array.Config{})
 		require.NoError(t, err)
@@ -389,7 +390,7 @@ func TestHalvesThatPartedAreNotMixed(t *testing.T) {
 		require.NoError(t, a.Close())
 	}
 	_, err := f.reopen(array.Config{})
-	require.ErrorIs(t, err, array.ErrDoubt)
+	require.ErrorIs(t, err, roster.ErrDoubt)
 }
 
 func TestCreatingCostsNothingInProportionToCapacity(t *testing.T) {

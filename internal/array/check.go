@@ -37,7 +37,7 @@ type checkHow struct {
 func (a *Array) startCheck(how checkHow, resume bool) (*task.Task, error) {
 	cursor := int64(0)
 	if resume {
-		cursor = a.roster.view().Task.Cursor
+		cursor = a.roster.View().Task.Cursor
 	}
 	return a.tasks.Start(state.TaskCheck, -1, func(t *task.Task) { a.countCheck(t, cursor) }, func(t *task.Task) error { return a.check(t, how, resume) })
 }
@@ -58,7 +58,7 @@ func (a *Array) countCheck(t *task.Task, cursor int64) {
 func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 	cursor, repair := int64(0), how.repair
 	saw := task.CheckResult{Repair: repair}
-	if saved := a.roster.view().Task; resume {
+	if saved := a.roster.View().Task; resume {
 		cursor = saved.Cursor
 		saw.Mismatches, saw.Repaired, saw.Unrepairable = saved.Mismatches, saved.Repaired, saved.Unrepairable
 		t.Resumed(saved.Started, saw)
@@ -71,7 +71,7 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 	a.countCheck(t, cursor)
 	save := func(ended bool) error {
 		c, started := t.Found()
-		return a.roster.update(func(r *record.Record) {
+		return a.roster.Update(func(r *record.Record) {
 			r.Task = record.Task{Kind: record.Check, Repair: repair, Blame: how.blame + 1, Cursor: cursor, Mismatches: c.Mismatches,
 				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: started}
 			if ended {
@@ -370,4 +370,4 @@ func (c *columns) repair(result *task.CheckResult, guilty []at) error {
 }
 
 // LastCheck is the state of the last consistency check, as the record holds it.
-func (a *Array) LastCheck() record.Task { return a.roster.view().Task }
+func (a *Array) LastCheck() record.Task { return a.roster.View().Task }

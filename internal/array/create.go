@@ -2,13 +2,13 @@ package array
 
 import (
 	"fmt"
-	"time"
 
 	"github.com/google/uuid"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 )
@@ -61,7 +61,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	if p.Level.Nested() {
 		rec.Groups = lay.Shape.Groups
 	}
-	a := newArray(cfg, ToServe, lay, rec)
+	a := newArray(cfg, roster.ToServe, lay, rec)
 	rec.Created = a.now()
 	rec.Roster = make([]record.Entry, len(p.Disks))
 	a.journal.number.Store(record.FirstCheckpoint(rec.Starts))
@@ -69,7 +69,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 		rec.Roster[i] = record.Entry{ID: env.NewID(), Condition: record.Active, Size: d.Size(),
 			DataSize: places[i].DataSize, Since: rec.Created, Witness: record.WitnessOf(i, len(p.Disks))}
 	}
-	a.roster.show()
+	a.roster.Show()
 	for i, d := range p.Disks {
 		k := namedBy(rec, i)
 		k.Disk, k.Place = d, places[i]
@@ -79,7 +79,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	if err := member.Parallel(len(p.Disks), func(i int) error { return a.prepare(a.slots.At(i)) }); err != nil {
 		return nil, err
 	}
-	if err := a.roster.update(func(*record.Record) {}); err != nil {
+	if err := a.roster.Update(func(*record.Record) {}); err != nil {
 		return nil, err
 	}
 	a.start()
@@ -117,20 +117,15 @@ func (a *Array) prepare(m *member.Member) error {
 
 // Open starts an array from its current members: whoever is missing is marked so on the others, the journals are
 // replayed, and interrupted rebuilds go on. The disks of the set's current members belong to the array then.
-func Open(s Set, cfg Config) (*Array, error) {
-	a, gone, err := assemble(s, cfg, ToServe)
+func Open(s roster.Set, cfg Config) (*Array, error) {
+	a, gone, err := assemble(s, cfg, roster.ToServe)
 	if err != nil {
 		return nil, err
 	}
 	// First all get the epoch there is, so that no member is ever more than one behind whatever crash comes next; and numbers
 	// for the checkpoints of this start, before it writes a page.
-	if err = a.roster.update(func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err == nil && len(gone) > 0 {
-		err = a.roster.raise(Change{Make: func(r *record.Record) error {
-			for _, slot := range gone {
-				notFound(r, slot, a.now())
-			}
-			return nil
-		}})
+	if err = a.roster.Update(func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err == nil {
+		err = a.roster.Absent(gone)
 	}
 	if err == nil {
 		err = a.replay()
@@ -148,44 +143,26 @@ func Open(s Set, cfg Config) (*Array, error) {
 	return a, nil
 }
 
-// notFound notes in a record that a member was not there at a start. Its own record may be the one before: nothing was
-// written in an epoch that not all live members had.
-func notFound(r *record.Record, slot int, now time.Time) {
-	e, has, base := r.Roster[slot], r.Previous(), r.Epoch
-	if has.Epoch == 0 {
-		has = r.State() // the array is new: there was no state before
-	}
-	if e.Condition == record.Rebuilding {
-		if base = e.Base; e.Left.Epoch != 0 && e.Cursor == 0 {
-			has = e.Left
-		}
-	}
-	leaves(r, slot, record.Missing, now, has, r.State(), base)
-}
-
 // Look opens an array to look at it, as its members have it now: nothing is written to them, nothing that their journals
 // hold is brought in place, and no task runs. The set's disks belong to the array when nil is returned; they need not be
 // writable. Only what tells of the array may be called, and Close.
-func Look(s Set, cfg Config) (*Array, error) {
+func Look(s roster.Set, cfg Config) (*Array, error) {
 	cfg.Event = nil
-	a, gone, err := assemble(s, cfg, ToLook)
+	a, gone, err := assemble(s, cfg, roster.ToLook)
 	if err != nil {
 		return nil, err
 	}
 	a.looking = true
-	for _, slot := range gone {
-		notFound(a.roster.rec, slot, a.now())
-	}
-	a.roster.show()
+	_ = a.roster.Absent(gone) // in memory, which cannot fail
 	return a, nil
 }
 
 // Unsettled says, of an array that is only looked at, that it was not stopped in order: what its journals hold is not in
 // place, and a start is needed for that.
-func (a *Array) Unsettled() bool { return a.looking && !a.roster.view().Clean }
+func (a *Array) Unsettled() bool { return a.looking && !a.roster.View().Clean }
 
 // assemble makes an array of the members of a set, and says which of them are not there. Nothing is written yet.
-func assemble(s Set, cfg Config, use Use) (a *Array, gone []int, err error) {
+func assemble(s roster.Set, cfg Config, use roster.Use) (a *Array, gone []int, err error) {
 	if s.Doubt != nil {
 		return nil, nil, s.Doubt
 	}
@@ -199,7 +176,7 @@ func assemble(s Set, cfg Config, use Use) (a *Array, gone []int, err error) {
 	}
 	a = newArray(cfg, use, lay, rec)
 	as := func(d disk.Disk) disk.Disk {
-		if use == ToLook {
+		if use == roster.ToLook {
 			return disk.NewShadow(d, nil)
 		}
 		return d
@@ -227,6 +204,6 @@ func assemble(s Set, cfg Config, use Use) (a *Array, gone []int, err error) {
 			}
 		}
 	}
-	a.roster.show()
+	a.roster.Show()
 	return a, gone, nil
 }

@@ -5,7 +5,6 @@ package array
 import (
 	"fmt"
 
-	"nidalo/core/record"
 	"nidalo/internal/array/member"
 )
 
@@ -25,7 +24,7 @@ func (a *Array) CheckInvariants(still bool) error {
 	for _, part := range []struct {
 		name  string
 		check func() error
-	}{{"cache", func() error { return a.cache.Invariants(still) }}, {"journal", a.checkJournal}, {"tables", a.tables.Invariants}, {"roster", a.checkRoster}, {"members", a.checkMembers}, {"tasks", a.tasks.Invariants}} {
+	}{{"cache", func() error { return a.cache.Invariants(still) }}, {"journal", a.checkJournal}, {"tables", a.tables.Invariants}, {"roster", a.roster.Invariants}, {"members", a.checkMembers}, {"tasks", a.tasks.Invariants}} {
 		if err := part.check(); err != nil {
 			return fmt.Errorf("invariant of the %s: %w", part.name, err)
 		}
@@ -46,35 +45,6 @@ func (a *Array) checkJournal() error {
 		m := a.slots.At(slot)
 		if r := &m.Ring; m.Live() && (r.Head < 0 || r.Head > r.Blocks || r.Live < 0 || r.Live > r.Blocks || r.Reserved < 0) {
 			return fmt.Errorf("slot %d: ring of %d blocks, head %d, live %d, reserved %d", slot, r.Blocks, r.Head, r.Live, r.Reserved)
-		}
-	}
-	return nil
-}
-
-func (a *Array) checkRoster() error {
-	r := a.roster
-	if !r.mu.TryLock() {
-		return nil
-	}
-	defer r.mu.Unlock()
-	if r.unsettled.Load() {
-		return nil
-	}
-	for slot := range a.slots.Len() {
-		m, e := a.slots.At(slot), r.rec.Roster[slot]
-		switch {
-		case m.Identity != e.ID:
-			return fmt.Errorf("slot %d has another identity than the roster says", slot)
-		case !m.Live() || m.Condition() == record.Failing:
-		case m.Has != r.rec.State():
-			return fmt.Errorf("slot %d takes part with a roster of epoch %d; in force is %d", slot, m.Has.Epoch, r.rec.Epoch)
-		case m.Condition() != e.Condition:
-			return fmt.Errorf("slot %d is %s, the roster says %s", slot, m.Condition(), e.Condition)
-		case m.Condition() == record.Rebuilding && e.Cursor > m.Cursor.Load():
-			return fmt.Errorf("slot %d is rebuilt up to row %d, the roster says %d", slot, m.Cursor.Load(), e.Cursor)
-		}
-		if onto := a.slots.Onto(slot); onto != nil && onto.Live() && e.Onto == onto.Identity && e.Cursor > onto.Cursor.Load() {
-			return fmt.Errorf("slot %d is copied up to row %d, the roster says %d", slot, onto.Cursor.Load(), e.Cursor)
 		}
 	}
 	return nil

@@ -18,6 +18,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
@@ -293,7 +294,7 @@ func TestWhoMayComeBack(t *testing.T) {
 		other := own.Clone()
 		change(other)
 		_, err := a.Awaits(other, false)
-		require.ErrorIs(t, err, array.ErrStale)
+		require.ErrorIs(t, err, roster.ErrStale)
 	}
 	// One that was failed comes back only when asked for.
 	require.NoError(t, a.Fail(1, false))

@@ -41,7 +41,7 @@ func (a *Array) Spread(parts int) []MemberSpread {
 
 // CheckCursor is how far the consistency check under way is, as a share of the stripes; negative when none is.
 func (a *Array) CheckCursor() float64 {
-	if t := a.roster.view().Task; t.Kind == record.Check && t.Ended.IsZero() && !t.Started.IsZero() {
+	if t := a.roster.View().Task; t.Kind == record.Check && t.Ended.IsZero() && !t.Started.IsZero() {
 		return float64(t.Cursor) / float64(a.Layout().Stripes())
 	}
 	return -1

@@ -8,10 +8,10 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/health"
-	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 )
 
@@ -23,7 +23,7 @@ func (a *Array) Rename(name string) error {
 	if err := record.CheckName(name); err != nil {
 		return err
 	}
-	err := a.roster.update(func(r *record.Record) { r.Name = name })
+	err := a.roster.Update(func(r *record.Record) { r.Name = name })
 	if err == nil {
 		a.name.Store(&name)
 	}
@@ -31,7 +31,7 @@ func (a *Array) Rename(name string) error {
 }
 
 // ID is the array's identity.
-func (a *Array) ID() uuid.UUID { return a.roster.view().Array }
+func (a *Array) ID() uuid.UUID { return a.roster.View().Array }
 
 // ErrMargin is wrapped by Fail when the array would lose data.
 var ErrMargin = errors.New("the data would be out of reach")
@@ -82,7 +82,7 @@ type MemberState struct {
 
 // MemberStates lists the members by slot.
 func (a *Array) MemberStates() []MemberState {
-	rec := a.roster.view()
+	rec := a.roster.View()
 	out := make([]MemberState, a.slots.Len())
 	for slot := range a.slots.Len() {
 		m := a.slots.At(slot)
@@ -104,10 +104,10 @@ func (a *Array) MemberStates() []MemberState {
 }
 
 // Epoch is the roster's epoch.
-func (a *Array) Epoch() uint64 { return a.roster.view().Epoch }
+func (a *Array) Epoch() uint64 { return a.roster.View().Epoch }
 
 // Record is a copy of the array's record, as the members hold it but for what is each member's own.
-func (a *Array) Record() *record.Record { return a.roster.view() }
+func (a *Array) Record() *record.Record { return a.roster.View() }
 
 // Margin is how many further disks can be lost for certain, and at best. Members that are partitions of one disk are lost
 // together.
@@ -136,23 +136,7 @@ func (a *Array) Condition() state.Condition {
 	if err := a.frozen.Load(); err != nil && !errors.Is(*err, ErrStopped) {
 		return state.Failed
 	}
-	return ConditionOf(a.Layout(), a.disks(), a.gone)
-}
-
-// ConditionOf is the condition of a serving array without the members for which gone is true. disks names the disk of each
-// slot, see layout.MarginOfDisks.
-func ConditionOf(lay *layout.Map, disks []string, gone func(slot int) bool) state.Condition {
-	certain, _ := lay.MarginOfDisks(disks, gone)
-	full, _ := lay.MarginOfDisks(disks, func(int) bool { return false })
-	switch {
-	case certain < 0:
-		return state.Failed
-	case certain == 0 && lay.Redundant():
-		return state.Exposed
-	case certain >= full:
-		return state.Healthy
-	}
-	return state.Degraded
+	return roster.ConditionOf(a.Layout(), a.disks(), a.gone)
 }
 
 // Failure is why the array serves nothing any more, or nil.
@@ -211,3 +195,8 @@ func (a *Array) Foretell(slot int, why string) { a.roster.Decline(a.slots.At(slo
 
 // Trouble is why the journals cannot be emptied at the moment, or nil. Nothing that was flushed is lost by it.
 func (a *Array) Trouble() error { return a.journal.why() }
+
+// Awaits says which slot waits for the disk that carries a member record, see roster.
+func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
+	return a.roster.Awaits(own, failed)
+}

@@ -19,6 +19,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
@@ -779,11 +780,11 @@ func TestTwoPlausibleSidesAreRefused(t *testing.T) {
 	require.NoError(t, a.Close())
 	forged(t, path, func(r *record.Record) { r.Epoch += 100; r.EpochID = uuid.New() })
 	set := f.judge()
-	require.ErrorIs(t, set.Doubt, array.ErrDoubt)
+	require.ErrorIs(t, set.Doubt, roster.ErrDoubt)
 	require.ErrorContains(t, set.Doubt, "disk1")
 	require.ErrorContains(t, set.Doubt, "disk2")
 	_, err := array.Open(set, array.Config{})
-	require.ErrorIs(t, err, array.ErrDoubt)
+	require.ErrorIs(t, err, roster.ErrDoubt)
 }
 
 // A head that claims too much would discard what was flushed; a ring full of nonsense would be read for hours.

@@ -1,13 +1,13 @@
 package array
 
 import (
-	"errors"
 	"fmt"
 
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/probe"
 )
 
@@ -19,40 +19,6 @@ import (
 //	3  they get the roster there is, in which they are out     a crash here leaves members that are away
 //	4  the roster is raised with all of them in it, on them    a crash here leaves all of them back: whoever does not have
 //	   first                                                   the new roster is one epoch behind it, which is current
-
-// ErrNoReadmission is wrapped by the reasons why members cannot be brought back.
-var ErrNoReadmission = errors.New("the array cannot be brought back in place")
-
-// Readmits lists the slots whose members would be brought back in place, or says why that is not possible.
-func (s State) Readmits() (slots []int, err error) {
-	lay, err := s.Record.Layout()
-	if err != nil {
-		return nil, err
-	}
-	lost := func(slot int) bool {
-		return s.Use[slot].Disk == nil || s.Record.Roster[slot].Condition == record.Rebuilding
-	}
-	for slot, p := range s.Use {
-		if p.Stale {
-			slots = append(slots, slot)
-		}
-	}
-	switch certain, _ := lay.Margin(lost); {
-	case certain < 0:
-		return nil, fmt.Errorf("%w: too few of its members are there", ErrNoReadmission)
-	case len(slots) == 0:
-		return nil, fmt.Errorf("%w: nobody is away that could be", ErrNoReadmission)
-	}
-	if certain, _ := lay.Margin(func(slot int) bool { return lost(slot) || s.Use[slot].Stale }); certain >= 0 {
-		return nil, fmt.Errorf("%w: there is no need to, since the members that never left are enough to start it", ErrNoReadmission)
-	}
-	for _, c := range s.Left {
-		if own := c.Record; own.Epoch >= s.Record.Epoch && own.EpochID != s.Record.EpochID {
-			return nil, fmt.Errorf("%w: %s went on without the others; take it out first", ErrNoReadmission, c.Disk.Identity())
-		}
-	}
-	return slots, nil
-}
 
 // Readmit writes to the disks that a rescue only reads, so that the array can be started with the members that had left.
 // The rescue must not be used for anything but Abandon afterwards. sofar is told how much of the array is done with, in
@@ -67,7 +33,7 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 	for i, slot := range slots {
 		m := a.slots.At(slot)
 		if m.Condition() != record.Active {
-			return fmt.Errorf("%w: %s cannot be made use of", ErrNoReadmission, m.Name())
+			return fmt.Errorf("%w: %s cannot be made use of", roster.ErrNoReadmission, m.Name())
 		}
 		if back[i], err = a.giveUp(m, s.Use[slot], sofar); err != nil {
 			return fmt.Errorf("%s: %w", m.Name(), err)
@@ -81,7 +47,7 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 }
 
 // giveUp marks as lost, on the disk of a member of a rescue, what of it is not proven to be current.
-func (a *Array) giveUp(stale *member.Member, p Part, sofar func(int64) error) (*member.Member, error) {
+func (a *Array) giveUp(stale *member.Member, p roster.Part, sofar func(int64) error) (*member.Member, error) {
 	m := member.New(a.judge, member.Known{Slot: stale.Slot, Disk: p.Disk, Identity: p.Record.Member, Place: p.Record.Place, Condition: record.Missing,
 		Base: p.Left, Errors: stale.Errors()})
 	own, err := a.unsettledOf(m)
@@ -132,7 +98,7 @@ func (a *Array) settled() (*Array, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := newArray(a.cfg, ToSalvage, lay, rec)
+	b := newArray(a.cfg, roster.ToSalvage, lay, rec)
 	b.rescue = &rescue{state: s, batches: a.rescue.batches}
 	for slot, p := range s.Use {
 		k := namedBy(rec, slot)
@@ -144,7 +110,7 @@ func (a *Array) settled() (*Array, error) {
 		b.slots.Put(member.New(b.judge, k))
 		rec.Roster[slot].Onto = uuid.Nil
 	}
-	if err := b.roster.update(func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err != nil {
+	if err := b.roster.Update(func(r *record.Record) { r.Clean, r.Starts = false, r.Starts+1 }); err != nil {
 		return nil, err
 	}
 	if probe.BroughtBackUnsettled.On() {
@@ -159,48 +125,12 @@ func (a *Array) admit(back []*member.Member) error {
 	if err := a.allThere(); err != nil {
 		return err
 	}
-	put := func(rec *record.Record) error {
-		for _, m := range back {
-			if err := m.PutRecord(rec); err != nil {
-				return fmt.Errorf("%s: %w", m.Name(), err)
-			}
-		}
-		return nil
-	}
 	for _, m := range back {
 		if err := a.journal.empty(m); err != nil {
 			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
 	}
-	err := a.roster.raise(Change{
-		Make: func(rec *record.Record) error {
-			if err := put(rec); err != nil {
-				return err
-			}
-			for slot := range a.slots.Len() {
-				e := &rec.Roster[slot]
-				if !a.slots.At(slot).Live() && e.Condition != record.Failed && e.Condition != record.Missing {
-					leaves(rec, slot, record.Missing, a.now(), record.State{}, record.State{}, 0)
-				}
-			}
-			for _, m := range back {
-				rec.Roster[m.Slot].Here(record.Active, a.now())
-			}
-			return nil
-		},
-		First: func(rec *record.Record) error {
-			rec.Generation++
-			if err := put(rec); err != nil {
-				return err
-			}
-			for _, m := range back {
-				m.Become(record.Active)
-				a.slots.Put(m)
-			}
-			return nil
-		},
-	})
-	if err != nil {
+	if err := a.roster.BringBack(back); err != nil {
 		return err
 	}
 	return a.allThere()

@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 )
 
@@ -68,7 +69,7 @@ func TestBroughtBackAsItWas(t *testing.T) {
 				found = append(found, c)
 			}
 		}
-		r, _, err := array.Rescue(array.States(found)[0], nil, old, array.Config{})
+		r, _, err := array.Rescue(roster.States(found)[0], nil, old, array.Config{})
 		require.NoError(t, err)
 		require.NoError(t, r.Readmit(func(int64) error { return nil }))
 		r.Abandon()

@@ -24,7 +24,7 @@ const (
 
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
 func (a *Array) NeedSize(slot int) int64 {
-	rec := a.roster.view()
+	rec := a.roster.View()
 	data := rec.Roster[slot].DataSize
 	lo, hi := int64(1<<20), data*2+(1<<30)
 	for lo < hi {
@@ -94,7 +94,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 	if err := a.prepare(m); err != nil {
 		return err
 	}
-	if err := a.attach(m); err != nil {
+	if err := a.roster.Join(m); err != nil {
 		return err
 	}
 	old.Release()
@@ -104,7 +104,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 
 // placeFor lays out a disk that is to take the place of the member in slot.
 func (a *Array) placeFor(slot int, d disk.Disk) (record.Place, error) {
-	data := a.roster.view().Roster[slot].DataSize
+	data := a.roster.View().Roster[slot].DataSize
 	place, err := record.PlaceFor(d.Size(), data)
 	if err != nil || place.DataSize < data {
 		return place, fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, a.NeedSize(slot))
@@ -126,21 +126,6 @@ func (a *Array) clearSlot(slot int) {
 // no error: the record says that it is to go on.
 func (a *Array) resumeRebuild(slot int) {
 	_, _ = a.startRebuild(slot)
-}
-
-// attach makes a prepared disk the member of its slot, with nothing rebuilt yet.
-func (a *Array) attach(m *member.Member) error {
-	return a.roster.raise(Change{Make: func(rec *record.Record) error {
-		m.Become(record.Rebuilding)
-		a.slots.Put(m)
-		e := &rec.Roster[m.Slot]
-		was := *e
-		*e = record.Entry{ID: m.Identity, Condition: record.Rebuilding, Size: m.Place.Size, DataSize: e.DataSize, Since: a.now(), Base: m.Base, Witness: was.Witness}
-		if was.ID == m.Identity { // until its own record says that it is back
-			e.Left, e.Tried = was.Left, was.Tried
-		}
-		return nil
-	}})
 }
 
 func (a *Array) startRebuild(slot int) (*task.Task, error) {
@@ -254,7 +239,7 @@ func (a *Array) rebuild(t *task.Task, m *member.Member) error {
 			return err
 		}
 	}
-	return a.roster.activate(m)
+	return a.roster.Activate(m)
 }
 
 func (a *Array) countRebuild(t *task.Task, m *member.Member) {
@@ -305,7 +290,7 @@ func (a *Array) saveCursor(m *member.Member) error {
 			return err
 		}
 	}
-	return a.roster.update(func(r *record.Record) {
+	return a.roster.Update(func(r *record.Record) {
 		if e := &r.Roster[m.Slot]; e.Condition == record.Rebuilding {
 			e.Cursor = cursor
 		}

@@ -1,10 +1,8 @@
 package array
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
-	"slices"
 
 	"github.com/google/uuid"
 
@@ -13,6 +11,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 )
 
@@ -24,107 +23,9 @@ import (
 //   - nothing is healed, and losing a member never stops the array
 //   - a member that left earlier may serve for what is proven not to have changed since (trusts)
 
-// State is one state that members agree about: a possible start of a rescue.
-type State struct {
-	Record *record.Record
-	Use    []Part // what is read, by slot; Disk is nil where nothing is there
-	Left   []Candidate
-	Past   bool // an older state of a newer one in the list, as the disks that left it then carry it
-}
-
-// Part is what a state has in one slot.
-type Part struct {
-	Candidate
-	Stale bool   // it left the array earlier: only what was not changed since counts
-	Left  uint64 // when stale: the epoch up to which it has everything
-}
-
-// States lists the states that disks of one array agree about, newest first. There is more than one only when members
-// went on without each other, and none when nothing of what was found is a member by itself: a copy that was not finished.
-func States(found []Candidate) (out []State) {
-	views := map[uuid.UUID]*record.Record{}
-	for _, c := range found {
-		if v := views[c.Record.EpochID]; v == nil || c.Record.Generation > v.Generation {
-			views[c.Record.EpochID] = c.Record
-		}
-	}
-	newest := make([]*record.Record, 0, len(views))
-	for _, v := range views {
-		newest = append(newest, v)
-	}
-	half := map[uuid.UUID]int{} // 1: half made
-	for _, v := range newest {
-		if slices.ContainsFunc(found, func(c Candidate) bool { return halfMade(v, c.Record) }) {
-			half[v.EpochID] = 1
-		}
-	}
-	slices.SortFunc(newest, func(x, y *record.Record) int {
-		return cmp.Or(cmp.Compare(y.Epoch, x.Epoch), cmp.Compare(half[x.EpochID], half[y.EpochID]), slices.Compare(x.EpochID[:], y.EpochID[:]))
-	})
-	used := map[disk.Disk]bool{}
-	for _, v := range newest {
-		s, news := stateOf(v, found), false
-		for _, p := range s.Use {
-			if p.Disk != nil && !used[p.Disk] {
-				used[p.Disk], news = true, true
-			}
-		}
-		if news {
-			s.Past = len(out) > 0 && !slices.ContainsFunc(s.Use, func(p Part) bool { return p.Disk != nil && fork(out[0].Record, p.Record) })
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
-// halfMade says whether a state counts on a member that went another way from the state before: a crash in the change of the roster
-// is the likelier reason, and the member that went on has what came after. In a mirror of two nothing proves it, see halfway.
-func halfMade(v, own *record.Record) bool {
-	return own.Slot < len(v.Roster) && v.Roster[own.Slot].ID == own.Member && v.Roster[own.Slot].Condition.TakesPart() &&
-		own.EpochID != v.EpochID && own.Epoch == v.Epoch && own.Before == v.Before
-}
-
-// fork says whether a record tells of changes that the newest one knows nothing of: its disk went on by itself.
-func fork(newest, own *record.Record) bool {
-	if own.Epoch >= newest.Epoch {
-		return own.EpochID != newest.EpochID
-	}
-	if own.Slot >= len(newest.Roster) || newest.Roster[own.Slot].ID != own.Member {
-		return false // its place has another member since
-	}
-	e := newest.Roster[own.Slot]
-	return e.Left.Epoch != 0 && !e.LeftBy(own) && own.Epoch >= e.Left.Epoch
-}
-
-func stateOf(v *record.Record, found []Candidate) State {
-	s := State{Record: v, Use: make([]Part, len(v.Roster))}
-	for _, c := range found {
-		own := c.Record
-		if own.Slot >= len(v.Roster) || v.Roster[own.Slot].ID != own.Member {
-			s.Left = append(s.Left, c)
-			continue
-		}
-		e := v.Roster[own.Slot]
-		in := e.Condition.TakesPart()
-		current := in && (&claim{rec: v}).takes(c)
-		// One that carries the very state was about to be brought back, see Readmit.
-		stale := !in && e.Base != 0 && (e.LeftBy(own) || own.EpochID == v.EpochID)
-		was := s.Use[own.Slot]
-		if (current || stale) && (was.Disk == nil || was.Stale && current) {
-			if was.Disk != nil {
-				s.Left = append(s.Left, was.Candidate)
-			}
-			s.Use[own.Slot] = Part{c, stale, e.Base}
-		} else {
-			s.Left = append(s.Left, c)
-		}
-	}
-	return s
-}
-
 // rescue is what is different about an array that is being rescued.
 type rescue struct {
-	state State
+	state roster.State
 	old   bool // take what a member that left earlier holds, unless it is proven to have changed
 	notes []string
 	// batches are those that members which had left have their part of, by slot.
@@ -137,14 +38,14 @@ type rescue struct {
 // taken unless it is proven to have changed since; otherwise only when it is proven not to have. bad is what is known to be
 // unreadable of each disk. Notes say what could not be made use of, and why. The disks belong to the array when nil is
 // returned.
-func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *Array, notes []string, err error) {
+func Rescue(s roster.State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *Array, notes []string, err error) {
 	rec := s.Record.Clone()
 	rec.Starts++ // for numbers of checkpoints that none of its pages has
 	lay, err := rec.Layout()
 	if err != nil {
 		return nil, nil, err
 	}
-	a = newArray(cfg, ToSalvage, lay, rec)
+	a = newArray(cfg, roster.ToSalvage, lay, rec)
 	a.rescue = &rescue{state: s, old: old, batches: map[int]map[uint64]bool{}}
 	for slot := range rec.Roster {
 		e, p := &rec.Roster[slot], s.Use[slot]
@@ -175,7 +76,7 @@ func Rescue(s State, bad map[disk.Disk][]disk.Range, old bool, cfg Config) (a *A
 		a.rescue.batches[slot] = own.batches
 		m.Become(record.Active)
 	}
-	if err = a.roster.raise(Change{Make: func(*record.Record) error { return nil }}); err == nil {
+	if err = a.roster.NewEpoch(); err == nil {
 		err = a.replay()
 	}
 	if err != nil {
@@ -203,7 +104,7 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member.Member) bool {
 	if !a.rescue.settled {
 		return false
 	}
-	if a.roster.shown.Load().Changes.Unchanged(record.ChangePart(st.Ordinal(), a.Layout().Stripes()), m.Base) {
+	if a.roster.Now().Changes.Unchanged(record.ChangePart(st.Ordinal(), a.Layout().Stripes()), m.Base) {
 		return true
 	}
 	if role >= st.Data && st.Data > 1 {

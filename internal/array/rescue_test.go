@@ -12,11 +12,12 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 )
 
 // found opens what is left of an array, read-only.
-func (f *folder) found() (out []array.Candidate) {
+func (f *folder) found() (out []roster.Candidate) {
 	paths, err := filepath.Glob(filepath.Join(f.path, "disk*"))
 	require.NoError(f.t, err)
 	for _, p := range paths {
@@ -24,7 +25,7 @@ func (f *folder) found() (out []array.Candidate) {
 		require.NoError(f.t, err)
 		r, err := disk.ReadRecord(d)
 		require.NoError(f.t, err)
-		out = append(out, array.Candidate{Disk: d, Record: r})
+		out = append(out, roster.Candidate{Disk: d, Record: r})
 	}
 	return out
 }
@@ -95,7 +96,7 @@ func TestARescueReadsWhatItPromised(t *testing.T) {
 					}
 				}
 				old := r.IntN(3) == 0
-				states := array.States(found)
+				states := roster.States(found)
 				require.NotEmpty(t, states)
 				s, notes, err := array.Rescue(states[0], bad, old, array.Config{})
 				require.NoError(t, err, "%v", notes)

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
@@ -61,11 +62,7 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 	if err := a.signCopy(m); err != nil {
 		return err
 	}
-	if err := a.roster.raise(Change{Make: func(r *record.Record) error {
-		e := &r.Roster[slot]
-		e.Onto, e.Cursor = id, 0
-		return nil
-	}}); err != nil {
+	if err := a.roster.CopyOnto(m); err != nil {
 		return err
 	}
 	a.slots.CopyOnto(m)
@@ -75,7 +72,7 @@ func (a *Array) Retire(slot int, d disk.Disk) error {
 
 // signCopy writes the record of the array as it is now, with the copy's own identity, onto the copy.
 func (a *Array) signCopy(m *member.Member) error {
-	own := a.roster.view()
+	own := a.roster.View()
 	own.Roster[m.Slot].Onto = m.Identity
 	return m.PutRecord(own)
 }
@@ -134,7 +131,7 @@ func (a *Array) abandonCopy(slot int, m *member.Member, letGo bool) {
 	}
 	m.Become(record.Failed)
 	a.tables.Forget(m)
-	_ = a.roster.update(func(r *record.Record) {
+	_ = a.roster.Update(func(r *record.Record) {
 		r.Roster[slot].Onto, r.Roster[slot].Cursor = uuid.Nil, 0
 	})
 	if letGo {
@@ -359,7 +356,7 @@ func (a *Array) saveCopy(slot int, m *member.Member) error {
 			return err
 		}
 	}
-	return a.roster.update(func(r *record.Record) {
+	return a.roster.Update(func(r *record.Record) {
 		if e := &r.Roster[slot]; e.Onto == m.Identity {
 			e.Cursor = cursor
 		}
@@ -387,7 +384,7 @@ func (a *Array) handOver(old, m *member.Member) error {
 	if err := a.signCopy(m); err != nil {
 		return cmp.Or(m.WriteProblem(err), a.copyable(old, m))
 	}
-	if err := a.exchange(old, m); err != nil {
+	if err := a.roster.Exchange(old, m, func() error { return a.copyable(old, m) }); err != nil {
 		return err
 	}
 	a.tables.Forget(old)
@@ -396,27 +393,10 @@ func (a *Array) handOver(old, m *member.Member) error {
 	return nil
 }
 
-// exchange makes m the member of old's slot, in memory and on all members.
-func (a *Array) exchange(old, m *member.Member) error {
-	return a.roster.raise(Change{Make: func(rec *record.Record) error {
-		if !old.Live() || !m.Live() {
-			return a.copyable(old, m)
-		}
-		a.roster.unsettled.Store(true)
-		m.Become(record.Active)
-		a.slots.Put(m) // before the old one is out: there is no moment without one
-		old.Become(record.Missing)
-		a.slots.EndCopy(m)
-		e := &rec.Roster[m.Slot]
-		*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place.Size, DataSize: e.DataSize, Since: a.now(), Witness: e.Witness}
-		return nil
-	}})
-}
-
 // takeUp goes on with a copy that a stop or a crash cut short.
-func (a *Array) takeUp(slot int, c Candidate) {
+func (a *Array) takeUp(slot int, c roster.Candidate) {
 	a.slots.CopyOnto(member.New(a.judge, member.Known{Slot: slot, Disk: c.Disk, Identity: c.Record.Member, Place: c.Record.Place,
-		Condition: record.Rebuilding, Cursor: a.roster.view().Roster[slot].Cursor}))
+		Condition: record.Rebuilding, Cursor: a.roster.View().Roster[slot].Cursor}))
 }
 
 // Onto is the disk a member is being copied onto, if it is.

@@ -8,35 +8,11 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
 	"nidalo/internal/disk"
 	"nidalo/internal/probe"
 )
-
-// ErrStale is wrapped when nothing that a disk holds may be taken for what the array has now.
-var ErrStale = errors.New("what it holds cannot be told from other states")
-
-// Awaits says which slot waits for the disk that carries a member record: its member is missing (or, with failed, was
-// failed), and left the array in the very state the record has.
-func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
-	rec := a.roster.view()
-	slot = slices.IndexFunc(rec.Roster, func(e record.Entry) bool { return e.ID == own.Member })
-	if own.Array != rec.Array || slot < 0 {
-		return -1, fmt.Errorf("%w: it is no member of %s any more", ErrStale, rec.Name)
-	}
-	e := rec.Roster[slot]
-	switch {
-	case e.Condition != record.Missing && (e.Condition != record.Failed || !failed):
-		return -1, fmt.Errorf("slot %d is %s", slot, e.Condition)
-	case e.Base == 0:
-		return -1, fmt.Errorf("%w: it was not rebuilt when it left", ErrStale)
-	case !e.LeftBy(own):
-		return -1, fmt.Errorf("%w: it went on by itself, or was set back (it has epoch %d, and left in %d)", ErrStale, own.Epoch, e.Left.Epoch)
-	case e.DataSize > own.Place.DataSize || own.Place.Size > e.Size:
-		return -1, fmt.Errorf("%w: its places are not those of slot %d", ErrStale, slot)
-	}
-	return slot, nil
-}
 
 // LetGo closes the disk of a member that no longer takes part, so that it can be opened anew.
 func (a *Array) LetGo(slot int) {
@@ -54,17 +30,17 @@ func (a *Array) LetGo(slot int) {
 func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	a.joins.Lock()
 	defer a.joins.Unlock()
-	slot, err := a.Awaits(own, failed)
+	slot, err := a.roster.Awaits(own, failed)
 	if err != nil {
 		return err
 	}
 	if d.Size() < own.Place.Size {
-		return fmt.Errorf("%w: the disk is smaller than it was", ErrStale)
+		return fmt.Errorf("%w: the disk is smaller than it was", roster.ErrStale)
 	}
 	a.clearSlot(slot)
 	old := a.slots.At(slot)
 	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: own.Place, Condition: record.Missing,
-		Base: a.roster.view().Roster[slot].Base, Errors: old.Errors()})
+		Base: a.roster.View().Roster[slot].Base, Errors: old.Errors()})
 	unsettled, err := a.unsettledOf(m)
 	if err != nil {
 		return err
@@ -83,7 +59,7 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	if err := a.journal.empty(m); err != nil {
 		return err
 	}
-	if err := a.attach(m); err != nil {
+	if err := a.roster.Join(m); err != nil {
 		return err
 	}
 	old.Release()
@@ -107,13 +83,13 @@ func (a *Array) unsettledOf(m *member.Member) (u unsettled, err error) {
 	defer m.Become(record.Missing)
 	s.readHeads()
 	if !s.headOK {
-		return u, fmt.Errorf("%w: the heads of its journal cannot be read", ErrStale)
+		return u, fmt.Errorf("%w: the heads of its journal cannot be read", roster.ErrStale)
 	}
 	s.walk()
 	walked := len(s.entries)
 	s.search()
 	if len(s.entries) != walked || s.budget < 0 {
-		return u, fmt.Errorf("%w: its journal is damaged", ErrStale)
+		return u, fmt.Errorf("%w: its journal is damaged", roster.ErrStale)
 	}
 	u.sequence, u.batches = s.head.Sequence, map[uint64]bool{}
 	for number, e := range s.entries {
@@ -134,7 +110,7 @@ func (a *Array) loseRuns(m *member.Member, runs []record.Run, epoch uint64) erro
 		return err
 	}
 	if err = a.tables.Lose(m, runs, epoch, number); errors.Is(err, table.ErrDamaged) {
-		return fmt.Errorf("%w: %w", ErrStale, err)
+		return fmt.Errorf("%w: %w", roster.ErrStale, err)
 	}
 	return err
 }

@@ -122,7 +122,7 @@ func (a *Array) resumeTasks() {
 	for _, m := range a.slots.Copies() {
 		_, _ = a.startRetire(m.Slot)
 	}
-	if t := a.roster.view().Task; t.Kind == record.Check && t.Ended.IsZero() {
+	if t := a.roster.View().Task; t.Kind == record.Check && t.Ended.IsZero() {
 		_, _ = a.startCheck(checkHow{t.Repair, t.Blame - 1}, true)
 	}
 }

@@ -5,12 +5,13 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
 	"nidalo/internal/env"
 )
 
 // newArray makes the rooms of an array, and lets each know of the others what it needs.
-func newArray(cfg Config, use Use, lay *layout.Map, rec *record.Record) *Array {
+func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *Array {
 	if cfg.Cache == 0 {
 		cfg.Cache = DefaultCache
 	}
@@ -22,7 +23,7 @@ func newArray(cfg Config, use Use, lay *layout.Map, rec *record.Record) *Array {
 	a.anybody.a = a
 	a.name.Store(&rec.Name)
 	a.slots = member.NewSlots(lay.Members)
-	a.roster = newRoster(rosterHost{Slots: a.slots, Layout: a.Layout, Now: a.now, Alive: a.alive, Freeze: a.fail, Say: a.say,
+	a.roster = roster.New(roster.Host{Slots: a.slots, Layout: a.Layout, Now: a.now, Alive: a.alive, Freeze: a.fail, Say: a.say,
 		Forget: func(m *member.Member) { a.tables.Forget(m) }, Use: use}, rec)
 	a.judge = member.NewJudge(cfg.Limits, a.roster, &a.stats.InPlace)
 	a.tasks = a.newTasks()

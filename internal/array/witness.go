@@ -42,7 +42,7 @@ const seenPages = 256
 
 // seeAgainAround is seeAgain for the members whose witnesses a slot keeps, and with own for the one in it.
 func (a *Array) seeAgainAround(t *task.Task, slot int, own bool) error {
-	for s, e := range a.roster.shown.Load().Roster {
+	for s, e := range a.roster.Now().Roster {
 		if m := a.slots.At(s); m.Live() && (e.Witness == slot || own && s == slot) {
 			if err := a.seeAgain(t, m); err != nil {
 				return err

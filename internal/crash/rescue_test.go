@@ -10,6 +10,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 )
 
@@ -53,18 +54,18 @@ func (c *machine) takeStock() {
 }
 
 // left is the state that the disks agree about.
-func (c *machine) left() (array.State, bool) {
-	var found []array.Candidate
+func (c *machine) left() (roster.State, bool) {
+	var found []roster.Candidate
 	for _, d := range c.disks {
 		if !d.gone {
 			if r, _ := disk.ReadRecord(d); r != nil {
-				found = append(found, array.Candidate{Disk: d, Record: r})
+				found = append(found, roster.Candidate{Disk: d, Record: r})
 			}
 		}
 	}
-	states := array.States(found)
+	states := roster.States(found)
 	if len(states) == 0 {
-		return array.State{}, false
+		return roster.State{}, false
 	}
 	return states[0], true
 }
@@ -157,7 +158,7 @@ func (c *machine) readmit(_ string, n []int64) error {
 		c.cut(n[1])
 		c.readmitted = true
 		return nil
-	case errors.Is(err, array.ErrNoReadmission) || errors.Is(err, array.ErrStale):
+	case errors.Is(err, roster.ErrNoReadmission) || errors.Is(err, roster.ErrStale):
 		c.over = true
 		return nil
 	case err != nil:

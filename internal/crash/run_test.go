@@ -13,6 +13,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 )
@@ -75,7 +76,7 @@ type machine struct {
 	session int // how often the array was started
 
 	before     map[*Disk]map[int64][]byte // what disks had at some moment of this round
-	set        *array.Set                 // what a start would make of the disks, as they are since the cut; nil: look
+	set        *roster.Set                // what a start would make of the disks, as they are since the cut; nil: look
 	lost       map[int]bool               // slots that were lost since the array ran
 	accused    string                     // a member that was said to be set back
 	setBack    bool                       // one was, or lost writes that it had confirmed
@@ -327,18 +328,18 @@ func (c *machine) proven(slot int) bool {
 func (c *machine) witness(slot int) int { return record.WitnessOf(slot, len(c.disks)) }
 
 // judge looks at the disks as a start would.
-func (c *machine) judge() array.Set {
-	var found []array.Candidate
+func (c *machine) judge() roster.Set {
+	var found []roster.Candidate
 	for _, d := range c.all {
 		if d.gone {
 			continue
 		}
 		if r, _ := disk.ReadRecord(d); r != nil {
-			found = append(found, array.Candidate{Disk: d, Record: r})
+			found = append(found, roster.Candidate{Disk: d, Record: r})
 		}
 	}
 	if len(found) == 0 {
-		return array.Set{}
+		return roster.Set{}
 	}
-	return array.Judge(found)
+	return roster.Judge(found)
 }

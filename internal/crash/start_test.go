@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
@@ -38,7 +39,7 @@ func (c *machine) cut(salt int64) {
 // present takes the disks that a start would take for the members into disks, and says which slots are lost: those that are not
 // there, that are out, or that any of them says is not whole, since a change of the roster that was being written down when the power went
 // may be on some disks only.
-func (c *machine) present() (set array.Set, gone func(slot int) bool) {
+func (c *machine) present() (set roster.Set, gone func(slot int) bool) {
 	if c.set == nil {
 		now := c.judge()
 		c.set = &now
@@ -61,7 +62,7 @@ func (c *machine) present() (set array.Set, gone func(slot int) bool) {
 }
 
 // mayLose says whether a member may be lost while the array is down, and looks at its disk.
-func (c *machine) mayLose(n int64) (slot int, set array.Set, gone func(int) bool, ok bool) {
+func (c *machine) mayLose(n int64) (slot int, set roster.Set, gone func(int) bool, ok bool) {
 	slot = c.slot(n)
 	if c.up || c.power.off {
 		return slot, set, gone, false
@@ -156,7 +157,7 @@ func (c *machine) start(_ string, n []int64) error {
 		seen("power cut in recovery")
 		c.cut(n[1] + 1)
 		return nil
-	case errors.Is(err, array.ErrDoubt) && c.silent():
+	case errors.Is(err, roster.ErrDoubt) && c.silent():
 		// A disk that lost the roster's changes, which it had confirmed, may stand against the others.
 		seen("a start was refused in doubt")
 		c.over = true

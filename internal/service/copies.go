@@ -8,7 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
-	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
@@ -154,8 +154,8 @@ func (s *Service) tellTwice(e errTwice) {
 }
 
 // unique leaves out candidates that are copies of each other, but for one that was chosen.
-func (s *Service) unique(candidates []array.Candidate) []array.Candidate {
-	return slices.DeleteFunc(candidates, func(c array.Candidate) bool {
+func (s *Service) unique(candidates []roster.Candidate) []roster.Candidate {
+	return slices.DeleteFunc(candidates, func(c roster.Candidate) bool {
 		why := s.ambiguous(carrying(c.Disk, c.Record))
 		if why == nil {
 			return false

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -174,17 +175,17 @@ func (s *Service) taskStatus(r *running, t task.State) control.TaskStatus {
 // lookedAt is an array that is not in service as its disks are now.
 func (s *Service) lookedAt(i idle) idle {
 	id := i.set.Newest.Array.String()
-	var found []array.Candidate
+	var found []roster.Candidate
 	s.seen.mu.Lock()
 	for _, src := range s.seen.order {
 		if f := s.seen.known[src]; f.record != nil && f.record.Array.String() == id {
-			found = append(found, array.Candidate{Disk: seen{f.info}, Record: f.record})
+			found = append(found, roster.Candidate{Disk: seen{f.info}, Record: f.record})
 		}
 	}
 	s.seen.mu.Unlock()
-	now := array.Set{Newest: i.set.Newest, Current: make([]array.Candidate, len(i.set.Newest.Roster)), Onto: make([]array.Candidate, len(i.set.Newest.Roster))}
+	now := roster.Set{Newest: i.set.Newest, Current: make([]roster.Candidate, len(i.set.Newest.Roster)), Onto: make([]roster.Candidate, len(i.set.Newest.Roster))}
 	if len(found) > 0 {
-		now = array.Judge(found)
+		now = roster.Judge(found)
 	}
 	return idle{now, i.reason}
 }

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -117,7 +118,7 @@ func (s *Service) letGoFailed(name string) {
 	}
 	s.mu.Lock()
 	delete(s.arrays, r.Name())
-	s.idle = append(s.idle, idle{array.Set{Newest: r.Record()}, r.Failure()})
+	s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, r.Failure()})
 	s.mu.Unlock()
 	r.Abandon()
 }
@@ -178,7 +179,7 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 
 func (s *Service) hintsFor(rec *record.Record, err error) []string {
 	switch {
-	case errors.Is(err, array.ErrDoubt):
+	case errors.Is(err, roster.ErrDoubt):
 		return []string{"two sets of disks went on without each other: take out those that are not to count, then start it again",
 			"nidalo disks   shows which disk carries which epoch"}
 	case errors.Is(err, array.ErrFailed):

@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
@@ -39,7 +40,7 @@ func (e errWaits) Error() string {
 }
 
 // late lists the members of a set that its roster counts on, that are not there, and that may still come.
-func late(set array.Set) (names []string) {
+func late(set roster.Set) (names []string) {
 	for slot, e := range set.Newest.Roster {
 		there := slot < len(set.Current) && set.Current[slot].Disk != nil
 		if counts := e.Condition != record.Failed && e.Condition != record.Missing; counts && !there {
@@ -52,7 +53,7 @@ func late(set array.Set) (names []string) {
 }
 
 // carried are the arrays of this home that disks carry and that are not in service, as they are seen, by identity.
-func (s *Service) carried() map[string][]array.Candidate {
+func (s *Service) carried() map[string][]roster.Candidate {
 	running := map[string]bool{}
 	for _, r := range s.running() {
 		running[r.ID().String()] = true
@@ -60,7 +61,7 @@ func (s *Service) carried() map[string][]array.Candidate {
 	s.mu.Lock()
 	ours, out := slices.Clone(s.mem.Arrays), slices.Clone(s.mem.Out)
 	s.mu.Unlock()
-	found := map[string][]array.Candidate{}
+	found := map[string][]roster.Candidate{}
 	s.seen.mu.Lock()
 	order, known := s.seen.order, s.seen.known
 	s.seen.mu.Unlock()
@@ -71,7 +72,7 @@ func (s *Service) carried() map[string][]array.Candidate {
 		}
 		id := f.record.Array.String()
 		if slices.Contains(ours, id) && !slices.Contains(out, id) && !running[id] {
-			found[id] = append(found[id], array.Candidate{Disk: seen{f.info}, Record: f.record})
+			found[id] = append(found[id], roster.Candidate{Disk: seen{f.info}, Record: f.record})
 		}
 	}
 	return found
@@ -80,7 +81,7 @@ func (s *Service) carried() map[string][]array.Candidate {
 // muster starts what is complete, or has waited long enough. Only lookLoop calls it.
 func (s *Service) muster() {
 	for id, found := range s.carried() {
-		set := array.Judge(found)
+		set := roster.Judge(found)
 		if s.rescueBusy(set.Newest.Name) != nil {
 			continue
 		}
@@ -121,7 +122,7 @@ func (s *Service) muster() {
 }
 
 // stand says with which disks, and in which state of theirs, a start was tried.
-func stand(found []array.Candidate) string {
+func stand(found []roster.Candidate) string {
 	var disks []string
 	for _, c := range found {
 		disks = append(disks, fmt.Sprint(c.Record.Member, c.Record.Epoch))
@@ -138,7 +139,7 @@ func (s *Service) lateDisks() time.Duration {
 }
 
 // reason notes why an array is not in service.
-func (s *Service) reason(set array.Set, why error) {
+func (s *Service) reason(set roster.Set, why error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	i := slices.IndexFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == set.Newest.Array })
@@ -150,11 +151,11 @@ func (s *Service) reason(set array.Set, why error) {
 }
 
 // holdBack notes, at the start of a service that stays, that an array is to wait. It is false when nothing is missing that may come.
-func (s *Service) holdBack(found []array.Candidate) bool {
+func (s *Service) holdBack(found []roster.Candidate) bool {
 	if !s.opt.Stays || len(found) == 0 {
 		return false
 	}
-	set := array.Judge(found)
+	set := roster.Judge(found)
 	names := late(set)
 	if len(names) == 0 {
 		return false

@@ -16,6 +16,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
@@ -99,7 +100,7 @@ func (s *Service) prepareRescue(req control.RescueRequest, open func(source) (di
 		release(nil)
 		return nil, err
 	}
-	states := array.States(found)
+	states := roster.States(found)
 	if len(states) == 0 {
 		release(nil)
 		return nil, &control.Error{What: fmt.Sprintf("what is left of array %q is no member by itself, such as a copy that was not finished", req.Array),
@@ -152,7 +153,7 @@ func (s *Service) prepareRescue(req control.RescueRequest, open func(source) (di
 }
 
 // remains opens all that carries a record of the array: disks found, and images with lists of what is bad in them.
-func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Disk, error)) (found []array.Candidate, bad map[disk.Disk][]disk.Range, err error) {
+func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Disk, error)) (found []roster.Candidate, bad map[disk.Disk][]disk.Range, err error) {
 	bad = map[disk.Disk][]disk.Range{}
 	var id uuid.UUID
 	switch known, err := s.identify(req.Array); {
@@ -185,7 +186,7 @@ func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Dis
 			_ = d.Close()
 			return found, bad, err
 		}
-		found = append(found, array.Candidate{Disk: d, Record: r})
+		found = append(found, roster.Candidate{Disk: d, Record: r})
 	}
 	if id == uuid.Nil {
 		return found, bad, &control.Error{What: fmt.Sprintf("no disk carries anything of an array %q", req.Array), Hints: []string{"nidalo disks   shows what the disks hold"}}
@@ -201,7 +202,7 @@ func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Dis
 		}
 		p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
 		if r, _ := disk.ReadRecord(p); r != nil && r.Array == id && !imaged[r.Member] && s.ambiguous(carrying(d, r)) == nil {
-			found, imaged[r.Member] = append(found, array.Candidate{Disk: d, Record: r}), true
+			found, imaged[r.Member] = append(found, roster.Candidate{Disk: d, Record: r}), true
 		} else {
 			_ = d.Close()
 		}
@@ -254,20 +255,20 @@ func readRanges(path string) (out []disk.Range, err error) {
 	return out, nil
 }
 
-func chooseState(req control.RescueRequest, states []array.State) (int, error) {
+func chooseState(req control.RescueRequest, states []roster.State) (int, error) {
 	switch {
 	case req.State > len(states):
 		return 0, &control.Error{What: fmt.Sprintf("there is no state %d: what is left agrees about %d", req.State, len(states))}
 	case req.State > 0:
 		return req.State - 1, nil
-	case slices.ContainsFunc(states[1:], func(s array.State) bool { return !s.Past }):
+	case slices.ContainsFunc(states[1:], func(s roster.State) bool { return !s.Past }):
 		return 0, &control.Error{What: fmt.Sprintf("the disks of array %q went on without each other: there are %d states of it", states[0].Record.Name, len(states)),
 			Hints: []string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the one with the highest epoch", states[0].Record.Name)}}
 	}
 	return 0, nil
 }
 
-func describeState(number int, st array.State) control.RescueState {
+func describeState(number int, st roster.State) control.RescueState {
 	out := control.RescueState{Number: number, Epoch: st.Record.Epoch}
 	for slot, e := range st.Record.Roster {
 		p := st.Use[slot]

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
@@ -83,7 +84,7 @@ func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[
 
 // idle is an array that was found and could not be started.
 type idle struct {
-	set    array.Set
+	set    roster.Set
 	reason error
 }
 
@@ -340,11 +341,11 @@ var (
 )
 
 // leave notes an array that is there but not to be started.
-func (s *Service) leave(found []array.Candidate, reason error) {
+func (s *Service) leave(found []roster.Candidate, reason error) {
 	if len(found) == 0 {
 		return
 	}
-	set := array.Judge(found)
+	set := roster.Judge(found)
 	for _, c := range found {
 		_ = c.Disk.Close()
 	}
@@ -353,7 +354,7 @@ func (s *Service) leave(found []array.Candidate, reason error) {
 }
 
 // candidates opens the disks in some sources that carry a record of an array.
-func (s *Service) candidates(sources []source, id string) (out []array.Candidate) {
+func (s *Service) candidates(sources []source, id string) (out []roster.Candidate) {
 	open := s.open
 	if s.opt.Looks {
 		open = s.peek
@@ -365,7 +366,7 @@ func (s *Service) candidates(sources []source, id string) (out []array.Candidate
 			continue
 		}
 		if r, _ := disk.ReadRecord(d); r != nil && r.Array.String() == id {
-			out = append(out, array.Candidate{Disk: d, Record: r})
+			out = append(out, roster.Candidate{Disk: d, Record: r})
 		} else {
 			_ = d.Close()
 		}
@@ -373,11 +374,11 @@ func (s *Service) candidates(sources []source, id string) (out []array.Candidate
 	return s.unique(out)
 }
 
-func (s *Service) startOne(found []array.Candidate) error {
+func (s *Service) startOne(found []roster.Candidate) error {
 	if len(found) == 0 {
 		return errors.New("none of its disks can be opened")
 	}
-	set := array.Judge(found)
+	set := roster.Judge(found)
 	release := func(keepCurrent bool) {
 		for _, c := range found {
 			if !keepCurrent || !set.Holds(c.Disk) {

@@ -11,7 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
-	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
@@ -173,7 +173,7 @@ func (s *Service) takeBackHeld(src source, f found) {
 		}
 		if err := r.Return(d, own, false); err != nil {
 			_ = d.Close()
-			if !errors.Is(err, array.ErrStale) {
+			if !errors.Is(err, roster.ErrStale) {
 				s.opt.Log.Info("the member cannot come back yet; it is tried again", "disk", src.String(), "reason", err)
 				s.again(src)
 				return

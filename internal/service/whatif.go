@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"nidalo/core/record"
-	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 )
 
@@ -62,7 +62,7 @@ func whatIf(r *running, wanted map[string]bool) (control.WhatIfReply, bool) {
 		disks[i] = record.SpindleOf(m.Disk.Model, m.Disk.Serial)
 	}
 	certain, best := lay.MarginOfDisks(disks, gone)
-	out.After = string(array.ConditionOf(lay, disks, gone))
+	out.After = string(roster.ConditionOf(lay, disks, gone))
 	out.Margin, out.Best = max(certain, 0), best
 	for i, m := range members {
 		if gone(i) || certain < 0 {

@@ -1,4 +1,4 @@
-package array
+package roster
 
 import (
 	"errors"
@@ -357,4 +357,20 @@ func (s Set) Shortage() string {
 		return "a member is not rebuilt yet, and another is lost"
 	}
 	return "more members are missing than the level survives: " + strings.Join(names, "; ")
+}
+
+// ConditionOf is the condition of a serving array without the members for which gone is true. disks names the disk of each
+// slot, see layout.MarginOfDisks.
+func ConditionOf(lay *layout.Map, disks []string, gone func(slot int) bool) state.Condition {
+	certain, _ := lay.MarginOfDisks(disks, gone)
+	full, _ := lay.MarginOfDisks(disks, func(int) bool { return false })
+	switch {
+	case certain < 0:
+		return state.Failed
+	case certain == 0 && lay.Redundant():
+		return state.Exposed
+	case certain >= full:
+		return state.Healthy
+	}
+	return state.Degraded
 }

@@ -1,4 +1,4 @@
-package array
+package roster
 
 import (
 	"errors"
@@ -17,7 +17,7 @@ import (
 )
 
 // rosterHost is what the roster takes from outside.
-type rosterHost struct {
+type Host struct {
 	Slots  *member.Slots
 	Layout func() *layout.Map
 	Now    func() time.Time
@@ -39,21 +39,21 @@ const (
 )
 
 // newRoster makes the roster of an array as a record has it.
-func newRoster(host rosterHost, rec *record.Record) *roster {
-	r := &roster{host: host, rec: rec}
-	r.show()
+func New(host Host, rec *record.Record) *Roster {
+	r := &Roster{host: host, rec: rec}
+	r.Show()
 	return r
 }
 
 // show makes the record as it is now what others see.
-func (r *roster) show() {
+func (r *Roster) Show() {
 	r.shown.Store(r.rec.Clone())
 	r.epoch.Store(r.rec.Epoch)
 }
 
 // roster guards the member record that all live members carry, and says who takes part.
-type roster struct {
-	host  rosterHost
+type Roster struct {
+	host  Host
 	mu    env.Mutex
 	rec   *record.Record                // Slot, Member and Place are filled in for each member when it is written
 	shown atomic.Pointer[record.Record] // rec as it was last written or is being written, never changed
@@ -65,20 +65,20 @@ type roster struct {
 }
 
 // Holder is the slot that keeps the witnesses of the pages of another; -1 when none does.
-func (r *roster) Holder(slot int) int { return r.shown.Load().Roster[slot].Witness }
+func (r *Roster) Holder(slot int) int { return r.shown.Load().Roster[slot].Witness }
 
 // Epoch is that of the roster as it is shown.
-func (r *roster) Epoch() uint64 { return r.epoch.Load() }
+func (r *Roster) Epoch() uint64 { return r.epoch.Load() }
 
 // Starts is how often the array was started.
-func (r *roster) Starts() uint64 { return r.shown.Load().Starts }
+func (r *Roster) Starts() uint64 { return r.shown.Load().Starts }
 
 // view does not wait for a roster that is being written: a member may take long to be found hanging.
-func (r *roster) view() *record.Record { return r.shown.Load().Clone() }
+func (r *Roster) View() *record.Record { return r.shown.Load().Clone() }
 
 // update changes the record and writes it to every live member without raising the epoch: for cursors, counters and the
 // like, whose loss with a member does no harm.
-func (r *roster) update(change func(*record.Record)) error {
+func (r *Roster) Update(change func(*record.Record)) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err := r.host.Alive(); err != nil {
@@ -89,21 +89,21 @@ func (r *roster) update(change func(*record.Record)) error {
 }
 
 // Begin counts a start: for numbers of checkpoints that no page has.
-func (r *roster) Begin() error { return r.update(func(rec *record.Record) { rec.Starts++ }) }
+func (r *Roster) Begin() error { return r.Update(func(rec *record.Record) { rec.Starts++ }) }
 
-// Change is a change of the roster. All of it is called with the roster held.
-type Change struct {
+// change is a change of the roster. All of it is called with the roster held.
+type change struct {
 	Make  func(*record.Record) error // changes the record; an error leaves everything as it was
 	First func(*record.Record) error // is called before the new epoch is on any member; may be nil
 	Done  func()                     // is called when it is on all that take part; may be nil
 }
 
-// errUnchanged is returned by a Change that turns out to be none.
+// errUnchanged is returned by a change that turns out to be none.
 var errUnchanged = errors.New("nothing is to be changed")
 
 // raise changes the roster: a new epoch, durable on every live member before it returns. Whoever leaves a member out of
 // a batch calls it first, so a member that is behind can always be told from one that is current.
-func (r *roster) raise(c Change) error {
+func (r *Roster) raise(c change) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err := r.host.Alive(); err != nil {
@@ -128,16 +128,127 @@ func (r *roster) raise(c Change) error {
 }
 
 // next begins a new epoch in the record; r.mu is held.
-func (r *roster) next() {
+func (r *Roster) next() {
 	r.rec.Before = record.Short(r.rec.EpochID)
 	r.rec.Epoch++
 	r.rec.EpochID = env.NewID()
 	r.rec.Clean = false
 }
 
+// join makes a prepared disk the member of its slot, with nothing rebuilt yet.
+func (r *Roster) Join(m *member.Member) error {
+	return r.raise(change{Make: func(rec *record.Record) error {
+		m.Become(record.Rebuilding)
+		r.host.Slots.Put(m)
+		e := &rec.Roster[m.Slot]
+		was := *e
+		*e = record.Entry{ID: m.Identity, Condition: record.Rebuilding, Size: m.Place.Size, DataSize: e.DataSize, Since: r.host.Now(), Base: m.Base, Witness: was.Witness}
+		if was.ID == m.Identity { // until its own record says that it is back
+			e.Left, e.Tried = was.Left, was.Tried
+		}
+		return nil
+	}})
+}
+
+// copyOnto notes that the member of the disk's slot is copied onto it.
+func (r *Roster) CopyOnto(m *member.Member) error {
+	return r.raise(change{Make: func(rec *record.Record) error {
+		e := &rec.Roster[m.Slot]
+		e.Onto, e.Cursor = m.Identity, 0
+		return nil
+	}})
+}
+
+// exchange makes a copy that is whole the member of its slot. ready is asked first.
+func (r *Roster) Exchange(old, m *member.Member, ready func() error) error {
+	return r.raise(change{Make: func(rec *record.Record) error {
+		if err := ready(); err != nil {
+			return err
+		}
+		r.unsettled.Store(true)
+		m.Become(record.Active)
+		r.host.Slots.Put(m) // before the old one is out: there is no moment without one
+		old.Become(record.Missing)
+		r.host.Slots.EndCopy(m)
+		e := &rec.Roster[m.Slot]
+		*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place.Size, DataSize: e.DataSize, Since: r.host.Now(), Witness: e.Witness}
+		return nil
+	}})
+}
+
+// bringBack makes members active that had left, and those that are not there missing, for good. The new roster is on them first: a
+// crash leaves all of them back, or none.
+func (r *Roster) BringBack(back []*member.Member) error {
+	put := func(rec *record.Record) error {
+		for _, m := range back {
+			if err := m.PutRecord(rec); err != nil {
+				return fmt.Errorf("%s: %w", m.Name(), err)
+			}
+		}
+		return nil
+	}
+	return r.raise(change{
+		Make: func(rec *record.Record) error {
+			if err := put(rec); err != nil {
+				return err
+			}
+			for slot := range rec.Roster {
+				e := &rec.Roster[slot]
+				if !r.host.Slots.At(slot).Live() && e.Condition != record.Failed && e.Condition != record.Missing {
+					leaves(rec, slot, record.Missing, r.host.Now(), record.State{}, record.State{}, 0)
+				}
+			}
+			for _, m := range back {
+				rec.Roster[m.Slot].Here(record.Active, r.host.Now())
+			}
+			return nil
+		},
+		First: func(rec *record.Record) error {
+			rec.Generation++
+			if err := put(rec); err != nil {
+				return err
+			}
+			for _, m := range back {
+				m.Become(record.Active)
+				r.host.Slots.Put(m)
+			}
+			return nil
+		},
+	})
+}
+
+// absent notes that the members of some slots were not there when the array was opened.
+func (r *Roster) Absent(slots []int) error {
+	note := func(rec *record.Record) error {
+		for _, slot := range slots {
+			notFound(rec, slot, r.host.Now())
+		}
+		return nil
+	}
+	switch {
+	case r.host.Use == ToLook:
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		_ = note(r.rec)
+		r.Show()
+		return nil
+	case len(slots) == 0:
+		return nil
+	}
+	return r.raise(change{Make: note})
+}
+
+// newEpoch raises the epoch for nothing else.
+func (r *Roster) NewEpoch() error {
+	return r.raise(change{Make: func(*record.Record) error { return nil }})
+}
+
+// now is the record as it is shown, which is not to be changed.
+func (r *Roster) Now() *record.Record { return r.shown.Load() }
+
 // activate makes a member that is rebuilt active: on the members first, so that nobody counts on it before a start would.
-func (r *roster) activate(m *member.Member) error {
-	return r.raise(Change{
+func (r *Roster) Activate(m *member.Member) error {
+	return r.raise(change{
 		Make: func(rec *record.Record) error {
 			if m.Condition() != record.Rebuilding {
 				return fmt.Errorf("%s is %s", m.Name(), m.Condition())
@@ -157,7 +268,7 @@ func (r *roster) activate(m *member.Member) error {
 // write puts the record on every live member. A member that does not take it is failed, and then the others are written
 // again. When there is no room for it the array stops: what the members say of each other is not known any more. r.mu is
 // held.
-func (r *roster) write() error {
+func (r *Roster) write() error {
 	defer func() { r.arriving = nil }()
 again:
 	r.rec.Generation++
@@ -185,7 +296,7 @@ again:
 		r.host.Freeze(fmt.Errorf("the roster could not be written: %w", err))
 		return r.host.Alive()
 	}
-	r.show()
+	r.Show()
 	errs := make([]error, len(live))
 	_ = member.Parallel(len(live), func(i int) error {
 		errs[i] = live[i].PutRecord(r.rec)
@@ -217,7 +328,7 @@ again:
 }
 
 // encodable says whether the record is one that can be read back: that it is not would be no fault of a member.
-func (r *roster) encodable(live []*member.Member) error {
+func (r *Roster) encodable(live []*member.Member) error {
 	if len(live) == 0 {
 		return nil
 	}
@@ -247,7 +358,7 @@ func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, ha
 
 // Mark notes which parts of the array some stripes lie in, on all members, when somebody is away: before what changes
 // there counts. It says whether that had to be written.
-func (r *roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
+func (r *Roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
 	on := r.changes.Load()
 	if on == nil || on.Since == 0 {
 		return false, nil
@@ -262,7 +373,7 @@ func (r *roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
 		return false, nil
 	}
 	probe.ChangeMarked.Seen()
-	return true, r.update(func(rec *record.Record) {
+	return true, r.Update(func(rec *record.Record) {
 		if rec.Changes.Since != 0 {
 			for i, v := range marked.Parts {
 				rec.Changes.Parts[i] |= v
@@ -272,11 +383,11 @@ func (r *roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
 }
 
 // Unsettled says whether somebody is out of whom the roster on the members does not say so yet.
-func (r *roster) Unsettled() bool { return r.unsettled.Load() }
+func (r *Roster) Unsettled() bool { return r.unsettled.Load() }
 
 // Settle waits until the roster on the members says of everybody who is out that he is. When it could not be written the
 // array stops: nothing may be committed that a start would take for the work of all.
-func (r *roster) Settle() {
+func (r *Roster) Settle() {
 	if !r.unsettled.Load() {
 		return
 	}
@@ -289,7 +400,7 @@ func (r *roster) Settle() {
 
 // drop takes a member out of the roster in memory; r.mu is held. When that would put data out of reach the array is
 // frozen instead and nothing is written any more: members that vanished together can come back together.
-func (r *roster) drop(m *member.Member, to record.Condition, cause error) error {
+func (r *Roster) drop(m *member.Member, to record.Condition, cause error) error {
 	if m.Condition() == to || !m.Live() {
 		return nil
 	}
@@ -333,13 +444,13 @@ func (r *roster) drop(m *member.Member, to record.Condition, cause error) error 
 // The roster is the members' judge's Roll.
 
 // Alive is why nothing may be written any more, or nil.
-func (r *roster) Alive() error { return r.host.Alive() }
+func (r *Roster) Alive() error { return r.host.Alive() }
 
 // IsCopy says whether a disk is no member yet, but a copy of one under way.
-func (r *roster) IsCopy(m *member.Member) bool { return r.host.Slots.IsCopy(m) }
+func (r *Roster) IsCopy(m *member.Member) bool { return r.host.Slots.IsCopy(m) }
 
 // Needs says whether the array, as it is now, needs the member in a slot to serve its data.
-func (r *roster) Needs(slot int) bool {
+func (r *Roster) Needs(slot int) bool {
 	m := r.host.Slots.At(slot)
 	return m.Live() && m.Condition() != record.Rebuilding && !r.host.Layout().Survives(func(s int) bool {
 		return s == slot || !r.host.Slots.At(s).Condition().Counts()
@@ -347,11 +458,11 @@ func (r *roster) Needs(slot int) bool {
 }
 
 // Decline says that a member that works had better be replaced.
-func (r *roster) Decline(m *member.Member, why string) {
+func (r *Roster) Decline(m *member.Member, why string) {
 	if !m.Decline(why) {
 		return
 	}
-	err := r.raise(Change{Make: func(rec *record.Record) error {
+	err := r.raise(change{Make: func(rec *record.Record) error {
 		if m.Condition() == record.Failing {
 			rec.Roster[m.Slot].Condition, rec.Roster[m.Slot].Since = record.Failing, r.host.Now()
 		}
@@ -363,8 +474,8 @@ func (r *roster) Decline(m *member.Member, why string) {
 }
 
 // Fail takes a member out because of what it did. It returns once every other member knows.
-func (r *roster) Fail(m *member.Member, to record.Condition, cause error) {
-	err := r.raise(Change{Make: func(*record.Record) error {
+func (r *Roster) Fail(m *member.Member, to record.Condition, cause error) {
+	err := r.raise(change{Make: func(*record.Record) error {
 		switch {
 		case !m.Live():
 			return errUnchanged
@@ -391,4 +502,44 @@ func (r *roster) Fail(m *member.Member, to record.Condition, cause error) {
 	if err != nil && !errors.Is(err, errUnchanged) && r.host.Alive() == nil {
 		r.host.Freeze(fmt.Errorf("the roster could not be written: %w", err))
 	}
+}
+
+// notFound notes in a record that a member was not there at a start. Its own record may be the one before: nothing was
+// written in an epoch that not all live members had.
+func notFound(r *record.Record, slot int, now time.Time) {
+	e, has, base := r.Roster[slot], r.Previous(), r.Epoch
+	if has.Epoch == 0 {
+		has = r.State() // the array is new: there was no state before
+	}
+	if e.Condition == record.Rebuilding {
+		if base = e.Base; e.Left.Epoch != 0 && e.Cursor == 0 {
+			has = e.Left
+		}
+	}
+	leaves(r, slot, record.Missing, now, has, r.State(), base)
+}
+
+// ErrStale is wrapped when nothing that a disk holds may be taken for what the array has now.
+var ErrStale = errors.New("what it holds cannot be told from other states")
+
+// awaits says which slot waits for the disk that carries a member record: its member is missing (or, with failed, was
+// failed), and left the array in the very state the record has.
+func (r *Roster) Awaits(own *record.Record, failed bool) (slot int, err error) {
+	rec := r.View()
+	slot = slices.IndexFunc(rec.Roster, func(e record.Entry) bool { return e.ID == own.Member })
+	if own.Array != rec.Array || slot < 0 {
+		return -1, fmt.Errorf("%w: it is no member of %s any more", ErrStale, rec.Name)
+	}
+	e := rec.Roster[slot]
+	switch {
+	case e.Condition != record.Missing && (e.Condition != record.Failed || !failed):
+		return -1, fmt.Errorf("slot %d is %s", slot, e.Condition)
+	case e.Base == 0:
+		return -1, fmt.Errorf("%w: it was not rebuilt when it left", ErrStale)
+	case !e.LeftBy(own):
+		return -1, fmt.Errorf("%w: it went on by itself, or was set back (it has epoch %d, and left in %d)", ErrStale, own.Epoch, e.Left.Epoch)
+	case e.DataSize > own.Place.DataSize || own.Place.Size > e.Size:
+		return -1, fmt.Errorf("%w: its places are not those of slot %d", ErrStale, slot)
+	}
+	return slot, nil
 }
