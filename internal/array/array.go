@@ -42,6 +42,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
@@ -115,7 +116,7 @@ type Array struct {
 	cache   *dirty.Cache
 	scratch buffer.Scratch
 	tables  *table.Tables
-	journal *journal
+	journal *journal.Journal
 
 	frozen atomic.Pointer[error] // why nothing may be written any more
 
@@ -140,7 +141,7 @@ type Stats struct {
 	Healed       atomic.Int64 // blocks rewritten because they were wrong or unreadable
 	Unreadable   atomic.Int64 // blocks that redundancy could not restore, counted at each attempt
 	Replayed     atomic.Int64 // batches replayed at the start
-	Journal      Counts
+	Journal      journal.Counts
 	InPlace      atomic.Int64 // bytes of data and parity written in place
 	TableBytes   atomic.Int64 // bytes of table pages written
 	FullStripes  atomic.Int64
@@ -492,7 +493,7 @@ func (a *Array) Close() error {
 		close(a.stop)
 		a.workers.Wait()
 		if err == nil {
-			err = a.journal.checkpoint()
+			err = a.journal.Checkpoint()
 		}
 		if err == nil {
 			a.giveBack(a.emptied.due())
@@ -531,7 +532,7 @@ func (a *Array) start() {
 	for range env.Workers() {
 		a.workers.Go(a.destageLoop)
 	}
-	a.workers.Go(func() { a.journal.run(a.stop) })
+	a.workers.Go(func() { a.journal.Run(a.stop) })
 	a.workers.Go(func() { a.judge.Watch(a.stop) })
 	a.workers.Go(a.giveBackLoop)
 	a.workers.Go(func() { a.judge.Compare(a.stop, a.slots.All) })

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/task"
 	"nidalo/internal/env"
@@ -114,7 +115,7 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 		}
 	}
 	if repair {
-		if err := a.journal.checkpoint(); err != nil {
+		if err := a.journal.Checkpoint(); err != nil {
 			return err
 		}
 	}
@@ -329,24 +330,24 @@ func (c *columns) odd(col int) int {
 func (c *columns) repair(result *task.CheckResult, guilty []at) error {
 	a, k := c.a, c.st.Data
 	if len(guilty) > 0 {
-		need := reservation{}
+		need := journal.Reservation{}
 		for _, m := range c.roles {
 			if m != nil {
 				need[m] = int64(len(guilty)) + 2
 			}
 		}
-		if err := a.journal.reserve(need); err != nil {
+		if err := a.journal.Reserve(need); err != nil {
 			return err
 		}
-		defer a.journal.unreserve(need)
+		defer a.journal.Unreserve(need)
 	}
-	a.journal.barrier.RLock()
-	defer a.journal.barrier.RUnlock()
+	a.journal.Barrier.RLock()
+	defer a.journal.Barrier.RUnlock()
 	result.Repaired += int64(c.heal())
 	if len(guilty) == 0 {
 		return nil
 	}
-	var ch change
+	var ch journal.Change
 	for _, x := range guilty {
 		strips := make([][]byte, len(c.bufs))
 		for role := range strips {
@@ -355,7 +356,7 @@ func (c *columns) repair(result *task.CheckResult, guilty []at) error {
 		buf := make([]byte, Block)
 		strips[x.role] = buf
 		if m := c.roles[x.role]; m != nil && parity.Recover(strips, k, []int{x.role}) == nil {
-			ch.writes = append(ch.writes, write{m: m, kind: record.RunPayload, block: c.block(m, x.col), n: 1, buf: buf, sums: sumsOf(buf)})
+			ch.Writes = append(ch.Writes, journal.Write{M: m, Kind: record.RunPayload, Block: c.block(m, x.col), N: 1, Buf: buf, Sums: sumsOf(buf)})
 			m.Count(&m.Errs.Checksum)
 		}
 	}
@@ -365,7 +366,7 @@ func (c *columns) repair(result *task.CheckResult, guilty []at) error {
 	if err := a.place(&ch); err != nil {
 		return err
 	}
-	result.Repaired += int64(len(ch.writes))
+	result.Repaired += int64(len(ch.Writes))
 	return nil
 }
 

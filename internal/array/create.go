@@ -64,7 +64,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	a := newArray(cfg, roster.ToServe, lay, rec)
 	rec.Created = a.now()
 	rec.Roster = make([]record.Entry, len(p.Disks))
-	a.journal.number.Store(record.FirstCheckpoint(rec.Starts))
+	a.journal.Begin()
 	for i, d := range p.Disks {
 		rec.Roster[i] = record.Entry{ID: env.NewID(), Condition: record.Active, Size: d.Size(),
 			DataSize: places[i].DataSize, Since: rec.Created, Witness: record.WitnessOf(i, len(p.Disks))}
@@ -97,7 +97,7 @@ func (a *Array) prepare(m *member.Member) error {
 	if err := m.Reserve(m.Place.JournalStart, m.Place.JournalSize); err != nil {
 		return err
 	}
-	number, err := a.journal.nextCheckpoint()
+	number, err := a.journal.NextCheckpoint()
 	if err != nil {
 		return err
 	}
@@ -112,7 +112,7 @@ func (a *Array) prepare(m *member.Member) error {
 			return err
 		}
 	}
-	return a.journal.empty(m)
+	return a.journal.Empty(m)
 }
 
 // Open starts an array from its current members: whoever is missing is marked so on the others, the journals are

@@ -12,6 +12,7 @@ import (
 	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/probe"
 )
@@ -64,16 +65,16 @@ func (a *Array) destage(ids []layout.ID) (writers, error) {
 		return nil, a.alive()
 	}
 	need := a.journalNeed(d.stripes, d.layers)
-	if err := a.journal.reserve(need); err != nil {
+	if err := a.journal.Reserve(need); err != nil {
 		by := d.writers()
 		d.giveUp()
 		d.unlock()
 		return by, err
 	}
-	a.journal.barrier.RLock()
+	a.journal.Barrier.RLock()
 	defer func() {
-		a.journal.barrier.RUnlock()
-		a.journal.unreserve(need)
+		a.journal.Barrier.RUnlock()
+		a.journal.Unreserve(need)
 		for _, p := range d.plans {
 			if p != nil {
 				a.scratch.Put(p.scratch...)
@@ -155,29 +156,29 @@ func (d *destaging) unkept() (first error) {
 }
 
 // plan makes one change of all stripes.
-func (d *destaging) plan() (*change, error) {
+func (d *destaging) plan() (*journal.Change, error) {
 	d.plans = make([]*plan, len(d.stripes))
 	err := member.Parallel(len(d.stripes), func(i int) error {
 		d.plans[i] = d.a.newPlan(d.stripes[i], d.layers[i])
 		return d.plans[i].make()
 	})
-	c := &change{}
+	c := &journal.Change{}
 	if err != nil {
 		return c, err
 	}
 	for _, p := range d.plans {
-		c.writes = append(c.writes, p.writes...)
+		c.Writes = append(c.Writes, p.writes...)
 	}
 	return c, err
 }
 
 // commit is steps 3 and 4, place is 5 and 6. The caller holds the locks of the stripes, room in the journals and the
 // barrier, through both.
-func (a *Array) commit(c *change) error {
-	if err := a.reserve(c.writes); err != nil {
+func (a *Array) commit(c *journal.Change) error {
+	if err := a.reserve(c.Writes); err != nil {
 		return err
 	}
-	touched, err := a.writeInPlace(c.writes, record.RunInPlace)
+	touched, err := a.writeInPlace(c.Writes, record.RunInPlace)
 	if err != nil {
 		return err
 	}
@@ -187,22 +188,22 @@ func (a *Array) commit(c *change) error {
 		}
 	}
 	if probe.PlacedBeforeCommit.On() {
-		if _, err := a.writeInPlace(c.writes, record.RunPayload); err != nil {
+		if _, err := a.writeInPlace(c.Writes, record.RunPayload); err != nil {
 			return err
 		}
 	}
-	return a.journal.commit(c)
+	return a.journal.Commit(c)
 }
 
 // reserve makes sure that what is committed finds room in its place: a file system that is full is an error of the write
 // before the commit, when everything can still be taken back, and would stop the array after it.
-func (a *Array) reserve(writes []write) error {
+func (a *Array) reserve(writes []journal.Write) error {
 	for _, w := range writes {
-		if w.kind != record.RunPayload || !w.hole || !w.m.Live() {
+		if w.Kind != record.RunPayload || !w.Hole || !w.M.Live() {
 			continue
 		}
-		if err := w.m.Reserve(w.m.Offset(w.block), int64(w.n)*Block); err != nil {
-			if err := w.m.WriteProblem(err); err != nil {
+		if err := w.M.Reserve(w.M.Offset(w.Block), int64(w.N)*Block); err != nil {
+			if err := w.M.WriteProblem(err); err != nil {
 				return err
 			}
 		}
@@ -210,33 +211,33 @@ func (a *Array) reserve(writes []write) error {
 	return nil
 }
 
-func (a *Array) place(c *change) error {
-	if _, err := a.writeInPlace(c.writes, record.RunPayload); err != nil {
+func (a *Array) place(c *journal.Change) error {
+	if _, err := a.writeInPlace(c.Writes, record.RunPayload); err != nil {
 		// Committed but not in place: only a start can sort that out.
 		a.freeze(errors.Join(ErrFailed, err))
 		return err
 	}
-	for _, w := range c.writes {
-		if !w.m.Live() || probe.SingleSumNotEntered.On() && w.n == 1 {
+	for _, w := range c.Writes {
+		if !w.M.Live() || probe.SingleSumNotEntered.On() && w.N == 1 {
 			continue
 		}
-		if w.m.Condition() == record.Rebuilding {
+		if w.M.Condition() == record.Rebuilding {
 			probe.WriteInRebuild.Seen()
 		}
-		a.tables.Enter(w.m, w.kind, w.block, w.n, w.sums)
-		if w.kind == record.RunNever && !a.cfg.KeepEmptied {
-			a.emptied.note(w.m, w.block, int64(w.n))
+		a.tables.Enter(w.M, w.Kind, w.Block, w.N, w.Sums)
+		if w.Kind == record.RunNever && !a.cfg.KeepEmptied {
+			a.emptied.note(w.M, w.Block, int64(w.N))
 		}
 	}
-	if err := a.mirror(c.writes); err != nil {
+	if err := a.mirror(c.Writes); err != nil {
 		return err
 	}
 	return a.alive()
 }
 
 // journalNeed bounds what the change will take in each ring, in blocks.
-func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) reservation {
-	need := reservation{}
+func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) journal.Reservation {
+	need := journal.Reservation{}
 	sums := map[*member.Member]int64{}
 	for i, st := range stripes {
 		var columns int64
@@ -264,40 +265,40 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) rese
 
 // writeInPlace writes the runs of one kind to the members' data, neighbours in one go and members at the same time, and
 // returns the members it wrote to.
-func (a *Array) writeInPlace(writes []write, kind record.RunKind) ([]*member.Member, error) {
-	var chosen []write
+func (a *Array) writeInPlace(writes []journal.Write, kind record.RunKind) ([]*member.Member, error) {
+	var chosen []journal.Write
 	bytes := 0
 	for _, w := range writes {
-		if w.kind == kind && w.m.Live() {
+		if w.Kind == kind && w.M.Live() {
 			chosen = append(chosen, w)
-			bytes += w.n * Block
+			bytes += w.N * Block
 		}
 	}
 	if len(chosen) == 0 {
 		return nil, nil
 	}
-	slices.SortFunc(chosen, func(x, y write) int {
-		return cmp.Or(cmp.Compare(x.m.Slot, y.m.Slot), cmp.Compare(x.block, y.block))
+	slices.SortFunc(chosen, func(x, y journal.Write) int {
+		return cmp.Or(cmp.Compare(x.M.Slot, y.M.Slot), cmp.Compare(x.Block, y.Block))
 	})
 	var touched []*member.Member
 	var bounds []int
 	for i := range chosen {
-		if i == 0 || chosen[i].m != chosen[i-1].m {
-			touched, bounds = append(touched, chosen[i].m), append(bounds, i)
+		if i == 0 || chosen[i].M != chosen[i-1].M {
+			touched, bounds = append(touched, chosen[i].M), append(bounds, i)
 		}
 	}
 	bounds = append(bounds, len(chosen))
 	err := a.fan.Out(len(touched), bytes, func(i int) error {
 		own := chosen[bounds[i]:bounds[i+1]]
 		for len(own) > 0 {
-			n, next := 1, own[0].block+int64(own[0].n)
-			bufs := [][]byte{own[0].buf[:own[0].n*Block]}
-			for n < len(own) && own[n].block == next {
-				bufs = append(bufs, own[n].buf[:own[n].n*Block])
-				next += int64(own[n].n)
+			n, next := 1, own[0].Block+int64(own[0].N)
+			bufs := [][]byte{own[0].Buf[:own[0].N*Block]}
+			for n < len(own) && own[n].Block == next {
+				bufs = append(bufs, own[n].Buf[:own[n].N*Block])
+				next += int64(own[n].N)
 				n++
 			}
-			if err := touched[i].WriteData(bufs, own[0].block); err != nil {
+			if err := touched[i].WriteData(bufs, own[0].Block); err != nil {
 				return err
 			}
 			own = own[n:]
@@ -325,7 +326,7 @@ type plan struct {
 	st      layout.Stripe
 	l       *dirty.Layer
 	roles   []*member.Member // by role; nil when its contents at this row are not current
-	writes  []write
+	writes  []journal.Write
 	scratch [][]byte
 	unkept  int // blocks that have no place, see ErrUnkept
 }
@@ -594,7 +595,7 @@ func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums []
 				}
 			}
 		case zero>>role&1 == 1:
-			p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(m, col), n: n})
+			p.writes = append(p.writes, journal.Write{M: m, Kind: record.RunNever, Block: p.block(m, col), N: n})
 		default:
 			p.add(m, kind, col, data[role], sums[role])
 		}
@@ -614,10 +615,10 @@ func (p *plan) emit(col, n int, dirty, zero uint64, data, rows [][]byte, sums []
 			switch {
 			case m == nil || row == nil:
 			case lost:
-				p.writes = append(p.writes, write{m: m, kind: record.RunLost, block: p.block(m, col+c), n: e - c})
+				p.writes = append(p.writes, journal.Write{M: m, Kind: record.RunLost, Block: p.block(m, col+c), N: e - c})
 			case empty:
 				probe.ColumnEmptied.Seen()
-				p.writes = append(p.writes, write{m: m, kind: record.RunNever, block: p.block(m, col+c), n: e - c})
+				p.writes = append(p.writes, journal.Write{M: m, Kind: record.RunNever, Block: p.block(m, col+c), N: e - c})
 			case probe.ParityNotJournalled.On():
 				p.add(m, record.RunInPlace, col+c, row[c*Block:e*Block], sums[k+j][c:e])
 			default:
@@ -644,7 +645,7 @@ func (p *plan) empty(c int, dirty, zero uint64, sums [][]uint32) bool {
 // add adds the write of a run; old is what the sums there were.
 func (p *plan) add(m *member.Member, kind record.RunKind, col int, buf []byte, old []uint32) {
 	n := len(buf) / Block
-	p.writes = append(p.writes, write{m: m, kind: kind, block: p.block(m, col), n: n, buf: buf, sums: sumsOf(buf), hole: slices.Contains(old, record.SumNever)})
+	p.writes = append(p.writes, journal.Write{M: m, Kind: kind, Block: p.block(m, col), N: n, Buf: buf, Sums: sumsOf(buf), Hole: slices.Contains(old, record.SumNever)})
 }
 
 func (p *plan) alloc(n int) []byte {

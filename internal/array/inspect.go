@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"nidalo/core/record"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 )
@@ -47,7 +48,7 @@ func Inspect(d disk.Disk) (Finding, error) {
 		return f, first
 	}
 	m := member.New(nil, member.Known{Slot: f.Record.Slot, Disk: d, Identity: f.Record.Member, Place: f.Record.Place, Condition: record.Active})
-	s := newScan(m)
+	s := journal.NewScan(m)
 	for i := range int64(record.JournalHeads) {
 		block := make([]byte, Block)
 		if err := d.ReadAt(block, m.Place.JournalStart+i*Block); err != nil {
@@ -57,14 +58,14 @@ func Inspect(d disk.Disk) (Finding, error) {
 		h, err := record.DecodeJournalHead(block, m.Tag, m.Ring.Blocks)
 		if err != nil {
 			f.Damaged = append(f.Damaged, err.Error())
-		} else if !s.headOK || h.Sequence > s.head.Sequence {
-			s.head, s.headOK = h, true
+		} else if !s.HeadOK || h.Sequence > s.Head.Sequence {
+			s.Head, s.HeadOK = h, true
 		}
 	}
-	if s.headOK {
-		f.Head = &s.head
-		s.walk()
-		for n, e := range s.entries {
+	if s.HeadOK {
+		f.Head = &s.Head
+		s.Walk()
+		for n, e := range s.Entries {
 			if f.Entries == 0 || n < f.First {
 				f.First = n
 			}

@@ -53,7 +53,7 @@ func (a *Array) Fail(slot int, force bool) error {
 	}
 	if m.Condition() != record.Rebuilding {
 		// What is in its journal gets into place, so that nothing of what it holds is in doubt if it comes back.
-		if err := a.journal.checkpoint(); err != nil && a.alive() != nil {
+		if err := a.journal.Checkpoint(); err != nil && a.alive() != nil {
 			return err
 		}
 	}
@@ -194,7 +194,7 @@ func (a *Array) Health(slot int) (health.Readings, error) {
 func (a *Array) Foretell(slot int, why string) { a.roster.Decline(a.slots.At(slot), why) }
 
 // Trouble is why the journals cannot be emptied at the moment, or nil. Nothing that was flushed is lost by it.
-func (a *Array) Trouble() error { return a.journal.why() }
+func (a *Array) Trouble() error { return a.journal.Trouble() }
 
 // Awaits says which slot waits for the disk that carries a member record, see roster.
 func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {

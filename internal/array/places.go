@@ -105,7 +105,7 @@ func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err erro
 		healed, lost = healed+found.Repaired, lost+found.Unrepairable
 		block = next
 	}
-	return healed, lost, a.journal.checkpoint()
+	return healed, lost, a.journal.Checkpoint()
 }
 
 // clearUnwritten writes zeros to blocks of one stripe that were never written and cannot be read. What they hold never counts, so

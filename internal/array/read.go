@@ -221,16 +221,16 @@ func (a *Array) readStripe(pieces []dirty.Piece) error {
 	}
 	// Something is wrong on a member that is there: once more, alone, and put it right.
 	defer a.lockStripes(id, true)()
-	a.journal.barrier.RLock()
-	defer a.journal.barrier.RUnlock()
+	a.journal.Barrier.RLock()
+	defer a.journal.Barrier.RUnlock()
 	_, err = a.readHeld(pieces, true)
 	return err
 }
 
 // readLocked reads whole blocks of one strip for a caller that holds the stripe exclusively.
 func (a *Array) readLocked(pc dirty.Piece) error {
-	a.journal.barrier.RLock()
-	defer a.journal.barrier.RUnlock()
+	a.journal.Barrier.RLock()
+	defer a.journal.Barrier.RUnlock()
 	_, err := a.readHeld([]dirty.Piece{pc}, true)
 	return err
 }

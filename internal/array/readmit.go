@@ -6,6 +6,7 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/probe"
@@ -50,15 +51,15 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 func (a *Array) giveUp(stale *member.Member, p roster.Part, sofar func(int64) error) (*member.Member, error) {
 	m := member.New(a.judge, member.Known{Slot: stale.Slot, Disk: p.Disk, Identity: p.Record.Member, Place: p.Record.Place, Condition: record.Missing,
 		Base: p.Left, Errors: stale.Errors()})
-	own, err := a.unsettledOf(m)
+	own, err := journal.LeftoverOf(m)
 	if err != nil {
 		return nil, err
 	}
 	if probe.BroughtBackWithJournal.On() {
-		own.runs = nil
+		own.Runs = nil
 	}
 	epoch := a.rescue.state.Record.Epoch + 1
-	if err := a.loseRuns(m, own.runs, epoch); err != nil {
+	if err := a.loseRuns(m, own.Runs, epoch); err != nil {
 		return nil, err
 	}
 	const most = 1 << 16 // blocks of which the tables are changed at a time
@@ -126,7 +127,7 @@ func (a *Array) admit(back []*member.Member) error {
 		return err
 	}
 	for _, m := range back {
-		if err := a.journal.empty(m); err != nil {
+		if err := a.journal.Empty(m); err != nil {
 			return fmt.Errorf("%s: %w", m.Name(), err)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
@@ -83,7 +84,7 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 		}
 	}
 	// The journals may still hold batches of the member that was here; with everything in place nobody will miss them.
-	if err := a.journal.checkpoint(); err != nil {
+	if err := a.journal.Checkpoint(); err != nil {
 		return err
 	}
 	id := env.NewID()
@@ -235,7 +236,7 @@ func (a *Array) rebuild(t *task.Task, m *member.Member) error {
 		return err
 	}
 	if !probe.RebuiltNotSynced.On() {
-		if err := a.journal.checkpoint(); err != nil {
+		if err := a.journal.Checkpoint(); err != nil {
 			return err
 		}
 	}
@@ -275,8 +276,8 @@ func (a *Array) nextMarked(m *member.Member, nth int64) int64 {
 // jump moves the cursor over strips never written. Nobody is between planning and writing at that moment, so none can
 // become written on the others behind the cursor's back.
 func (a *Array) jump(m *member.Member) int64 {
-	a.journal.barrier.Lock()
-	defer a.journal.barrier.Unlock()
+	a.journal.Barrier.Lock()
+	defer a.journal.Barrier.Unlock()
 	next := a.nextToRebuild(m, m.Cursor.Load())
 	m.Cursor.Store(next)
 	return next
@@ -286,7 +287,7 @@ func (a *Array) jump(m *member.Member) int64 {
 func (a *Array) saveCursor(m *member.Member) error {
 	cursor := m.Cursor.Load()
 	if !probe.CursorBeforeData.On() {
-		if err := a.journal.checkpoint(); err != nil {
+		if err := a.journal.Checkpoint(); err != nil {
 			return err
 		}
 	}
@@ -325,10 +326,10 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 	if err != nil {
 		return err
 	}
-	a.journal.barrier.RLock()
-	defer a.journal.barrier.RUnlock()
-	var writes []write
-	parts := make([][]write, len(columns))
+	a.journal.Barrier.RLock()
+	defer a.journal.Barrier.RUnlock()
+	var writes []journal.Write
+	parts := make([][]journal.Write, len(columns))
 	for i, c := range columns {
 		if c == nil {
 			continue
@@ -341,8 +342,8 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 		return err
 	}
 	for _, w := range writes {
-		if w.kind == record.RunInPlace {
-			t.Moves(int64(w.n) * Block)
+		if w.Kind == record.RunInPlace {
+			t.Moves(int64(w.N) * Block)
 		}
 	}
 	for i, c := range columns {
@@ -350,7 +351,7 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 			continue
 		}
 		for _, w := range parts[i] {
-			a.tables.EnterAs(m, a.lastChange(c.st, m), w.kind, w.block, w.n, w.sums)
+			a.tables.EnterAs(m, a.lastChange(c.st, m), w.Kind, w.Block, w.N, w.Sums)
 		}
 	}
 	return nil
@@ -376,7 +377,7 @@ func (a *Array) lastChange(st layout.Stripe, but *member.Member) table.Epochs {
 }
 
 // writesFor is what the columns mean for a member that has none of them yet.
-func (c *columns) writesFor(m *member.Member) []write {
+func (c *columns) writesFor(m *member.Member) []journal.Write {
 	role := c.st.Role(m.Slot)
 	kindOf := func(col int) record.RunKind {
 		switch {
@@ -388,16 +389,16 @@ func (c *columns) writesFor(m *member.Member) []write {
 		}
 		return record.RunInPlace
 	}
-	var out []write
+	var out []journal.Write
 	for col := 0; col < c.n; {
 		kind, e := kindOf(col), col+1
 		for e < c.n && kindOf(e) == kind {
 			e++
 		}
-		w := write{m: m, kind: kind, block: c.block(m, col), n: e - col}
+		w := journal.Write{M: m, Kind: kind, Block: c.block(m, col), N: e - col}
 		if kind == record.RunInPlace {
-			w.buf = c.bufs[role][col*Block : e*Block]
-			w.sums = sumsOf(w.buf)
+			w.Buf = c.bufs[role][col*Block : e*Block]
+			w.Sums = sumsOf(w.Buf)
 		}
 		out = append(out, w)
 		col = e

@@ -10,6 +10,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
@@ -64,16 +65,16 @@ func Rescue(s roster.State, bad map[disk.Disk][]disk.Range, old bool, cfg Config
 		if !p.Stale {
 			continue
 		}
-		own, err := a.unsettledOf(m)
+		own, err := journal.LeftoverOf(m)
 		if err == nil {
-			err = a.loseRuns(m, own.runs, m.Base)
+			err = a.loseRuns(m, own.Runs, m.Base)
 		}
 		if err != nil {
 			a.note("%s is not made use of: %v", m.Name(), err)
 			m.Become(record.Missing)
 			continue
 		}
-		a.rescue.batches[slot] = own.batches
+		a.rescue.batches[slot] = own.Batches
 		m.Become(record.Active)
 	}
 	if err = a.roster.NewEpoch(); err == nil {

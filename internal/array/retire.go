@@ -10,6 +10,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
@@ -179,7 +180,7 @@ func (a *Array) retire(t *task.Task, slot int, m *member.Member) error {
 	if err := a.seeAgainAround(t, slot, true); err != nil {
 		return err
 	}
-	return a.journal.checkpoint()
+	return a.journal.Checkpoint()
 }
 
 // copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
@@ -203,8 +204,8 @@ func (a *Array) countCopy(t *task.Task, old, m *member.Member) {
 // passNever moves the cursor over strips in which neither disk has anything. Nobody is between planning and writing at that
 // moment, so none can become written behind the cursor's back.
 func (a *Array) passNever(old, m *member.Member) int64 {
-	a.journal.barrier.Lock()
-	defer a.journal.barrier.Unlock()
+	a.journal.Barrier.Lock()
+	defer a.journal.Barrier.Unlock()
 	next := min(a.nextMarked(old, m.Cursor.Load()), a.nextMarked(m, m.Cursor.Load()))
 	m.Cursor.Store(next)
 	return next
@@ -225,8 +226,8 @@ func (a *Array) copyable(old, m *member.Member) error {
 // copyRows copies n rows from a stripe on and moves the cursor behind them, while their stripes are held.
 func (a *Array) copyRows(old, m *member.Member, from layout.Stripe, n int64) (copied int64, err error) {
 	defer a.lockStripes(rows(from, n), true)()
-	a.journal.barrier.RLock()
-	defer a.journal.barrier.RUnlock()
+	a.journal.Barrier.RLock()
+	defer a.journal.Barrier.RUnlock()
 	for i := range n {
 		did, err := a.copyRow(old, m, from.At(from.Group, from.Row+i))
 		if err != nil {
@@ -282,24 +283,24 @@ func (a *Array) changesOf(m *member.Member) table.Epochs {
 
 // mirror brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
 // The caller holds the stripes and the barrier. A copy that cannot be written is given up; the array does not mind.
-func (a *Array) mirror(writes []write) error {
+func (a *Array) mirror(writes []journal.Write) error {
 	lay := a.Layout()
 	for _, w := range writes {
-		m := a.slots.Onto(w.m.Slot)
-		if m == nil || !m.Live() || probe.CopyNotMirrored.On() || !a.slots.Has(w.m) {
+		m := a.slots.Onto(w.M.Slot)
+		if m == nil || !m.Live() || probe.CopyNotMirrored.On() || !a.slots.Has(w.M) {
 			continue
 		}
-		if st, _, _ := lay.On(m.Slot, w.block); st.Nth(m.Slot) >= m.Cursor.Load() {
+		if st, _, _ := lay.On(m.Slot, w.Block); st.Nth(m.Slot) >= m.Cursor.Load() {
 			continue
 		}
-		if w.kind == record.RunPayload || w.kind == record.RunInPlace {
-			if err := m.WriteData([][]byte{w.buf[:w.n*Block]}, w.block); err != nil {
+		if w.Kind == record.RunPayload || w.Kind == record.RunInPlace {
+			if err := m.WriteData([][]byte{w.Buf[:w.N*Block]}, w.Block); err != nil {
 				return err // of the array: a copy that cannot be written was given up
 			}
 		}
 		if m.Live() {
 			probe.WriteMirrored.Seen()
-			a.tables.Enter(m, w.kind, w.block, w.n, w.sums)
+			a.tables.Enter(m, w.Kind, w.Block, w.N, w.Sums)
 		}
 	}
 	return nil
@@ -352,7 +353,7 @@ func (a *Array) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sum
 func (a *Array) saveCopy(slot int, m *member.Member) error {
 	cursor := m.Cursor.Load()
 	if !probe.CopyNotSynced.On() {
-		if err := a.journal.checkpoint(); err != nil {
+		if err := a.journal.Checkpoint(); err != nil {
 			return err
 		}
 	}
@@ -366,18 +367,18 @@ func (a *Array) saveCopy(slot int, m *member.Member) error {
 // handOver makes the new disk the member, with all stripes held. A checkpoint before that leaves little to do for the one
 // that is made while clients wait.
 func (a *Array) handOver(old, m *member.Member) error {
-	if err := a.journal.checkpoint(); err != nil {
+	if err := a.journal.Checkpoint(); err != nil {
 		return err
 	}
 	defer a.lockAll()()
 	// With everything in place and all tables written the new member needs nothing from any journal.
-	if err := a.journal.checkpoint(); err != nil {
+	if err := a.journal.Checkpoint(); err != nil {
 		return err
 	}
 	if err := a.copyable(old, m); err != nil {
 		return err
 	}
-	if err := a.journal.empty(m); err != nil {
+	if err := a.journal.Empty(m); err != nil {
 		return cmp.Or(m.WriteProblem(err), a.copyable(old, m))
 	}
 	// The epoch in which it becomes a member must be the next after its own, or a crash on the way would leave it behind.

@@ -7,6 +7,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
@@ -41,22 +42,22 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	old := a.slots.At(slot)
 	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: own.Place, Condition: record.Missing,
 		Base: a.roster.View().Roster[slot].Base, Errors: old.Errors()})
-	unsettled, err := a.unsettledOf(m)
+	unsettled, err := journal.LeftoverOf(m)
 	if err != nil {
 		return err
 	}
 	if probe.OwnJournalForgotten.On() {
-		unsettled.runs = nil
+		unsettled.Runs = nil
 	}
-	if err := a.loseRuns(m, unsettled.runs, own.Epoch); err != nil {
+	if err := a.loseRuns(m, unsettled.Runs, own.Epoch); err != nil {
 		return err
 	}
 	// Everything the others have in their journals gets into place, so that the rings need not agree.
-	if err := a.journal.checkpoint(); err != nil {
+	if err := a.journal.Checkpoint(); err != nil {
 		return err
 	}
-	m.Ring.Sequence = unsettled.sequence
-	if err := a.journal.empty(m); err != nil {
+	m.Ring.Sequence = unsettled.Sequence
+	if err := a.journal.Empty(m); err != nil {
 		return err
 	}
 	if err := a.roster.Join(m); err != nil {
@@ -68,44 +69,12 @@ func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
 	return nil
 }
 
-// unsettled is what is live in the journal of a member that left.
-type unsettled struct {
-	sequence uint64          // of its head
-	batches  map[uint64]bool // of which it has its part
-	runs     []record.Run    // ascending
-}
-
-// unsettledOf reads a member's own journal. Of the blocks it names it is not known whether the batch ever counted, nor
-// whether its sums reached the table.
-func (a *Array) unsettledOf(m *member.Member) (u unsettled, err error) {
-	s := newScan(m)
-	m.Become(record.Rebuilding) // reading entries asks for a live member; nobody else knows this one yet
-	defer m.Become(record.Missing)
-	s.readHeads()
-	if !s.headOK {
-		return u, fmt.Errorf("%w: the heads of its journal cannot be read", roster.ErrStale)
-	}
-	s.walk()
-	walked := len(s.entries)
-	s.search()
-	if len(s.entries) != walked || s.budget < 0 {
-		return u, fmt.Errorf("%w: its journal is damaged", roster.ErrStale)
-	}
-	u.sequence, u.batches = s.head.Sequence, map[uint64]bool{}
-	for number, e := range s.entries {
-		u.batches[number] = true
-		u.runs = append(u.runs, e.Runs...)
-	}
-	slices.SortFunc(u.runs, func(x, y record.Run) int { return int(x.Start - y.Start) })
-	return u, nil
-}
-
 // loseRuns marks the blocks of some runs, ascending, as lost in a member's own tables, on the member.
 func (a *Array) loseRuns(m *member.Member, runs []record.Run, epoch uint64) error {
 	if len(runs) == 0 {
 		return nil
 	}
-	number, err := a.journal.nextCheckpoint()
+	number, err := a.journal.NextCheckpoint()
 	if err != nil {
 		return err
 	}

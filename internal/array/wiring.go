@@ -4,6 +4,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
@@ -29,7 +30,7 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 	a.tasks = a.newTasks()
 	a.cache = dirty.New(cfg.Cache, lay, a.alive)
 	a.tables = table.New(table.Host{Slots: a.slots, Roster: a.roster, Missed: a.missed, Wrote: &a.stats.TableBytes, Say: a.say}, cfg.Tables)
-	a.journal = newJournal(Host{Slots: a.slots, Tables: a.tables, Fan: &a.fan, Roster: a.roster, Layout: a.Layout, Alive: a.alive,
+	a.journal = journal.New(journal.Host{Slots: a.slots, Tables: a.tables, Fan: &a.fan, Roster: a.roster, Layout: a.Layout, Alive: a.alive,
 		Freeze: a.fail, Say: a.say, Covers: a.covers, Idle: a.idle, Counts: &a.stats.Journal})
 	return a
 }

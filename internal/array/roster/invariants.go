@@ -8,7 +8,7 @@ import (
 	"nidalo/core/record"
 )
 
-// invariants holds the roster against the members: whoever takes part has the roster in force, and is in memory what that says; no cursor
+// Invariants holds the roster against the members: whoever takes part has the roster in force, and is in memory what that says; no cursor
 // there is ahead of the work. It waits for nothing.
 func (r *Roster) Invariants() error {
 	if !r.mu.TryLock() {

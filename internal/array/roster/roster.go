@@ -1,3 +1,4 @@
+// Package roster says who belongs to an array, since which epoch, and writes it down on every member.
 package roster
 
 import (
@@ -16,7 +17,7 @@ import (
 	"nidalo/internal/probe"
 )
 
-// rosterHost is what the roster takes from outside.
+// Host is what the roster takes from outside.
 type Host struct {
 	Slots  *member.Slots
 	Layout func() *layout.Map
@@ -38,20 +39,20 @@ const (
 	ToSalvage     // what they hold is read as far as it can be: the array goes on whoever fails
 )
 
-// newRoster makes the roster of an array as a record has it.
+// New makes the roster of an array as a record has it.
 func New(host Host, rec *record.Record) *Roster {
 	r := &Roster{host: host, rec: rec}
 	r.Show()
 	return r
 }
 
-// show makes the record as it is now what others see.
+// Show makes the record as it is now what others see.
 func (r *Roster) Show() {
 	r.shown.Store(r.rec.Clone())
 	r.epoch.Store(r.rec.Epoch)
 }
 
-// roster guards the member record that all live members carry, and says who takes part.
+// Roster guards the member record that all live members carry, and says who takes part.
 type Roster struct {
 	host  Host
 	mu    env.Mutex
@@ -73,10 +74,10 @@ func (r *Roster) Epoch() uint64 { return r.epoch.Load() }
 // Starts is how often the array was started.
 func (r *Roster) Starts() uint64 { return r.shown.Load().Starts }
 
-// view does not wait for a roster that is being written: a member may take long to be found hanging.
+// View does not wait for a roster that is being written: a member may take long to be found hanging.
 func (r *Roster) View() *record.Record { return r.shown.Load().Clone() }
 
-// update changes the record and writes it to every live member without raising the epoch: for cursors, counters and the
+// Update changes the record and writes it to every live member without raising the epoch: for cursors, counters and the
 // like, whose loss with a member does no harm.
 func (r *Roster) Update(change func(*record.Record)) error {
 	r.mu.Lock()
@@ -135,7 +136,7 @@ func (r *Roster) next() {
 	r.rec.Clean = false
 }
 
-// join makes a prepared disk the member of its slot, with nothing rebuilt yet.
+// Join makes a prepared disk the member of its slot, with nothing rebuilt yet.
 func (r *Roster) Join(m *member.Member) error {
 	return r.raise(change{Make: func(rec *record.Record) error {
 		m.Become(record.Rebuilding)
@@ -150,7 +151,7 @@ func (r *Roster) Join(m *member.Member) error {
 	}})
 }
 
-// copyOnto notes that the member of the disk's slot is copied onto it.
+// CopyOnto notes that the member of the disk's slot is copied onto it.
 func (r *Roster) CopyOnto(m *member.Member) error {
 	return r.raise(change{Make: func(rec *record.Record) error {
 		e := &rec.Roster[m.Slot]
@@ -159,7 +160,7 @@ func (r *Roster) CopyOnto(m *member.Member) error {
 	}})
 }
 
-// exchange makes a copy that is whole the member of its slot. ready is asked first.
+// Exchange makes a copy that is whole the member of its slot. ready is asked first.
 func (r *Roster) Exchange(old, m *member.Member, ready func() error) error {
 	return r.raise(change{Make: func(rec *record.Record) error {
 		if err := ready(); err != nil {
@@ -176,7 +177,7 @@ func (r *Roster) Exchange(old, m *member.Member, ready func() error) error {
 	}})
 }
 
-// bringBack makes members active that had left, and those that are not there missing, for good. The new roster is on them first: a
+// BringBack makes members active that had left, and those that are not there missing, for good. The new roster is on them first: a
 // crash leaves all of them back, or none.
 func (r *Roster) BringBack(back []*member.Member) error {
 	put := func(rec *record.Record) error {
@@ -217,7 +218,7 @@ func (r *Roster) BringBack(back []*member.Member) error {
 	})
 }
 
-// absent notes that the members of some slots were not there when the array was opened.
+// Absent notes that the members of some slots were not there when the array was opened.
 func (r *Roster) Absent(slots []int) error {
 	note := func(rec *record.Record) error {
 		for _, slot := range slots {
@@ -238,15 +239,15 @@ func (r *Roster) Absent(slots []int) error {
 	return r.raise(change{Make: note})
 }
 
-// newEpoch raises the epoch for nothing else.
+// NewEpoch raises the epoch for nothing else.
 func (r *Roster) NewEpoch() error {
 	return r.raise(change{Make: func(*record.Record) error { return nil }})
 }
 
-// now is the record as it is shown, which is not to be changed.
+// Now is the record as it is shown, which is not to be changed.
 func (r *Roster) Now() *record.Record { return r.shown.Load() }
 
-// activate makes a member that is rebuilt active: on the members first, so that nobody counts on it before a start would.
+// Activate makes a member that is rebuilt active: on the members first, so that nobody counts on it before a start would.
 func (r *Roster) Activate(m *member.Member) error {
 	return r.raise(change{
 		Make: func(rec *record.Record) error {
@@ -522,7 +523,7 @@ func notFound(r *record.Record, slot int, now time.Time) {
 // ErrStale is wrapped when nothing that a disk holds may be taken for what the array has now.
 var ErrStale = errors.New("what it holds cannot be told from other states")
 
-// awaits says which slot waits for the disk that carries a member record: its member is missing (or, with failed, was
+// Awaits says which slot waits for the disk that carries a member record: its member is missing (or, with failed, was
 // failed), and left the array in the very state the record has.
 func (r *Roster) Awaits(own *record.Record, failed bool) (slot int, err error) {
 	rec := r.View()

@@ -1,4 +1,6 @@
-package array
+// Package journal makes a change of several members one change, and says when what it holds is in place: batches, group commit,
+// checkpoints, and what a start finds.
+package journal
 
 import (
 	"cmp"
@@ -17,18 +19,18 @@ import (
 	"nidalo/internal/probe"
 )
 
-// journal makes a change of several members one change. Each member has a ring of its own and journals only its own
+// Journal makes a change of several members one change. Each member has a ring of its own and journals only its own
 // blocks; a batch is one entry on each member it touches. It is committed once every entry is durable, and only then do
 // its blocks go in place. docs/data-path.md shows why that leaves no hole: whichever members are lost, the entries of
 // the others bring their blocks to the new state, and what the lost ones would hold follows from the code.
-type journal struct {
+type Journal struct {
 	host Host
 	// barrier: see the package comment.
-	barrier env.RWMutex
+	Barrier env.RWMutex
 	leading env.Mutex // one batch at a time
 	mu      env.Mutex // queue and ring accounts
 	freed   *env.Cond // of mu: a reservation or ring space came free
-	queue   []*change
+	queue   []*Change
 	batch   uint64 // the last batch written
 	ckpt    env.Mutex
 	passes  atomic.Uint64         // checkpoints begun
@@ -70,36 +72,36 @@ type Roster interface {
 	Begin() error
 }
 
-// write is one run of a change.
-type write struct {
-	m     *member.Member
-	kind  record.RunKind
-	block int64
-	n     int
-	buf   []byte   // new contents, for RunPayload and RunInPlace
-	sums  []uint32 // of buf
-	hole  bool     // some of the blocks were never written: a file may have no room for them yet
+// Write is one run of a change.
+type Write struct {
+	M     *member.Member
+	Kind  record.RunKind
+	Block int64
+	N     int
+	Buf   []byte   // new contents, for RunPayload and RunInPlace
+	Sums  []uint32 // of buf
+	Hole  bool     // some of the blocks were never written: a file may have no room for them yet
 }
 
-// change is what one destage commits.
-type change struct {
-	writes []write
+// Change is what one destage commits.
+type Change struct {
+	Writes []Write
 	done   bool
 	err    error
 }
 
-// newJournal makes the journal of an array.
-func newJournal(host Host) *journal {
-	j := &journal{host: host, full: make(chan struct{}, 1)}
+// New makes the journal of an array.
+func New(host Host) *Journal {
+	j := &Journal{host: host, full: make(chan struct{}, 1)}
 	j.freed = env.NewCond(&j.mu)
 	return j
 }
 
-// reservation is room in the rings of some members.
-type reservation map[*member.Member]int64
+// Reservation is room in the rings of some members.
+type Reservation map[*member.Member]int64
 
-// reserve waits until every ring has room for the given number of blocks, making room by checkpoints.
-func (j *journal) reserve(need reservation) error {
+// Reserve waits until every ring has room for the given number of blocks, making room by checkpoints.
+func (j *Journal) Reserve(need Reservation) error {
 	for {
 		if err := j.host.Alive(); err != nil {
 			return err
@@ -148,7 +150,7 @@ func (j *journal) reserve(need reservation) error {
 	}
 }
 
-func stillShort(need reservation) bool {
+func stillShort(need Reservation) bool {
 	short, held := false, false
 	for m, n := range need {
 		if m.Ring.Live+m.Ring.Reserved+2*n > m.Ring.Blocks {
@@ -159,7 +161,7 @@ func stillShort(need reservation) bool {
 	return short && held
 }
 
-func (j *journal) unreserve(need reservation) {
+func (j *Journal) Unreserve(need Reservation) {
 	j.mu.Lock()
 	for m, n := range need {
 		m.Ring.Reserved -= 2 * n
@@ -168,9 +170,9 @@ func (j *journal) unreserve(need reservation) {
 	j.mu.Unlock()
 }
 
-// commit makes a change durable in the journals, together with all others that are waiting. On return without error the
+// Commit makes a change durable in the journals, together with all others that are waiting. On return without error the
 // change happens whatever comes.
-func (j *journal) commit(c *change) error {
+func (j *Journal) Commit(c *Change) error {
 	j.mu.Lock()
 	j.queue = append(j.queue, c)
 	j.mu.Unlock()
@@ -201,7 +203,7 @@ type part struct {
 	at      int64 // block of the ring
 }
 
-func (j *journal) writeBatch(group []*change) error {
+func (j *Journal) writeBatch(group []*Change) error {
 	if err := j.host.Alive(); err != nil {
 		return err
 	}
@@ -243,7 +245,7 @@ func (j *journal) writeBatch(group []*change) error {
 	errs := make([]error, len(parts))
 	bytes := 0
 	for i := range parts {
-		bytes += parts[i].entry.Payload() * Block
+		bytes += parts[i].entry.Payload() * record.Block
 	}
 	_ = j.host.Fan.Out(len(parts), bytes, func(i int) error {
 		if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil && !probe.EntryNotSynced.On() {
@@ -271,12 +273,12 @@ func (j *journal) writeBatch(group []*change) error {
 }
 
 // stripes are the ordinals of those that some changes touch, each once or more.
-func (j *journal) stripes(group []*change) iter.Seq[int64] {
+func (j *Journal) stripes(group []*Change) iter.Seq[int64] {
 	lay := j.host.Layout()
 	return func(yield func(int64) bool) {
 		for _, c := range group {
-			for _, w := range c.writes {
-				if st, _, ok := lay.On(w.m.Slot, w.block); ok && !yield(st.Ordinal()) {
+			for _, w := range c.Writes {
+				if st, _, ok := lay.On(w.M.Slot, w.Block); ok && !yield(st.Ordinal()) {
 					return
 				}
 			}
@@ -285,32 +287,32 @@ func (j *journal) stripes(group []*change) iter.Seq[int64] {
 }
 
 // writeEntry writes a member's share of a batch. It counts once it is synced, which is the caller's to do.
-func (j *journal) writeEntry(p *part) error {
+func (j *Journal) writeEntry(p *part) error {
 	header := p.entry.EncodeHeader(p.m.Tag)
 	bufs := append([][]byte{header}, p.payload...)
 	j.host.Counts.Bytes.Add(int64(disk.Length(bufs)))
-	return p.m.Write(bufs, p.m.Ring.Start+p.at*Block)
+	return p.m.Write(bufs, p.m.Ring.Start+p.at*record.Block)
 }
 
 // gather sorts the writes of several changes by member, leaving out members that are no longer live.
-func gather(group []*change) []part {
+func gather(group []*Change) []part {
 	var parts []part
 	index := map[*member.Member]int{}
 	for _, c := range group {
-		for _, w := range c.writes {
-			if !w.m.Live() {
+		for _, w := range c.Writes {
+			if !w.M.Live() {
 				continue
 			}
-			i, ok := index[w.m]
+			i, ok := index[w.M]
 			if !ok {
 				i = len(parts)
-				index[w.m] = i
-				parts = append(parts, part{m: w.m})
+				index[w.M] = i
+				parts = append(parts, part{m: w.M})
 			}
 			p := &parts[i]
-			p.entry.Runs = append(p.entry.Runs, record.Run{Kind: w.kind, Start: w.block, Count: w.n, Sums: w.sums})
-			if w.kind == record.RunPayload {
-				p.payload = append(p.payload, w.buf[:w.n*Block])
+			p.entry.Runs = append(p.entry.Runs, record.Run{Kind: w.Kind, Start: w.Block, Count: w.N, Sums: w.Sums})
+			if w.Kind == record.RunPayload {
+				p.payload = append(p.payload, w.Buf[:w.N*record.Block])
 			}
 		}
 	}
@@ -318,12 +320,12 @@ func gather(group []*change) []part {
 	return parts
 }
 
-// checkpoint moves the start of the live part of all journals up to now: what they hold is in place and durable, and so
+// Checkpoint moves the start of the live part of all journals up to now: what they hold is in place and durable, and so
 // are the checksum pages that go with it.
-func (j *journal) checkpoint() error { return j.checkpointSince(j.passes.Load()) }
+func (j *Journal) Checkpoint() error { return j.checkpointSince(j.passes.Load()) }
 
 // checkpointSince makes a checkpoint unless one that began after pass is done by the time it could begin.
-func (j *journal) checkpointSince(pass uint64) error {
+func (j *Journal) checkpointSince(pass uint64) error {
 	j.ckpt.Lock()
 	defer j.ckpt.Unlock()
 	if err := j.host.Alive(); err != nil {
@@ -351,8 +353,8 @@ func (j *journal) checkpointSince(pass uint64) error {
 	return err
 }
 
-// why is why the journals cannot be emptied at the moment, or nil. Nothing that was flushed is lost by it.
-func (j *journal) why() error {
+// Trouble is why the journals cannot be emptied at the moment, or nil. Nothing that was flushed is lost by it.
+func (j *Journal) Trouble() error {
 	if err := j.trouble.Load(); err != nil {
 		return *err
 	}
@@ -371,19 +373,19 @@ func (j *journal) why() error {
 //	                                        pages that are newer than their witnesses, which accuses nobody
 //	5  write the heads, sync                any one head is enough to say that everything is in place
 //	6  use the space in the rings again     only now that no start goes back to it
-func (j *journal) settlePages() error {
+func (j *Journal) settlePages() error {
 	type mark struct {
 		m          *member.Member
 		head, live int64
 	}
-	number, err := j.nextCheckpoint()
+	number, err := j.NextCheckpoint()
 	if err != nil {
 		return err
 	}
 	var marks []mark
-	j.barrier.Lock()
+	j.Barrier.Lock()
 	if err := j.host.Alive(); err != nil { // a batch that could not be written may have stopped the array: it counts, and is not in place
-		j.barrier.Unlock()
+		j.Barrier.Unlock()
 		return err
 	}
 	sums, maps, seen := j.host.Tables.Snapshot()
@@ -397,7 +399,7 @@ func (j *journal) settlePages() error {
 		}
 	}
 	j.mu.Unlock()
-	j.barrier.Unlock()
+	j.Barrier.Unlock()
 	defer func() { j.host.Tables.Release(sums, maps, seen) }()
 
 	if probe.MapsBeforeSums.On() {
@@ -423,7 +425,7 @@ func (j *journal) settlePages() error {
 	if err != nil {
 		return err
 	}
-	if err := j.syncAll(); err != nil {
+	if err := j.SyncAll(); err != nil {
 		return err
 	}
 	j.mu.Lock()
@@ -440,7 +442,7 @@ func (j *journal) settlePages() error {
 }
 
 // settle writes some pages and makes them durable; always: also what else was written when there are none.
-func (j *journal) settle(pages []*table.DirtyPage, number uint64, always bool) error {
+func (j *Journal) settle(pages []*table.DirtyPage, number uint64, always bool) error {
 	if probe.SumPagesNotWritten.On() && always {
 		j.host.Tables.Clean(pages)
 		return nil
@@ -455,7 +457,7 @@ func (j *journal) settle(pages []*table.DirtyPage, number uint64, always bool) e
 	case probe.HeadBeforeData.On():
 	case probe.WitnessedTooEarly.On() && (always || len(pages) > 0 && pages[0].Kind() != record.WitnessPage):
 	case always || len(pages) > 0:
-		if err := j.syncAll(); err != nil {
+		if err := j.SyncAll(); err != nil {
 			return err
 		}
 	}
@@ -463,8 +465,8 @@ func (j *journal) settle(pages []*table.DirtyPage, number uint64, always bool) e
 	return nil
 }
 
-// nextCheckpoint is a number that no page was ever written under. The numbers of a start are many, but not without end.
-func (j *journal) nextCheckpoint() (uint64, error) {
+// NextCheckpoint is a number that no page was ever written under. The numbers of a start are many, but not without end.
+func (j *Journal) NextCheckpoint() (uint64, error) {
 	for {
 		starts := j.host.Roster.Starts()
 		n := max(j.number.Load()+1, record.FirstCheckpoint(starts))
@@ -488,9 +490,9 @@ const (
 	settleLatest = 60 * time.Second
 )
 
-// run makes room before anybody has to wait for it: when a ring is half full, or half of the table pages in
+// Run makes room before anybody has to wait for it: when a ring is half full, or half of the table pages in
 // memory are changed. It also settles the journals when little is going on.
-func (j *journal) run(stop <-chan struct{}) {
+func (j *Journal) Run(stop <-chan struct{}) {
 	var seen, settled uint64
 	last := env.Now()
 	for {
@@ -507,17 +509,17 @@ func (j *journal) run(stop <-chan struct{}) {
 			if batch == settled || !quiet && env.Since(last) < settleLatest {
 				continue
 			}
-			if last = env.Now(); j.checkpoint() == nil {
+			if last = env.Now(); j.Checkpoint() == nil {
 				settled = batch
 			}
 		case 1:
-			_ = j.checkpoint() // it says itself what is wrong
+			_ = j.Checkpoint() // it says itself what is wrong
 		}
 	}
 }
 
 // writePages writes pages, each member's in order, members at the same time.
-func (j *journal) writePages(pages []*table.DirtyPage, number uint64) error {
+func (j *Journal) writePages(pages []*table.DirtyPage, number uint64) error {
 	var bounds []int
 	for i := range pages {
 		if i == 0 || pages[i].Member() != pages[i-1].Member() {
@@ -536,18 +538,18 @@ func (j *journal) writePages(pages []*table.DirtyPage, number uint64) error {
 }
 
 // writeHead writes the head that is not the newest; ring positions wrap to 0 at the end.
-func (j *journal) writeHead(m *member.Member, batch uint64, position int64) error {
+func (j *Journal) writeHead(m *member.Member, batch uint64, position int64) error {
 	m.Ring.Sequence++
 	h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Position: position % m.Ring.Blocks, Joined: m.Ring.Joined}
-	off := m.Place.JournalStart + int64(h.Sequence%record.JournalHeads)*Block
+	off := m.Place.JournalStart + int64(h.Sequence%record.JournalHeads)*record.Block
 	if err := m.Disk.WriteAt(h.Encode(m.Tag), off); err != nil {
 		return m.WriteProblem(err)
 	}
 	return nil
 }
 
-// syncAll makes everything written to live members durable.
-func (j *journal) syncAll() error {
+// SyncAll makes everything written to live members durable.
+func (j *Journal) SyncAll() error {
 	all := append(j.host.Slots.Copies(), j.host.Slots.All()...)
 	return member.Parallel(len(all), func(i int) error {
 		m := all[i]
@@ -561,10 +563,10 @@ func (j *journal) syncAll() error {
 	})
 }
 
-// empty writes both heads of a disk that is about to be a member, so that nothing in its ring counts. They claim only
+// Empty writes both heads of a disk that is about to be a member, so that nothing in its ring counts. They claim only
 // what a finished checkpoint covers: batches that were committed since are in the journals of the others and nowhere else,
 // and a start believes the highest head there is.
-func (j *journal) empty(m *member.Member) error {
+func (j *Journal) Empty(m *member.Member) error {
 	batch := j.settled.Load() + 1
 	if probe.JoiningHeadClaims.On() {
 		batch = j.batch + 1
@@ -573,7 +575,7 @@ func (j *journal) empty(m *member.Member) error {
 	for range record.JournalHeads {
 		m.Ring.Sequence++
 		h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Joined: batch}
-		if err := m.Disk.WriteAt(h.Encode(m.Tag), m.Place.JournalStart+int64(h.Sequence%record.JournalHeads)*Block); err != nil {
+		if err := m.Disk.WriteAt(h.Encode(m.Tag), m.Place.JournalStart+int64(h.Sequence%record.JournalHeads)*record.Block); err != nil {
 			return err
 		}
 	}

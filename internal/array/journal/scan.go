@@ -1,0 +1,206 @@
+package journal
+
+import (
+	"fmt"
+	"slices"
+
+	"nidalo/core/record"
+	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
+)
+
+// Found is one entry of a member's journal as it was found at the start.
+type Found struct {
+	record.JournalEntry
+	Contents int64 // block of the ring at which the payload begins
+	end      int64
+}
+
+// start is the block of the ring at which the entry begins.
+func (f *Found) start() int64 { return f.Contents - int64(f.HeaderBlocks()) }
+
+// Scan is what one member's journal holds.
+type Scan struct {
+	M       *member.Member
+	Head    record.JournalHead
+	HeadOK  bool
+	Refuted bool  // its head claims what is not so
+	budget  int64 // blocks that may still be read, see newScan
+	Entries map[uint64]*Found
+}
+
+// NewScan begins to look at a journal. What it holds may be damaged or forged, and entries that lie in each other could be
+// read for hours: after a few times the length of the ring no more is.
+func NewScan(m *member.Member) *Scan {
+	return &Scan{M: m, Entries: map[uint64]*Found{}, budget: scanTimes*m.Ring.Blocks + record.MaxEntryBlocks}
+}
+
+// scanTimes is how often a ring may be read in a scan. A search after a walk reads it twice.
+const scanTimes = 4
+
+// read reads blocks of the ring.
+func (s *Scan) read(buf []byte, at int64) bool {
+	if s.budget -= int64(len(buf)) / record.Block; s.budget < 0 {
+		return false
+	}
+	if err := s.M.Disk.ReadAt(buf, s.M.Ring.Start+at*record.Block); err != nil {
+		s.M.ReadProblem(err)
+		return false
+	}
+	return true
+}
+
+func (s *Scan) readHeads() {
+	for i := range int64(record.JournalHeads) {
+		buf := make([]byte, record.Block)
+		if err := s.M.Disk.ReadAt(buf, s.M.Place.JournalStart+i*record.Block); err != nil {
+			s.M.ReadProblem(err)
+			continue
+		}
+		h, err := record.DecodeJournalHead(buf, s.M.Tag, s.M.Ring.Blocks)
+		if err == nil && (!s.HeadOK || h.Sequence > s.Head.Sequence) {
+			s.Head, s.HeadOK = h, true
+		}
+	}
+	s.M.Ring.Sequence, s.M.Ring.Joined = s.Head.Sequence, s.Head.Joined
+}
+
+// Walk follows the chain of entries from the head.
+func (s *Scan) Walk() {
+	if !s.HeadOK {
+		s.search()
+		return
+	}
+	at, above := s.Head.Position, s.Head.Batch
+	for {
+		e := s.entryAt(at, above)
+		if e == nil && at != 0 {
+			e = s.entryAt(0, above) // the next one may not have fitted before the end
+		}
+		if e == nil {
+			return
+		}
+		s.keep(e)
+		at, above = e.end, e.Batch+1
+	}
+}
+
+// search looks at every block of the ring for entries that its head does not exclude.
+func (s *Scan) search() { s.searchFrom(s.Head.Batch) }
+
+// searchFrom looks for entries of batches from one on.
+func (s *Scan) searchFrom(above uint64) {
+	for at := int64(0); at < s.M.Ring.Blocks && s.budget >= 0; {
+		e := s.entryAt(at, above)
+		if e == nil {
+			at++
+			continue
+		}
+		s.keep(e)
+		at = e.end
+	}
+}
+
+// entryAt reads the header of an entry, or returns nil when there is none of a batch numbered at least above.
+func (s *Scan) entryAt(at int64, above uint64) *Found {
+	if at >= s.M.Ring.Blocks || !s.M.Live() {
+		return nil
+	}
+	buf := make([]byte, record.Block)
+	if !s.read(buf, at) {
+		return nil
+	}
+	header, payload, err := record.EntrySize(buf, s.M.Tag)
+	if err != nil || at+int64(header+payload) > s.M.Ring.Blocks {
+		return nil
+	}
+	if header > 1 {
+		buf = make([]byte, header*record.Block)
+		if !s.read(buf, at) {
+			return nil
+		}
+	}
+	e, err := record.DecodeEntry(buf, s.M.Tag, s.M.Place.DataSize/record.Block)
+	if err != nil || e.Batch < above || e.Slot != s.M.Slot {
+		return nil
+	}
+	return &Found{JournalEntry: *e, Contents: at + int64(header), end: at + int64(header+payload)}
+}
+
+// keep takes an entry whose payload is whole.
+func (s *Scan) keep(e *Found) {
+	at := e.Contents
+	for _, r := range e.Runs {
+		if r.Kind != record.RunPayload {
+			continue
+		}
+		buf := make([]byte, r.Count*record.Block)
+		if !s.read(buf, at) {
+			return
+		}
+		for i, sum := range r.Sums {
+			if record.Sum(buf[i*record.Block:][:record.Block]) != sum {
+				return
+			}
+		}
+		at += int64(r.Count)
+	}
+	s.Entries[e.Batch] = e
+}
+
+func (s *Scan) lacks(scans []*Scan, first uint64) bool {
+	return slices.ContainsFunc(BatchNumbers(scans, first), func(n uint64) bool { return s.lacksBatch(scans, n) })
+}
+
+// lacksBatch says whether others tell of an entry that the member should have and has not.
+func (s *Scan) lacksBatch(scans []*Scan, n uint64) bool {
+	return s.Entries[n] == nil && slices.ContainsFunc(scans, func(other *Scan) bool {
+		e := other.Entries[n]
+		return e != nil && e.Involved>>s.M.Slot&1 == 1
+	})
+}
+
+func BatchNumbers(scans []*Scan, first uint64) []uint64 {
+	var out []uint64
+	for _, s := range scans {
+		for n := range s.Entries {
+			if n >= first {
+				out = append(out, n)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Leftover is what is live in the journal of a member that left.
+type Leftover struct {
+	Sequence uint64          // of its head
+	Batches  map[uint64]bool // of which it has its part
+	Runs     []record.Run    // ascending
+}
+
+// LeftoverOf reads a member's own journal. Of the blocks it names it is not known whether the batch ever counted, nor
+// whether its sums reached the table.
+func LeftoverOf(m *member.Member) (u Leftover, err error) {
+	s := NewScan(m)
+	m.Become(record.Rebuilding) // reading entries asks for a live member; nobody else knows this one yet
+	defer m.Become(record.Missing)
+	s.readHeads()
+	if !s.HeadOK {
+		return u, fmt.Errorf("%w: the heads of its journal cannot be read", roster.ErrStale)
+	}
+	s.Walk()
+	walked := len(s.Entries)
+	s.search()
+	if len(s.Entries) != walked || s.budget < 0 {
+		return u, fmt.Errorf("%w: its journal is damaged", roster.ErrStale)
+	}
+	u.Sequence, u.Batches = s.Head.Sequence, map[uint64]bool{}
+	for number, e := range s.Entries {
+		u.Batches[number] = true
+		u.Runs = append(u.Runs, e.Runs...)
+	}
+	slices.SortFunc(u.Runs, func(x, y record.Run) int { return int(x.Start - y.Start) })
+	return u, nil
+}
