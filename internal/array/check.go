@@ -360,10 +360,10 @@ func (c *columns) repair(result *task.CheckResult, guilty []at) error {
 			m.Count(&m.Errs.Checksum)
 		}
 	}
-	if err := a.commit(&ch); err != nil {
+	if err := a.journal.Commit(&ch); err != nil {
 		return err
 	}
-	if err := a.place(&ch); err != nil {
+	if err := a.journal.Place(&ch); err != nil {
 		return err
 	}
 	result.Repaired += int64(len(ch.Writes))

@@ -1,9 +1,7 @@
 package array
 
 import (
-	"cmp"
 	"crypto/subtle"
-	"errors"
 	"fmt"
 	"math/bits"
 	"slices"
@@ -84,10 +82,10 @@ func (a *Array) destage(ids []layout.ID) (writers, error) {
 	}()
 	c, err := d.plan()
 	if err == nil {
-		err = a.commit(c)
+		err = a.journal.Commit(c)
 	}
 	if err == nil {
-		err = a.place(c)
+		err = a.journal.Place(c)
 	}
 	if err != nil {
 		by := d.writers()
@@ -172,69 +170,6 @@ func (d *destaging) plan() (*journal.Change, error) {
 	return c, err
 }
 
-// commit is steps 3 and 4, place is 5 and 6. The caller holds the locks of the stripes, room in the journals and the
-// barrier, through both.
-func (a *Array) commit(c *journal.Change) error {
-	if err := a.reserve(c.Writes); err != nil {
-		return err
-	}
-	touched, err := a.writeInPlace(c.Writes, record.RunInPlace)
-	if err != nil {
-		return err
-	}
-	if !probe.FreshNotSynced.On() {
-		if err := a.syncMembers(touched); err != nil {
-			return err
-		}
-	}
-	if probe.PlacedBeforeCommit.On() {
-		if _, err := a.writeInPlace(c.Writes, record.RunPayload); err != nil {
-			return err
-		}
-	}
-	return a.journal.Commit(c)
-}
-
-// reserve makes sure that what is committed finds room in its place: a file system that is full is an error of the write
-// before the commit, when everything can still be taken back, and would stop the array after it.
-func (a *Array) reserve(writes []journal.Write) error {
-	for _, w := range writes {
-		if w.Kind != record.RunPayload || !w.Hole || !w.M.Live() {
-			continue
-		}
-		if err := w.M.Reserve(w.M.Offset(w.Block), int64(w.N)*Block); err != nil {
-			if err := w.M.WriteProblem(err); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func (a *Array) place(c *journal.Change) error {
-	if _, err := a.writeInPlace(c.Writes, record.RunPayload); err != nil {
-		// Committed but not in place: only a start can sort that out.
-		a.freeze(errors.Join(ErrFailed, err))
-		return err
-	}
-	for _, w := range c.Writes {
-		if !w.M.Live() || probe.SingleSumNotEntered.On() && w.N == 1 {
-			continue
-		}
-		if w.M.Condition() == record.Rebuilding {
-			probe.WriteInRebuild.Seen()
-		}
-		a.tables.Enter(w.M, w.Kind, w.Block, w.N, w.Sums)
-		if w.Kind == record.RunNever && !a.cfg.KeepEmptied {
-			a.emptied.note(w.M, w.Block, int64(w.N))
-		}
-	}
-	if err := a.mirror(c.Writes); err != nil {
-		return err
-	}
-	return a.alive()
-}
-
 // journalNeed bounds what the change will take in each ring, in blocks.
 func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) journal.Reservation {
 	need := journal.Reservation{}
@@ -261,63 +196,6 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) jour
 		need[m] += 1 + (n+64)/Block
 	}
 	return need
-}
-
-// writeInPlace writes the runs of one kind to the members' data, neighbours in one go and members at the same time, and
-// returns the members it wrote to.
-func (a *Array) writeInPlace(writes []journal.Write, kind record.RunKind) ([]*member.Member, error) {
-	var chosen []journal.Write
-	bytes := 0
-	for _, w := range writes {
-		if w.Kind == kind && w.M.Live() {
-			chosen = append(chosen, w)
-			bytes += w.N * Block
-		}
-	}
-	if len(chosen) == 0 {
-		return nil, nil
-	}
-	slices.SortFunc(chosen, func(x, y journal.Write) int {
-		return cmp.Or(cmp.Compare(x.M.Slot, y.M.Slot), cmp.Compare(x.Block, y.Block))
-	})
-	var touched []*member.Member
-	var bounds []int
-	for i := range chosen {
-		if i == 0 || chosen[i].M != chosen[i-1].M {
-			touched, bounds = append(touched, chosen[i].M), append(bounds, i)
-		}
-	}
-	bounds = append(bounds, len(chosen))
-	err := a.fan.Out(len(touched), bytes, func(i int) error {
-		own := chosen[bounds[i]:bounds[i+1]]
-		for len(own) > 0 {
-			n, next := 1, own[0].Block+int64(own[0].N)
-			bufs := [][]byte{own[0].Buf[:own[0].N*Block]}
-			for n < len(own) && own[n].Block == next {
-				bufs = append(bufs, own[n].Buf[:own[n].N*Block])
-				next += int64(own[n].N)
-				n++
-			}
-			if err := touched[i].WriteData(bufs, own[0].Block); err != nil {
-				return err
-			}
-			own = own[n:]
-		}
-		return nil
-	})
-	return touched, err
-}
-
-func (a *Array) syncMembers(members []*member.Member) error {
-	return a.fan.Out(len(members), member.SmallFan, func(i int) error {
-		if !members[i].Live() {
-			return nil
-		}
-		if err := members[i].Sync(); err != nil {
-			return members[i].WriteProblem(err)
-		}
-		return nil
-	})
 }
 
 // plan works out what one stripe's dirty blocks mean for its members.

@@ -338,7 +338,7 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 		parts[i] = c.writesFor(m)
 		writes = append(writes, parts[i]...)
 	}
-	if _, err := a.writeInPlace(writes, record.RunInPlace); err != nil {
+	if _, err := a.journal.WriteInPlace(writes, record.RunInPlace); err != nil {
 		return err
 	}
 	for _, w := range writes {

@@ -10,7 +10,6 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
-	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
@@ -279,31 +278,6 @@ func (a *Array) changesOf(m *member.Member) table.Epochs {
 		}
 		return epoch
 	}
-}
-
-// mirror brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
-// The caller holds the stripes and the barrier. A copy that cannot be written is given up; the array does not mind.
-func (a *Array) mirror(writes []journal.Write) error {
-	lay := a.Layout()
-	for _, w := range writes {
-		m := a.slots.Onto(w.M.Slot)
-		if m == nil || !m.Live() || probe.CopyNotMirrored.On() || !a.slots.Has(w.M) {
-			continue
-		}
-		if st, _, _ := lay.On(m.Slot, w.Block); st.Nth(m.Slot) >= m.Cursor.Load() {
-			continue
-		}
-		if w.Kind == record.RunPayload || w.Kind == record.RunInPlace {
-			if err := m.WriteData([][]byte{w.Buf[:w.N*Block]}, w.Block); err != nil {
-				return err // of the array: a copy that cannot be written was given up
-			}
-		}
-		if m.Live() {
-			probe.WriteMirrored.Seen()
-			a.tables.Enter(m, w.Kind, w.Block, w.N, w.Sums)
-		}
-	}
-	return nil
 }
 
 // remirror copies those of some stripes again that lie below the cursor of a copy: what the journals held may not have

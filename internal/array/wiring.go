@@ -31,7 +31,7 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 	a.cache = dirty.New(cfg.Cache, lay, a.alive)
 	a.tables = table.New(table.Host{Slots: a.slots, Roster: a.roster, Missed: a.missed, Wrote: &a.stats.TableBytes, Say: a.say}, cfg.Tables)
 	a.journal = journal.New(journal.Host{Slots: a.slots, Tables: a.tables, Fan: &a.fan, Roster: a.roster, Layout: a.Layout, Alive: a.alive,
-		Freeze: a.fail, Say: a.say, Covers: a.covers, Idle: a.idle, Counts: &a.stats.Journal})
+		Freeze: a.fail, Say: a.say, Covers: a.covers, Emptied: a.noteEmptied, Idle: a.idle, Counts: &a.stats.Journal})
 	return a
 }
 
@@ -40,6 +40,13 @@ func (a *Array) covers() func(durable bool) {
 	a.probeTasks()
 	emptied := a.emptied.take()
 	return func(durable bool) { a.emptied.settled(emptied, durable) }
+}
+
+// noteEmptied is called when blocks became never-written.
+func (a *Array) noteEmptied(m *member.Member, block, n int64) {
+	if !a.cfg.KeepEmptied {
+		a.emptied.note(m, block, n)
+	}
 }
 
 // idle is called every few seconds.

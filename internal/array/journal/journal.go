@@ -43,17 +43,18 @@ type Journal struct {
 
 // Host is what the journal takes from outside.
 type Host struct {
-	Slots  *member.Slots
-	Tables *table.Tables
-	Fan    *member.Fan
-	Roster Roster
-	Layout func() *layout.Map
-	Alive  func() error                        // why nothing may be written any more, or nil
-	Freeze func(why error)                     // nothing more may be written
-	Say    func(kind, disk, text string)       // tells what happened to a disk, or to the array
-	Covers func() (covered func(durable bool)) // a checkpoint begins, with the barrier held; it ends by calling what is returned
-	Idle   func()                              // nothing was written for a while
-	Counts *Counts
+	Slots   *member.Slots
+	Tables  *table.Tables
+	Fan     *member.Fan
+	Roster  Roster
+	Layout  func() *layout.Map
+	Alive   func() error                           // why nothing may be written any more, or nil
+	Freeze  func(why error)                        // nothing more may be written
+	Say     func(kind, disk, text string)          // tells what happened to a disk, or to the array
+	Covers  func() (covered func(durable bool))    // a checkpoint begins, with the barrier held; it ends by calling what is returned
+	Emptied func(m *member.Member, block, n int64) // blocks became never-written
+	Idle    func()                                 // nothing was written for a while
+	Counts  *Counts
 }
 
 // Counts is what the journal counts.
@@ -170,9 +171,9 @@ func (j *Journal) Unreserve(need Reservation) {
 	j.mu.Unlock()
 }
 
-// Commit makes a change durable in the journals, together with all others that are waiting. On return without error the
+// commit makes a change durable in the journals, together with all others that are waiting. On return without error the
 // change happens whatever comes.
-func (j *Journal) Commit(c *Change) error {
+func (j *Journal) commit(c *Change) error {
 	j.mu.Lock()
 	j.queue = append(j.queue, c)
 	j.mu.Unlock()

@@ -1,0 +1,160 @@
+package journal
+
+import (
+	"cmp"
+	"slices"
+
+	"nidalo/core/record"
+	"nidalo/internal/array/member"
+	"nidalo/internal/probe"
+)
+
+// Commit makes a change happen whatever comes, or returns an error and leaves everything as it was. The caller holds the locks of
+// the stripes, room in the journals and the barrier, through Commit and Place.
+//
+//	1  room is made for it where files have none yet
+//	2  blocks that go in place at once are written and synced    a crash here leaves them never-written
+//	3  the others are committed to the journals, one sync        a crash here leaves the old contents; after it, the new ones
+func (j *Journal) Commit(c *Change) error {
+	if err := j.makeRoom(c.Writes); err != nil {
+		return err
+	}
+	touched, err := j.WriteInPlace(c.Writes, record.RunInPlace)
+	if err != nil {
+		return err
+	}
+	if !probe.FreshNotSynced.On() {
+		if err := j.syncMembers(touched); err != nil {
+			return err
+		}
+	}
+	if probe.PlacedBeforeCommit.On() {
+		if _, err := j.WriteInPlace(c.Writes, record.RunPayload); err != nil {
+			return err
+		}
+	}
+	return j.commit(c)
+}
+
+// makeRoom makes sure that what is committed finds room in its place: a file system that is full is an error of the write
+// before the commit, when everything can still be taken back, and would stop the array after it.
+func (j *Journal) makeRoom(writes []Write) error {
+	for _, w := range writes {
+		if w.Kind != record.RunPayload || !w.Hole || !w.M.Live() {
+			continue
+		}
+		if err := w.M.Reserve(w.M.Offset(w.Block), int64(w.N)*record.Block); err != nil {
+			if err := w.M.WriteProblem(err); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Place brings a change in place that was committed, and enters its sums. A crash in it is repeated from the journals.
+func (j *Journal) Place(c *Change) error {
+	if _, err := j.WriteInPlace(c.Writes, record.RunPayload); err != nil {
+		// Committed but not in place: only a start can sort that out.
+		j.host.Freeze(err)
+		return err
+	}
+	for _, w := range c.Writes {
+		if !w.M.Live() || probe.SingleSumNotEntered.On() && w.N == 1 {
+			continue
+		}
+		if w.M.Condition() == record.Rebuilding {
+			probe.WriteInRebuild.Seen()
+		}
+		j.host.Tables.Enter(w.M, w.Kind, w.Block, w.N, w.Sums)
+		if w.Kind == record.RunNever {
+			j.host.Emptied(w.M, w.Block, int64(w.N))
+		}
+	}
+	if err := j.mirror(c.Writes); err != nil {
+		return err
+	}
+	return j.host.Alive()
+}
+
+// WriteInPlace writes the runs of one kind to the members' data, neighbours in one go and members at the same time, and
+// returns the members it wrote to.
+func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.Member, error) {
+	var chosen []Write
+	bytes := 0
+	for _, w := range writes {
+		if w.Kind == kind && w.M.Live() {
+			chosen = append(chosen, w)
+			bytes += w.N * record.Block
+		}
+	}
+	if len(chosen) == 0 {
+		return nil, nil
+	}
+	slices.SortFunc(chosen, func(x, y Write) int {
+		return cmp.Or(cmp.Compare(x.M.Slot, y.M.Slot), cmp.Compare(x.Block, y.Block))
+	})
+	var touched []*member.Member
+	var bounds []int
+	for i := range chosen {
+		if i == 0 || chosen[i].M != chosen[i-1].M {
+			touched, bounds = append(touched, chosen[i].M), append(bounds, i)
+		}
+	}
+	bounds = append(bounds, len(chosen))
+	err := j.host.Fan.Out(len(touched), bytes, func(i int) error {
+		own := chosen[bounds[i]:bounds[i+1]]
+		for len(own) > 0 {
+			n, next := 1, own[0].Block+int64(own[0].N)
+			bufs := [][]byte{own[0].Buf[:own[0].N*record.Block]}
+			for n < len(own) && own[n].Block == next {
+				bufs = append(bufs, own[n].Buf[:own[n].N*record.Block])
+				next += int64(own[n].N)
+				n++
+			}
+			if err := touched[i].WriteData(bufs, own[0].Block); err != nil {
+				return err
+			}
+			own = own[n:]
+		}
+		return nil
+	})
+	return touched, err
+}
+
+func (j *Journal) syncMembers(members []*member.Member) error {
+	return j.host.Fan.Out(len(members), member.SmallFan, func(i int) error {
+		if !members[i].Live() {
+			return nil
+		}
+		if err := members[i].Sync(); err != nil {
+			return members[i].WriteProblem(err)
+		}
+		return nil
+	})
+}
+
+// mirror brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
+// The caller holds the stripes and the barrier. A copy that cannot be written is given up; the array does not mind.
+func (j *Journal) mirror(writes []Write) error {
+	lay := j.host.Layout()
+	for _, w := range writes {
+		m := j.host.Slots.Onto(w.M.Slot)
+		if m == nil || !m.Live() || probe.CopyNotMirrored.On() || !j.host.Slots.Has(w.M) {
+			continue
+		}
+		if st, _, _ := lay.On(m.Slot, w.Block); st.Nth(m.Slot) >= m.Cursor.Load() {
+			continue
+		}
+		if w.Kind == record.RunPayload || w.Kind == record.RunInPlace {
+			if err := m.WriteData([][]byte{w.Buf[:w.N*record.Block]}, w.Block); err != nil {
+				return err // of the array: a copy that cannot be written was given up
+			}
+		}
+		if m.Live() {
+			probe.WriteMirrored.Seen()
+			j.host.Tables.Enter(m, w.Kind, w.Block, w.N, w.Sums)
+		}
+	}
+	return nil
+}
