@@ -216,3 +216,22 @@ func SetPageWitness(buf []byte, tag uint64, i int, w Witness) {
 	put48(e, w.Checkpoint)
 	binary.LittleEndian.PutUint32(e[6:], w.Sum)
 }
+
+// SumsOf are the checksums of the blocks of a buffer.
+func SumsOf(buf []byte) []uint32 {
+	out := make([]uint32, len(buf)/Block)
+	for i := range out {
+		out[i] = Sum(buf[i*Block:][:Block])
+	}
+	return out
+}
+
+// AllAre says whether all of some sums have one value.
+func AllAre(sums []uint32, value uint32) bool {
+	for _, v := range sums {
+		if v != value {
+			return false
+		}
+	}
+	return true
+}

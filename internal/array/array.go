@@ -45,6 +45,7 @@ import (
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
 	"nidalo/internal/env"
@@ -112,10 +113,10 @@ type Array struct {
 	name    atomic.Pointer[string]
 	roster  *roster.Roster
 	slots   *member.Slots
-	locks   [4096]env.RWMutex // by stripe
 	cache   *dirty.Cache
 	scratch buffer.Scratch
 	tables  *table.Tables
+	stripes *stripe.Stripes
 	journal *journal.Journal
 
 	frozen atomic.Pointer[error] // why nothing may be written any more
@@ -138,8 +139,7 @@ type Array struct {
 // Stats counts what the engine did since it was opened. All fields are read and written atomically.
 type Stats struct {
 	GivenBack    atomic.Int64 // bytes that became never-written and were given back to the disks
-	Healed       atomic.Int64 // blocks rewritten because they were wrong or unreadable
-	Unreadable   atomic.Int64 // blocks that redundancy could not restore, counted at each attempt
+	Stripes      stripe.Counts
 	Replayed     atomic.Int64 // batches replayed at the start
 	Journal      journal.Counts
 	InPlace      atomic.Int64 // bytes of data and parity written in place
@@ -194,45 +194,6 @@ func (a *Array) alive() error {
 		return *err
 	}
 	return nil
-}
-
-// lockStripes takes the locks of some stripes, in the order of the locks, and returns what releases them.
-func (a *Array) lockStripes(ids []layout.ID, exclusive bool) func() {
-	var set [(4096 + 63) / 64]uint64
-	for _, id := range ids {
-		i := lockIndex(id)
-		set[i/64] |= 1 << (i % 64)
-	}
-	each := func(f func(*env.RWMutex)) {
-		for w, word := range set {
-			for b := 0; word != 0; b++ {
-				if word&1 == 1 {
-					f(&a.locks[w*64+b])
-				}
-				word >>= 1
-			}
-		}
-	}
-	if exclusive {
-		each((*env.RWMutex).Lock)
-		return func() { each((*env.RWMutex).Unlock) }
-	}
-	each((*env.RWMutex).RLock)
-	return func() { each((*env.RWMutex).RUnlock) }
-}
-
-func lockIndex(id layout.ID) uint64 { return (uint64(id.Number) + uint64(id.Region)*977) % 4096 }
-
-// lockAll takes the locks of all stripes.
-func (a *Array) lockAll() (unlock func()) {
-	for i := range a.locks {
-		a.locks[i].Lock()
-	}
-	return func() {
-		for i := range a.locks {
-			a.locks[i].Unlock()
-		}
-	}
 }
 
 // pieces cuts the range [off, off+len(p)) into strips and calls f for each in order.
@@ -307,7 +268,7 @@ func (a *Array) writePartBlocks(pc dirty.Piece) error {
 	if err := a.cache.Room(int64(len(pc.Buf)) + 2*Block); err != nil {
 		return err
 	}
-	defer a.lockStripes([]layout.ID{pc.Stripe.ID()}, true)()
+	defer a.stripes.Lock([]layout.ID{pc.Stripe.ID()}, true)()
 	start := pc.From &^ (Block - 1)
 	end := (pc.From + int64(len(pc.Buf)) + Block - 1) &^ (Block - 1)
 	whole := dirty.Piece{Stripe: pc.Stripe, Role: pc.Role, From: start, Buf: make([]byte, end-start), By: pc.By}
@@ -394,7 +355,7 @@ func (a *Array) holdings(lay *layout.Map) *holdings {
 // next is the ordinal of the first stripe at or after one that may hold anything; the number of stripes when there is none.
 func (h *holdings) next(number int64) int64 {
 	if probe.TablesBeforeCache.On() {
-		next := h.a.nextWritten(number)
+		next := h.a.stripes.NextWritten(number)
 		dirty := h.a.cache.Ordinals(h.lay)
 		if i, _ := slices.BinarySearch(dirty, number); i < len(dirty) {
 			next = min(next, dirty[i])
@@ -405,7 +366,7 @@ func (h *holdings) next(number int64) int64 {
 	if h.dirty = h.dirty[i:]; len(h.dirty) > 0 && h.dirty[0] == number {
 		return number
 	}
-	next := h.a.nextWritten(number)
+	next := h.a.stripes.NextWritten(number)
 	if len(h.dirty) > 0 {
 		next = min(next, h.dirty[0])
 	}

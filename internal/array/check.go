@@ -1,7 +1,6 @@
 package array
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 )
@@ -52,8 +52,8 @@ func (a *Array) CheckNow(repair bool) (task.CheckResult, error) {
 }
 
 func (a *Array) countCheck(t *task.Task, cursor int64) {
-	used := a.Used()
-	t.Count(used-a.usedFrom(cursor), used)
+	used := a.stripes.Used()
+	t.Count(used-a.stripes.UsedFrom(cursor), used)
 }
 
 func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
@@ -94,7 +94,7 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 		if err := t.Point(n * here.StripeSize()); err != nil {
 			return errors.Join(err, save(errors.Is(err, task.ErrCancelled)))
 		}
-		next := a.nextWritten(cursor)
+		next := a.stripes.NextWritten(cursor)
 		if next > cursor {
 			cursor = next
 			continue
@@ -148,18 +148,18 @@ func (a *Array) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error 
 
 // checkHeld is one attempt at it; late is a member that did not answer, and nothing was decided then.
 func (a *Array) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *member.Member, err error) {
-	defer a.lockStripes([]layout.ID{st.ID()}, true)()
-	if a.untouched(st, nil) {
+	defer a.stripes.Lock([]layout.ID{st.ID()}, true)()
+	if a.stripes.Untouched(st, nil) {
 		return nil, a.alive()
 	}
-	c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
+	c, err := a.stripes.Load(st, 0, st.StripBlocks(), nil)
 	if err != nil {
 		return nil, err
 	}
-	defer c.free()
-	for role, w := range c.wrong {
-		if slices.Contains(w, silent) {
-			return c.roles[role], nil
+	defer c.Free()
+	for role, w := range c.Wrong {
+		if slices.Contains(w, stripe.Silent) {
+			return c.Roles[role], nil
 		}
 	}
 	var result task.CheckResult
@@ -168,54 +168,54 @@ func (a *Array) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *m
 		slot := st.Slot(role)
 		result.Places = append(result.Places, task.Mismatch{Stripe: st.Ordinal(), Slot: slot, Block: st.Block(slot) + int64(col), What: what})
 	}
-	for role := range c.wrong {
-		for col, wrong := range c.wrong[role] {
+	for role := range c.Wrong {
+		for col, wrong := range c.Wrong[role] {
 			switch wrong {
-			case unread:
+			case stripe.Unread:
 				note(role, col, "cannot be read")
 				if !how.repair { // otherwise when it is healed
-					c.roles[role].Count(&c.roles[role].Errs.Read)
+					c.Roles[role].Count(&c.Roles[role].Errs.Read)
 				}
-			case mismatch:
+			case stripe.Mismatch:
 				note(role, col, "wrong checksum")
-			case lost:
+			case stripe.Lost:
 				note(role, col, "contents not known")
 			}
 		}
 	}
-	if err := c.recover(); err != nil {
+	if err := c.Recover(); err != nil {
 		return nil, err
 	}
-	for role := range c.wrong {
-		for col, wrong := range c.wrong[role] {
-			if wrong == doubted && !c.same(role, col) && !(c.known[role][col] && c.fresh(col)) {
+	for role := range c.Wrong {
+		for col, wrong := range c.Wrong[role] {
+			if wrong == stripe.Doubted && !c.Same(role, col) && !(c.Known[role][col] && c.Fresh(col)) {
 				note(role, col, "older than it should be")
 			}
 		}
 	}
-	for role := range c.wrong {
-		for col, wrong := range c.wrong[role] {
-			if wrong.bad() && !c.known[role][col] {
+	for role := range c.Wrong {
+		for col, wrong := range c.Wrong[role] {
+			if wrong.Bad() && !c.Known[role][col] {
 				result.Unrepairable++
 			}
 		}
 	}
-	guilty, unsure := c.contradictions()
+	guilty, unsure := c.Contradictions()
 	for _, x := range guilty {
-		note(x.role, x.col, "does not match the others")
+		note(x.Role, x.Col, "does not match the others")
 	}
 	for _, x := range unsure {
 		if how.blame >= 0 && st.Has(how.blame) {
-			x.role = st.Role(how.blame)
+			x.Role = st.Role(how.blame)
 			guilty = append(guilty, x)
-			note(x.role, x.col, "contradicts the others, and is to blame as was said")
+			note(x.Role, x.Col, "contradicts the others, and is to blame as was said")
 			continue
 		}
-		note(x.role, x.col, "contradicts the others; nothing shows which of them is wrong")
+		note(x.Role, x.Col, "contradicts the others; nothing shows which of them is wrong")
 		result.Unrepairable++
 	}
 	if how.repair {
-		if err := c.repair(&result, guilty); err != nil {
+		if err := a.repair(c, &result, guilty); err != nil {
 			return nil, err
 		}
 	}
@@ -244,94 +244,12 @@ func (a *Array) refresh(lay *layout.Map, from, n int64) {
 	}
 }
 
-// at is a block of a stripe.
-type at struct{ role, col int }
-
-// contradictions finds the columns whose blocks are all whole by their checksums and yet contradict each other. With two
-// parities or three copies the code itself shows which one is wrong: without that one, and only without that one, the others
-// agree. Those are guilty. Where nothing shows it the place is unsure, and named by its first parity.
-func (c *columns) contradictions() (guilty, unsure []at) {
-	k, m := c.st.Data, c.st.Parity
-	if m == 0 {
-		return nil, nil
-	}
-	rows := make([][]byte, m)
-	for j := range rows {
-		rows[j] = c.a.scratch.Get(c.n)
-	}
-	defer c.a.scratch.Put(rows...)
-	parity.Encode(rows, c.bufs[:k])
-	for col := range c.n {
-		whole, agrees := true, true
-		for role := range c.roles {
-			whole = whole && c.roles[role] != nil && c.known[role][col] && c.wrong[role][col] == sound
-		}
-		for j := range rows {
-			agrees = agrees && (!c.known[k+j][col] || c.wrong[k+j][col] != sound || c.roles[k+j] == nil ||
-				bytes.Equal(rows[j][col*Block:][:Block], c.bufs[k+j][col*Block:][:Block]))
-		}
-		switch {
-		case agrees || !c.allData(col):
-		case whole && m > 1:
-			if role := c.odd(col); role >= 0 {
-				guilty = append(guilty, at{role, col})
-				continue
-			}
-			fallthrough
-		default:
-			unsure = append(unsure, at{k, col})
-		}
-	}
-	return guilty, unsure
-}
-
-// allData says whether all data of a column is known from its own members.
-func (c *columns) allData(col int) bool {
-	for role := range c.st.Data {
-		if !c.known[role][col] {
-			return false
-		}
-	}
-	return true
-}
-
-// odd is the one role of a column without which the others agree; -1 when there is none, or more than one.
-func (c *columns) odd(col int) int {
-	k, m, found := c.st.Data, c.st.Parity, -1
-	strips, own := make([][]byte, len(c.bufs)), make([]byte, Block)
-	rows := make([][]byte, m)
-	for j := range rows {
-		rows[j] = make([]byte, Block)
-	}
-	for role := range c.bufs {
-		for r := range strips {
-			strips[r] = c.bufs[r][col*Block:][:Block]
-		}
-		strips[role] = own
-		if parity.Recover(strips, k, []int{role}) != nil {
-			continue
-		}
-		parity.Encode(rows, strips[:k])
-		agree := true
-		for j := range rows {
-			agree = agree && bytes.Equal(rows[j], strips[k+j])
-		}
-		if agree {
-			if found >= 0 {
-				return -1
-			}
-			found = role
-		}
-	}
-	return found
-}
-
 // repair heals what is wrong, and computes anew what is to blame for contradictions.
-func (c *columns) repair(result *task.CheckResult, guilty []at) error {
-	a, k := c.a, c.st.Data
+func (a *Array) repair(c *stripe.Columns, result *task.CheckResult, guilty []stripe.Place) error {
+	k := c.St.Data
 	if len(guilty) > 0 {
 		need := journal.Reservation{}
-		for _, m := range c.roles {
+		for _, m := range c.Roles {
 			if m != nil {
 				need[m] = int64(len(guilty)) + 2
 			}
@@ -343,20 +261,20 @@ func (c *columns) repair(result *task.CheckResult, guilty []at) error {
 	}
 	a.journal.Barrier.RLock()
 	defer a.journal.Barrier.RUnlock()
-	result.Repaired += int64(c.heal())
+	result.Repaired += int64(c.Heal())
 	if len(guilty) == 0 {
 		return nil
 	}
 	var ch journal.Change
 	for _, x := range guilty {
-		strips := make([][]byte, len(c.bufs))
+		strips := make([][]byte, len(c.Bufs))
 		for role := range strips {
-			strips[role] = c.bufs[role][x.col*Block:][:Block]
+			strips[role] = c.Bufs[role][x.Col*Block:][:Block]
 		}
 		buf := make([]byte, Block)
-		strips[x.role] = buf
-		if m := c.roles[x.role]; m != nil && parity.Recover(strips, k, []int{x.role}) == nil {
-			ch.Writes = append(ch.Writes, journal.Write{M: m, Kind: record.RunPayload, Block: c.block(m, x.col), N: 1, Buf: buf, Sums: sumsOf(buf)})
+		strips[x.Role] = buf
+		if m := c.Roles[x.Role]; m != nil && parity.Recover(strips, k, []int{x.Role}) == nil {
+			ch.Writes = append(ch.Writes, journal.Write{M: m, Kind: record.RunPayload, Block: c.Block(m, x.Col), N: 1, Buf: buf, Sums: record.SumsOf(buf)})
 			m.Count(&m.Errs.Checksum)
 		}
 	}

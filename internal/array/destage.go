@@ -51,7 +51,7 @@ func (a *Array) batchLength(ids []layout.ID) int {
 //	5  write the rest in place                      a crash here is repeated from the journals
 //	6  enter the checksums
 func (a *Array) destage(ids []layout.ID) (writers, error) {
-	d := &destaging{a: a, unlock: a.lockStripes(ids, true)}
+	d := &destaging{a: a, unlock: a.stripes.Lock(ids, true)}
 	for _, id := range ids {
 		if st, l := a.cache.Take(id); l != nil {
 			d.stripes = append(d.stripes, st)
@@ -377,23 +377,23 @@ func (p *plan) parity(col, n int, dirty uint64, data [][]byte, sums [][]uint32, 
 		return nil, nil, err
 	}
 	// Something is missing or wrong: restore the whole of these columns first.
-	cs, err := a.loadColumns(p.st, col, n, nil)
+	cs, err := a.stripes.Load(p.st, col, n, nil)
 	if err != nil {
 		return nil, nil, err
 	}
-	p.scratch = append(p.scratch, cs.bufs...) // whole may end up in the change
-	if err := cs.recover(); err != nil {
+	p.scratch = append(p.scratch, cs.Bufs...) // whole may end up in the change
+	if err := cs.Recover(); err != nil {
 		return nil, nil, err
 	}
-	cs.heal()
+	cs.Heal()
 	whole := slices.Clone(data)
 	for role := 0; role < k; role++ {
 		if dirty>>role&1 == 1 {
 			continue
 		}
-		whole[role] = cs.bufs[role]
+		whole[role] = cs.Bufs[role]
 		for c := 0; c < n; c++ {
-			if !cs.known[role][c] {
+			if !cs.Known[role][c] {
 				if unknown == nil {
 					unknown = make([]bool, n)
 				}
@@ -417,11 +417,11 @@ func (p *plan) parity(col, n int, dirty uint64, data [][]byte, sums [][]uint32, 
 
 // old reads the present contents of a role in the run, verified; nil stands for zeros.
 func (p *plan) old(role, col, n int, sums [][]uint32) ([]byte, bool) {
-	if all(sums[role], record.SumNever) {
+	if record.AllAre(sums[role], record.SumNever) {
 		return nil, true
 	}
 	buf := p.alloc(n)
-	return buf, p.a.readVerified(p.roles[role], p.block(p.roles[role], col), buf, sums[role]) == nil
+	return buf, p.a.stripes.ReadVerified(p.roles[role], p.block(p.roles[role], col), buf, sums[role]) == nil
 }
 
 func (p *plan) readModify(col, n int, dirty uint64, data [][]byte, sums [][]uint32, rows [][]byte) bool {
@@ -430,9 +430,9 @@ func (p *plan) readModify(col, n int, dirty uint64, data [][]byte, sums [][]uint
 		if rows[j] == nil {
 			continue
 		}
-		if all(sums[k+j], record.SumNever) {
+		if record.AllAre(sums[k+j], record.SumNever) {
 			clear(rows[j])
-		} else if p.a.readVerified(p.roles[k+j], p.block(p.roles[k+j], col), rows[j], sums[k+j]) != nil {
+		} else if p.a.stripes.ReadVerified(p.roles[k+j], p.block(p.roles[k+j], col), rows[j], sums[k+j]) != nil {
 			return false
 		}
 	}
@@ -523,28 +523,11 @@ func (p *plan) empty(c int, dirty, zero uint64, sums [][]uint32) bool {
 // add adds the write of a run; old is what the sums there were.
 func (p *plan) add(m *member.Member, kind record.RunKind, col int, buf []byte, old []uint32) {
 	n := len(buf) / Block
-	p.writes = append(p.writes, journal.Write{M: m, Kind: kind, Block: p.block(m, col), N: n, Buf: buf, Sums: sumsOf(buf), Hole: slices.Contains(old, record.SumNever)})
+	p.writes = append(p.writes, journal.Write{M: m, Kind: kind, Block: p.block(m, col), N: n, Buf: buf, Sums: record.SumsOf(buf), Hole: slices.Contains(old, record.SumNever)})
 }
 
 func (p *plan) alloc(n int) []byte {
 	b := p.a.scratch.Get(n)
 	p.scratch = append(p.scratch, b)
 	return b
-}
-
-func sumsOf(buf []byte) []uint32 {
-	out := make([]uint32, len(buf)/Block)
-	for i := range out {
-		out[i] = record.Sum(buf[i*Block:][:Block])
-	}
-	return out
-}
-
-func all(sums []uint32, value uint32) bool {
-	for _, v := range sums {
-		if v != value {
-			return false
-		}
-	}
-	return true
 }

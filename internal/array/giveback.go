@@ -6,6 +6,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -126,7 +127,7 @@ func (a *Array) giveBack(list []stretch) {
 
 // giveBackHeld gives back what is still never-written of the rows of a group from a stripe on, which it holds meanwhile.
 func (a *Array) giveBackHeld(first layout.Stripe, list []stretch) {
-	defer a.lockStripes(rows(first, min(giveBackRows, first.Rows-first.Row)), true)()
+	defer a.stripes.Lock(stripe.Rows(first, min(giveBackRows, first.Rows-first.Row)), true)()
 	// A change whose commit failed may be in journals, and in place, without the tables telling of it. It stopped the array.
 	if a.alive() != nil && !probe.GivenBackWhenStopped.On() {
 		return

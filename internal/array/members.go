@@ -200,3 +200,6 @@ func (a *Array) Trouble() error { return a.journal.Trouble() }
 func (a *Array) Awaits(own *record.Record, failed bool) (slot int, err error) {
 	return a.roster.Awaits(own, failed)
 }
+
+// Used is how much of the usable capacity lies where something was ever written, in bytes: an upper bound, in steps of a checksum page.
+func (a *Array) Used() int64 { return a.stripes.Used() }

@@ -111,7 +111,7 @@ func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err erro
 // clearUnwritten writes zeros to blocks of one stripe that were never written and cannot be read. What they hold never counts, so
 // no crash matters.
 func (a *Array) clearUnwritten(m *member.Member, st layout.Stripe, first, last int64) (cleared int64, err error) {
-	defer a.lockStripes([]layout.ID{st.ID()}, true)()
+	defer a.stripes.Lock([]layout.ID{st.ID()}, true)()
 	buf := make([]byte, Block)
 	for block := first; block <= last; block++ {
 		var sum [1]uint32

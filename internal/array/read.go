@@ -10,6 +10,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/env"
 )
 
@@ -83,7 +84,7 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 				continue
 			}
 			switch {
-			case all(sums, record.SumNever):
+			case record.AllAre(sums, record.SumNever):
 				clear(part.Buf)
 				at := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + part.From
 				if n := len(holes); n > 0 && holes[n-1].Offset+holes[n-1].Length == at {
@@ -119,7 +120,7 @@ func (a *Array) readShort(p []byte, off int64) bool {
 	}
 	block := st.Block(m.Slot) + from/Block
 	sums := hold[:n]
-	if a.tables.Sums(m, block, sums) != nil || all(sums, record.SumNever) || slices.ContainsFunc(sums, record.Unknown) {
+	if a.tables.Sums(m, block, sums) != nil || record.AllAre(sums, record.SumNever) || slices.ContainsFunc(sums, record.Unknown) {
 		return false
 	}
 	if m.Patient != nil {
@@ -213,14 +214,14 @@ func (a *Array) readSlow(slow []dirty.Piece) error {
 
 func (a *Array) readStripe(pieces []dirty.Piece) error {
 	id := []layout.ID{pieces[0].Stripe.ID()}
-	unlock := a.lockStripes(id, false)
+	unlock := a.stripes.Lock(id, false)
 	again, err := a.readHeld(pieces, false)
 	unlock()
 	if err != nil || !again {
 		return err
 	}
 	// Something is wrong on a member that is there: once more, alone, and put it right.
-	defer a.lockStripes(id, true)()
+	defer a.stripes.Lock(id, true)()
 	a.journal.Barrier.RLock()
 	defer a.journal.Barrier.RUnlock()
 	_, err = a.readHeld(pieces, true)
@@ -244,40 +245,41 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 		first = min(first, int(pc.From/Block))
 		end = max(end, int(pc.From/Block)+len(pc.Buf)/Block)
 	}
-	c, err := a.loadColumns(pieces[0].Stripe, first, end-first, nil)
+	c, err := a.stripes.Load(pieces[0].Stripe, first, end-first, nil)
 	if err != nil {
 		return false, err
 	}
-	defer c.free()
-	for role := range c.wrong {
-		if !heal && a.rescue == nil && slices.ContainsFunc(c.wrong[role], cause.bad) {
+	defer c.Free()
+	for role := range c.Wrong {
+		if !heal && a.rescue == nil && slices.ContainsFunc(c.Wrong[role], stripe.Cause.Bad) {
 			return true, nil
 		}
 	}
-	if err := c.recover(); err != nil {
+	if err := c.Recover(); err != nil {
 		return false, err
 	}
 	if heal {
-		c.report(c.heal())
+		a.report(c, c.Heal())
 	}
 	for _, pc := range pieces {
 		for _, run := range a.cache.Overlay(pc, nil) {
 			for col := run.First; col < run.First+run.N; col++ {
-				if !c.known[pc.Role][col-first] {
-					a.stats.Unreadable.Add(1)
+				if !c.Known[pc.Role][col-first] {
+					a.stats.Stripes.Unreadable.Add(1)
 					at := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + int64(col)*Block
 					return false, fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)
 				}
-				copy(pc.Buf[(col-int(pc.From/Block))*Block:][:Block], c.bufs[pc.Role][(col-first)*Block:])
+				copy(pc.Buf[(col-int(pc.From/Block))*Block:][:Block], c.Bufs[pc.Role][(col-first)*Block:])
 			}
 		}
 	}
 	return false, nil
 }
 
-func (c *columns) report(healed int) {
+// report says that blocks of some columns were healed, if any were.
+func (a *Array) report(c *stripe.Columns, healed int) {
 	if healed > 0 {
-		c.a.healed(healed, c.st.Ordinal())
+		a.healed(healed, c.St.Ordinal())
 	}
 }
 
@@ -323,7 +325,7 @@ func (a *Array) sayHealed(now time.Time) {
 func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 	n := st.StripBlocks()
 	out := make([]bool, n*st.Data)
-	unlock := a.lockStripes([]layout.ID{st.ID()}, false)
+	unlock := a.stripes.Lock([]layout.ID{st.ID()}, false)
 	defer unlock()
 	any := make([]bool, n)
 	sums := make([]uint32, n)
@@ -356,20 +358,4 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 		}
 	}
 	return out, a.alive()
-}
-
-// untouched says that no member whose contents count, nor also, has anything in a stripe. The caller holds the stripe.
-func (a *Array) untouched(st layout.Stripe, also *member.Member) bool {
-	var hold [layout.MaxStrip / Block]uint32
-	sums := hold[:st.StripBlocks()]
-	for role := range st.Width() {
-		m := a.slots.At(st.Slot(role))
-		if !m.Usable(st) && m != also {
-			continue
-		}
-		if a.tables.Sums(m, st.Block(m.Slot), sums) != nil || !all(sums, record.SumNever) {
-			return false
-		}
-	}
-	return true
 }

@@ -67,7 +67,7 @@ func (a *Array) giveUp(stale *member.Member, p roster.Part, sofar func(int64) er
 	blocks := 0
 	lay := a.Layout()
 	strips := lay.Strips(m.Slot)
-	for nth := a.nextWrittenStrip(m.Slot, 0); nth < strips; nth = a.nextWrittenStrip(m.Slot, nth+1) {
+	for nth := a.stripes.NextWrittenStrip(m.Slot, 0); nth < strips; nth = a.stripes.NextWrittenStrip(m.Slot, nth+1) {
 		st, _ := lay.Strip(m.Slot, nth)
 		if err := sofar(st.Offset()); err != nil {
 			return nil, err
@@ -100,6 +100,7 @@ func (a *Array) settled() (*Array, error) {
 		return nil, err
 	}
 	b := newArray(a.cfg, roster.ToSalvage, lay, rec)
+	b.stripes.Trust = trust{b}
 	b.rescue = &rescue{state: s, batches: a.rescue.batches}
 	for slot, p := range s.Use {
 		k := namedBy(rec, slot)

@@ -9,7 +9,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
-	"nidalo/internal/array/table"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -195,7 +195,7 @@ func (a *Array) rebuild(t *task.Task, m *member.Member) error {
 					fail(err)
 				}
 			})
-			t.Grow(t.Done() + a.writtenFrom(m.Slot, next))
+			t.Grow(t.Done() + a.stripes.WrittenFrom(m.Slot, next))
 		}
 		if begun += n * st.Strip; saved.Ahead(begun) {
 			saving.Wait()
@@ -203,7 +203,7 @@ func (a *Array) rebuild(t *task.Task, m *member.Member) error {
 		next += n
 		to := next
 		// Locks are taken here, in order, so that a piece never waits for one that comes after it.
-		unlock := a.lockStripes(rows(st, n), true)
+		unlock := a.stripes.Lock(stripe.Rows(st, n), true)
 		before, done := passed, make(chan struct{})
 		passed = done
 		env.Send(slots, struct{}{})
@@ -244,33 +244,14 @@ func (a *Array) rebuild(t *task.Task, m *member.Member) error {
 }
 
 func (a *Array) countRebuild(t *task.Task, m *member.Member) {
-	all := a.writtenFrom(m.Slot, 0)
-	t.Count(all-a.writtenFrom(m.Slot, m.Cursor.Load()), all)
+	all := a.stripes.WrittenFrom(m.Slot, 0)
+	t.Count(all-a.stripes.WrittenFrom(m.Slot, m.Cursor.Load()), all)
 }
 
 // nextToRebuild is the first strip from the nth on in whose stripe there is anything, or that the target itself has marked: left
 // there by a run that was cut short, and to be cleared.
 func (a *Array) nextToRebuild(m *member.Member, nth int64) int64 {
-	return min(a.nextWrittenStrip(m.Slot, nth), a.nextMarked(m, nth))
-}
-
-// nextMarked is the first strip from the nth on in which a disk has anything by its own tables; the number of strips when there
-// is none, or when they cannot be read.
-func (a *Array) nextMarked(m *member.Member, nth int64) int64 {
-	lay := a.Layout()
-	all := lay.Strips(m.Slot)
-	for nth < all {
-		st, left := lay.Strip(m.Slot, nth)
-		row, ok := a.nextOn(m, st, st.Rows)
-		if !ok {
-			return all
-		}
-		if row < st.Rows {
-			return nth + row - st.Row
-		}
-		nth += left
-	}
-	return all
+	return min(a.stripes.NextWrittenStrip(m.Slot, nth), a.stripes.NextMarked(m, nth))
 }
 
 // jump moves the cursor over strips never written. Nobody is between planning and writing at that moment, so none can
@@ -300,28 +281,28 @@ func (a *Array) saveCursor(m *member.Member) error {
 
 // rebuildRows computes and writes the member's part of n rows from a stripe on, which the caller holds.
 func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, n int64) error {
-	columns := make([]*columns, n)
+	columns := make([]*stripe.Columns, n)
 	defer func() {
 		for _, c := range columns {
 			if c != nil {
-				c.free()
+				c.Free()
 			}
 		}
 	}()
 	err := member.Parallel(len(columns), func(i int) error {
 		st := from.At(from.Group, from.Row+int64(i))
-		if a.untouched(st, m) {
+		if a.stripes.Untouched(st, m) {
 			return a.alive()
 		}
-		if m.Base != 0 && !a.lacks(st, m) {
+		if m.Base != 0 && !a.stripes.Lacks(st, m) {
 			return a.alive()
 		}
-		c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
+		c, err := a.stripes.Load(st, 0, st.StripBlocks(), nil)
 		if err != nil {
 			return err
 		}
 		columns[i] = c
-		return c.recover()
+		return c.Recover()
 	})
 	if err != nil {
 		return err
@@ -334,8 +315,8 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 		if c == nil {
 			continue
 		}
-		c.report(c.heal())
-		parts[i] = c.writesFor(m)
+		a.report(c, c.Heal())
+		parts[i] = c.WritesFor(m)
 		writes = append(writes, parts[i]...)
 	}
 	if _, err := a.journal.WriteInPlace(writes, record.RunInPlace); err != nil {
@@ -351,57 +332,8 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 			continue
 		}
 		for _, w := range parts[i] {
-			a.tables.EnterAs(m, a.lastChange(c.st, m), w.Kind, w.Block, w.N, w.Sums)
+			a.tables.EnterAs(m, a.stripes.LastChange(c.St, m), w.Kind, w.Block, w.N, w.Sums)
 		}
 	}
 	return nil
-}
-
-// lastChange tells, for the pages of a stripe, the epoch in which the stripe was changed last, by what the members other
-// than one say.
-func (a *Array) lastChange(st layout.Stripe, but *member.Member) table.Epochs {
-	return func(page int64) (last uint64) {
-		for role := range st.Width() {
-			o := a.slots.At(st.Slot(role))
-			if o == but || !o.Usable(st) {
-				continue
-			}
-			_, epoch, err := a.tables.Changed(o, page)
-			if err != nil {
-				return a.roster.Epoch()
-			}
-			last = max(last, epoch)
-		}
-		return last
-	}
-}
-
-// writesFor is what the columns mean for a member that has none of them yet.
-func (c *columns) writesFor(m *member.Member) []journal.Write {
-	role := c.st.Role(m.Slot)
-	kindOf := func(col int) record.RunKind {
-		switch {
-		case c.fresh(col):
-			return record.RunNever
-		case !c.known[role][col]:
-			c.a.stats.Unreadable.Add(1)
-			return record.RunLost
-		}
-		return record.RunInPlace
-	}
-	var out []journal.Write
-	for col := 0; col < c.n; {
-		kind, e := kindOf(col), col+1
-		for e < c.n && kindOf(e) == kind {
-			e++
-		}
-		w := journal.Write{M: m, Kind: kind, Block: c.block(m, col), N: e - col}
-		if kind == record.RunInPlace {
-			w.Buf = c.bufs[role][col*Block : e*Block]
-			w.Sums = sumsOf(w.Buf)
-		}
-		out = append(out, w)
-		col = e
-	}
-	return out
 }

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/probe"
 )
 
@@ -233,7 +234,7 @@ func (a *Array) complete(scans []*journal.Scan, b journal.Batch, first uint64) (
 	runs := map[*member.Member][]record.Run{}
 	payload := map[*member.Member][][]byte{}
 	for _, t := range a.journal.Columns(b, b.Lacking) {
-		c, err := a.loadColumns(t.St, t.Col, t.N, func(slot int, block int64) (uint32, []byte, bool) {
+		c, err := a.stripes.Load(t.St, t.Col, t.N, func(slot int, block int64) (uint32, []byte, bool) {
 			for _, m := range b.Lacking {
 				if m.Slot == slot {
 					return record.SumLost, nil, true
@@ -244,22 +245,22 @@ func (a *Array) complete(scans []*journal.Scan, b journal.Batch, first uint64) (
 		if err != nil {
 			return false, err
 		}
-		if err := c.recover(); err != nil {
-			c.free()
+		if err := c.Recover(); err != nil {
+			c.Free()
 			return false, err
 		}
-		for role, m := range c.roles {
+		for role, m := range c.Roles {
 			if m == nil || !slices.Contains(b.Lacking, m) {
 				continue
 			}
 			for col := range t.N {
-				block := slices.Clone(c.bufs[role][col*Block:][:Block])
-				run := record.Run{Kind: record.RunPayload, Start: c.block(m, col), Count: 1, Sums: []uint32{record.Sum(block)}}
+				block := slices.Clone(c.Bufs[role][col*Block:][:Block])
+				run := record.Run{Kind: record.RunPayload, Start: c.Block(m, col), Count: 1, Sums: []uint32{record.Sum(block)}}
 				switch {
-				case c.fresh(col):
-					run = record.Run{Kind: record.RunNever, Start: c.block(m, col), Count: 1}
-				case !c.known[role][col]:
-					c.free()
+				case c.Fresh(col):
+					run = record.Run{Kind: record.RunNever, Start: c.Block(m, col), Count: 1}
+				case !c.Known[role][col]:
+					c.Free()
 					return false, nil
 				default:
 					payload[m] = append(payload[m], block)
@@ -267,7 +268,7 @@ func (a *Array) complete(scans []*journal.Scan, b journal.Batch, first uint64) (
 				runs[m] = append(runs[m], run)
 			}
 		}
-		c.free()
+		c.Free()
 	}
 	var involved uint64
 	for _, e := range b.Entries {
@@ -288,7 +289,7 @@ func (a *Array) complete(scans []*journal.Scan, b journal.Batch, first uint64) (
 }
 
 // overrideFor is the state a batch is going to bring, read from its entries.
-func (a *Array) overrideFor(b journal.Batch) override {
+func (a *Array) overrideFor(b journal.Batch) stripe.Override {
 	type at struct {
 		m       *member.Member
 		sum     uint32
@@ -331,14 +332,14 @@ func (a *Array) overrideFor(b journal.Batch) override {
 
 // healColumns restores what is lost in some columns.
 func (a *Array) healColumns(t journal.Touched) error {
-	c, err := a.loadColumns(t.St, t.Col, t.N, nil)
+	c, err := a.stripes.Load(t.St, t.Col, t.N, nil)
 	if err != nil {
 		return err
 	}
-	defer c.free()
-	if err := c.recover(); err != nil {
+	defer c.Free()
+	if err := c.Recover(); err != nil {
 		return err
 	}
-	c.heal()
+	c.Heal()
 	return a.alive()
 }

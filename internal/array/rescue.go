@@ -13,6 +13,7 @@ import (
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/disk"
 )
 
@@ -47,6 +48,7 @@ func Rescue(s roster.State, bad map[disk.Disk][]disk.Range, old bool, cfg Config
 		return nil, nil, err
 	}
 	a = newArray(cfg, roster.ToSalvage, lay, rec)
+	a.stripes.Trust = trust{a}
 	a.rescue = &rescue{state: s, old: old, batches: map[int]map[uint64]bool{}}
 	for slot := range rec.Roster {
 		e, p := &rec.Roster[slot], s.Use[slot]
@@ -92,9 +94,15 @@ func (a *Array) note(format string, args ...any) {
 	a.rescue.notes = append(a.rescue.notes, fmt.Sprintf(format, args...))
 }
 
-// reads says whether what a member holds of a stripe counts.
-func (a *Array) reads(st layout.Stripe, role int, m *member.Member) bool {
-	return m.Usable(st) && (!m.Stale || a.trusts(st, role, m))
+// trust is what a rescue says of members that left earlier.
+type trust struct{ a *Array }
+
+func (t trust) Trusts(st layout.Stripe, role int, m *member.Member) bool {
+	return t.a.trusts(st, role, m)
+}
+
+func (t trust) NextUnsure(r *layout.Region, group int, row, end int64) int64 {
+	return t.a.nextUnsureRow(r, group, row, end)
 }
 
 // trusts says whether what a member that left earlier holds of a stripe is still right. Where the change map has no mark it
@@ -120,7 +128,7 @@ func (a *Array) trusts(st layout.Stripe, role int, m *member.Member) bool {
 		if o.Stale || !o.Usable(st) {
 			continue
 		}
-		if !a.differ(st, m, o) {
+		if !a.stripes.Differ(st, m, o) {
 			return true
 		}
 		changed = true
@@ -148,7 +156,7 @@ func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error
 	}
 	var look columnsKnown
 	lay := a.Layout()
-	for number := a.nextWritten(0); number < lay.Stripes(); number = a.nextWritten(number + 1) {
+	for number := a.stripes.NextWritten(0); number < lay.Stripes(); number = a.stripes.NextWritten(number + 1) {
 		st := lay.Stripe(number)
 		at := st.Offset()
 		if err := sofar(at); err != nil {
@@ -156,7 +164,7 @@ func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error
 		}
 		if a.unsure(st) {
 			for role := range st.Data {
-				if !a.reads(st, role, a.slots.At(st.Slot(role))) {
+				if !a.stripes.Reads(st, role, a.slots.At(st.Slot(role))) {
 					add(at+int64(role)*st.Strip, st.Strip, true)
 				}
 			}
@@ -181,14 +189,14 @@ func (a *Array) unsure(st layout.Stripe) bool {
 	missing, parities := 0, 0
 	for role := range st.Width() {
 		m := a.slots.At(st.Slot(role))
-		if !a.reads(st, role, m) {
+		if !a.stripes.Reads(st, role, m) {
 			missing++
 			continue
 		}
 		if role >= st.Data || st.Data == 1 {
 			parities++
 		}
-		for number := range pagesOf(st, m.Slot) {
+		for number := range stripe.PagesOf(st, m.Slot) {
 			if written, _, err := a.tables.Changed(m, number); err != nil || written {
 				return false
 			}
@@ -230,7 +238,7 @@ func (k *columnsKnown) fill(a *Array, st layout.Stripe) {
 	for role := range k.unknown {
 		k.unknown[role] = make([]bool, n)
 		m := a.slots.At(st.Slot(role))
-		there := a.reads(st, role, m) && a.tables.Sums(m, st.Block(m.Slot), k.sums) == nil
+		there := a.stripes.Reads(st, role, m) && a.tables.Sums(m, st.Block(m.Slot), k.sums) == nil
 		for col := range n {
 			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && a.badAt(m, st.Block(m.Slot)+int64(col))
 			if k.unknown[role][col] = u; u {
@@ -270,21 +278,21 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 	err = a.pieces(p, off, func(pc dirty.Piece) error {
 		first, n := int(pc.From/Block), len(pc.Buf)/Block
 		start := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + pc.From
-		if a.unsure(pc.Stripe) && !a.reads(pc.Stripe, pc.Role, a.slots.At(pc.Stripe.Slot(pc.Role))) {
+		if a.unsure(pc.Stripe) && !a.stripes.Reads(pc.Stripe, pc.Role, a.slots.At(pc.Stripe.Slot(pc.Role))) {
 			clear(pc.Buf)
 			lose(start, int64(len(pc.Buf)))
 			return nil
 		}
-		defer a.lockStripes([]layout.ID{pc.Stripe.ID()}, false)()
-		c, err := a.loadColumns(pc.Stripe, first, n, nil)
+		defer a.stripes.Lock([]layout.ID{pc.Stripe.ID()}, false)()
+		c, err := a.stripes.Load(pc.Stripe, first, n, nil)
 		if err != nil {
 			return err
 		}
-		defer c.free()
-		_ = c.recover() // a rescue goes on without a disk that hangs
+		defer c.Free()
+		_ = c.Recover() // a rescue goes on without a disk that hangs
 		for col := range n {
-			if c.known[pc.Role][col] {
-				copy(pc.Buf[col*Block:][:Block], c.bufs[pc.Role][col*Block:])
+			if c.Known[pc.Role][col] {
+				copy(pc.Buf[col*Block:][:Block], c.Bufs[pc.Role][col*Block:])
 				continue
 			}
 			clear(pc.Buf[col*Block:][:Block])
@@ -302,7 +310,7 @@ func (a *Array) NextWritten(off int64) (from, to int64) {
 	number := lay.Stripes()
 	if off < lay.Capacity() {
 		st, _ := lay.Locate(off)
-		number = a.nextWritten(st.Ordinal())
+		number = a.stripes.NextWritten(st.Ordinal())
 	}
 	return lay.Offset(number), lay.Offset(number + 1)
 }

@@ -12,7 +12,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
-	"nidalo/internal/array/table"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -195,7 +195,7 @@ func (a *Array) copyWitnesses(old, m *member.Member) error {
 
 func (a *Array) countCopy(t *task.Task, old, m *member.Member) {
 	own := func(nth int64) int64 {
-		return a.written(m.Slot, nth, func(nth int64) int64 { return a.nextMarked(old, nth) })
+		return a.stripes.Written(m.Slot, nth, func(nth int64) int64 { return a.stripes.NextMarked(old, nth) })
 	}
 	t.Count(own(0)-own(m.Cursor.Load()), own(0))
 }
@@ -205,7 +205,7 @@ func (a *Array) countCopy(t *task.Task, old, m *member.Member) {
 func (a *Array) passNever(old, m *member.Member) int64 {
 	a.journal.Barrier.Lock()
 	defer a.journal.Barrier.Unlock()
-	next := min(a.nextMarked(old, m.Cursor.Load()), a.nextMarked(m, m.Cursor.Load()))
+	next := min(a.stripes.NextMarked(old, m.Cursor.Load()), a.stripes.NextMarked(m, m.Cursor.Load()))
 	m.Cursor.Store(next)
 	return next
 }
@@ -224,7 +224,7 @@ func (a *Array) copyable(old, m *member.Member) error {
 
 // copyRows copies n rows from a stripe on and moves the cursor behind them, while their stripes are held.
 func (a *Array) copyRows(old, m *member.Member, from layout.Stripe, n int64) (copied int64, err error) {
-	defer a.lockStripes(rows(from, n), true)()
+	defer a.stripes.Lock(stripe.Rows(from, n), true)()
 	a.journal.Barrier.RLock()
 	defer a.journal.Barrier.RUnlock()
 	for i := range n {
@@ -251,13 +251,13 @@ func (a *Array) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err 
 	if err := a.tables.Sums(old, first, sums); err != nil {
 		return false, err
 	}
-	if all(sums, record.SumNever) {
-		a.tables.SetAs(m, a.changesOf(old), first, n, nil, record.SumNever)
+	if record.AllAre(sums, record.SumNever) {
+		a.tables.SetAs(m, a.stripes.ChangesOf(old), first, n, nil, record.SumNever)
 		return false, nil
 	}
 	buf := a.scratch.Get(n)
 	defer a.scratch.Put(buf)
-	if a.readVerified(old, first, buf, sums) != nil {
+	if a.stripes.ReadVerified(old, first, buf, sums) != nil {
 		if err := a.restoreRow(old, st, buf, sums); err != nil {
 			return false, err
 		}
@@ -265,19 +265,8 @@ func (a *Array) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err 
 	if err := m.WriteData([][]byte{buf}, first); err != nil {
 		return false, err
 	}
-	a.tables.SetAs(m, a.changesOf(old), first, n, sums, 0)
+	a.tables.SetAs(m, a.stripes.ChangesOf(old), first, n, sums, 0)
 	return true, nil
-}
-
-// changesOf tells in which epoch the pages of a member were changed last.
-func (a *Array) changesOf(m *member.Member) table.Epochs {
-	return func(page int64) uint64 {
-		_, epoch, err := a.tables.Changed(m, page)
-		if err != nil {
-			return a.roster.Epoch()
-		}
-		return epoch
-	}
 }
 
 // remirror copies those of some stripes again that lie below the cursor of a copy: what the journals held may not have
@@ -299,23 +288,23 @@ func (a *Array) remirror(stripes []layout.Stripe) error {
 
 // restoreRow has a strip of a member with the help of redundancy; blocks that cannot be had get the sum of a lost one.
 func (a *Array) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sums []uint32) error {
-	c, err := a.loadColumns(st, 0, st.StripBlocks(), nil)
+	c, err := a.stripes.Load(st, 0, st.StripBlocks(), nil)
 	if err != nil {
 		return err
 	}
-	defer c.free()
-	if err := c.recover(); err != nil {
+	defer c.Free()
+	if err := c.Recover(); err != nil {
 		return err
 	}
 	role := st.Role(old.Slot)
-	copy(buf, c.bufs[role])
+	copy(buf, c.Bufs[role])
 	for col := range sums {
 		switch {
-		case c.fresh(col):
+		case c.Fresh(col):
 			sums[col] = record.SumNever
-		case !c.known[role][col]:
+		case !c.Known[role][col]:
 			sums[col] = record.SumLost
-			a.stats.Unreadable.Add(1)
+			a.stats.Stripes.Unreadable.Add(1)
 		default:
 			sums[col] = record.Sum(buf[col*Block:][:Block])
 		}
@@ -344,7 +333,7 @@ func (a *Array) handOver(old, m *member.Member) error {
 	if err := a.journal.Checkpoint(); err != nil {
 		return err
 	}
-	defer a.lockAll()()
+	defer a.stripes.LockAll()()
 	// With everything in place and all tables written the new member needs nothing from any journal.
 	if err := a.journal.Checkpoint(); err != nil {
 		return err

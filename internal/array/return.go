@@ -3,9 +3,7 @@ package array
 import (
 	"errors"
 	"fmt"
-	"slices"
 
-	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
@@ -82,51 +80,4 @@ func (a *Array) loseRuns(m *member.Member, runs []record.Run, epoch uint64) erro
 		return fmt.Errorf("%w: %w", roster.ErrStale, err)
 	}
 	return err
-}
-
-// lacks says whether a member that was away may lack anything of a stripe: some other member's checksums there were
-// changed since, or the two do not agree whether anything was ever written, or it knows itself that it lost something. The
-// caller holds the stripe exclusively. A change of a stripe touches more members than can be away.
-func (a *Array) lacks(st layout.Stripe, m *member.Member) bool {
-	for role := range st.Width() {
-		if o := a.slots.At(st.Slot(role)); o != m && o.Usable(st) && a.differ(st, m, o) {
-			return true
-		}
-	}
-	sums := make([]uint32, st.StripBlocks())
-	return a.tables.Sums(m, st.Block(m.Slot), sums) != nil || slices.ContainsFunc(sums, record.Unknown)
-}
-
-// differ says whether a stripe may have changed on a member since another left the array, at the epoch left, or the two do not agree
-// whether anything was ever written there.
-func (a *Array) differ(st layout.Stripe, away, o *member.Member) bool {
-	all, aligned := true, st.Block(away.Slot) == st.Block(o.Slot)
-	for number := range pagesOf(st, o.Slot) {
-		written, epoch, err := a.tables.Changed(o, number)
-		if err != nil || written && epoch > away.Base || aligned && !written && a.hasPage(away, number) {
-			return true
-		}
-		all = all && written
-	}
-	for number := range pagesOf(st, away.Slot) {
-		if !aligned && !all && a.hasPage(away, number) {
-			return true
-		}
-	}
-	return false
-}
-
-// hasPage says whether a disk may have anything in a checksum page.
-func (a *Array) hasPage(m *member.Member, number int64) bool {
-	written, _, err := a.tables.Changed(m, number)
-	return written || err != nil
-}
-
-// pagesOf are the checksum pages of a stripe's blocks on a slot.
-func pagesOf(st layout.Stripe, slot int) func(yield func(number int64) bool) {
-	return func(yield func(number int64) bool) {
-		first := st.Block(slot)
-		for number := first / record.SumsPerPage; number <= (first+int64(st.StripBlocks())-1)/record.SumsPerPage && yield(number); number++ {
-		}
-	}
 }

@@ -89,7 +89,7 @@ func (s *Service) describe(r *running, disks []control.DiskInfo) control.ArraySt
 	out.Counters = map[string]int64{
 		"client_read_bytes": c.BytesRead.Load(), "client_written_bytes": c.BytesWritten.Load(), "journal_bytes": c.Journal.Bytes.Load(),
 		"in_place_bytes": c.InPlace.Load(), "table_bytes": c.TableBytes.Load(), "checkpoints": c.Journal.Checkpoints.Load(),
-		"given_back_bytes": c.GivenBack.Load(), "healed_blocks": c.Healed.Load(), "unreadable_blocks": c.Unreadable.Load(), "replayed_batches": c.Replayed.Load(),
+		"given_back_bytes": c.GivenBack.Load(), "healed_blocks": c.Stripes.Healed.Load(), "unreadable_blocks": c.Stripes.Unreadable.Load(), "replayed_batches": c.Replayed.Load(),
 	}
 	if err := r.Failure(); err != nil {
 		out.Reason = err.Error()

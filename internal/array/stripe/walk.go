@@ -1,4 +1,4 @@
-package array
+package stripe
 
 import (
 	"nidalo/core/layout"
@@ -9,9 +9,9 @@ import (
 // Where anything was ever written is asked of the written maps, in steps of a checksum page. Stripes are named by their ordinals
 // here, and the strips of one member by how many lie before them on it.
 
-// nextWritten is the first stripe at or after number that may hold anything; the number of stripes when there is none.
-func (a *Array) nextWritten(number int64) int64 {
-	lay := a.Layout()
+// NextWritten is the first stripe at or after number that may hold anything; the number of stripes when there is none.
+func (s *Stripes) NextWritten(number int64) int64 {
+	lay := s.host.Layout()
 	if number >= lay.Stripes() {
 		return lay.Stripes()
 	}
@@ -24,7 +24,7 @@ func (a *Array) nextWritten(number int64) int64 {
 		default:
 			continue
 		}
-		if next := a.nextWrittenIn(here); next < r.Stripes() {
+		if next := s.nextWrittenIn(here); next < r.Stripes() {
 			return r.Ordinal(next)
 		}
 	}
@@ -34,7 +34,7 @@ func (a *Array) nextWritten(number int64) int64 {
 // nextWrittenIn is the number of the first stripe of a region at or after one of them that may hold anything; the number of
 // stripes there when there is none. Groups take turns, so what is found in one bounds where the others need be looked at: all
 // are looked at for a stretch before any is for a longer one.
-func (a *Array) nextWrittenIn(here layout.Stripe) int64 {
+func (s *Stripes) nextWrittenIn(here layout.Stripe) int64 {
 	best := here.Stripes()
 	for from, step := here.Row, int64(64); ; from, step = from+step, step*8 {
 		more := false
@@ -44,7 +44,7 @@ func (a *Array) nextWrittenIn(here layout.Stripe) int64 {
 				row = max(row, here.Row+1)
 			}
 			more = more || end < here.Rows
-			if next := a.nextWrittenRow(here.Region, group, row, end); next < end {
+			if next := s.nextWrittenRow(here.Region, group, row, end); next < end {
 				best = min(best, here.At(group, next).Number)
 			}
 		}
@@ -55,52 +55,52 @@ func (a *Array) nextWrittenIn(here layout.Stripe) int64 {
 }
 
 // nextWrittenRow is the first row of a group at or after row, below end, that may hold anything; end when there is none.
-func (a *Array) nextWrittenRow(r *layout.Region, group int, row, end int64) int64 {
+func (s *Stripes) nextWrittenRow(r *layout.Region, group int, row, end int64) int64 {
 	best := end
 	for _, slot := range r.Members(group) {
-		m, here := a.slots.At(slot), r.At(group, row)
+		m, here := s.host.Slots.At(slot), r.At(group, row)
 		if row >= best {
 			return best
 		}
 		if !m.Usable(here) {
 			continue
 		}
-		next, ok := a.nextOn(m, here, best)
+		next, ok := s.nextOn(m, here, best)
 		if !ok {
 			return row // the member is on its way out: be careful and look at every row
 		}
 		best = min(best, next)
 	}
-	if a.rescue != nil {
-		return a.nextUnsureRow(r, group, row, best)
+	if s.Trust != nil {
+		return s.Trust.NextUnsure(r, group, row, best)
 	}
 	return best
 }
 
 // nextOn is the first row from a stripe's on, below end, in which a disk of one of its slots may hold anything; end when there is
 // none. It is not known when the disk's tables cannot be read.
-func (a *Array) nextOn(m *member.Member, here layout.Stripe, end int64) (row int64, ok bool) {
+func (s *Stripes) nextOn(m *member.Member, here layout.Stripe, end int64) (row int64, ok bool) {
 	if here.Row >= end {
 		return end, true
 	}
 	per, first := int64(here.StripBlocks()), here.Block(m.Slot)
 	begin := first - here.Row*per
 	last := (begin + end*per - 1) / record.SumsPerPage
-	number, ok := a.tables.NextBit(m, first/record.SumsPerPage, last)
+	number, ok := s.host.Tables.NextBit(m, first/record.SumsPerPage, last)
 	if !ok || number > last {
 		return end, ok
 	}
 	return min(end, max(here.Row, (number*record.SumsPerPage-begin)/per)), true
 }
 
-// nextWrittenStrip is the first strip of a slot at or after the nth in whose stripe there may be anything; the number of its
+// NextWrittenStrip is the first strip of a slot at or after the nth in whose stripe there may be anything; the number of its
 // strips when there is none.
-func (a *Array) nextWrittenStrip(slot int, nth int64) int64 {
-	lay := a.Layout()
+func (s *Stripes) NextWrittenStrip(slot int, nth int64) int64 {
+	lay := s.host.Layout()
 	all := lay.Strips(slot)
 	for nth < all {
 		st, left := lay.Strip(slot, nth)
-		if row := a.nextWrittenRow(st.Region, st.Group, st.Row, st.Rows); row < st.Rows {
+		if row := s.nextWrittenRow(st.Region, st.Group, st.Row, st.Rows); row < st.Rows {
 			return nth + row - st.Row
 		}
 		nth += left
@@ -115,9 +115,9 @@ func pageEnd(st layout.Stripe, slot int) int64 {
 	return min(st.Row+(end-first+per-1)/per, st.Rows)
 }
 
-// written is how many bytes of a slot, from the nth strip on, lie where there may be anything. next finds the next such strip.
-func (a *Array) written(slot int, nth int64, next func(nth int64) int64) (total int64) {
-	lay := a.Layout()
+// Written is how many bytes of a slot, from the nth strip on, lie where there may be anything. next finds the next such strip.
+func (s *Stripes) Written(slot int, nth int64, next func(nth int64) int64) (total int64) {
+	lay := s.host.Layout()
 	for all := lay.Strips(slot); ; {
 		if nth = next(nth); nth >= all {
 			return total
@@ -129,18 +129,18 @@ func (a *Array) written(slot int, nth int64, next func(nth int64) int64) (total 
 	}
 }
 
-// writtenFrom is written for the stripes of a slot.
-func (a *Array) writtenFrom(slot int, nth int64) int64 {
-	return a.written(slot, nth, func(nth int64) int64 { return a.nextWrittenStrip(slot, nth) })
+// WrittenFrom is written for the stripes of a slot.
+func (s *Stripes) WrittenFrom(slot int, nth int64) int64 {
+	return s.Written(slot, nth, func(nth int64) int64 { return s.NextWrittenStrip(slot, nth) })
 }
 
 // Used is how much of the usable capacity lies in regions that were ever written, in bytes: an upper bound, in steps of
 // a checksum page.
-func (a *Array) Used() (total int64) {
-	for _, r := range a.Layout().Regions() {
+func (s *Stripes) Used() (total int64) {
+	for _, r := range s.host.Layout().Regions() {
 		for group := range r.Groups {
 			for row := int64(0); ; {
-				if row = a.nextWrittenRow(r, group, row, r.Rows); row >= r.Rows {
+				if row = s.nextWrittenRow(r, group, row, r.Rows); row >= r.Rows {
 					break
 				}
 				end := pageEnd(r.At(group, row), r.Members(group)[0])
@@ -152,11 +152,11 @@ func (a *Array) Used() (total int64) {
 	return total
 }
 
-// usedFrom is Used for the stripes from number on.
-func (a *Array) usedFrom(number int64) (total int64) {
-	lay := a.Layout()
+// UsedFrom is used for the stripes from number on.
+func (s *Stripes) UsedFrom(number int64) (total int64) {
+	lay := s.host.Layout()
 	for {
-		if number = a.nextWritten(number); number >= lay.Stripes() {
+		if number = s.NextWritten(number); number >= lay.Stripes() {
 			return total
 		}
 		here := lay.Stripe(number)
@@ -167,11 +167,21 @@ func (a *Array) usedFrom(number int64) (total int64) {
 	}
 }
 
-// rows names the stripes of a group in n rows from a stripe on.
-func rows(from layout.Stripe, n int64) []layout.ID {
-	ids := make([]layout.ID, n)
-	for i := range ids {
-		ids[i] = from.At(from.Group, from.Row+int64(i)).ID()
+// NextMarked is the first strip from the nth on in which a disk has anything by its own tables; the number of strips when there
+// is none, or when they cannot be read.
+func (s *Stripes) NextMarked(m *member.Member, nth int64) int64 {
+	lay := s.host.Layout()
+	all := lay.Strips(m.Slot)
+	for nth < all {
+		st, left := lay.Strip(m.Slot, nth)
+		row, ok := s.nextOn(m, st, st.Rows)
+		if !ok {
+			return all
+		}
+		if row < st.Rows {
+			return nth + row - st.Row
+		}
+		nth += left
 	}
-	return ids
+	return all
 }

@@ -1,0 +1,102 @@
+// Package stripe is the stripes of an array as its members hold them: their locks, where anything was ever written, what their members
+// have of them, and what redundancy tells of the rest.
+package stripe
+
+import (
+	"sync/atomic"
+
+	"nidalo/core/layout"
+	"nidalo/internal/array/buffer"
+	"nidalo/internal/array/member"
+	"nidalo/internal/array/table"
+	"nidalo/internal/env"
+)
+
+// Stripes is the stripes of an array as its members hold them.
+type Stripes struct {
+	host  Host
+	Trust Trust             // nil in service
+	locks [4096]env.RWMutex // by stripe
+}
+
+// Host is what the stripes take from outside.
+type Host struct {
+	Slots   *member.Slots
+	Tables  *table.Tables
+	Scratch *buffer.Scratch
+	Layout  func() *layout.Map
+	Epoch   func() uint64
+	Alive   func() error // why nothing may be written any more, or nil
+	Counts  *Counts
+}
+
+// Counts is what is counted of stripes.
+type Counts struct {
+	Healed     atomic.Int64 // blocks rewritten because they were wrong or unreadable
+	Unreadable atomic.Int64 // blocks that redundancy could not restore, counted at each attempt
+}
+
+// Trust says what counts of members that left earlier, where an array is rescued.
+type Trust interface {
+	// Trusts says whether what a disk that left holds of a stripe is still right.
+	Trusts(st layout.Stripe, role int, m *member.Member) bool
+	// NextUnsure is the first row of a group from row on, below end, of which nobody who is left can tell whether anything was written;
+	// end when there is none.
+	NextUnsure(r *layout.Region, group int, row, end int64) int64
+}
+
+// New makes the stripes of an array.
+func New(host Host) *Stripes { return &Stripes{host: host} }
+
+// Reads says whether what a member holds of a stripe counts.
+func (s *Stripes) Reads(st layout.Stripe, role int, m *member.Member) bool {
+	return m.Usable(st) && (!m.Stale || s.Trust.Trusts(st, role, m))
+}
+
+// Lock takes the locks of some stripes, in the order of the locks, and returns what releases them.
+func (s *Stripes) Lock(ids []layout.ID, exclusive bool) func() {
+	var set [(4096 + 63) / 64]uint64
+	for _, id := range ids {
+		i := lockIndex(id)
+		set[i/64] |= 1 << (i % 64)
+	}
+	each := func(f func(*env.RWMutex)) {
+		for w, word := range set {
+			for b := 0; word != 0; b++ {
+				if word&1 == 1 {
+					f(&s.locks[w*64+b])
+				}
+				word >>= 1
+			}
+		}
+	}
+	if exclusive {
+		each((*env.RWMutex).Lock)
+		return func() { each((*env.RWMutex).Unlock) }
+	}
+	each((*env.RWMutex).RLock)
+	return func() { each((*env.RWMutex).RUnlock) }
+}
+
+func lockIndex(id layout.ID) uint64 { return (uint64(id.Number) + uint64(id.Region)*977) % 4096 }
+
+// LockAll takes the locks of all stripes.
+func (s *Stripes) LockAll() (unlock func()) {
+	for i := range s.locks {
+		s.locks[i].Lock()
+	}
+	return func() {
+		for i := range s.locks {
+			s.locks[i].Unlock()
+		}
+	}
+}
+
+// Rows names the stripes of a group in n rows from a stripe on.
+func Rows(from layout.Stripe, n int64) []layout.ID {
+	ids := make([]layout.ID, n)
+	for i := range ids {
+		ids[i] = from.At(from.Group, from.Row+int64(i)).ID()
+	}
+	return ids
+}
