@@ -76,7 +76,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 		a.slots.Put(member.New(a.judge, k))
 	}
 	// Records last: a disk whose preparation was cut short is not a member of anything.
-	if err := member.Parallel(len(p.Disks), func(i int) error { return a.prepare(a.slots.At(i)) }); err != nil {
+	if err := member.Parallel(len(p.Disks), func(i int) error { return a.journal.Prepare(a.slots.At(i)) }); err != nil {
 		return nil, err
 	}
 	if err := a.roster.Update(func(*record.Record) {}); err != nil {
@@ -90,29 +90,6 @@ func Create(p Plan, cfg Config) (*Array, error) {
 func namedBy(rec *record.Record, slot int) member.Known {
 	e := rec.Roster[slot]
 	return member.Known{Slot: slot, Identity: e.ID, Condition: e.Condition, Cursor: e.Cursor, Base: e.Base, Errors: e.Errors}
-}
-
-// prepare makes a disk an empty member but for its record: nothing written, nothing in the journal.
-func (a *Array) prepare(m *member.Member) error {
-	if err := m.Reserve(m.Place.JournalStart, m.Place.JournalSize); err != nil {
-		return err
-	}
-	number, err := a.journal.NextCheckpoint()
-	if err != nil {
-		return err
-	}
-	const chunk = 256
-	for first := int64(0); first < m.Place.MapPages; first += chunk {
-		n := min(chunk, m.Place.MapPages-first)
-		buf := make([]byte, n*Block)
-		for i := range n {
-			record.SealPage(buf[i*Block:(i+1)*Block], record.MapPage, m.Tag, first+i, number)
-		}
-		if err := m.Disk.WriteAt(buf, m.Place.MapStart+first*Block); err != nil {
-			return err
-		}
-	}
-	return a.journal.Empty(m)
 }
 
 // Open starts an array from its current members: whoever is missing is marked so on the others, the journals are

@@ -33,35 +33,6 @@ func (a *Array) Rename(name string) error {
 // ID is the array's identity.
 func (a *Array) ID() uuid.UUID { return a.roster.View().Array }
 
-// ErrMargin is wrapped by Fail when the array would lose data.
-var ErrMargin = errors.New("the data would be out of reach")
-
-// ByAdministrator is the reason of members that Fail declared failed: it says nothing about the disk.
-const ByAdministrator = "declared failed by the administrator"
-
-// Fail declares the member in slot failed. Unless force is set it refuses when the array would fail with it.
-func (a *Array) Fail(slot int, force bool) error {
-	if slot < 0 || slot >= a.slots.Len() {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
-	}
-	m := a.slots.At(slot)
-	if !m.Live() {
-		return fmt.Errorf("%s is %s already", m.Name(), m.Condition())
-	}
-	if !force && a.WouldFail(slot) {
-		return ErrMargin
-	}
-	if m.Condition() != record.Rebuilding {
-		// What is in its journal gets into place, so that nothing of what it holds is in doubt if it comes back.
-		if err := a.journal.Checkpoint(); err != nil && a.alive() != nil {
-			return err
-		}
-	}
-	a.roster.Fail(m, record.Failed, errors.New(ByAdministrator))
-	m.Released()
-	return nil
-}
-
 // WouldFail says whether the array, as it is now, needs the member in slot to serve its data.
 func (a *Array) WouldFail(slot int) bool {
 	return a.roster.Needs(slot)

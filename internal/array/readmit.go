@@ -59,7 +59,7 @@ func (a *Array) giveUp(stale *member.Member, p roster.Part, sofar func(int64) er
 		own.Runs = nil
 	}
 	epoch := a.rescue.state.Record.Epoch + 1
-	if err := a.loseRuns(m, own.Runs, epoch); err != nil {
+	if err := a.journal.Lose(m, own.Runs, epoch); err != nil {
 		return nil, err
 	}
 	const most = 1 << 16 // blocks of which the tables are changed at a time
@@ -81,13 +81,13 @@ func (a *Array) giveUp(stale *member.Member, p roster.Part, sofar func(int64) er
 			runs = append(runs, record.Run{Start: st.Block(m.Slot), Count: st.StripBlocks()})
 		}
 		if blocks += st.StripBlocks(); blocks >= most {
-			if err := a.loseRuns(m, runs, epoch); err != nil {
+			if err := a.journal.Lose(m, runs, epoch); err != nil {
 				return nil, err
 			}
 			runs, blocks = nil, 0
 		}
 	}
-	return m, a.loseRuns(m, runs, epoch)
+	return m, a.journal.Lose(m, runs, epoch)
 }
 
 // settled is an array of the members that never left, with everything they have in their journals in place. It is there

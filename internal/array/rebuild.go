@@ -1,7 +1,6 @@
 package array
 
 import (
-	"errors"
 	"fmt"
 
 	"nidalo/core/layout"
@@ -11,7 +10,6 @@ import (
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/stripe"
 	"nidalo/internal/array/task"
-	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -22,112 +20,6 @@ const (
 	windows     = 4        // pieces at the same time: while one is read another is written
 	jumpStrips  = 64       // a gap of never-written strips from which it pays to stop and jump
 )
-
-// NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
-func (a *Array) NeedSize(slot int) int64 {
-	rec := a.roster.View()
-	data := rec.Roster[slot].DataSize
-	lo, hi := int64(1<<20), data*2+(1<<30)
-	for lo < hi {
-		mid := (lo + hi) / 2
-		if p, err := record.PlaceFor(mid, data); err == nil && p.DataSize >= data {
-			hi = mid
-		} else {
-			lo = mid + 1
-		}
-	}
-	return (lo + Block - 1) &^ (Block - 1)
-}
-
-// Replace puts a disk in the place of the member in slot, whatever the disk holds, and starts to rebuild onto it. A
-// member that still works is failed first. The disk belongs to the array when nil is returned.
-func (a *Array) Replace(slot int, d disk.Disk) error {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	return a.replace(slot, d)
-}
-
-// ErrTaken is wrapped by StandIn when there is a member that works.
-var ErrTaken = errors.New("its place is taken")
-
-// StandIn is Replace for a member that is lost: it does nothing to one that works, or is being rebuilt.
-func (a *Array) StandIn(slot int, d disk.Disk) error {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	if slot < 0 || slot >= a.slots.Len() || a.slots.At(slot).Live() {
-		return fmt.Errorf("slot %d: %w", slot, ErrTaken)
-	}
-	return a.replace(slot, d)
-}
-
-// replace is Replace for a caller that holds joins. Everything that can be refused is refused before the disk is a member:
-// from there on only the disk itself can still fail.
-func (a *Array) replace(slot int, d disk.Disk) error {
-	if slot < 0 || slot >= a.slots.Len() {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
-	}
-	if !a.Layout().Redundant() {
-		return fmt.Errorf("level %s has no redundancy to rebuild a member from", a.Layout().Level)
-	}
-	place, err := a.placeFor(slot, d)
-	if err != nil {
-		return err
-	}
-	old := a.slots.At(slot)
-	if a.WouldFail(slot) {
-		return ErrMargin
-	}
-	a.clearSlot(slot)
-	if old.Live() {
-		if err := a.Fail(slot, false); err != nil {
-			return err
-		}
-	}
-	// The journals may still hold batches of the member that was here; with everything in place nobody will miss them.
-	if err := a.journal.Checkpoint(); err != nil {
-		return err
-	}
-	id := env.NewID()
-	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: id, Place: place, Condition: record.Missing})
-	if err := disk.Wipe(d); err != nil {
-		return err
-	}
-	if err := a.prepare(m); err != nil {
-		return err
-	}
-	if err := a.roster.Join(m); err != nil {
-		return err
-	}
-	old.Release()
-	a.resumeRebuild(slot)
-	return nil
-}
-
-// placeFor lays out a disk that is to take the place of the member in slot.
-func (a *Array) placeFor(slot int, d disk.Disk) (record.Place, error) {
-	data := a.roster.View().Roster[slot].DataSize
-	place, err := record.PlaceFor(d.Size(), data)
-	if err != nil || place.DataSize < data {
-		return place, fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, a.NeedSize(slot))
-	}
-	return place, nil
-}
-
-// clearSlot ends the tasks and the copying that are under way for a slot which is about to get another disk.
-func (a *Array) clearSlot(slot int) {
-	if !probe.TaskNotSuperseded.On() {
-		a.tasks.Supersede(slot)
-	}
-	if m := a.slots.Onto(slot); m != nil {
-		a.abandonCopy(slot, m, true)
-	}
-}
-
-// resumeRebuild starts to rebuild onto the member in slot. That it cannot be started, because the array is being stopped, is
-// no error: the record says that it is to go on.
-func (a *Array) resumeRebuild(slot int) {
-	_, _ = a.startRebuild(slot)
-}
 
 func (a *Array) startRebuild(slot int) (*task.Task, error) {
 	m := a.slots.At(slot)
@@ -333,6 +225,50 @@ func (a *Array) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 		}
 		for _, w := range parts[i] {
 			a.tables.EnterAs(m, a.stripes.LastChange(c.St, m), w.Kind, w.Block, w.N, w.Sums)
+		}
+	}
+	return nil
+}
+
+// seeAgain has the witness of every page of a member say what the page is on that member, after the disk that keeps them, or
+// the member itself, is another. The next checkpoint makes it count.
+func (a *Array) seeAgain(t *task.Task, m *member.Member) error {
+	for number := range m.Place.MapPages {
+		if !m.Live() {
+			return nil // the others tell of that
+		}
+		if err := a.tables.SeeAgain(m, record.MapPage, number); err != nil {
+			return err
+		}
+	}
+	for number := int64(0); number < m.Place.SumPages; number++ {
+		if number%seenPages == 0 {
+			if err := t.Point(seenPages * Block); err != nil {
+				return err
+			}
+		}
+		next, ok := a.tables.NextBit(m, number, m.Place.SumPages-1)
+		if !ok || next >= m.Place.SumPages {
+			return nil
+		}
+		number = next
+		if err := a.tables.SeeAgain(m, record.SumPage, number); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// seenPages is how many pages are looked at between two points of a task.
+const seenPages = 256
+
+// seeAgainAround is seeAgain for the members whose witnesses a slot keeps, and with own for the one in it.
+func (a *Array) seeAgainAround(t *task.Task, slot int, own bool) error {
+	for s, e := range a.roster.Now().Roster {
+		if m := a.slots.At(s); m.Live() && (e.Witness == slot || own && s == slot) {
+			if err := a.seeAgain(t, m); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -69,7 +69,7 @@ func Rescue(s roster.State, bad map[disk.Disk][]disk.Range, old bool, cfg Config
 		}
 		own, err := journal.LeftoverOf(m)
 		if err == nil {
-			err = a.loseRuns(m, own.Runs, m.Base)
+			err = a.journal.Lose(m, own.Runs, m.Base)
 		}
 		if err != nil {
 			a.note("%s is not made use of: %v", m.Name(), err)

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 
-	"github.com/google/uuid"
-
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
@@ -32,51 +30,6 @@ import (
 // not have reached the copy, so those rows are copied again (remirror). A crash after it finds the old disk with an old
 // epoch.
 
-// Retire starts it. The disk, whatever it holds, belongs to the array when nil is returned.
-func (a *Array) Retire(slot int, d disk.Disk) error {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	if slot < 0 || slot >= a.slots.Len() {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
-	}
-	old := a.slots.At(slot)
-	if c := old.Condition(); c != record.Active && c != record.Failing {
-		return fmt.Errorf("%s is %s: there is nothing to copy from; replace it", old.Name(), c)
-	}
-	if o := a.slots.Onto(slot); o != nil {
-		return fmt.Errorf("%s is being retired already, onto %s", old.Name(), o.Name())
-	}
-	place, err := a.placeFor(slot, d)
-	if err != nil {
-		return err
-	}
-	a.tasks.Supersede(slot)
-	if err := disk.Wipe(d); err != nil {
-		return err
-	}
-	id := env.NewID()
-	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: id, Place: place, Condition: record.Rebuilding})
-	if err := a.prepare(m); err != nil {
-		return err
-	}
-	if err := a.signCopy(m); err != nil {
-		return err
-	}
-	if err := a.roster.CopyOnto(m); err != nil {
-		return err
-	}
-	a.slots.CopyOnto(m)
-	_, _ = a.startRetire(slot) // while the array is being stopped it goes on at the next start
-	return nil
-}
-
-// signCopy writes the record of the array as it is now, with the copy's own identity, onto the copy.
-func (a *Array) signCopy(m *member.Member) error {
-	own := a.roster.View()
-	own.Roster[m.Slot].Onto = m.Identity
-	return m.PutRecord(own)
-}
-
 // startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
 // because whoever gives the slot another disk waits for that.
 func (a *Array) startRetire(slot int) (*task.Task, error) {
@@ -97,46 +50,6 @@ func (a *Array) startRetire(slot int) (*task.Task, error) {
 		})
 	}
 	return t, err
-}
-
-// standsIn says whether the copy of a member may take its place although it is not whole: it is rebuilt then.
-func (a *Array) standsIn(old, m *member.Member) bool {
-	return m.Live() && a.slots.Has(old) && !old.Live() && a.Layout().Redundant()
-}
-
-// fallBack ends a copying that came to nothing. When the member failed before its copy was whole, the disk that was meant
-// for its place is rebuilt instead, unless another one took the place meanwhile.
-func (a *Array) fallBack(old, m *member.Member) {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	if !a.slots.IsCopy(m) || a.alive() != nil {
-		return // it became the member, or somebody has seen to it
-	}
-	takes := a.standsIn(old, m)
-	a.abandonCopy(m.Slot, m, !takes)
-	if !takes {
-		return
-	}
-	probe.StandInTookOver.Seen()
-	if err := a.replace(m.Slot, m.Patient.Disk); err != nil {
-		m.Release()
-		a.event("copy-failed", m.Name(), "it could not take the place of %s, which failed: %v", old.Name(), err)
-	}
-}
-
-// abandonCopy forgets about a copy that came to nothing.
-func (a *Array) abandonCopy(slot int, m *member.Member, letGo bool) {
-	if !a.slots.EndCopy(m) {
-		return
-	}
-	m.Become(record.Failed)
-	a.tables.Forget(m)
-	_ = a.roster.Update(func(r *record.Record) {
-		r.Roster[slot].Onto, r.Roster[slot].Cursor = uuid.Nil, 0
-	})
-	if letGo {
-		m.Release()
-	}
 }
 
 func (a *Array) retire(t *task.Task, slot int, m *member.Member) error {

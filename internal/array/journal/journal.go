@@ -4,6 +4,7 @@ package journal
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"iter"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
@@ -379,7 +381,7 @@ func (j *Journal) settlePages() error {
 		m          *member.Member
 		head, live int64
 	}
-	number, err := j.NextCheckpoint()
+	number, err := j.nextCheckpoint()
 	if err != nil {
 		return err
 	}
@@ -466,8 +468,8 @@ func (j *Journal) settle(pages []*table.DirtyPage, number uint64, always bool) e
 	return nil
 }
 
-// NextCheckpoint is a number that no page was ever written under. The numbers of a start are many, but not without end.
-func (j *Journal) NextCheckpoint() (uint64, error) {
+// nextCheckpoint is a number that no page was ever written under. The numbers of a start are many, but not without end.
+func (j *Journal) nextCheckpoint() (uint64, error) {
 	for {
 		starts := j.host.Roster.Starts()
 		n := max(j.number.Load()+1, record.FirstCheckpoint(starts))
@@ -582,4 +584,42 @@ func (j *Journal) Empty(m *member.Member) error {
 	}
 	m.Ring.Head, m.Ring.Live = 0, 0
 	return m.Sync()
+}
+
+// Prepare makes a disk an empty member but for its record: nothing written, nothing in the journal.
+func (j *Journal) Prepare(m *member.Member) error {
+	if err := m.Reserve(m.Place.JournalStart, m.Place.JournalSize); err != nil {
+		return err
+	}
+	number, err := j.nextCheckpoint()
+	if err != nil {
+		return err
+	}
+	const chunk = 256
+	for first := int64(0); first < m.Place.MapPages; first += chunk {
+		n := min(chunk, m.Place.MapPages-first)
+		buf := make([]byte, n*record.Block)
+		for i := range n {
+			record.SealPage(buf[i*record.Block:(i+1)*record.Block], record.MapPage, m.Tag, first+i, number)
+		}
+		if err := m.Disk.WriteAt(buf, m.Place.MapStart+first*record.Block); err != nil {
+			return err
+		}
+	}
+	return j.Empty(m)
+}
+
+// Lose marks the blocks of some runs, ascending, as lost in the own tables of a disk that is away, on the disk.
+func (j *Journal) Lose(m *member.Member, runs []record.Run, epoch uint64) error {
+	if len(runs) == 0 {
+		return nil
+	}
+	number, err := j.nextCheckpoint()
+	if err != nil {
+		return err
+	}
+	if err = j.host.Tables.Lose(m, runs, epoch, number); errors.Is(err, table.ErrDamaged) {
+		return fmt.Errorf("%w: %w", roster.ErrStale, err)
+	}
+	return err
 }
