@@ -123,11 +123,11 @@ type Array struct {
 
 	anybody Client // who writes through the Array itself
 
-	joins   env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
 	judge   *member.Judge
 	emptied emptied
 	fan     member.Fan
 	tasks   *task.List
+	*works
 	pace    atomic.Pointer[task.Pace]
 	stats   Stats
 	mending mending

@@ -19,13 +19,13 @@ import (
 
 // StartCheck starts a consistency check of all that was ever written: every block against its checksum, and parity or
 // copies against the data. With repair it puts right what it can.
-func (a *Array) StartCheck(repair bool) error { return a.StartCheckBlaming(repair, -1) }
+func (w *works) StartCheck(repair bool) error { return w.StartCheckBlaming(repair, -1) }
 
 // StartCheckBlaming is StartCheck with a slot to blame where blocks contradict each other, all whole by their checksums, and
 // nothing shows which of them is wrong: what the member in it holds is computed from the others. With -1 such places are
 // reported and left as they are.
-func (a *Array) StartCheckBlaming(repair bool, blame int) error {
-	_, err := a.startCheck(checkHow{repair, blame}, false)
+func (w *works) StartCheckBlaming(repair bool, blame int) error {
+	_, err := w.startCheck(checkHow{repair, blame}, false)
 	return err
 }
 
@@ -35,48 +35,48 @@ type checkHow struct {
 	blame  int // slot; -1: none
 }
 
-func (a *Array) startCheck(how checkHow, resume bool) (*task.Task, error) {
+func (w *works) startCheck(how checkHow, resume bool) (*task.Task, error) {
 	cursor := int64(0)
 	if resume {
-		cursor = a.roster.View().Task.Cursor
+		cursor = w.host.Roster.View().Task.Cursor
 	}
-	return a.tasks.Start(state.TaskCheck, -1, func(t *task.Task) { a.countCheck(t, cursor) }, func(t *task.Task) error { return a.check(t, how, resume) })
+	return w.tasks.Start(state.TaskCheck, -1, func(t *task.Task) { w.countCheck(t, cursor) }, func(t *task.Task) error { return w.check(t, how, resume) })
 }
 
 // CheckNow checks in the caller's goroutine.
-func (a *Array) CheckNow(repair bool) (task.CheckResult, error) {
+func (w *works) CheckNow(repair bool) (task.CheckResult, error) {
 	t := task.Alone(state.TaskCheck)
-	err := a.check(t, checkHow{repair, -1}, false)
+	err := w.check(t, checkHow{repair, -1}, false)
 	found, _ := t.Found()
 	return found, err
 }
 
-func (a *Array) countCheck(t *task.Task, cursor int64) {
-	used := a.stripes.Used()
-	t.Count(used-a.stripes.UsedFrom(cursor), used)
+func (w *works) countCheck(t *task.Task, cursor int64) {
+	used := w.host.Stripes.Used()
+	t.Count(used-w.host.Stripes.UsedFrom(cursor), used)
 }
 
-func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
+func (w *works) check(t *task.Task, how checkHow, resume bool) error {
 	cursor, repair := int64(0), how.repair
 	saw := task.CheckResult{Repair: repair}
-	if saved := a.roster.View().Task; resume {
+	if saved := w.host.Roster.View().Task; resume {
 		cursor = saved.Cursor
 		saw.Mismatches, saw.Repaired, saw.Unrepairable = saved.Mismatches, saved.Repaired, saved.Unrepairable
 		t.Resumed(saved.Started, saw)
 	} else {
 		t.Resumed(time.Time{}, saw)
-		if err := a.Flush(); err != nil {
+		if err := w.host.Flush(); err != nil {
 			return err
 		}
 	}
-	a.countCheck(t, cursor)
+	w.countCheck(t, cursor)
 	save := func(ended bool) error {
 		c, started := t.Found()
-		return a.roster.Update(func(r *record.Record) {
+		return w.host.Roster.Update(func(r *record.Record) {
 			r.Task = record.Task{Kind: record.Check, Repair: repair, Blame: how.blame + 1, Cursor: cursor, Mismatches: c.Mismatches,
 				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: started}
 			if ended {
-				r.Task.Ended = a.now()
+				r.Task.Ended = w.host.Now()
 			}
 		})
 	}
@@ -84,9 +84,9 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 		return err
 	}
 	saved := t.Saves()
-	lay := a.Layout()
+	lay := w.host.Layout()
 	for cursor < lay.Stripes() {
-		if err := a.alive(); err != nil {
+		if err := w.host.Alive(); err != nil {
 			return err
 		}
 		here := lay.Stripe(cursor)
@@ -94,14 +94,14 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 		if err := t.Point(n * here.StripeSize()); err != nil {
 			return errors.Join(err, save(errors.Is(err, task.ErrCancelled)))
 		}
-		next := a.stripes.NextWritten(cursor)
+		next := w.host.Stripes.NextWritten(cursor)
 		if next > cursor {
 			cursor = next
 			continue
 		}
-		a.refresh(lay, cursor, n)
+		w.refresh(lay, cursor, n)
 		err := member.Parallel(int(n), func(i int) error {
-			return a.checkStripe(t, lay.Stripe(cursor+int64(i)), how)
+			return w.checkStripe(t, lay.Stripe(cursor+int64(i)), how)
 		})
 		if err != nil {
 			return err
@@ -115,7 +115,7 @@ func (a *Array) check(t *task.Task, how checkHow, resume bool) error {
 		}
 	}
 	if repair {
-		if err := a.journal.Checkpoint(); err != nil {
+		if err := w.host.Journal.Checkpoint(); err != nil {
 			return err
 		}
 	}
@@ -131,9 +131,9 @@ const (
 
 // checkStripe checks one stripe, which it holds only while it looks: a member that is late is left alone with the stripe
 // free for clients.
-func (a *Array) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error {
+func (w *works) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error {
 	for try := 1; ; try++ {
-		late, err := a.checkHeld(t, st, how)
+		late, err := w.checkHeld(t, st, how)
 		if err != nil || late == nil {
 			return err
 		}
@@ -147,18 +147,18 @@ func (a *Array) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error 
 }
 
 // checkHeld is one attempt at it; late is a member that did not answer, and nothing was decided then.
-func (a *Array) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *member.Member, err error) {
-	defer a.stripes.Lock([]layout.ID{st.ID()}, true)()
-	if a.stripes.Untouched(st, nil) {
-		return nil, a.alive()
+func (w *works) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *member.Member, err error) {
+	defer w.host.Stripes.Lock([]layout.ID{st.ID()}, true)()
+	if w.host.Stripes.Untouched(st, nil) {
+		return nil, w.host.Alive()
 	}
-	c, err := a.stripes.Load(st, 0, st.StripBlocks(), nil)
+	c, err := w.host.Stripes.Load(st, 0, st.StripBlocks(), nil)
 	if err != nil {
 		return nil, err
 	}
 	defer c.Free()
-	for role, w := range c.Wrong {
-		if slices.Contains(w, stripe.Silent) {
+	for role, wrong := range c.Wrong {
+		if slices.Contains(wrong, stripe.Silent) {
 			return c.Roles[role], nil
 		}
 	}
@@ -215,17 +215,17 @@ func (a *Array) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *m
 		result.Unrepairable++
 	}
 	if how.repair {
-		if err := a.repair(c, &result, guilty); err != nil {
+		if err := w.repair(c, &result, guilty); err != nil {
 			return nil, err
 		}
 	}
 	t.Finds(result)
-	return nil, a.alive()
+	return nil, w.host.Alive()
 }
 
 // refresh makes the rows of some stripes be read from the media, not from what the system keeps in memory: a check is to
 // find what the media hold.
-func (a *Array) refresh(lay *layout.Map, from, n int64) {
+func (w *works) refresh(lay *layout.Map, from, n int64) {
 	first := map[int]layout.Stripe{} // by group
 	last := map[int]int64{}
 	for number := from; number < from+n; number++ {
@@ -237,7 +237,7 @@ func (a *Array) refresh(lay *layout.Map, from, n int64) {
 	}
 	for group, st := range first {
 		for _, slot := range st.Members(group) {
-			if m := a.slots.At(slot); m.Patient != nil && m.Usable(st) {
+			if m := w.host.Slots.At(slot); m.Patient != nil && m.Usable(st) {
 				m.Patient.Refresh(m.Offset(st.Block(slot)), (last[group]-st.Row+1)*st.Strip)
 			}
 		}
@@ -245,7 +245,7 @@ func (a *Array) refresh(lay *layout.Map, from, n int64) {
 }
 
 // repair heals what is wrong, and computes anew what is to blame for contradictions.
-func (a *Array) repair(c *stripe.Columns, result *task.CheckResult, guilty []stripe.Place) error {
+func (w *works) repair(c *stripe.Columns, result *task.CheckResult, guilty []stripe.Place) error {
 	k := c.St.Data
 	if len(guilty) > 0 {
 		need := journal.Reservation{}
@@ -254,13 +254,13 @@ func (a *Array) repair(c *stripe.Columns, result *task.CheckResult, guilty []str
 				need[m] = int64(len(guilty)) + 2
 			}
 		}
-		if err := a.journal.Reserve(need); err != nil {
+		if err := w.host.Journal.Reserve(need); err != nil {
 			return err
 		}
-		defer a.journal.Unreserve(need)
+		defer w.host.Journal.Unreserve(need)
 	}
-	a.journal.Barrier.RLock()
-	defer a.journal.Barrier.RUnlock()
+	w.host.Journal.Barrier.RLock()
+	defer w.host.Journal.Barrier.RUnlock()
 	result.Repaired += int64(c.Heal())
 	if len(guilty) == 0 {
 		return nil
@@ -269,19 +269,19 @@ func (a *Array) repair(c *stripe.Columns, result *task.CheckResult, guilty []str
 	for _, x := range guilty {
 		strips := make([][]byte, len(c.Bufs))
 		for role := range strips {
-			strips[role] = c.Bufs[role][x.Col*Block:][:Block]
+			strips[role] = c.Bufs[role][x.Col*Block:][:record.Block]
 		}
-		buf := make([]byte, Block)
+		buf := make([]byte, record.Block)
 		strips[x.Role] = buf
 		if m := c.Roles[x.Role]; m != nil && parity.Recover(strips, k, []int{x.Role}) == nil {
 			ch.Writes = append(ch.Writes, journal.Write{M: m, Kind: record.RunPayload, Block: c.Block(m, x.Col), N: 1, Buf: buf, Sums: record.SumsOf(buf)})
 			m.Count(&m.Errs.Checksum)
 		}
 	}
-	if err := a.journal.Commit(&ch); err != nil {
+	if err := w.host.Journal.Commit(&ch); err != nil {
 		return err
 	}
-	if err := a.journal.Place(&ch); err != nil {
+	if err := w.host.Journal.Place(&ch); err != nil {
 		return err
 	}
 	result.Repaired += int64(len(ch.Writes))
@@ -289,4 +289,4 @@ func (a *Array) repair(c *stripe.Columns, result *task.CheckResult, guilty []str
 }
 
 // LastCheck is the state of the last consistency check, as the record holds it.
-func (a *Array) LastCheck() record.Task { return a.roster.View().Task }
+func (w *works) LastCheck() record.Task { return w.host.Roster.View().Task }

@@ -22,31 +22,31 @@ var ErrMargin = errors.New("the data would be out of reach")
 const ByAdministrator = "declared failed by the administrator"
 
 // Fail declares the member in slot failed. Unless force is set it refuses when the array would fail with it.
-func (a *Array) Fail(slot int, force bool) error {
-	if slot < 0 || slot >= a.slots.Len() {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
+func (w *works) Fail(slot int, force bool) error {
+	if slot < 0 || slot >= w.host.Slots.Len() {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, w.host.Slots.Len()-1)
 	}
-	m := a.slots.At(slot)
+	m := w.host.Slots.At(slot)
 	if !m.Live() {
 		return fmt.Errorf("%s is %s already", m.Name(), m.Condition())
 	}
-	if !force && a.WouldFail(slot) {
+	if !force && w.host.Roster.Needs(slot) {
 		return ErrMargin
 	}
 	if m.Condition() != record.Rebuilding {
 		// What is in its journal gets into place, so that nothing of what it holds is in doubt if it comes back.
-		if err := a.journal.Checkpoint(); err != nil && a.alive() != nil {
+		if err := w.host.Journal.Checkpoint(); err != nil && w.host.Alive() != nil {
 			return err
 		}
 	}
-	a.roster.Fail(m, record.Failed, errors.New(ByAdministrator))
+	w.host.Roster.Fail(m, record.Failed, errors.New(ByAdministrator))
 	m.Released()
 	return nil
 }
 
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
-func (a *Array) NeedSize(slot int) int64 {
-	rec := a.roster.View()
+func (w *works) NeedSize(slot int) int64 {
+	rec := w.host.Roster.View()
 	data := rec.Roster[slot].DataSize
 	lo, hi := int64(1<<20), data*2+(1<<30)
 	for lo < hi {
@@ -57,48 +57,48 @@ func (a *Array) NeedSize(slot int) int64 {
 			lo = mid + 1
 		}
 	}
-	return (lo + Block - 1) &^ (Block - 1)
+	return (lo + record.Block - 1) &^ (record.Block - 1)
 }
 
 // Replace puts a disk in the place of the member in slot, whatever the disk holds, and starts to rebuild onto it. A
 // member that still works is failed first. The disk belongs to the array when nil is returned.
-func (a *Array) Replace(slot int, d disk.Disk) error {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	return a.replace(slot, d)
+func (w *works) Replace(slot int, d disk.Disk) error {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	return w.replace(slot, d)
 }
 
 // ErrTaken is wrapped by StandIn when there is a member that works.
 var ErrTaken = errors.New("its place is taken")
 
 // StandIn is Replace for a member that is lost: it does nothing to one that works, or is being rebuilt.
-func (a *Array) StandIn(slot int, d disk.Disk) error {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	if slot < 0 || slot >= a.slots.Len() || a.slots.At(slot).Live() {
+func (w *works) StandIn(slot int, d disk.Disk) error {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	if slot < 0 || slot >= w.host.Slots.Len() || w.host.Slots.At(slot).Live() {
 		return fmt.Errorf("slot %d: %w", slot, ErrTaken)
 	}
-	return a.replace(slot, d)
+	return w.replace(slot, d)
 }
 
 // replace is Replace for a caller that holds joins. Everything that can be refused is refused before the disk is a member:
 // from there on only the disk itself can still fail.
-func (a *Array) replace(slot int, d disk.Disk) error {
-	if slot < 0 || slot >= a.slots.Len() {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
+func (w *works) replace(slot int, d disk.Disk) error {
+	if slot < 0 || slot >= w.host.Slots.Len() {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, w.host.Slots.Len()-1)
 	}
-	if !a.Layout().Redundant() {
-		return fmt.Errorf("level %s has no redundancy to rebuild a member from", a.Layout().Level)
+	if !w.host.Layout().Redundant() {
+		return fmt.Errorf("level %s has no redundancy to rebuild a member from", w.host.Layout().Level)
 	}
-	place, err := a.placeFor(slot, d)
+	place, err := w.placeFor(slot, d)
 	if err != nil {
 		return err
 	}
-	if a.WouldFail(slot) {
+	if w.host.Roster.Needs(slot) {
 		return ErrMargin
 	}
-	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: env.NewID(), Place: place, Condition: record.Missing})
-	return a.join(m, func() error { return a.blank(m) })
+	m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: env.NewID(), Place: place, Condition: record.Missing})
+	return w.join(m, func() error { return w.blank(m) })
 }
 
 // join makes a disk the member of its slot, in the one way there is for all that take a place: a replacement, a spare that steps in, a
@@ -110,65 +110,68 @@ func (a *Array) replace(slot int, d disk.Disk) error {
 //	3  the disk is made ready                a crash up to here leaves a disk that belongs to nothing, or is away as before
 //	4  the roster names it                   a crash leaves it being filled, from its first strip
 //	5  it is filled
-func (a *Array) join(m *member.Member, ready func() error) error {
-	old := a.slots.At(m.Slot)
-	a.clearSlot(m.Slot)
+func (w *works) join(m *member.Member, ready func() error) error {
+	old := w.host.Slots.At(m.Slot)
+	w.clearSlot(m.Slot)
 	if old.Live() {
-		if err := a.Fail(m.Slot, false); err != nil {
+		if err := w.Fail(m.Slot, false); err != nil {
 			return err
 		}
 	}
-	if err := a.journal.Checkpoint(); err != nil {
+	if err := w.host.Journal.Checkpoint(); err != nil {
 		return err
 	}
 	if err := ready(); err != nil {
 		return err
 	}
-	if err := a.roster.Join(m); err != nil {
+	if err := w.host.Roster.Join(m); err != nil {
 		return err
 	}
 	old.Release()
-	a.resumeRebuild(m.Slot)
+	if m.Base != 0 {
+		w.host.Say("member-returned", m.Name(), fmt.Sprintf("it catches up what it missed since epoch %d", m.Base))
+	}
+	w.resumeRebuild(m.Slot)
 	return nil
 }
 
 // blank makes a disk, whatever it holds, an empty member but for its record.
-func (a *Array) blank(m *member.Member) error {
+func (w *works) blank(m *member.Member) error {
 	if err := disk.Wipe(m.Bare()); err != nil {
 		return err
 	}
-	return a.journal.Prepare(m)
+	return w.host.Journal.Prepare(m)
 }
 
 // placeFor lays out a disk that is to take the place of the member in slot.
-func (a *Array) placeFor(slot int, d disk.Disk) (record.Place, error) {
-	data := a.roster.View().Roster[slot].DataSize
+func (w *works) placeFor(slot int, d disk.Disk) (record.Place, error) {
+	data := w.host.Roster.View().Roster[slot].DataSize
 	place, err := record.PlaceFor(d.Size(), data)
 	if err != nil || place.DataSize < data {
-		return place, fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, a.NeedSize(slot))
+		return place, fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, w.NeedSize(slot))
 	}
 	return place, nil
 }
 
 // clearSlot ends the tasks and the copying that are under way for a slot which is about to get another disk.
-func (a *Array) clearSlot(slot int) {
+func (w *works) clearSlot(slot int) {
 	if !probe.TaskNotSuperseded.On() {
-		a.tasks.Supersede(slot)
+		w.tasks.Supersede(slot)
 	}
-	if m := a.slots.Onto(slot); m != nil {
-		a.abandonCopy(slot, m, true)
+	if m := w.host.Slots.Onto(slot); m != nil {
+		w.abandonCopy(slot, m, true)
 	}
 }
 
 // resumeRebuild starts to rebuild onto the member in slot. That it cannot be started, because the array is being stopped, is
 // no error: the record says that it is to go on.
-func (a *Array) resumeRebuild(slot int) {
-	_, _ = a.startRebuild(slot)
+func (w *works) resumeRebuild(slot int) {
+	_, _ = w.startRebuild(slot)
 }
 
 // LetGo closes the disk of a member that no longer takes part, so that it can be opened anew.
-func (a *Array) LetGo(slot int) {
-	if m := a.slots.At(slot); !m.Live() {
+func (w *works) LetGo(slot int) {
+	if m := w.host.Slots.At(slot); !m.Live() {
 		m.Released()
 	}
 }
@@ -179,27 +182,23 @@ func (a *Array) LetGo(slot int) {
 //	1  in its own tables, what its journal names is marked lost     a crash leaves a member that is away, as before
 //	2  its journal is emptied                                       the same: nothing in it is needed after 1
 //	3  it joins
-func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	slot, err := a.roster.Awaits(own, failed)
+func (w *works) Return(d disk.Disk, own *record.Record, failed bool) error {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	slot, err := w.host.Roster.Awaits(own, failed)
 	if err != nil {
 		return err
 	}
 	if d.Size() < own.Place.Size {
 		return fmt.Errorf("%w: the disk is smaller than it was", roster.ErrStale)
 	}
-	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: own.Place, Condition: record.Missing,
-		Base: a.roster.View().Roster[slot].Base, Errors: a.slots.At(slot).Errors()})
-	err = a.join(m, func() error { return a.catchable(m, own) })
-	if err == nil {
-		a.event("member-returned", m.Name(), "it catches up what it missed since epoch %d", m.Base)
-	}
-	return err
+	m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: own.Place, Condition: record.Missing,
+		Base: w.host.Roster.View().Roster[slot].Base, Errors: w.host.Slots.At(slot).Errors()})
+	return w.join(m, func() error { return w.catchable(m, own) })
 }
 
 // catchable makes a member that was away ready to catch up: what is not certain of what it holds is marked lost in its own tables.
-func (a *Array) catchable(m *member.Member, own *record.Record) error {
+func (w *works) catchable(m *member.Member, own *record.Record) error {
 	left, err := journal.LeftoverOf(m)
 	if err != nil {
 		return err
@@ -207,87 +206,87 @@ func (a *Array) catchable(m *member.Member, own *record.Record) error {
 	if probe.OwnJournalForgotten.On() {
 		left.Runs = nil
 	}
-	if err := a.journal.Lose(m, left.Runs, own.Epoch); err != nil {
+	if err := w.host.Journal.Lose(m, left.Runs, own.Epoch); err != nil {
 		return err
 	}
 	m.Ring.Sequence = left.Sequence
-	return a.journal.Empty(m)
+	return w.host.Journal.Empty(m)
 }
 
 // Retire starts it. The disk, whatever it holds, belongs to the array when nil is returned.
-func (a *Array) Retire(slot int, d disk.Disk) error {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	if slot < 0 || slot >= a.slots.Len() {
-		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, a.slots.Len()-1)
+func (w *works) Retire(slot int, d disk.Disk) error {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	if slot < 0 || slot >= w.host.Slots.Len() {
+		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, w.host.Slots.Len()-1)
 	}
-	old := a.slots.At(slot)
+	old := w.host.Slots.At(slot)
 	if c := old.Condition(); c != record.Active && c != record.Failing {
 		return fmt.Errorf("%s is %s: there is nothing to copy from; replace it", old.Name(), c)
 	}
-	if o := a.slots.Onto(slot); o != nil {
+	if o := w.host.Slots.Onto(slot); o != nil {
 		return fmt.Errorf("%s is being retired already, onto %s", old.Name(), o.Name())
 	}
-	place, err := a.placeFor(slot, d)
+	place, err := w.placeFor(slot, d)
 	if err != nil {
 		return err
 	}
-	a.tasks.Supersede(slot)
-	m := member.New(a.judge, member.Known{Slot: slot, Disk: d, Identity: env.NewID(), Place: place, Condition: record.Rebuilding})
-	if err := a.blank(m); err != nil {
+	w.tasks.Supersede(slot)
+	m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: env.NewID(), Place: place, Condition: record.Rebuilding})
+	if err := w.blank(m); err != nil {
 		return err
 	}
-	if err := a.signCopy(m); err != nil {
+	if err := w.signCopy(m); err != nil {
 		return err
 	}
-	if err := a.roster.CopyOnto(m); err != nil {
+	if err := w.host.Roster.CopyOnto(m); err != nil {
 		return err
 	}
-	a.slots.CopyOnto(m)
-	_, _ = a.startRetire(slot) // while the array is being stopped it goes on at the next start
+	w.host.Slots.CopyOnto(m)
+	_, _ = w.startRetire(slot) // while the array is being stopped it goes on at the next start
 	return nil
 }
 
 // signCopy writes the record of the array as it is now, with the copy's own identity, onto the copy.
-func (a *Array) signCopy(m *member.Member) error {
-	own := a.roster.View()
+func (w *works) signCopy(m *member.Member) error {
+	own := w.host.Roster.View()
 	own.Roster[m.Slot].Onto = m.Identity
 	return m.PutRecord(own)
 }
 
 // standsIn says whether the copy of a member may take its place although it is not whole: it is rebuilt then.
-func (a *Array) standsIn(old, m *member.Member) bool {
-	return m.Live() && a.slots.Has(old) && !old.Live() && a.Layout().Redundant()
+func (w *works) standsIn(old, m *member.Member) bool {
+	return m.Live() && w.host.Slots.Has(old) && !old.Live() && w.host.Layout().Redundant()
 }
 
 // fallBack ends a copying that came to nothing. When the member failed before its copy was whole, the disk that was meant
 // for its place is rebuilt instead, unless another one took the place meanwhile.
-func (a *Array) fallBack(old, m *member.Member) {
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	if !a.slots.IsCopy(m) || a.alive() != nil {
+func (w *works) fallBack(old, m *member.Member) {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	if !w.host.Slots.IsCopy(m) || w.host.Alive() != nil {
 		return // it became the member, or somebody has seen to it
 	}
-	takes := a.standsIn(old, m)
-	a.abandonCopy(m.Slot, m, !takes)
+	takes := w.standsIn(old, m)
+	w.abandonCopy(m.Slot, m, !takes)
 	if !takes {
 		return
 	}
 	probe.StandInTookOver.Seen()
-	if err := a.replace(m.Slot, m.Patient.Disk); err != nil {
+	if err := w.replace(m.Slot, m.Patient.Disk); err != nil {
 		m.Release()
-		a.event("copy-failed", m.Name(), "it could not take the place of %s, which failed: %v", old.Name(), err)
+		w.host.Say("copy-failed", m.Name(), fmt.Sprintf("it could not take the place of %s, which failed: %v", old.Name(), err))
 	}
 }
 
 // abandonCopy forgets about a copy that came to nothing.
-func (a *Array) abandonCopy(slot int, m *member.Member, letGo bool) {
-	if !a.slots.EndCopy(m) {
+func (w *works) abandonCopy(slot int, m *member.Member, letGo bool) {
+	if !w.host.Slots.EndCopy(m) {
 		return
 	}
 	m.Become(record.Failed)
-	a.tables.Forget(m)
-	_ = a.roster.Update(func(r *record.Record) {
+	w.host.Tables.Forget(m)
+	_ = w.host.Roster.Update(func(r *record.Record) {
 		r.Roster[slot].Onto, r.Roster[slot].Cursor = uuid.Nil, 0
 	})
 	if letGo {

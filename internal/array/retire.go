@@ -32,102 +32,102 @@ import (
 
 // startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
 // because whoever gives the slot another disk waits for that.
-func (a *Array) startRetire(slot int) (*task.Task, error) {
-	old, m := a.slots.At(slot), a.slots.Onto(slot)
-	t, err := a.tasks.Start(state.TaskRetire, slot, func(t *task.Task) { a.countCopy(t, old, m) }, func(t *task.Task) error {
-		err := a.retire(t, slot, m)
-		if err != nil && !t.Stopped() && a.alive() == nil && !a.standsIn(old, m) {
-			a.abandonCopy(slot, m, true)
+func (w *works) startRetire(slot int) (*task.Task, error) {
+	old, m := w.host.Slots.At(slot), w.host.Slots.Onto(slot)
+	t, err := w.tasks.Start(state.TaskRetire, slot, func(t *task.Task) { w.countCopy(t, old, m) }, func(t *task.Task) error {
+		err := w.retire(t, slot, m)
+		if err != nil && !t.Stopped() && w.host.Alive() == nil && !w.standsIn(old, m) {
+			w.abandonCopy(slot, m, true)
 		}
 		return err
 	})
 	if err == nil {
-		a.workers.Go(func() {
+		w.host.Go(func() {
 			t.Wait()
 			if !t.Stopped() {
-				a.fallBack(old, m)
+				w.fallBack(old, m)
 			}
 		})
 	}
 	return t, err
 }
 
-func (a *Array) retire(t *task.Task, slot int, m *member.Member) error {
-	old := a.slots.At(slot)
-	lay := a.Layout()
+func (w *works) retire(t *task.Task, slot int, m *member.Member) error {
+	old := w.host.Slots.At(slot)
+	lay := w.host.Layout()
 	strips := lay.Strips(slot)
-	a.countCopy(t, old, m)
+	w.countCopy(t, old, m)
 	saved := t.Saves()
 	for m.Cursor.Load() < strips {
 		if err := t.Point(windowBytes); err != nil {
-			return errors.Join(err, a.saveCopy(slot, m))
+			return errors.Join(err, w.saveCopy(slot, m))
 		}
-		if err := a.copyable(old, m); err != nil {
+		if err := w.copyable(old, m); err != nil {
 			return err
 		}
-		from := a.passNever(old, m)
+		from := w.passNever(old, m)
 		if from >= strips {
 			break
 		}
 		st, left := lay.Strip(slot, from)
 		n := min(max(1, windowBytes/st.Strip), left)
-		copied, err := a.copyRows(old, m, st, n)
+		copied, err := w.copyRows(old, m, st, n)
 		if err != nil {
 			return err
 		}
 		t.Moves(copied * st.Strip)
 		t.Advance(env.Now(), n*st.Strip)
 		if saved.Due() {
-			if err := saved.Keep(func() error { return a.saveCopy(slot, m) }); err != nil {
+			if err := saved.Keep(func() error { return w.saveCopy(slot, m) }); err != nil {
 				return err
 			}
 		}
 	}
-	if err := a.copyWitnesses(old, m); err != nil {
+	if err := w.copyWitnesses(old, m); err != nil {
 		return err
 	}
-	if err := a.handOver(old, m); err != nil {
+	if err := w.handOver(old, m); err != nil {
 		return err
 	}
-	if err := a.seeAgainAround(t, slot, true); err != nil {
+	if err := w.seeAgainAround(t, slot, true); err != nil {
 		return err
 	}
-	return a.journal.Checkpoint()
+	return w.host.Journal.Checkpoint()
 }
 
 // copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
 // well, see copyOf: a crash right after it took over finds it with all that the old one knew.
-func (a *Array) copyWitnesses(old, m *member.Member) error {
+func (w *works) copyWitnesses(old, m *member.Member) error {
 	for number := range min(old.Place.WitnessPages, m.Place.WitnessPages) {
-		if err := a.tables.CopyWitnesses(old, m, number); err != nil {
+		if err := w.host.Tables.CopyWitnesses(old, m, number); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (a *Array) countCopy(t *task.Task, old, m *member.Member) {
+func (w *works) countCopy(t *task.Task, old, m *member.Member) {
 	own := func(nth int64) int64 {
-		return a.stripes.Written(m.Slot, nth, func(nth int64) int64 { return a.stripes.NextMarked(old, nth) })
+		return w.host.Stripes.Written(m.Slot, nth, func(nth int64) int64 { return w.host.Stripes.NextMarked(old, nth) })
 	}
 	t.Count(own(0)-own(m.Cursor.Load()), own(0))
 }
 
 // passNever moves the cursor over strips in which neither disk has anything. Nobody is between planning and writing at that
 // moment, so none can become written behind the cursor's back.
-func (a *Array) passNever(old, m *member.Member) int64 {
-	a.journal.Barrier.Lock()
-	defer a.journal.Barrier.Unlock()
-	next := min(a.stripes.NextMarked(old, m.Cursor.Load()), a.stripes.NextMarked(m, m.Cursor.Load()))
+func (w *works) passNever(old, m *member.Member) int64 {
+	w.host.Journal.Barrier.Lock()
+	defer w.host.Journal.Barrier.Unlock()
+	next := min(w.host.Stripes.NextMarked(old, m.Cursor.Load()), w.host.Stripes.NextMarked(m, m.Cursor.Load()))
 	m.Cursor.Store(next)
 	return next
 }
 
-func (a *Array) copyable(old, m *member.Member) error {
+func (w *works) copyable(old, m *member.Member) error {
 	switch {
-	case a.alive() != nil:
-		return a.alive()
-	case !a.slots.Has(old) || !old.Live():
+	case w.host.Alive() != nil:
+		return w.host.Alive()
+	case !w.host.Slots.Has(old) || !old.Live():
 		return fmt.Errorf("%s is %s: it cannot be copied any more; replace it", old.Name(), old.Condition())
 	case !m.Live():
 		return fmt.Errorf("%s is %s", m.Name(), m.Condition())
@@ -136,12 +136,12 @@ func (a *Array) copyable(old, m *member.Member) error {
 }
 
 // copyRows copies n rows from a stripe on and moves the cursor behind them, while their stripes are held.
-func (a *Array) copyRows(old, m *member.Member, from layout.Stripe, n int64) (copied int64, err error) {
-	defer a.stripes.Lock(stripe.Rows(from, n), true)()
-	a.journal.Barrier.RLock()
-	defer a.journal.Barrier.RUnlock()
+func (w *works) copyRows(old, m *member.Member, from layout.Stripe, n int64) (copied int64, err error) {
+	defer w.host.Stripes.Lock(stripe.Rows(from, n), true)()
+	w.host.Journal.Barrier.RLock()
+	defer w.host.Journal.Barrier.RUnlock()
 	for i := range n {
-		did, err := a.copyRow(old, m, from.At(from.Group, from.Row+i))
+		did, err := w.copyRow(old, m, from.At(from.Group, from.Row+i))
 		if err != nil {
 			return copied, err
 		}
@@ -149,7 +149,7 @@ func (a *Array) copyRows(old, m *member.Member, from layout.Stripe, n int64) (co
 			copied++
 		}
 	}
-	if err := a.copyable(old, m); err != nil {
+	if err := w.copyable(old, m); err != nil {
 		return copied, err
 	}
 	m.Cursor.Store(max(from.Nth(m.Slot)+n, m.Cursor.Load()))
@@ -157,51 +157,51 @@ func (a *Array) copyRows(old, m *member.Member, from layout.Stripe, n int64) (co
 }
 
 // copyRow makes a strip of the copy what it is on the member. The caller holds its stripe and the barrier.
-func (a *Array) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err error) {
+func (w *works) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err error) {
 	n := st.StripBlocks()
 	first := st.Block(m.Slot)
 	sums := make([]uint32, n)
-	if err := a.tables.Sums(old, first, sums); err != nil {
+	if err := w.host.Tables.Sums(old, first, sums); err != nil {
 		return false, err
 	}
 	if record.AllAre(sums, record.SumNever) {
-		a.tables.SetAs(m, a.stripes.ChangesOf(old), first, n, nil, record.SumNever)
+		w.host.Tables.SetAs(m, w.host.Stripes.ChangesOf(old), first, n, nil, record.SumNever)
 		return false, nil
 	}
-	buf := a.scratch.Get(n)
-	defer a.scratch.Put(buf)
-	if a.stripes.ReadVerified(old, first, buf, sums) != nil {
-		if err := a.restoreRow(old, st, buf, sums); err != nil {
+	buf := w.host.Scratch.Get(n)
+	defer w.host.Scratch.Put(buf)
+	if w.host.Stripes.ReadVerified(old, first, buf, sums) != nil {
+		if err := w.restoreRow(old, st, buf, sums); err != nil {
 			return false, err
 		}
 	}
 	if err := m.WriteData([][]byte{buf}, first); err != nil {
 		return false, err
 	}
-	a.tables.SetAs(m, a.stripes.ChangesOf(old), first, n, sums, 0)
+	w.host.Tables.SetAs(m, w.host.Stripes.ChangesOf(old), first, n, sums, 0)
 	return true, nil
 }
 
 // remirror copies those of some stripes again that lie below the cursor of a copy: what the journals held may not have
 // reached it before the crash. Nobody else works on the array yet.
-func (a *Array) remirror(stripes []layout.Stripe) error {
-	for _, m := range a.slots.Copies() {
-		old := a.slots.At(m.Slot)
+func (w *works) remirror(stripes []layout.Stripe) error {
+	for _, m := range w.host.Slots.Copies() {
+		old := w.host.Slots.At(m.Slot)
 		for _, st := range stripes {
 			if !st.Has(m.Slot) || st.Nth(m.Slot) >= m.Cursor.Load() || !old.Live() || !m.Live() {
 				continue
 			}
-			if _, err := a.copyRow(old, m, st); err != nil && a.alive() != nil {
+			if _, err := w.copyRow(old, m, st); err != nil && w.host.Alive() != nil {
 				return err
 			}
 		}
 	}
-	return a.alive()
+	return w.host.Alive()
 }
 
 // restoreRow has a strip of a member with the help of redundancy; blocks that cannot be had get the sum of a lost one.
-func (a *Array) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sums []uint32) error {
-	c, err := a.stripes.Load(st, 0, st.StripBlocks(), nil)
+func (w *works) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sums []uint32) error {
+	c, err := w.host.Stripes.Load(st, 0, st.StripBlocks(), nil)
 	if err != nil {
 		return err
 	}
@@ -217,23 +217,23 @@ func (a *Array) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sum
 			sums[col] = record.SumNever
 		case !c.Known[role][col]:
 			sums[col] = record.SumLost
-			a.stats.Stripes.Unreadable.Add(1)
+			w.host.Unreadable.Add(1)
 		default:
-			sums[col] = record.Sum(buf[col*Block:][:Block])
+			sums[col] = record.Sum(buf[col*Block:][:record.Block])
 		}
 	}
 	return nil
 }
 
 // saveCopy makes the copy so far durable, then its cursor.
-func (a *Array) saveCopy(slot int, m *member.Member) error {
+func (w *works) saveCopy(slot int, m *member.Member) error {
 	cursor := m.Cursor.Load()
 	if !probe.CopyNotSynced.On() {
-		if err := a.journal.Checkpoint(); err != nil {
+		if err := w.host.Journal.Checkpoint(); err != nil {
 			return err
 		}
 	}
-	return a.roster.Update(func(r *record.Record) {
+	return w.host.Roster.Update(func(r *record.Record) {
 		if e := &r.Roster[slot]; e.Onto == m.Identity {
 			e.Cursor = cursor
 		}
@@ -242,43 +242,43 @@ func (a *Array) saveCopy(slot int, m *member.Member) error {
 
 // handOver makes the new disk the member, with all stripes held. A checkpoint before that leaves little to do for the one
 // that is made while clients wait.
-func (a *Array) handOver(old, m *member.Member) error {
-	if err := a.journal.Checkpoint(); err != nil {
+func (w *works) handOver(old, m *member.Member) error {
+	if err := w.host.Journal.Checkpoint(); err != nil {
 		return err
 	}
-	defer a.stripes.LockAll()()
+	defer w.host.Stripes.LockAll()()
 	// With everything in place and all tables written the new member needs nothing from any journal.
-	if err := a.journal.Checkpoint(); err != nil {
+	if err := w.host.Journal.Checkpoint(); err != nil {
 		return err
 	}
-	if err := a.copyable(old, m); err != nil {
+	if err := w.copyable(old, m); err != nil {
 		return err
 	}
-	if err := a.journal.Empty(m); err != nil {
-		return cmp.Or(m.WriteProblem(err), a.copyable(old, m))
+	if err := w.host.Journal.Empty(m); err != nil {
+		return cmp.Or(m.WriteProblem(err), w.copyable(old, m))
 	}
 	// The epoch in which it becomes a member must be the next after its own, or a crash on the way would leave it behind.
-	if err := a.signCopy(m); err != nil {
-		return cmp.Or(m.WriteProblem(err), a.copyable(old, m))
+	if err := w.signCopy(m); err != nil {
+		return cmp.Or(m.WriteProblem(err), w.copyable(old, m))
 	}
-	if err := a.roster.Exchange(old, m, func() error { return a.copyable(old, m) }); err != nil {
+	if err := w.host.Roster.Exchange(old, m, func() error { return w.copyable(old, m) }); err != nil {
 		return err
 	}
-	a.tables.Forget(old)
-	a.event("member-retired", old.Name(), "its place is taken by %s", m.Name())
+	w.host.Tables.Forget(old)
+	w.host.Say("member-retired", old.Name(), fmt.Sprintf("its place is taken by %s", m.Name()))
 	old.Release()
 	return nil
 }
 
 // takeUp goes on with a copy that a stop or a crash cut short.
-func (a *Array) takeUp(slot int, c roster.Candidate) {
-	a.slots.CopyOnto(member.New(a.judge, member.Known{Slot: slot, Disk: c.Disk, Identity: c.Record.Member, Place: c.Record.Place,
-		Condition: record.Rebuilding, Cursor: a.roster.View().Roster[slot].Cursor}))
+func (w *works) takeUp(slot int, c roster.Candidate) {
+	w.host.Slots.CopyOnto(member.New(w.host.Judge, member.Known{Slot: slot, Disk: c.Disk, Identity: c.Record.Member, Place: c.Record.Place,
+		Condition: record.Rebuilding, Cursor: w.host.Roster.View().Roster[slot].Cursor}))
 }
 
 // Onto is the disk a member is being copied onto, if it is.
-func (a *Array) Onto(slot int) (disk.Identity, bool) {
-	if m := a.slots.Onto(slot); m != nil {
+func (w *works) Onto(slot int) (disk.Identity, bool) {
+	if m := w.host.Slots.Onto(slot); m != nil {
 		return m.Disk.Identity(), true
 	}
 	return disk.Identity{}, false

@@ -98,35 +98,6 @@ func (a *Array) NewPacer() *task.Pacer { return task.NewPacer(a.Pace, a.moved) }
 // moved is how many bytes clients have moved so far.
 func (a *Array) moved() int64 { return a.stats.BytesRead.Load() + a.stats.BytesWritten.Load() }
 
-// GoOn starts rebuilds again that ended in an error and are still to be done, such as for want of room on a file system.
-func (a *Array) GoOn() {
-	if a.alive() != nil {
-		return
-	}
-	a.joins.Lock()
-	defer a.joins.Unlock()
-	for slot := range a.slots.Len() {
-		if m := a.slots.At(slot); m.Condition() == record.Rebuilding && m.Live() && !a.tasks.Busy(slot) {
-			_, _ = a.startRebuild(slot)
-		}
-	}
-}
-
-// resumeTasks goes on with what the record says was under way.
-func (a *Array) resumeTasks() {
-	for slot := range a.slots.Len() {
-		if a.slots.At(slot).Condition() == record.Rebuilding {
-			_, _ = a.startRebuild(slot)
-		}
-	}
-	for _, m := range a.slots.Copies() {
-		_, _ = a.startRetire(m.Slot)
-	}
-	if t := a.roster.View().Task; t.Kind == record.Check && t.Ended.IsZero() {
-		_, _ = a.startCheck(checkHow{t.Repair, t.Blame - 1}, true)
-	}
-}
-
 // probeTasks counts checkpoints that meet long work.
 func (a *Array) probeTasks() {
 	for slot := range a.slots.Len() {
