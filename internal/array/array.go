@@ -127,7 +127,7 @@ type Array struct {
 	emptied emptied
 	fan     member.Fan
 	tasks   *task.List
-	*works
+	works   *task.Works
 	pace    atomic.Pointer[task.Pace]
 	stats   Stats
 	mending mending

@@ -19,6 +19,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
 
@@ -438,7 +439,7 @@ func TestTheLastMemberIsNotFailedWithoutForce(t *testing.T) {
 	defer a.Abandon()
 	require.NoError(t, a.Fail(0, false))
 	require.Equal(t, state.Exposed, a.Condition())
-	require.ErrorIs(t, a.Fail(1, false), array.ErrMargin)
+	require.ErrorIs(t, a.Fail(1, false), task.ErrMargin)
 	require.NoError(t, a.WriteAt(noise(1, 4096), 0))
 	require.NoError(t, a.Fail(1, true))
 	require.Equal(t, state.Failed, a.Condition())

@@ -116,7 +116,7 @@ func Open(s roster.Set, cfg Config) (*Array, error) {
 		a.event("member-missing", disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}.String(), "slot %d was not found when the array was started", slot)
 	}
 	a.start()
-	a.works.resume()
+	a.works.Resume()
 	return a, nil
 }
 
@@ -175,7 +175,7 @@ func assemble(s roster.Set, cfg Config, use roster.Use) (a *Array, gone []int, e
 		if e.Onto != uuid.Nil {
 			if copied := s.Onto[slot]; copied.Disk != nil && c.Disk != nil {
 				copied.Disk = as(copied.Disk)
-				a.works.takeUp(slot, copied)
+				a.works.TakeUp(slot, copied)
 			} else {
 				e.Onto, e.Cursor = uuid.Nil, 0 // it is not there any more, or there is nothing to copy from
 			}

@@ -98,7 +98,7 @@ func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err erro
 		}
 		healed += n
 		t := task.Alone(state.TaskCheck)
-		if err := a.works.checkStripe(t, st, checkHow{repair: true, blame: -1}); err != nil {
+		if err := a.works.CheckStripe(t, st, task.How{Repair: true, Blame: -1}); err != nil {
 			return healed, lost, fmt.Errorf("stripe %d: %w", st.Ordinal(), err)
 		}
 		found, _ := t.Found()

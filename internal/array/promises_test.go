@@ -445,7 +445,7 @@ func TestAFailedRetirementLeavesTheSpareAlone(t *testing.T) {
 	require.Eventually(t, func() bool { return a.Condition() == state.Healthy }, 20*time.Second, 10*time.Millisecond)
 	winner := spare
 	if err != nil {
-		require.ErrorIs(t, err, array.ErrTaken)
+		require.ErrorIs(t, err, task.ErrTaken)
 		winner = onto
 	}
 	require.Equal(t, winner.Identity(), a.MemberStates()[0].Disk)

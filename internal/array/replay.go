@@ -107,7 +107,7 @@ func (a *Array) replay() error {
 	}
 	slices.SortFunc(mirrored, func(x, y layout.Stripe) int { return x.ID().Compare(y.ID()) })
 	if !probe.CopyNotMended.On() {
-		if err := a.works.remirror(slices.Compact(mirrored)); err != nil {
+		if err := a.works.CopyAgain(slices.Compact(mirrored)); err != nil {
 			return err
 		}
 	}

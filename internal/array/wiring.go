@@ -9,6 +9,7 @@ import (
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/stripe"
 	"nidalo/internal/array/table"
+	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 )
 
@@ -35,7 +36,7 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 		Counts: &a.stats.Stripes})
 	a.journal = journal.New(journal.Host{Slots: a.slots, Tables: a.tables, Fan: &a.fan, Roster: a.roster, Layout: a.Layout, Alive: a.alive,
 		Freeze: a.fail, Say: a.say, Covers: a.covers, Emptied: a.noteEmptied, Idle: a.idle, Counts: &a.stats.Journal})
-	a.works = newWorks(worksHost{Slots: a.slots, Tables: a.tables, Journal: a.journal, Roster: a.roster, Stripes: a.stripes, Judge: a.judge,
+	a.works = task.NewWorks(task.Site{Slots: a.slots, Tables: a.tables, Journal: a.journal, Roster: a.roster, Stripes: a.stripes, Judge: a.judge,
 		Scratch: &a.scratch, Layout: a.Layout, Now: a.now, Alive: a.alive, Say: a.say, Healed: a.healed, Flush: a.Flush, Go: a.workers.Go,
 		Unreadable: &a.stats.Stripes.Unreadable}, a.tasks)
 	return a

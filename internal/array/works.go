@@ -1,82 +1,52 @@
 package array
 
 import (
-	"sync/atomic"
-	"time"
-
-	"nidalo/core/layout"
 	"nidalo/core/record"
-	"nidalo/internal/array/buffer"
-	"nidalo/internal/array/journal"
-	"nidalo/internal/array/member"
-	"nidalo/internal/array/roster"
-	"nidalo/internal/array/stripe"
-	"nidalo/internal/array/table"
 	"nidalo/internal/array/task"
-	"nidalo/internal/env"
+	"nidalo/internal/disk"
 )
 
-// Works is the long work on an array, and what begins and ends it: who takes whose place, rebuilding, copying, checking.
-type works struct {
-	host  worksHost
-	tasks *task.List
-	joins env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
+// What follows is that of task.Works.
+
+// Replace puts a disk in the place of the member in slot, whatever the disk holds, and starts to rebuild onto it.
+func (a *Array) Replace(slot int, d disk.Disk) error { return a.works.Replace(slot, d) }
+
+// StandIn is Replace for a member that is lost.
+func (a *Array) StandIn(slot int, d disk.Disk) error { return a.works.StandIn(slot, d) }
+
+// NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
+func (a *Array) NeedSize(slot int) int64 { return a.works.NeedSize(slot) }
+
+// Retire copies a member that can still be read onto another disk and then lets it go.
+func (a *Array) Retire(slot int, d disk.Disk) error { return a.works.Retire(slot, d) }
+
+// Onto is the disk a member is being copied onto, if it is.
+func (a *Array) Onto(slot int) (disk.Identity, bool) { return a.works.Onto(slot) }
+
+// Return takes a member back that was away.
+func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {
+	return a.works.Return(d, own, failed)
 }
 
-// worksHost is what the works take from outside.
-type worksHost struct {
-	Slots      *member.Slots
-	Tables     *table.Tables
-	Journal    *journal.Journal
-	Roster     *roster.Roster
-	Stripes    *stripe.Stripes
-	Judge      *member.Judge
-	Scratch    *buffer.Scratch
-	Layout     func() *layout.Map
-	Now        func() time.Time
-	Alive      func() error // why nothing may be written any more, or nil
-	Say        func(kind, disk, text string)
-	Healed     func(blocks int, stripe int64) // blocks of a stripe were wrong, and are rewritten
-	Flush      func() error                   // brings all that was written before to the members
-	Go         func(func())                   // runs until the array is closed
-	Unreadable *atomic.Int64                  // counts blocks that redundancy could not restore
+// LetGo closes the disk of a member that no longer takes part, so that it can be opened anew.
+func (a *Array) LetGo(slot int) { a.works.LetGo(slot) }
+
+// Fail declares the member in slot failed.
+func (a *Array) Fail(slot int, force bool) error { return a.works.Fail(slot, force) }
+
+// StartCheck starts a consistency check of all that was ever written.
+func (a *Array) StartCheck(repair bool) error { return a.works.StartCheck(repair) }
+
+// StartCheckBlaming is StartCheck with a slot to blame where nothing shows which of several blocks is wrong.
+func (a *Array) StartCheckBlaming(repair bool, blame int) error {
+	return a.works.StartCheckBlaming(repair, blame)
 }
 
-// newWorks makes the works of an array.
-func newWorks(host worksHost, tasks *task.List) *works { return &works{host: host, tasks: tasks} }
+// CheckNow checks in the caller's goroutine.
+func (a *Array) CheckNow(repair bool) (task.CheckResult, error) { return a.works.CheckNow(repair) }
 
-// report says that blocks of some columns were healed, if any were.
-func (w *works) report(c *stripe.Columns, healed int) {
-	if healed > 0 {
-		w.host.Healed(healed, c.St.Ordinal())
-	}
-}
+// LastCheck is the state of the last consistency check, as the record holds it.
+func (a *Array) LastCheck() record.Task { return a.works.LastCheck() }
 
 // GoOn starts rebuilds again that ended in an error and are still to be done, such as for want of room on a file system.
-func (w *works) GoOn() {
-	if w.host.Alive() != nil {
-		return
-	}
-	w.joins.Lock()
-	defer w.joins.Unlock()
-	for slot := range w.host.Slots.Len() {
-		if m := w.host.Slots.At(slot); m.Condition() == record.Rebuilding && m.Live() && !w.tasks.Busy(slot) {
-			_, _ = w.startRebuild(slot)
-		}
-	}
-}
-
-// resume goes on with what the record says was under way.
-func (w *works) resume() {
-	for slot := range w.host.Slots.Len() {
-		if w.host.Slots.At(slot).Condition() == record.Rebuilding {
-			_, _ = w.startRebuild(slot)
-		}
-	}
-	for _, m := range w.host.Slots.Copies() {
-		_, _ = w.startRetire(m.Slot)
-	}
-	if t := w.host.Roster.View().Task; t.Kind == record.Check && t.Ended.IsZero() {
-		_, _ = w.startCheck(checkHow{t.Repair, t.Blame - 1}, true)
-	}
-}
+func (a *Array) GoOn() { a.works.GoOn() }

@@ -250,7 +250,7 @@ func (c *machine) swap(_ string, n []int64) error {
 func (c *machine) replaceBy(slot int, d *Disk) error {
 	c.note("    slot %d gets %s", slot, d.name)
 	err := c.a.Replace(slot, d)
-	if errors.Is(err, array.ErrMargin) {
+	if errors.Is(err, task.ErrMargin) {
 		return nil
 	}
 	if err == nil {
@@ -273,7 +273,7 @@ func (c *machine) spare(_ string, n []int64) error {
 		if err == nil {
 			seen("a spare took over")
 		}
-		if errors.Is(err, array.ErrTaken) {
+		if errors.Is(err, task.ErrTaken) {
 			return nil
 		}
 		return err

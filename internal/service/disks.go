@@ -9,6 +9,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
@@ -286,7 +287,7 @@ func (s *Service) Fail(req control.FailRequest) error {
 		return nil
 	}
 	err = r.Fail(slot, req.Force)
-	if errors.Is(err, array.ErrMargin) {
+	if errors.Is(err, task.ErrMargin) {
 		return fatal(r, slot)
 	}
 	return person(err)

@@ -332,7 +332,7 @@ func (s *Service) Steer(req control.SteerRequest) error {
 
 // react does what follows from an event.
 func (s *Service) react(e control.Event) {
-	if e.Kind == "member-failed" && !strings.Contains(e.Detail, array.ByAdministrator) {
+	if e.Kind == "member-failed" && !strings.Contains(e.Detail, task.ByAdministrator) {
 		if r, err := s.named(e.Array); err == nil {
 			for _, m := range r.MemberStates() {
 				if m.Disk.String() == e.Disk {

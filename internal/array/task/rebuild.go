@@ -1,4 +1,4 @@
-package array
+package task
 
 import (
 	"fmt"
@@ -9,7 +9,6 @@ import (
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/stripe"
-	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -21,18 +20,18 @@ const (
 	jumpStrips  = 64       // a gap of never-written strips from which it pays to stop and jump
 )
 
-func (w *works) startRebuild(slot int) (*task.Task, error) {
+func (w *Works) startRebuild(slot int) (*Task, error) {
 	m := w.host.Slots.At(slot)
 	kind := state.TaskRebuild
 	if m.Base != 0 {
 		kind = state.TaskCatchUp
 	}
-	return w.tasks.Start(kind, slot, func(t *task.Task) { w.countRebuild(t, m) }, func(t *task.Task) error { return w.rebuild(t, m) })
+	return w.tasks.Start(kind, slot, func(t *Task) { w.countRebuild(t, m) }, func(t *Task) error { return w.rebuild(t, m) })
 }
 
 // rebuild fills the member strip by strip. Strips below the cursor are current and take part in everything; strips above it are
 // treated as missing. The stripes of a piece are held exclusively until the cursor has passed it, and pieces finish in order.
-func (w *works) rebuild(t *task.Task, m *member.Member) error {
+func (w *Works) rebuild(t *Task, m *member.Member) error {
 	lay := w.host.Layout()
 	strips := lay.Strips(m.Slot)
 	w.countRebuild(t, m)
@@ -135,20 +134,20 @@ func (w *works) rebuild(t *task.Task, m *member.Member) error {
 	return w.host.Roster.Activate(m)
 }
 
-func (w *works) countRebuild(t *task.Task, m *member.Member) {
+func (w *Works) countRebuild(t *Task, m *member.Member) {
 	all := w.host.Stripes.WrittenFrom(m.Slot, 0)
 	t.Count(all-w.host.Stripes.WrittenFrom(m.Slot, m.Cursor.Load()), all)
 }
 
 // nextToRebuild is the first strip from the nth on in whose stripe there is anything, or that the target itself has marked: left
 // there by a run that was cut short, and to be cleared.
-func (w *works) nextToRebuild(m *member.Member, nth int64) int64 {
+func (w *Works) nextToRebuild(m *member.Member, nth int64) int64 {
 	return min(w.host.Stripes.NextWrittenStrip(m.Slot, nth), w.host.Stripes.NextMarked(m, nth))
 }
 
 // jump moves the cursor over strips never written. Nobody is between planning and writing at that moment, so none can
 // become written on the others behind the cursor's back.
-func (w *works) jump(m *member.Member) int64 {
+func (w *Works) jump(m *member.Member) int64 {
 	w.host.Journal.Barrier.Lock()
 	defer w.host.Journal.Barrier.Unlock()
 	next := w.nextToRebuild(m, m.Cursor.Load())
@@ -157,7 +156,7 @@ func (w *works) jump(m *member.Member) int64 {
 }
 
 // saveCursor makes the progress so far durable: first all that was rebuilt, then the cursor.
-func (w *works) saveCursor(m *member.Member) error {
+func (w *Works) saveCursor(m *member.Member) error {
 	cursor := m.Cursor.Load()
 	if !probe.CursorBeforeData.On() {
 		if err := w.host.Journal.Checkpoint(); err != nil {
@@ -172,7 +171,7 @@ func (w *works) saveCursor(m *member.Member) error {
 }
 
 // rebuildRows computes and writes the member's part of n rows from a stripe on, which the caller holds.
-func (w *works) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, n int64) error {
+func (w *Works) rebuildRows(t *Task, m *member.Member, from layout.Stripe, n int64) error {
 	columns := make([]*stripe.Columns, n)
 	defer func() {
 		for _, c := range columns {
@@ -207,7 +206,7 @@ func (w *works) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 		if c == nil {
 			continue
 		}
-		w.report(c, c.Heal())
+		w.Report(c, c.Heal())
 		parts[i] = c.WritesFor(m)
 		writes = append(writes, parts[i]...)
 	}
@@ -232,7 +231,7 @@ func (w *works) rebuildRows(t *task.Task, m *member.Member, from layout.Stripe, 
 
 // seeAgain has the witness of every page of a member say what the page is on that member, after the disk that keeps them, or
 // the member itself, is another. The next checkpoint makes it count.
-func (w *works) seeAgain(t *task.Task, m *member.Member) error {
+func (w *Works) seeAgain(t *Task, m *member.Member) error {
 	for number := range m.Place.MapPages {
 		if !m.Live() {
 			return nil // the others tell of that
@@ -263,7 +262,7 @@ func (w *works) seeAgain(t *task.Task, m *member.Member) error {
 const seenPages = 256
 
 // seeAgainAround is seeAgain for the members whose witnesses a slot keeps, and with own for the one in it.
-func (w *works) seeAgainAround(t *task.Task, slot int, own bool) error {
+func (w *Works) seeAgainAround(t *Task, slot int, own bool) error {
 	for s, e := range w.host.Roster.Now().Roster {
 		if m := w.host.Slots.At(s); m.Live() && (e.Witness == slot || own && s == slot) {
 			if err := w.seeAgain(t, m); err != nil {

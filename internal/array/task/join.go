@@ -1,4 +1,4 @@
-package array
+package task
 
 import (
 	"errors"
@@ -22,7 +22,7 @@ var ErrMargin = errors.New("the data would be out of reach")
 const ByAdministrator = "declared failed by the administrator"
 
 // Fail declares the member in slot failed. Unless force is set it refuses when the array would fail with it.
-func (w *works) Fail(slot int, force bool) error {
+func (w *Works) Fail(slot int, force bool) error {
 	if slot < 0 || slot >= w.host.Slots.Len() {
 		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, w.host.Slots.Len()-1)
 	}
@@ -45,7 +45,7 @@ func (w *works) Fail(slot int, force bool) error {
 }
 
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
-func (w *works) NeedSize(slot int) int64 {
+func (w *Works) NeedSize(slot int) int64 {
 	rec := w.host.Roster.View()
 	data := rec.Roster[slot].DataSize
 	lo, hi := int64(1<<20), data*2+(1<<30)
@@ -62,7 +62,7 @@ func (w *works) NeedSize(slot int) int64 {
 
 // Replace puts a disk in the place of the member in slot, whatever the disk holds, and starts to rebuild onto it. A
 // member that still works is failed first. The disk belongs to the array when nil is returned.
-func (w *works) Replace(slot int, d disk.Disk) error {
+func (w *Works) Replace(slot int, d disk.Disk) error {
 	w.joins.Lock()
 	defer w.joins.Unlock()
 	return w.replace(slot, d)
@@ -72,7 +72,7 @@ func (w *works) Replace(slot int, d disk.Disk) error {
 var ErrTaken = errors.New("its place is taken")
 
 // StandIn is Replace for a member that is lost: it does nothing to one that works, or is being rebuilt.
-func (w *works) StandIn(slot int, d disk.Disk) error {
+func (w *Works) StandIn(slot int, d disk.Disk) error {
 	w.joins.Lock()
 	defer w.joins.Unlock()
 	if slot < 0 || slot >= w.host.Slots.Len() || w.host.Slots.At(slot).Live() {
@@ -83,7 +83,7 @@ func (w *works) StandIn(slot int, d disk.Disk) error {
 
 // replace is Replace for a caller that holds joins. Everything that can be refused is refused before the disk is a member:
 // from there on only the disk itself can still fail.
-func (w *works) replace(slot int, d disk.Disk) error {
+func (w *Works) replace(slot int, d disk.Disk) error {
 	if slot < 0 || slot >= w.host.Slots.Len() {
 		return fmt.Errorf("slot %d: the array has slots 0 to %d", slot, w.host.Slots.Len()-1)
 	}
@@ -110,7 +110,7 @@ func (w *works) replace(slot int, d disk.Disk) error {
 //	3  the disk is made ready                a crash up to here leaves a disk that belongs to nothing, or is away as before
 //	4  the roster names it                   a crash leaves it being filled, from its first strip
 //	5  it is filled
-func (w *works) join(m *member.Member, ready func() error) error {
+func (w *Works) join(m *member.Member, ready func() error) error {
 	old := w.host.Slots.At(m.Slot)
 	w.clearSlot(m.Slot)
 	if old.Live() {
@@ -136,7 +136,7 @@ func (w *works) join(m *member.Member, ready func() error) error {
 }
 
 // blank makes a disk, whatever it holds, an empty member but for its record.
-func (w *works) blank(m *member.Member) error {
+func (w *Works) blank(m *member.Member) error {
 	if err := disk.Wipe(m.Bare()); err != nil {
 		return err
 	}
@@ -144,7 +144,7 @@ func (w *works) blank(m *member.Member) error {
 }
 
 // placeFor lays out a disk that is to take the place of the member in slot.
-func (w *works) placeFor(slot int, d disk.Disk) (record.Place, error) {
+func (w *Works) placeFor(slot int, d disk.Disk) (record.Place, error) {
 	data := w.host.Roster.View().Roster[slot].DataSize
 	place, err := record.PlaceFor(d.Size(), data)
 	if err != nil || place.DataSize < data {
@@ -154,7 +154,7 @@ func (w *works) placeFor(slot int, d disk.Disk) (record.Place, error) {
 }
 
 // clearSlot ends the tasks and the copying that are under way for a slot which is about to get another disk.
-func (w *works) clearSlot(slot int) {
+func (w *Works) clearSlot(slot int) {
 	if !probe.TaskNotSuperseded.On() {
 		w.tasks.Supersede(slot)
 	}
@@ -165,12 +165,12 @@ func (w *works) clearSlot(slot int) {
 
 // resumeRebuild starts to rebuild onto the member in slot. That it cannot be started, because the array is being stopped, is
 // no error: the record says that it is to go on.
-func (w *works) resumeRebuild(slot int) {
+func (w *Works) resumeRebuild(slot int) {
 	_, _ = w.startRebuild(slot)
 }
 
 // LetGo closes the disk of a member that no longer takes part, so that it can be opened anew.
-func (w *works) LetGo(slot int) {
+func (w *Works) LetGo(slot int) {
 	if m := w.host.Slots.At(slot); !m.Live() {
 		m.Released()
 	}
@@ -182,7 +182,7 @@ func (w *works) LetGo(slot int) {
 //	1  in its own tables, what its journal names is marked lost     a crash leaves a member that is away, as before
 //	2  its journal is emptied                                       the same: nothing in it is needed after 1
 //	3  it joins
-func (w *works) Return(d disk.Disk, own *record.Record, failed bool) error {
+func (w *Works) Return(d disk.Disk, own *record.Record, failed bool) error {
 	w.joins.Lock()
 	defer w.joins.Unlock()
 	slot, err := w.host.Roster.Awaits(own, failed)
@@ -198,7 +198,7 @@ func (w *works) Return(d disk.Disk, own *record.Record, failed bool) error {
 }
 
 // catchable makes a member that was away ready to catch up: what is not certain of what it holds is marked lost in its own tables.
-func (w *works) catchable(m *member.Member, own *record.Record) error {
+func (w *Works) catchable(m *member.Member, own *record.Record) error {
 	left, err := journal.LeftoverOf(m)
 	if err != nil {
 		return err
@@ -214,7 +214,7 @@ func (w *works) catchable(m *member.Member, own *record.Record) error {
 }
 
 // Retire starts it. The disk, whatever it holds, belongs to the array when nil is returned.
-func (w *works) Retire(slot int, d disk.Disk) error {
+func (w *Works) Retire(slot int, d disk.Disk) error {
 	w.joins.Lock()
 	defer w.joins.Unlock()
 	if slot < 0 || slot >= w.host.Slots.Len() {
@@ -248,20 +248,20 @@ func (w *works) Retire(slot int, d disk.Disk) error {
 }
 
 // signCopy writes the record of the array as it is now, with the copy's own identity, onto the copy.
-func (w *works) signCopy(m *member.Member) error {
+func (w *Works) signCopy(m *member.Member) error {
 	own := w.host.Roster.View()
 	own.Roster[m.Slot].Onto = m.Identity
 	return m.PutRecord(own)
 }
 
 // standsIn says whether the copy of a member may take its place although it is not whole: it is rebuilt then.
-func (w *works) standsIn(old, m *member.Member) bool {
+func (w *Works) standsIn(old, m *member.Member) bool {
 	return m.Live() && w.host.Slots.Has(old) && !old.Live() && w.host.Layout().Redundant()
 }
 
 // fallBack ends a copying that came to nothing. When the member failed before its copy was whole, the disk that was meant
 // for its place is rebuilt instead, unless another one took the place meanwhile.
-func (w *works) fallBack(old, m *member.Member) {
+func (w *Works) fallBack(old, m *member.Member) {
 	w.joins.Lock()
 	defer w.joins.Unlock()
 	if !w.host.Slots.IsCopy(m) || w.host.Alive() != nil {
@@ -280,7 +280,7 @@ func (w *works) fallBack(old, m *member.Member) {
 }
 
 // abandonCopy forgets about a copy that came to nothing.
-func (w *works) abandonCopy(slot int, m *member.Member, letGo bool) {
+func (w *Works) abandonCopy(slot int, m *member.Member, letGo bool) {
 	if !w.host.Slots.EndCopy(m) {
 		return
 	}

@@ -1,4 +1,4 @@
-package array
+package task
 
 import (
 	"cmp"
@@ -11,7 +11,6 @@ import (
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/stripe"
-	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -32,9 +31,9 @@ import (
 
 // startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
 // because whoever gives the slot another disk waits for that.
-func (w *works) startRetire(slot int) (*task.Task, error) {
+func (w *Works) startRetire(slot int) (*Task, error) {
 	old, m := w.host.Slots.At(slot), w.host.Slots.Onto(slot)
-	t, err := w.tasks.Start(state.TaskRetire, slot, func(t *task.Task) { w.countCopy(t, old, m) }, func(t *task.Task) error {
+	t, err := w.tasks.Start(state.TaskRetire, slot, func(t *Task) { w.countCopy(t, old, m) }, func(t *Task) error {
 		err := w.retire(t, slot, m)
 		if err != nil && !t.Stopped() && w.host.Alive() == nil && !w.standsIn(old, m) {
 			w.abandonCopy(slot, m, true)
@@ -52,7 +51,7 @@ func (w *works) startRetire(slot int) (*task.Task, error) {
 	return t, err
 }
 
-func (w *works) retire(t *task.Task, slot int, m *member.Member) error {
+func (w *Works) retire(t *Task, slot int, m *member.Member) error {
 	old := w.host.Slots.At(slot)
 	lay := w.host.Layout()
 	strips := lay.Strips(slot)
@@ -97,7 +96,7 @@ func (w *works) retire(t *task.Task, slot int, m *member.Member) error {
 
 // copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
 // well, see copyOf: a crash right after it took over finds it with all that the old one knew.
-func (w *works) copyWitnesses(old, m *member.Member) error {
+func (w *Works) copyWitnesses(old, m *member.Member) error {
 	for number := range min(old.Place.WitnessPages, m.Place.WitnessPages) {
 		if err := w.host.Tables.CopyWitnesses(old, m, number); err != nil {
 			return err
@@ -106,7 +105,7 @@ func (w *works) copyWitnesses(old, m *member.Member) error {
 	return nil
 }
 
-func (w *works) countCopy(t *task.Task, old, m *member.Member) {
+func (w *Works) countCopy(t *Task, old, m *member.Member) {
 	own := func(nth int64) int64 {
 		return w.host.Stripes.Written(m.Slot, nth, func(nth int64) int64 { return w.host.Stripes.NextMarked(old, nth) })
 	}
@@ -115,7 +114,7 @@ func (w *works) countCopy(t *task.Task, old, m *member.Member) {
 
 // passNever moves the cursor over strips in which neither disk has anything. Nobody is between planning and writing at that
 // moment, so none can become written behind the cursor's back.
-func (w *works) passNever(old, m *member.Member) int64 {
+func (w *Works) passNever(old, m *member.Member) int64 {
 	w.host.Journal.Barrier.Lock()
 	defer w.host.Journal.Barrier.Unlock()
 	next := min(w.host.Stripes.NextMarked(old, m.Cursor.Load()), w.host.Stripes.NextMarked(m, m.Cursor.Load()))
@@ -123,7 +122,7 @@ func (w *works) passNever(old, m *member.Member) int64 {
 	return next
 }
 
-func (w *works) copyable(old, m *member.Member) error {
+func (w *Works) copyable(old, m *member.Member) error {
 	switch {
 	case w.host.Alive() != nil:
 		return w.host.Alive()
@@ -136,7 +135,7 @@ func (w *works) copyable(old, m *member.Member) error {
 }
 
 // copyRows copies n rows from a stripe on and moves the cursor behind them, while their stripes are held.
-func (w *works) copyRows(old, m *member.Member, from layout.Stripe, n int64) (copied int64, err error) {
+func (w *Works) copyRows(old, m *member.Member, from layout.Stripe, n int64) (copied int64, err error) {
 	defer w.host.Stripes.Lock(stripe.Rows(from, n), true)()
 	w.host.Journal.Barrier.RLock()
 	defer w.host.Journal.Barrier.RUnlock()
@@ -157,7 +156,7 @@ func (w *works) copyRows(old, m *member.Member, from layout.Stripe, n int64) (co
 }
 
 // copyRow makes a strip of the copy what it is on the member. The caller holds its stripe and the barrier.
-func (w *works) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err error) {
+func (w *Works) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err error) {
 	n := st.StripBlocks()
 	first := st.Block(m.Slot)
 	sums := make([]uint32, n)
@@ -182,9 +181,9 @@ func (w *works) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err 
 	return true, nil
 }
 
-// remirror copies those of some stripes again that lie below the cursor of a copy: what the journals held may not have
+// CopyAgain copies those of some stripes again that lie below the cursor of a copy: what the journals held may not have
 // reached it before the crash. Nobody else works on the array yet.
-func (w *works) remirror(stripes []layout.Stripe) error {
+func (w *Works) CopyAgain(stripes []layout.Stripe) error {
 	for _, m := range w.host.Slots.Copies() {
 		old := w.host.Slots.At(m.Slot)
 		for _, st := range stripes {
@@ -200,7 +199,7 @@ func (w *works) remirror(stripes []layout.Stripe) error {
 }
 
 // restoreRow has a strip of a member with the help of redundancy; blocks that cannot be had get the sum of a lost one.
-func (w *works) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sums []uint32) error {
+func (w *Works) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sums []uint32) error {
 	c, err := w.host.Stripes.Load(st, 0, st.StripBlocks(), nil)
 	if err != nil {
 		return err
@@ -219,14 +218,14 @@ func (w *works) restoreRow(old *member.Member, st layout.Stripe, buf []byte, sum
 			sums[col] = record.SumLost
 			w.host.Unreadable.Add(1)
 		default:
-			sums[col] = record.Sum(buf[col*Block:][:record.Block])
+			sums[col] = record.Sum(buf[col*record.Block:][:record.Block])
 		}
 	}
 	return nil
 }
 
 // saveCopy makes the copy so far durable, then its cursor.
-func (w *works) saveCopy(slot int, m *member.Member) error {
+func (w *Works) saveCopy(slot int, m *member.Member) error {
 	cursor := m.Cursor.Load()
 	if !probe.CopyNotSynced.On() {
 		if err := w.host.Journal.Checkpoint(); err != nil {
@@ -242,7 +241,7 @@ func (w *works) saveCopy(slot int, m *member.Member) error {
 
 // handOver makes the new disk the member, with all stripes held. A checkpoint before that leaves little to do for the one
 // that is made while clients wait.
-func (w *works) handOver(old, m *member.Member) error {
+func (w *Works) handOver(old, m *member.Member) error {
 	if err := w.host.Journal.Checkpoint(); err != nil {
 		return err
 	}
@@ -270,14 +269,14 @@ func (w *works) handOver(old, m *member.Member) error {
 	return nil
 }
 
-// takeUp goes on with a copy that a stop or a crash cut short.
-func (w *works) takeUp(slot int, c roster.Candidate) {
+// TakeUp goes on with a copy that a stop or a crash cut short.
+func (w *Works) TakeUp(slot int, c roster.Candidate) {
 	w.host.Slots.CopyOnto(member.New(w.host.Judge, member.Known{Slot: slot, Disk: c.Disk, Identity: c.Record.Member, Place: c.Record.Place,
 		Condition: record.Rebuilding, Cursor: w.host.Roster.View().Roster[slot].Cursor}))
 }
 
 // Onto is the disk a member is being copied onto, if it is.
-func (w *works) Onto(slot int) (disk.Identity, bool) {
+func (w *Works) Onto(slot int) (disk.Identity, bool) {
 	if m := w.host.Slots.Onto(slot); m != nil {
 		return m.Disk.Identity(), true
 	}

@@ -1,4 +1,4 @@
-package array
+package task
 
 import (
 	"errors"
@@ -13,52 +13,51 @@ import (
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/stripe"
-	"nidalo/internal/array/task"
 	"nidalo/internal/env"
 )
 
 // StartCheck starts a consistency check of all that was ever written: every block against its checksum, and parity or
 // copies against the data. With repair it puts right what it can.
-func (w *works) StartCheck(repair bool) error { return w.StartCheckBlaming(repair, -1) }
+func (w *Works) StartCheck(repair bool) error { return w.StartCheckBlaming(repair, -1) }
 
 // StartCheckBlaming is StartCheck with a slot to blame where blocks contradict each other, all whole by their checksums, and
 // nothing shows which of them is wrong: what the member in it holds is computed from the others. With -1 such places are
 // reported and left as they are.
-func (w *works) StartCheckBlaming(repair bool, blame int) error {
-	_, err := w.startCheck(checkHow{repair, blame}, false)
+func (w *Works) StartCheckBlaming(repair bool, blame int) error {
+	_, err := w.startCheck(How{repair, blame}, false)
 	return err
 }
 
-// checkHow is what a check is to do.
-type checkHow struct {
-	repair bool
-	blame  int // slot; -1: none
+// How is what a check is to do.
+type How struct {
+	Repair bool
+	Blame  int // slot; -1: none
 }
 
-func (w *works) startCheck(how checkHow, resume bool) (*task.Task, error) {
+func (w *Works) startCheck(how How, resume bool) (*Task, error) {
 	cursor := int64(0)
 	if resume {
 		cursor = w.host.Roster.View().Task.Cursor
 	}
-	return w.tasks.Start(state.TaskCheck, -1, func(t *task.Task) { w.countCheck(t, cursor) }, func(t *task.Task) error { return w.check(t, how, resume) })
+	return w.tasks.Start(state.TaskCheck, -1, func(t *Task) { w.countCheck(t, cursor) }, func(t *Task) error { return w.check(t, how, resume) })
 }
 
 // CheckNow checks in the caller's goroutine.
-func (w *works) CheckNow(repair bool) (task.CheckResult, error) {
-	t := task.Alone(state.TaskCheck)
-	err := w.check(t, checkHow{repair, -1}, false)
+func (w *Works) CheckNow(repair bool) (CheckResult, error) {
+	t := Alone(state.TaskCheck)
+	err := w.check(t, How{repair, -1}, false)
 	found, _ := t.Found()
 	return found, err
 }
 
-func (w *works) countCheck(t *task.Task, cursor int64) {
+func (w *Works) countCheck(t *Task, cursor int64) {
 	used := w.host.Stripes.Used()
 	t.Count(used-w.host.Stripes.UsedFrom(cursor), used)
 }
 
-func (w *works) check(t *task.Task, how checkHow, resume bool) error {
-	cursor, repair := int64(0), how.repair
-	saw := task.CheckResult{Repair: repair}
+func (w *Works) check(t *Task, how How, resume bool) error {
+	cursor, repair := int64(0), how.Repair
+	saw := CheckResult{Repair: repair}
 	if saved := w.host.Roster.View().Task; resume {
 		cursor = saved.Cursor
 		saw.Mismatches, saw.Repaired, saw.Unrepairable = saved.Mismatches, saved.Repaired, saved.Unrepairable
@@ -73,7 +72,7 @@ func (w *works) check(t *task.Task, how checkHow, resume bool) error {
 	save := func(ended bool) error {
 		c, started := t.Found()
 		return w.host.Roster.Update(func(r *record.Record) {
-			r.Task = record.Task{Kind: record.Check, Repair: repair, Blame: how.blame + 1, Cursor: cursor, Mismatches: c.Mismatches,
+			r.Task = record.Task{Kind: record.Check, Repair: repair, Blame: how.Blame + 1, Cursor: cursor, Mismatches: c.Mismatches,
 				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: started}
 			if ended {
 				r.Task.Ended = w.host.Now()
@@ -92,7 +91,7 @@ func (w *works) check(t *task.Task, how checkHow, resume bool) error {
 		here := lay.Stripe(cursor)
 		n := min(max(1, min(checkBytes, t.Grain())/here.StripeSize()), here.Stripes()-here.Number)
 		if err := t.Point(n * here.StripeSize()); err != nil {
-			return errors.Join(err, save(errors.Is(err, task.ErrCancelled)))
+			return errors.Join(err, save(errors.Is(err, ErrCancelled)))
 		}
 		next := w.host.Stripes.NextWritten(cursor)
 		if next > cursor {
@@ -101,7 +100,7 @@ func (w *works) check(t *task.Task, how checkHow, resume bool) error {
 		}
 		w.refresh(lay, cursor, n)
 		err := member.Parallel(int(n), func(i int) error {
-			return w.checkStripe(t, lay.Stripe(cursor+int64(i)), how)
+			return w.CheckStripe(t, lay.Stripe(cursor+int64(i)), how)
 		})
 		if err != nil {
 			return err
@@ -129,9 +128,9 @@ const (
 	checkRest  = time.Second
 )
 
-// checkStripe checks one stripe, which it holds only while it looks: a member that is late is left alone with the stripe
+// CheckStripe checks one stripe, which it holds only while it looks: a member that is late is left alone with the stripe
 // free for clients.
-func (w *works) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error {
+func (w *Works) CheckStripe(t *Task, st layout.Stripe, how How) error {
 	for try := 1; ; try++ {
 		late, err := w.checkHeld(t, st, how)
 		if err != nil || late == nil {
@@ -141,13 +140,13 @@ func (w *works) checkStripe(t *task.Task, st layout.Stripe, how checkHow) error 
 			return fmt.Errorf("%s did not answer in time", late.Name())
 		}
 		if !t.Rest(checkRest) {
-			return task.ErrStopped
+			return ErrStopped
 		}
 	}
 }
 
 // checkHeld is one attempt at it; late is a member that did not answer, and nothing was decided then.
-func (w *works) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *member.Member, err error) {
+func (w *Works) checkHeld(t *Task, st layout.Stripe, how How) (late *member.Member, err error) {
 	defer w.host.Stripes.Lock([]layout.ID{st.ID()}, true)()
 	if w.host.Stripes.Untouched(st, nil) {
 		return nil, w.host.Alive()
@@ -162,18 +161,18 @@ func (w *works) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *m
 			return c.Roles[role], nil
 		}
 	}
-	var result task.CheckResult
+	var result CheckResult
 	note := func(role, col int, what string) {
 		result.Mismatches++
 		slot := st.Slot(role)
-		result.Places = append(result.Places, task.Mismatch{Stripe: st.Ordinal(), Slot: slot, Block: st.Block(slot) + int64(col), What: what})
+		result.Places = append(result.Places, Mismatch{Stripe: st.Ordinal(), Slot: slot, Block: st.Block(slot) + int64(col), What: what})
 	}
 	for role := range c.Wrong {
 		for col, wrong := range c.Wrong[role] {
 			switch wrong {
 			case stripe.Unread:
 				note(role, col, "cannot be read")
-				if !how.repair { // otherwise when it is healed
+				if !how.Repair { // otherwise when it is healed
 					c.Roles[role].Count(&c.Roles[role].Errs.Read)
 				}
 			case stripe.Mismatch:
@@ -205,8 +204,8 @@ func (w *works) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *m
 		note(x.Role, x.Col, "does not match the others")
 	}
 	for _, x := range unsure {
-		if how.blame >= 0 && st.Has(how.blame) {
-			x.Role = st.Role(how.blame)
+		if how.Blame >= 0 && st.Has(how.Blame) {
+			x.Role = st.Role(how.Blame)
 			guilty = append(guilty, x)
 			note(x.Role, x.Col, "contradicts the others, and is to blame as was said")
 			continue
@@ -214,7 +213,7 @@ func (w *works) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *m
 		note(x.Role, x.Col, "contradicts the others; nothing shows which of them is wrong")
 		result.Unrepairable++
 	}
-	if how.repair {
+	if how.Repair {
 		if err := w.repair(c, &result, guilty); err != nil {
 			return nil, err
 		}
@@ -225,7 +224,7 @@ func (w *works) checkHeld(t *task.Task, st layout.Stripe, how checkHow) (late *m
 
 // refresh makes the rows of some stripes be read from the media, not from what the system keeps in memory: a check is to
 // find what the media hold.
-func (w *works) refresh(lay *layout.Map, from, n int64) {
+func (w *Works) refresh(lay *layout.Map, from, n int64) {
 	first := map[int]layout.Stripe{} // by group
 	last := map[int]int64{}
 	for number := from; number < from+n; number++ {
@@ -245,7 +244,7 @@ func (w *works) refresh(lay *layout.Map, from, n int64) {
 }
 
 // repair heals what is wrong, and computes anew what is to blame for contradictions.
-func (w *works) repair(c *stripe.Columns, result *task.CheckResult, guilty []stripe.Place) error {
+func (w *Works) repair(c *stripe.Columns, result *CheckResult, guilty []stripe.Place) error {
 	k := c.St.Data
 	if len(guilty) > 0 {
 		need := journal.Reservation{}
@@ -269,7 +268,7 @@ func (w *works) repair(c *stripe.Columns, result *task.CheckResult, guilty []str
 	for _, x := range guilty {
 		strips := make([][]byte, len(c.Bufs))
 		for role := range strips {
-			strips[role] = c.Bufs[role][x.Col*Block:][:record.Block]
+			strips[role] = c.Bufs[role][x.Col*record.Block:][:record.Block]
 		}
 		buf := make([]byte, record.Block)
 		strips[x.Role] = buf
@@ -289,4 +288,4 @@ func (w *works) repair(c *stripe.Columns, result *task.CheckResult, guilty []str
 }
 
 // LastCheck is the state of the last consistency check, as the record holds it.
-func (w *works) LastCheck() record.Task { return w.host.Roster.View().Task }
+func (w *Works) LastCheck() record.Task { return w.host.Roster.View().Task }

@@ -1,0 +1,81 @@
+package task
+
+import (
+	"sync/atomic"
+	"time"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/internal/array/buffer"
+	"nidalo/internal/array/journal"
+	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
+	"nidalo/internal/array/stripe"
+	"nidalo/internal/array/table"
+	"nidalo/internal/env"
+)
+
+// Works is the long work on an array, and what begins and ends it: who takes whose place, rebuilding, copying, checking.
+type Works struct {
+	host  Site
+	tasks *List
+	joins env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
+}
+
+// Site is what the works take from outside.
+type Site struct {
+	Slots      *member.Slots
+	Tables     *table.Tables
+	Journal    *journal.Journal
+	Roster     *roster.Roster
+	Stripes    *stripe.Stripes
+	Judge      *member.Judge
+	Scratch    *buffer.Scratch
+	Layout     func() *layout.Map
+	Now        func() time.Time
+	Alive      func() error // why nothing may be written any more, or nil
+	Say        func(kind, disk, text string)
+	Healed     func(blocks int, stripe int64) // blocks of a stripe were wrong, and are rewritten
+	Flush      func() error                   // brings all that was written before to the members
+	Go         func(func())                   // runs until the array is closed
+	Unreadable *atomic.Int64                  // counts blocks that redundancy could not restore
+}
+
+// NewWorks makes the works of an array.
+func NewWorks(host Site, tasks *List) *Works { return &Works{host: host, tasks: tasks} }
+
+// Report says that blocks of some columns were healed, if any were.
+func (w *Works) Report(c *stripe.Columns, healed int) {
+	if healed > 0 {
+		w.host.Healed(healed, c.St.Ordinal())
+	}
+}
+
+// GoOn starts rebuilds again that ended in an error and are still to be done, such as for want of room on a file system.
+func (w *Works) GoOn() {
+	if w.host.Alive() != nil {
+		return
+	}
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	for slot := range w.host.Slots.Len() {
+		if m := w.host.Slots.At(slot); m.Condition() == record.Rebuilding && m.Live() && !w.tasks.Busy(slot) {
+			_, _ = w.startRebuild(slot)
+		}
+	}
+}
+
+// Resume goes on with what the record says was under way.
+func (w *Works) Resume() {
+	for slot := range w.host.Slots.Len() {
+		if w.host.Slots.At(slot).Condition() == record.Rebuilding {
+			_, _ = w.startRebuild(slot)
+		}
+	}
+	for _, m := range w.host.Slots.Copies() {
+		_, _ = w.startRetire(m.Slot)
+	}
+	if t := w.host.Roster.View().Task; t.Kind == record.Check && t.Ended.IsZero() {
+		_, _ = w.startCheck(How{t.Repair, t.Blame - 1}, true)
+	}
+}
