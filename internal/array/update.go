@@ -1,0 +1,388 @@
+package array
+
+import (
+	"crypto/subtle"
+	"math/bits"
+	"slices"
+
+	"nidalo/core/layout"
+	"nidalo/core/parity"
+	"nidalo/core/record"
+	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/journal"
+	"nidalo/internal/array/member"
+	"nidalo/internal/probe"
+)
+
+// bypassBlocks is how much data of one run that goes where nothing was ever written makes it worth to write it in place before the
+// commit, with a sync of its own, instead of writing it twice: such a column reads as zeros whatever is in place, until the commit.
+const bypassBlocks = 16
+
+// update is what one stripe's dirty blocks mean for its members.
+type update struct {
+	a       *Array
+	st      layout.Stripe
+	l       *dirty.Layer
+	roles   []*member.Member // by role; nil when what it holds of the stripe is not current
+	writes  []journal.Write
+	scratch [][]byte
+	unkept  int // blocks that have no place, see ErrUnkept
+}
+
+func (a *Array) newUpdate(st layout.Stripe, l *dirty.Layer) *update {
+	u := &update{a: a, st: st, l: l, roles: make([]*member.Member, st.Width())}
+	for role := range u.roles {
+		if m := a.slots.At(st.Slot(role)); m.Usable(st) {
+			u.roles[role] = m
+		}
+	}
+	return u
+}
+
+// block is the block of column col on a member of the stripe.
+func (u *update) block(m *member.Member, col int) int64 { return u.st.Block(m.Slot) + int64(col) }
+
+// run is some neighbouring columns of an update in which the same roles are dirty.
+type run struct {
+	*update
+	col, n      int
+	dirty, zero uint64     // sets of roles: those with new contents, and of them those that become never-written
+	data        [][]byte   // by data role: the new contents; nil where it is not dirty, and for zeros
+	sums        [][]uint32 // by role: the sums as they are; nil without a member
+	fresh, lost bool       // nothing of it was ever written; something of it is not known
+	rows        [][]byte   // by parity row: the new contents; nil without a member
+	unrecovered []bool     // columns of which redundancy could not tell all; nil: none
+}
+
+// work cuts the stripe into runs, and works out each.
+func (u *update) work() error {
+	columns := u.st.StripBlocks()
+	for col := 0; col < columns; {
+		dirty, zero := u.pattern(col)
+		n := 1
+		for col+n < columns {
+			d, z := u.pattern(col + n)
+			if d != dirty || z != zero {
+				break
+			}
+			n++
+		}
+		if dirty != 0 {
+			r := &run{update: u, col: col, n: n, dirty: dirty, zero: zero}
+			if err := r.work(); err != nil {
+				return err
+			}
+		}
+		col += n
+	}
+	return nil
+}
+
+// pattern is the set of roles dirty in a column, and of those to become never-written.
+func (u *update) pattern(col int) (dirty, zero uint64) {
+	w, b := col/64, col%64
+	for role := range u.l.Dirty {
+		dirty |= u.l.Dirty[role][w] >> b & 1 << role
+		zero |= u.l.Zero[role][w] >> b & 1 << role
+	}
+	return dirty, zero
+}
+
+func (r *run) isDirty(role int) bool { return r.dirty>>role&1 == 1 }
+func (r *run) isZero(role int) bool  { return r.zero>>role&1 == 1 }
+
+// work reads the sums, computes the parity and adds the writes.
+func (r *run) work() error {
+	if err := r.readSums(); err != nil {
+		return err
+	}
+	if bits.OnesCount64(r.dirty) == r.st.Data && r.n == r.st.StripBlocks() {
+		r.a.stats.FullStripes.Add(1)
+	} else {
+		r.a.stats.PartialRuns.Add(1)
+	}
+	r.data = make([][]byte, r.st.Data)
+	for role := range r.data {
+		if r.isDirty(role) && !r.isZero(role) {
+			r.data[role] = r.l.Bufs[role][r.col*Block:][:r.n*Block]
+		}
+	}
+	if slices.ContainsFunc(r.roles[r.st.Data:], func(m *member.Member) bool { return m != nil }) {
+		if err := r.parity(); err != nil {
+			return err
+		}
+	}
+	r.addData()
+	r.addParity()
+	return nil
+}
+
+// readSums has the sums of the run by role, nil for roles without a member.
+func (r *run) readSums() error {
+	r.sums, r.fresh = make([][]uint32, len(r.roles)), true
+	room := make([]uint32, r.n*len(r.roles))
+	for role, m := range r.roles {
+		if m == nil {
+			continue
+		}
+		r.sums[role], room = room[:r.n], room[r.n:]
+		if err := r.a.tables.Sums(m, r.block(m, r.col), r.sums[role]); err != nil {
+			if m.Live() {
+				return err
+			}
+			// The member has just failed; go on without it.
+			r.roles[role], r.sums[role] = nil, nil
+			if err := r.a.alive(); err != nil {
+				return err
+			}
+		}
+		for _, v := range r.sums[role] {
+			r.fresh = r.fresh && v == record.SumNever
+			r.lost = r.lost || record.Unknown(v)
+		}
+	}
+	return nil
+}
+
+// parity computes the new parity of the run. There are two ways: read the other data and compute it anew, or read what is to be
+// overwritten and the parity and fold in the difference. Blocks that were never written cost no read.
+func (r *run) parity() error {
+	r.rows = make([][]byte, r.st.Parity)
+	for j := range r.rows {
+		if r.roles[r.st.Data+j] != nil {
+			r.rows[j] = r.alloc()
+		}
+	}
+	again, modify := r.costs()
+	switch {
+	case r.fresh:
+		parity.Encode(r.rows, r.data)
+		return nil
+	case r.lost:
+	case again >= 0 && (again <= modify || modify < 0):
+		if r.encodeAnew() {
+			return nil
+		}
+	case modify >= 0:
+		if r.foldIn() {
+			return nil
+		}
+	}
+	if err := r.a.alive(); err != nil {
+		return err
+	}
+	return r.recoverAndEncode()
+}
+
+// costs is how many blocks the two ways have to read; -1 for one that a member is lacking for.
+func (r *run) costs() (again, modify int) {
+	againOK, modifyOK := true, true
+	for role, m := range r.roles {
+		written := 0
+		for _, v := range r.sums[role] {
+			if v != record.SumNever {
+				written++
+			}
+		}
+		if role < r.st.Data && !r.isDirty(role) {
+			againOK = againOK && m != nil
+			again += written
+		} else {
+			modifyOK = modifyOK && (m != nil || role >= r.st.Data)
+			modify += written
+		}
+	}
+	if !againOK {
+		again = -1
+	}
+	if !modifyOK {
+		modify = -1
+	}
+	return again, modify
+}
+
+// encodeAnew reads the data that stays and computes parity of all. It says false when something could not be read.
+func (r *run) encodeAnew() bool {
+	whole := slices.Clone(r.data)
+	for role := range whole {
+		if !r.isDirty(role) {
+			var ok bool
+			if whole[role], ok = r.old(role); !ok {
+				return false
+			}
+		}
+	}
+	parity.Encode(r.rows, whole)
+	return true
+}
+
+// foldIn reads the parity and what is to be overwritten, and folds in the difference. It says false when something could not be read.
+func (r *run) foldIn() bool {
+	k := r.st.Data
+	for j := range r.rows {
+		if r.rows[j] == nil {
+			continue
+		}
+		m := r.roles[k+j]
+		if record.AllAre(r.sums[k+j], record.SumNever) {
+			clear(r.rows[j])
+		} else if r.a.stripes.ReadVerified(m, r.block(m, r.col), r.rows[j], r.sums[k+j]) != nil {
+			return false
+		}
+	}
+	for role := range k {
+		if !r.isDirty(role) {
+			continue
+		}
+		delta, ok := r.old(role)
+		switch {
+		case !ok:
+			return false
+		case delta == nil && r.data[role] == nil:
+			continue
+		case delta == nil:
+			delta = r.data[role]
+		case r.data[role] != nil:
+			subtle.XORBytes(delta, delta, r.data[role])
+		}
+		parity.Update(r.rows, role, delta)
+	}
+	return true
+}
+
+// recoverAndEncode restores the whole of the columns first: something of them is missing or wrong.
+func (r *run) recoverAndEncode() error {
+	k := r.st.Data
+	c, err := r.a.stripes.Load(r.st, r.col, r.n, nil)
+	if err != nil {
+		return err
+	}
+	r.scratch = append(r.scratch, c.Bufs...) // they may end up in the change
+	if err := c.Recover(); err != nil {
+		return err
+	}
+	c.Heal()
+	whole := slices.Clone(r.data)
+	for role := range k {
+		if r.isDirty(role) {
+			continue
+		}
+		whole[role] = c.Bufs[role]
+		for col := range r.n {
+			if !c.Known[role][col] {
+				if r.unrecovered == nil {
+					r.unrecovered = make([]bool, r.n)
+				}
+				r.unrecovered[col] = true
+			}
+		}
+	}
+	for role := range r.roles {
+		if m := r.roles[role]; m != nil && !m.Usable(r.st) {
+			r.roles[role] = nil
+		}
+	}
+	for j := range r.rows {
+		if r.roles[k+j] == nil {
+			r.rows[j] = nil
+		}
+	}
+	parity.Encode(r.rows, whole)
+	return nil
+}
+
+// old reads the present contents of a role, verified; nil stands for zeros.
+func (r *run) old(role int) ([]byte, bool) {
+	if record.AllAre(r.sums[role], record.SumNever) {
+		return nil, true
+	}
+	buf, m := r.alloc(), r.roles[role]
+	return buf, r.a.stripes.ReadVerified(m, r.block(m, r.col), buf, r.sums[role]) == nil
+}
+
+// kind is how the run's contents reach the members.
+func (r *run) kind() record.RunKind {
+	if r.fresh && r.n*bits.OnesCount64(r.dirty&^r.zero) >= bypassBlocks {
+		return record.RunInPlace
+	}
+	return record.RunPayload
+}
+
+// addData adds the writes of the data.
+func (r *run) addData() {
+	for role := range r.st.Data {
+		switch m := r.roles[role]; {
+		case !r.isDirty(role):
+		case m == nil:
+			for _, u := range r.unrecovered {
+				if u {
+					r.unkept++
+				}
+			}
+		case r.isZero(role):
+			r.mark(m, record.RunNever, 0, r.n)
+		default:
+			r.add(m, r.kind(), 0, r.data[role], r.sums[role])
+		}
+	}
+}
+
+// addParity adds the writes of the parity. A column becomes never-written as a whole when none of its data is written any more.
+func (r *run) addParity() {
+	for c := 0; c < r.n; {
+		lost, empty := r.isLost(c), r.empty(c)
+		e := c + 1
+		for e < r.n && r.isLost(e) == lost && r.empty(e) == empty {
+			e++
+		}
+		for j, row := range r.rows {
+			m := r.roles[r.st.Data+j]
+			switch {
+			case m == nil || row == nil:
+			case lost:
+				r.mark(m, record.RunLost, c, e-c)
+			case empty:
+				probe.ColumnEmptied.Seen()
+				r.mark(m, record.RunNever, c, e-c)
+			case probe.ParityNotJournalled.On():
+				r.add(m, record.RunInPlace, c, row[c*Block:e*Block], r.sums[r.st.Data+j][c:e])
+			default:
+				r.add(m, r.kind(), c, row[c*Block:e*Block], r.sums[r.st.Data+j][c:e])
+			}
+		}
+		c = e
+	}
+}
+
+func (r *run) isLost(c int) bool { return r.unrecovered != nil && r.unrecovered[c] }
+
+// empty says whether, after this change, no data block of column c of the run is written.
+func (r *run) empty(c int) bool {
+	if r.dirty != r.zero {
+		return false
+	}
+	for role := range r.st.Data {
+		if !r.isDirty(role) && (r.sums[role] == nil || r.sums[role][c] != record.SumNever) {
+			return false
+		}
+	}
+	return true
+}
+
+// mark adds that n columns from the cth of the run on become of a kind without contents.
+func (r *run) mark(m *member.Member, kind record.RunKind, c, n int) {
+	r.writes = append(r.writes, journal.Write{M: m, Kind: kind, Block: r.block(m, r.col+c), N: n})
+}
+
+// add adds the write of some columns from the cth of the run on; old is what the sums there were.
+func (r *run) add(m *member.Member, kind record.RunKind, c int, buf []byte, old []uint32) {
+	r.writes = append(r.writes, journal.Write{M: m, Kind: kind, Block: r.block(m, r.col+c), N: len(buf) / Block, Buf: buf,
+		Sums: record.SumsOf(buf), Hole: slices.Contains(old, record.SumNever)})
+}
+
+// alloc is a buffer for one role of the run, until the update is done with.
+func (r *run) alloc() []byte {
+	b := r.a.scratch.Get(r.n)
+	r.scratch = append(r.scratch, b)
+	return b
+}

@@ -1,0 +1,469 @@
+package array
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"math/bits"
+	"slices"
+	"time"
+
+	"nidalo/core/layout"
+	"nidalo/internal/array/dirty"
+	"nidalo/internal/array/journal"
+	"nidalo/internal/array/member"
+	"nidalo/internal/env"
+	"nidalo/internal/probe"
+)
+
+// A write, from top to bottom. docs/architecture.md names every step of it.
+//
+//	Client.WriteAt, write      cut into pieces of one strip each (pieces), and a piece into whole blocks (writePartBlocks)
+//	dirty.Cache.Put            copied into the cache; the write is acknowledged     a crash loses it, as a disk's own cache would
+//	destageLoop, or a flush    chooses stripes
+//	destage                    brings what is dirty of them to the members, see there
+
+// Client is one user of an array: whoever writes through it is told by its next flush what became of that, and is not told
+// what became of others' writes. Its methods may be called at the same time. The methods of Array itself are those of a
+// client that is told everything.
+type Client struct {
+	a    *Array
+	mu   env.Mutex
+	late error // why something it wrote was given up, until a flush has said so
+}
+
+// NewClient makes a client.
+func (a *Array) NewClient() *Client { return &Client{a: a} }
+
+// WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
+func (c *Client) WriteAt(p []byte, off int64) error { return c.a.write(c, p, off) }
+
+// Receive is WriteAt for data that is still on its way: fill is called with buffers to be filled in order, length bytes
+// altogether, unless ErrNotTaken is returned at once. An error of fill is returned; what was filled before is written.
+func (c *Client) Receive(off, length int64, fill func([]byte) error) error {
+	return c.a.receive(c, off, length, fill)
+}
+
+// Zero makes the range read as zeros and gives its blocks back to never-written where they are covered whole.
+func (c *Client) Zero(off, length int64) error { return c.a.zero(c, off, length) }
+
+// Flush returns when everything written before it was called is durable. It fails when that cannot be done for what this
+// client wrote, or was given up since its last flush.
+func (c *Client) Flush() error { return c.a.flush(c, c.a.cache.Stripes()) }
+
+// FlushRange makes the given range durable (forced unit access).
+func (c *Client) FlushRange(off, length int64) error { return c.a.flushRange(c, off, length) }
+
+// Fail notes that something the client wrote was given up.
+func (c *Client) Fail(err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.late == nil {
+		c.late = err
+	}
+}
+
+// told returns what the client has not been told yet, once.
+func (c *Client) told() (err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	err, c.late = c.late, nil
+	return err
+}
+
+// pieces cuts the range [off, off+len(p)) into strips and calls f for each in order.
+func (a *Array) pieces(p []byte, off int64, f func(dirty.Piece) error) error {
+	for lay := a.Layout(); len(p) > 0; {
+		st, in := lay.Locate(off)
+		role, from := int(in/st.Strip), in%st.Strip
+		n := min(int64(len(p)), st.Strip-from)
+		if err := f(dirty.Piece{Stripe: st, Role: role, From: from, Buf: p[:n]}); err != nil {
+			return err
+		}
+		p, off = p[n:], off+n
+	}
+	return nil
+}
+
+// WriteAt, Receive, Zero, Flush and FlushRange act for one client that learns of every error, of its own writes and of others.
+func (a *Array) WriteAt(p []byte, off int64) error { return a.anybody.WriteAt(p, off) }
+
+// Receive is Client.Receive.
+func (a *Array) Receive(off, length int64, fill func([]byte) error) error {
+	return a.anybody.Receive(off, length, fill)
+}
+
+// Zero is Client.Zero.
+func (a *Array) Zero(off, length int64) error { return a.anybody.Zero(off, length) }
+
+// Flush is Client.Flush.
+func (a *Array) Flush() error { return a.anybody.Flush() }
+
+// FlushRange is Client.FlushRange.
+func (a *Array) FlushRange(off, length int64) error { return a.anybody.FlushRange(off, length) }
+
+func (a *Array) write(by *Client, p []byte, off int64) error {
+	if err := a.Layout().Check(off, int64(len(p))); err != nil {
+		return err
+	}
+	a.stats.BytesWritten.Add(int64(len(p)))
+	return a.pieces(p, off, func(pc dirty.Piece) error {
+		pc.By = by
+		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
+			return a.writePartBlocks(pc)
+		}
+		return a.cache.Put(pc)
+	})
+}
+
+// ErrNotTaken is returned by Receive when it has not called fill, and the data must come by WriteAt.
+var ErrNotTaken = errors.New("not taken")
+
+func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) error {
+	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.RoomNow(length) {
+		return ErrNotTaken
+	}
+	a.stats.BytesWritten.Add(length)
+	for lay := a.Layout(); length > 0; {
+		st, in := lay.Locate(off)
+		role, from := int(in/st.Strip), in%st.Strip
+		n := min(length, st.Strip-from)
+		pc := dirty.Piece{Stripe: st, Role: role, From: from, By: by}
+		if err := a.cache.PutFrom(pc, int(n), fill); err != nil {
+			return err
+		}
+		off, length = off+n, length-n
+	}
+	return nil
+}
+
+// writePartBlocks writes a piece whose ends are not on block boundaries: the blocks at the ends are read first. The
+// stripe is held, so that what was read stays what the members hold until it is in the cache.
+func (a *Array) writePartBlocks(pc dirty.Piece) error {
+	if err := a.cache.Room(int64(len(pc.Buf)) + 2*Block); err != nil {
+		return err
+	}
+	defer a.stripes.Lock([]layout.ID{pc.Stripe.ID()}, true)()
+	start := pc.From &^ (Block - 1)
+	end := (pc.From + int64(len(pc.Buf)) + Block - 1) &^ (Block - 1)
+	whole := dirty.Piece{Stripe: pc.Stripe, Role: pc.Role, From: start, Buf: make([]byte, end-start), By: pc.By}
+	err := a.readLocked(whole.Part(0, Block))
+	if last := int64(len(whole.Buf)) - Block; err == nil && last > 0 {
+		err = a.readLocked(whole.Part(last, Block))
+	}
+	if err != nil {
+		return err
+	}
+	a.cache.Merge(whole, pc.Buf, pc.From-start)
+	return nil
+}
+
+func (a *Array) flushRange(by *Client, off, length int64) error {
+	if err := a.alive(); err != nil {
+		return err
+	}
+	if length == 0 {
+		return nil
+	}
+	var ids []layout.ID
+	for lay, at := a.Layout(), off; at < off+length; {
+		st, in := lay.Locate(at)
+		if a.cache.Holds(st.ID()) {
+			ids = append(ids, st.ID())
+		}
+		at += st.StripeSize() - in
+	}
+	return a.flush(by, ids)
+}
+
+func (a *Array) zero(by *Client, off, length int64) error {
+	if err := a.Layout().Check(off, length); err != nil {
+		return err
+	}
+	zeros := make([]byte, Block)
+	if head := off % Block; head != 0 && length > 0 {
+		n := min(Block-head, length)
+		if err := a.write(by, zeros[:n], off); err != nil {
+			return err
+		}
+		off, length = off+n, length-n
+	}
+	if tail := length % Block; tail != 0 {
+		length -= tail
+		if err := a.write(by, zeros[:tail], off+length); err != nil {
+			return err
+		}
+	}
+	lay := a.Layout()
+	dirty := a.holdings(lay)
+	for length > 0 {
+		st, in := lay.Locate(off)
+		n := min(length, st.StripeSize()-in)
+		if n == st.StripeSize() {
+			// Skip what was never written, so that trimming a large array costs what it holds.
+			if next := dirty.next(st.Ordinal()); next > st.Ordinal() {
+				n = min(length, lay.Offset(next)-off)
+				off, length = off+n, length-n
+				continue
+			}
+		}
+		if err := a.cache.Zero(by, st, in, n); err != nil {
+			return err
+		}
+		off, length = off+n, length-n
+	}
+	return nil
+}
+
+// destageLoop writes out full stripes as they come, and others when they are old or memory is short.
+func (a *Array) destageLoop() {
+	for {
+		if env.Wait(500*time.Millisecond, a.stop, a.cache.Work()) == 0 {
+			return
+		}
+		for a.alive() == nil {
+			ids := a.cache.Pick(env.Now())
+			if len(ids) == 0 {
+				break
+			}
+			if err := a.destageAll(ids); err != nil && !errors.Is(err, ErrUnkept) {
+				a.cache.SetStuck(err)
+				break
+			}
+			a.cache.SetStuck(nil)
+		}
+	}
+}
+
+// destageAll destages stripes that no client waits for. A client learns at its next flush what was given up of its writes.
+func (a *Array) destageAll(ids []layout.ID) (err error) {
+	for len(ids) > 0 {
+		n := a.batchLength(ids)
+		switch _, now := a.destage(ids[:n]); {
+		case errors.Is(now, ErrUnkept):
+			err = now
+		case now != nil:
+			return now
+		}
+		ids = ids[n:]
+	}
+	return err
+}
+
+// flush destages some stripes for a client that waits. Those of others are destaged as well, but what goes wrong with them
+// is told to their writers, and is no error here.
+func (a *Array) flush(by *Client, ids []layout.ID) error {
+	if err := a.alive(); err != nil {
+		return err
+	}
+	err := a.flushStripes(by, ids)
+	if late := by.told(); late != nil && err == nil {
+		err = late
+	}
+	return err
+}
+
+// flushStripes destages stripes and returns the first error that concerns a client. Stripes that fail together are tried
+// apart, so that one for which there is no room does not stand in the way of another.
+func (a *Array) flushStripes(by *Client, ids []layout.ID) (first error) {
+	for len(ids) > 0 {
+		n := a.batchLength(ids)
+		writers, err := a.destage(ids[:n])
+		switch {
+		case err == nil || errors.Is(err, ErrUnkept): // it was told to its writers
+		case a.alive() != nil:
+			return a.alive()
+		case n > 1:
+			err = errors.Join(a.flushStripes(by, ids[:n/2]), a.flushStripes(by, ids[n/2:n]))
+			first = cmp.Or(first, err)
+		case by == &a.anybody || writers.has(by):
+			first = cmp.Or(first, err)
+		}
+		ids = ids[n:]
+	}
+	return first
+}
+
+// writers are the clients that wrote what a destage was about.
+type writers []dirty.Writer
+
+func (w writers) has(c dirty.Writer) bool { return slices.Contains(w, c) }
+
+// batchLength is how many of the stripes one destage takes: bounded in bytes and by the journals, which must hold
+// several such changes.
+func (a *Array) batchLength(ids []layout.ID) int {
+	room := int64(1 << 62)
+	for i := range a.slots.Len() {
+		if m := a.slots.At(i); m.Live() {
+			room = min(room, m.Ring.Blocks/8)
+		}
+	}
+	most := int64(dirty.DestageBlocks)
+	lay := a.Layout()
+	for i, id := range ids {
+		blocks := int64(a.cache.Blocks(id))
+		room -= min(blocks, int64(lay.Find(id).StripBlocks())) + 1
+		most -= blocks
+		if i > 0 && (room < 0 || most < 0) {
+			return i
+		}
+	}
+	return len(ids)
+}
+
+// destage brings what is dirty of the given stripes to the members. When it returns nil, what was dirty when
+// it was called is durable. With an error it names the clients that wrote what is not.
+//
+//	1  take the stripes' locks and their dirty blocks
+//	2  work out what they mean for the members: read what parity needs, compute it
+//	3  write fresh blocks in place and sync         a crash here leaves them never-written
+//	4  commit to the journals, one sync             a crash here leaves the old contents; after it, the new ones
+//	5  write the rest in place                      a crash here is repeated from the journals
+//	6  enter the checksums
+func (a *Array) destage(ids []layout.ID) (writers, error) {
+	d := &destaging{a: a, unlock: a.stripes.Lock(ids, true)}
+	for _, id := range ids {
+		if st, l := a.cache.Take(id); l != nil {
+			d.stripes = append(d.stripes, st)
+			d.layers = append(d.layers, l)
+		}
+	}
+	if len(d.stripes) == 0 {
+		d.unlock()
+		return nil, a.alive()
+	}
+	need := a.journalNeed(d.stripes, d.layers)
+	if err := a.journal.Reserve(need); err != nil {
+		by := d.writers()
+		d.giveUp()
+		d.unlock()
+		return by, err
+	}
+	a.journal.Barrier.RLock()
+	defer func() {
+		a.journal.Barrier.RUnlock()
+		a.journal.Unreserve(need)
+		for _, u := range d.updates {
+			if u != nil {
+				a.scratch.Put(u.scratch...)
+			}
+		}
+		d.unlock()
+	}()
+	c, err := d.change()
+	if err == nil {
+		err = a.journal.Commit(c)
+	}
+	if err == nil {
+		err = a.journal.Place(c)
+	}
+	if err != nil {
+		by := d.writers()
+		d.giveUp()
+		return by, err
+	}
+	err = d.unkept()
+	d.finish()
+	return nil, err
+}
+
+// destaging is the stripes of one destage.
+type destaging struct {
+	a       *Array
+	unlock  func()
+	stripes []layout.Stripe
+	layers  []*dirty.Layer
+	updates []*update
+}
+
+// giveUp returns the blocks to the cache: they did not reach the members.
+func (d *destaging) giveUp() {
+	probe.DestagePutBack.Seen()
+	for _, st := range d.stripes {
+		d.a.cache.PutBack(st.ID())
+	}
+	d.a.cache.Wake()
+}
+
+func (d *destaging) finish() {
+	for _, st := range d.stripes {
+		d.a.cache.Done(st.ID())
+	}
+	d.a.cache.Wake()
+}
+
+// writers are the clients that wrote any of it.
+func (d *destaging) writers() (out writers) {
+	for _, l := range d.layers {
+		for _, by := range l.By {
+			if !out.has(by) {
+				out = append(out, by)
+			}
+		}
+	}
+	return out
+}
+
+// unkept says whether something was destaged into nothing, and tells its writers. It is given up: kept in memory, it would
+// fail every flush.
+func (d *destaging) unkept() (first error) {
+	for i, u := range d.updates {
+		if u == nil || u.unkept == 0 {
+			continue
+		}
+		d.a.event("write-lost", "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", u.unkept, u.st.Ordinal())
+		err := fmt.Errorf("stripe %d: %w", u.st.Ordinal(), ErrUnkept)
+		for _, by := range d.layers[i].By {
+			by.Fail(err)
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
+// change makes one change of all stripes.
+func (d *destaging) change() (*journal.Change, error) {
+	d.updates = make([]*update, len(d.stripes))
+	err := member.Parallel(len(d.stripes), func(i int) error {
+		d.updates[i] = d.a.newUpdate(d.stripes[i], d.layers[i])
+		return d.updates[i].work()
+	})
+	c := &journal.Change{}
+	if err != nil {
+		return c, err
+	}
+	for _, u := range d.updates {
+		c.Writes = append(c.Writes, u.writes...)
+	}
+	return c, err
+}
+
+// journalNeed bounds what the change will take in each ring, in blocks.
+func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) journal.Reservation {
+	need := journal.Reservation{}
+	sums := map[*member.Member]int64{}
+	for i, st := range stripes {
+		var columns int64
+		for w := range 4 {
+			var word uint64
+			for role := range layers[i].Dirty {
+				word |= layers[i].Dirty[role][w]
+			}
+			columns += int64(bits.OnesCount64(word))
+		}
+		for role := range st.Width() {
+			m := a.slots.At(st.Slot(role))
+			if !m.Live() {
+				continue
+			}
+			need[m] += columns
+			sums[m] += columns * (4 + 16)
+		}
+	}
+	for m, n := range sums {
+		need[m] += 1 + (n+64)/Block
+	}
+	return need
+}
