@@ -48,10 +48,16 @@ func Inspect(d disk.Disk) (Finding, error) {
 		return f, first
 	}
 	m := member.New(nil, member.Known{Slot: f.Record.Slot, Disk: d, Identity: f.Record.Member, Place: f.Record.Place, Condition: record.Active})
+	f.inspectJournal(m)
+	f.inspectMap(m)
+	return f, nil
+}
+
+func (f *Finding) inspectJournal(m *member.Member) {
 	s := journal.NewScan(m)
 	for i := range int64(record.JournalHeads) {
 		block := make([]byte, Block)
-		if err := d.ReadAt(block, m.Place.JournalStart+i*Block); err != nil {
+		if err := m.Disk.ReadAt(block, m.Place.JournalStart+i*Block); err != nil {
 			f.Damaged = append(f.Damaged, "a journal head cannot be read: "+err.Error())
 			continue
 		}
@@ -62,21 +68,25 @@ func Inspect(d disk.Disk) (Finding, error) {
 			s.Head, s.HeadOK = h, true
 		}
 	}
-	if s.HeadOK {
-		f.Head = &s.Head
-		s.Walk()
-		for n, e := range s.Entries {
-			if f.Entries == 0 || n < f.First {
-				f.First = n
-			}
-			f.Last = max(f.Last, n)
-			f.Entries++
-			f.Pending += int64(e.Payload()) * Block
-		}
+	if !s.HeadOK {
+		return
 	}
+	f.Head = &s.Head
+	s.Walk()
+	for n, e := range s.Entries {
+		if f.Entries == 0 || n < f.First {
+			f.First = n
+		}
+		f.Last = max(f.Last, n)
+		f.Entries++
+		f.Pending += int64(e.Payload()) * Block
+	}
+}
+
+func (f *Finding) inspectMap(m *member.Member) {
 	page := make([]byte, Block)
 	for number := range m.Place.MapPages {
-		err := d.ReadAt(page, m.Place.MapStart+number*Block)
+		err := m.Disk.ReadAt(page, m.Place.MapStart+number*Block)
 		if err == nil {
 			_, _, err = record.CheckPage(page, record.MapPage, m.Tag, number)
 		}
@@ -91,5 +101,4 @@ func Inspect(d disk.Disk) (Finding, error) {
 		}
 	}
 	f.Written = min(f.Written, m.Place.DataSize)
-	return f, nil
 }

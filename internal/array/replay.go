@@ -31,92 +31,28 @@ func (a *Array) replay() error {
 	if err != nil {
 		return err
 	}
-	numbers := journal.BatchNumbers(scans, first)
-	last := first - 1
-	for _, n := range numbers {
-		if n != last+1 && a.rescue != nil {
-			a.note("the journals lack batch %d: what was written just before the end may be missing", last+1)
-		} else if n != last+1 {
-			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", ErrFailed, last+1)
-		}
-		last = n
+	r := &replaying{a: a, scans: scans, first: first, last: first - 1, numbers: journal.BatchNumbers(scans, first), superseded: journal.InPlaceRuns(scans)}
+	if err := r.complete(); err != nil {
+		return err
 	}
-	a.journal.ContinueFrom(last)
-	a.journal.PlaceRings(scans, first, last)
-	superseded := journal.InPlaceRuns(scans)
-	var heal []journal.Touched
-	var mirrored []layout.Stripe // of members that are being copied
-	var stripes []int64          // ordinals
-	for _, n := range numbers {
-		batch := a.journal.GatherBatch(scans, n)
-		if a.rescue != nil && (n != last || len(batch.Lacking) == 0) {
-			batch.Usable = len(batch.Entries) > 0
-		}
-		if !batch.Usable {
-			if n != last {
-				return fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", ErrFailed, n)
-			}
-			a.dropped(batch)
+	a.journal.ContinueFrom(r.last)
+	a.journal.PlaceRings(scans, first, r.last)
+	for _, n := range r.numbers {
+		if more, err := r.batch(n); err != nil {
+			return err
+		} else if !more {
 			break
 		}
-		if n == last && len(batch.Lacking) > 0 && !probe.IncompleteBatchReplayed.On() {
-			whole, err := a.complete(scans, batch, first)
-			if err != nil {
-				return err
-			}
-			if !whole {
-				a.dropped(batch)
-				break
-			}
-			probe.LastBatchCompleted.Seen()
-			if batch = a.journal.GatherBatch(scans, n); !batch.Usable || len(batch.Lacking) > 0 {
-				return a.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", ErrFailed))
-			}
-		}
-		for _, m := range batch.Lacking {
-			probe.EntryRestored.Seen()
-			a.event("journal-damaged", m.Name(), "its part of batch %d cannot be read; it is restored from the other members", n)
-		}
-		if err := a.replayBatch(batch, superseded); err != nil {
-			return err
-		}
-		heal = append(heal, a.journal.LackingBlocks(batch)...)
-		for _, m := range a.slots.Copies() {
-			for _, t := range a.journal.Columns(batch, []*member.Member{a.slots.At(m.Slot)}) {
-				mirrored = append(mirrored, t.St)
-			}
-		}
-		if !probe.ReplayNotMarked.On() {
-			stripes = append(stripes, a.journal.Unmarked(batch, a.lacksBatch)...)
-		}
-		a.stats.Replayed.Add(1)
 	}
-	if _, err := a.roster.Mark(slices.Values(stripes)); err != nil {
+	if err := r.mend(); err != nil {
 		return err
 	}
-	if err := a.journal.SyncAll(); err != nil {
-		return err
-	}
-	if a.rescue != nil {
-		heal = nil
-	}
-	for _, t := range heal {
-		if err := a.healColumns(t); err != nil {
-			return err
-		}
-	}
-	slices.SortFunc(mirrored, func(x, y layout.Stripe) int { return x.ID().Compare(y.ID()) })
-	if !probe.CopyNotMended.On() {
-		if err := a.works.CopyAgain(slices.Compact(mirrored)); err != nil {
-			return err
-		}
-	}
-	a.journal.ContinueFrom(last + journal.RestartGap)
+	a.journal.ContinueFrom(r.last + journal.RestartGap)
 	if probe.NumbersBeginAgain.On() {
 		a.journal.ContinueFrom(first - 1)
 	}
-	if len(numbers) > 0 {
-		a.event("journal-replayed", "", "%d batches", len(numbers))
+	if len(r.numbers) > 0 {
+		a.event("journal-replayed", "", "%d batches", len(r.numbers))
 	}
 	if err := a.journal.Checkpoint(); err != nil {
 		return err
@@ -125,6 +61,102 @@ func (a *Array) replay() error {
 		return a.journal.Checkpoint() // the head that claims too much is the other one of the two
 	}
 	return nil
+}
+
+// replaying is what a start does with the journals.
+type replaying struct {
+	a           *Array
+	scans       []*journal.Scan
+	first, last uint64 // the first batch that may not be in place, and the last that there is
+	numbers     []uint64
+	superseded  map[*member.Member][]journal.BatchRun
+	heal        []journal.Touched // what lacking members have wrong
+	mirrored    []layout.Stripe   // of members that are being copied
+	unmarked    []int64           // ordinals of stripes that somebody who is away may lack
+}
+
+// complete finds the last batch, and says whether one before it is lacking.
+func (r *replaying) complete() error {
+	for _, n := range r.numbers {
+		if n != r.last+1 && r.a.rescue != nil {
+			r.a.note("the journals lack batch %d: what was written just before the end may be missing", r.last+1)
+		} else if n != r.last+1 {
+			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", ErrFailed, r.last+1)
+		}
+		r.last = n
+	}
+	return nil
+}
+
+// batch brings one batch in place. more is false when it is the last, and never happened.
+func (r *replaying) batch(n uint64) (more bool, err error) {
+	a := r.a
+	b := a.journal.GatherBatch(r.scans, n)
+	if a.rescue != nil && (n != r.last || len(b.Lacking) == 0) {
+		b.Usable = len(b.Entries) > 0
+	}
+	if !b.Usable && n != r.last {
+		return false, fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", ErrFailed, n)
+	}
+	if b.Usable && n == r.last && len(b.Lacking) > 0 && !probe.IncompleteBatchReplayed.On() {
+		whole, err := a.complete(r.scans, b, r.first)
+		if err != nil {
+			return false, err
+		}
+		if whole {
+			probe.LastBatchCompleted.Seen()
+			if b = a.journal.GatherBatch(r.scans, n); !b.Usable || len(b.Lacking) > 0 {
+				return false, a.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", ErrFailed))
+			}
+		}
+		b.Usable = whole
+	}
+	if !b.Usable {
+		a.dropped(b)
+		return false, nil
+	}
+	for _, m := range b.Lacking {
+		probe.EntryRestored.Seen()
+		a.event("journal-damaged", m.Name(), "its part of batch %d cannot be read; it is restored from the other members", n)
+	}
+	if err := a.replayBatch(b, r.superseded); err != nil {
+		return false, err
+	}
+	r.heal = append(r.heal, a.journal.LackingBlocks(b)...)
+	for _, m := range a.slots.Copies() {
+		for _, t := range a.journal.Columns(b, []*member.Member{a.slots.At(m.Slot)}) {
+			r.mirrored = append(r.mirrored, t.St)
+		}
+	}
+	if !probe.ReplayNotMarked.On() {
+		r.unmarked = append(r.unmarked, a.journal.Unmarked(b, a.lacksBatch)...)
+	}
+	a.stats.Replayed.Add(1)
+	return true, nil
+}
+
+// mend does what follows from the batches: marks what those who are away lack, and restores what was lacking here.
+func (r *replaying) mend() error {
+	a := r.a
+	if _, err := a.roster.Mark(slices.Values(r.unmarked)); err != nil {
+		return err
+	}
+	if err := a.journal.SyncAll(); err != nil {
+		return err
+	}
+	for _, t := range r.heal {
+		if a.rescue != nil {
+			break // nothing is healed
+		}
+		if err := a.healColumns(t); err != nil {
+			return err
+		}
+	}
+	slices.SortFunc(r.mirrored, func(x, y layout.Stripe) int { return x.ID().Compare(y.ID()) })
+	if probe.CopyNotMended.On() {
+		return nil
+	}
+	return a.works.CopyAgain(slices.Compact(r.mirrored))
 }
 
 // dropped reports that the last batch of the journals is given up.

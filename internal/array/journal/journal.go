@@ -210,39 +210,11 @@ func (j *Journal) writeBatch(group []*Change) error {
 	if err := j.host.Alive(); err != nil {
 		return err
 	}
-	// A batch that leaves a member out must not be on the others before the roster that says so: a start would take the
-	// member for current. One that drops out from here on is named in the batch, and known to lack it.
-	// And what it changes is marked by then, for those that are away.
-	parts, sure := []part(nil), false
-	for !sure {
-		j.host.Roster.Settle()
-		parts = gather(group)
-		if j.host.Roster.Unsettled() && j.host.Alive() == nil {
-			continue
-		}
-		wrote, err := j.host.Roster.Mark(j.stripes(group))
-		if err != nil {
-			return err
-		}
-		sure = !wrote
+	parts, err := j.takers(group)
+	if err != nil || len(parts) == 0 {
+		return err
 	}
-	if len(parts) == 0 {
-		return nil
-	}
-	j.mu.Lock()
-	j.batch++
-	batch := j.batch
-	var involved uint64
-	for i := range parts {
-		involved |= 1 << parts[i].m.Slot
-	}
-	for i := range parts {
-		p := &parts[i]
-		p.entry.Batch, p.entry.Involved, p.entry.Slot = batch, involved, p.m.Slot
-		p.at = p.m.Ring.Take(int64(p.entry.HeaderBlocks() + p.entry.Payload()))
-	}
-	j.mu.Unlock()
-
+	j.enlist(parts)
 	// Nothing below may touch a block in place before all of this is durable. A crash in here leaves the batch on some
 	// members or on none; the start finishes it or drops it, as a whole.
 	errs := make([]error, len(parts))
@@ -273,6 +245,41 @@ func (j *Journal) writeBatch(group []*Change) error {
 		}
 	}
 	return j.host.Alive()
+}
+
+// takers are the members that take part in a batch, each with its share. A batch that leaves a member out must not be on the others
+// before the roster that says so: a start would take the member for current. One that drops out from here on is named in the batch, and
+// known to lack it. And what the batch changes is marked by then, for those that are away.
+func (j *Journal) takers(group []*Change) (parts []part, err error) {
+	for sure := false; !sure; {
+		j.host.Roster.Settle()
+		parts = gather(group)
+		if j.host.Roster.Unsettled() && j.host.Alive() == nil {
+			continue
+		}
+		wrote, err := j.host.Roster.Mark(j.stripes(group))
+		if err != nil {
+			return nil, err
+		}
+		sure = !wrote
+	}
+	return parts, nil
+}
+
+// enlist gives a batch its number, and each share its place in the ring.
+func (j *Journal) enlist(parts []part) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.batch++
+	var involved uint64
+	for i := range parts {
+		involved |= 1 << parts[i].m.Slot
+	}
+	for i := range parts {
+		p := &parts[i]
+		p.entry.Batch, p.entry.Involved, p.entry.Slot = j.batch, involved, p.m.Slot
+		p.at = p.m.Ring.Take(int64(p.entry.HeaderBlocks() + p.entry.Payload()))
+	}
 }
 
 // stripes are the ordinals of those that some changes touch, each once or more.
@@ -377,71 +384,92 @@ func (j *Journal) Trouble() error {
 //	5  write the heads, sync                any one head is enough to say that everything is in place
 //	6  use the space in the rings again     only now that no start goes back to it
 func (j *Journal) settlePages() error {
-	type mark struct {
-		m          *member.Member
-		head, live int64
-	}
 	number, err := j.nextCheckpoint()
 	if err != nil {
 		return err
 	}
-	var marks []mark
-	j.Barrier.Lock()
-	if err := j.host.Alive(); err != nil { // a batch that could not be written may have stopped the array: it counts, and is not in place
-		j.Barrier.Unlock()
-		return err
-	}
-	sums, maps, seen := j.host.Tables.Snapshot()
-	covered, durable := j.host.Covers(), false
-	defer func() { covered(durable) }()
-	j.mu.Lock()
-	batch := j.batch
-	for slot := range j.host.Slots.Len() {
-		if m := j.host.Slots.At(slot); m.Live() {
-			marks = append(marks, mark{m, m.Ring.Head, m.Ring.Live})
-		}
-	}
-	j.mu.Unlock()
-	j.Barrier.Unlock()
-	defer func() { j.host.Tables.Release(sums, maps, seen) }()
-
-	if probe.MapsBeforeSums.On() {
-		sums, maps = maps, sums
-	}
-	if err := j.settle(sums, number, true); err != nil {
-		return err
-	}
-	if err := j.settle(maps, number, false); err != nil {
-		return err
-	}
-	seen = j.host.Tables.Testimonies(slices.Concat(sums, maps), seen)
-	if err := j.settle(seen, number, false); err != nil {
-		return err
-	}
-	err = member.Parallel(len(marks), func(i int) error {
-		m := marks[i].m
-		if !m.Live() {
-			return nil
-		}
-		return j.writeHead(m, batch+1, marks[i].head)
-	})
+	c, err := j.begin()
 	if err != nil {
+		return err
+	}
+	defer func() { c.covered(c.durable) }()
+	defer func() { j.host.Tables.Release(c.sums, c.maps, c.seen) }()
+	if probe.MapsBeforeSums.On() {
+		c.sums, c.maps = c.maps, c.sums
+	}
+	if err := j.settle(c.sums, number, true); err != nil {
+		return err
+	}
+	if err := j.settle(c.maps, number, false); err != nil {
+		return err
+	}
+	c.seen = j.host.Tables.Testimonies(slices.Concat(c.sums, c.maps), c.seen)
+	if err := j.settle(c.seen, number, false); err != nil {
+		return err
+	}
+	if err := member.Parallel(len(c.marks), func(i int) error {
+		if k := c.marks[i]; k.m.Live() {
+			return j.writeHead(k.m, c.batch+1, k.head)
+		}
+		return nil
+	}); err != nil {
 		return err
 	}
 	if err := j.SyncAll(); err != nil {
 		return err
 	}
+	j.end(c)
+	return nil
+}
+
+// checkpoint is what is to be made durable by one.
+type checkpoint struct {
+	batch            uint64 // the last that it covers
+	marks            []mark
+	sums, maps, seen []*table.DirtyPage
+	covered          func(durable bool)
+	durable          bool
+}
+
+// mark is how far a ring was when a checkpoint began.
+type mark struct {
+	m          *member.Member
+	head, live int64
+}
+
+// begin is step 1 of a checkpoint.
+func (j *Journal) begin() (*checkpoint, error) {
+	j.Barrier.Lock()
+	defer j.Barrier.Unlock()
+	if err := j.host.Alive(); err != nil { // a batch that could not be written may have stopped the array: it counts, and is not in place
+		return nil, err
+	}
+	c := &checkpoint{}
+	c.sums, c.maps, c.seen = j.host.Tables.Snapshot()
+	c.covered = j.host.Covers()
 	j.mu.Lock()
-	for _, k := range marks {
+	defer j.mu.Unlock()
+	c.batch = j.batch
+	for _, m := range j.host.Slots.All() {
+		if m.Live() {
+			c.marks = append(c.marks, mark{m, m.Ring.Head, m.Ring.Live})
+		}
+	}
+	return c, nil
+}
+
+// end is step 6.
+func (j *Journal) end(c *checkpoint) {
+	j.mu.Lock()
+	for _, k := range c.marks {
 		if k.m.Ring.Live -= k.live; k.m.Ring.Live > 0 {
 			probe.CommitInCheckpoint.Seen()
 		}
 	}
 	j.freed.Broadcast()
 	j.mu.Unlock()
-	j.settled.Store(batch)
-	durable = true
-	return nil
+	j.settled.Store(c.batch)
+	c.durable = true
 }
 
 // settle writes some pages and makes them durable; always: also what else was written when there are none.

@@ -83,7 +83,7 @@ func (c *Columns) Block(m *member.Member, col int) int64 {
 type reading func(m *member.Member, bufs [][]byte, block int64) error
 
 func (c *Columns) loadRole(role int, read reading) {
-	m, over := c.Roles[role], c.over
+	m := c.Roles[role]
 	if m == nil {
 		return
 	}
@@ -99,71 +99,83 @@ func (c *Columns) loadRole(role int, read reading) {
 		return
 	}
 	c.sums[role] = sums
-	buf, known, wrong := c.Bufs[role], c.Known[role], c.Wrong[role]
-	var own []bool
-	if over != nil {
-		own = make([]bool, c.n)
-		for col := range c.n {
-			if sum, data, ok := over(m.Slot, c.Block(m, col)); ok {
-				own[col] = true
-				sums[col] = sum
-				switch {
-				case sum == record.SumNever:
-					clear(buf[col*layout.Block:][:layout.Block])
-					known[col] = true
-				case data != nil:
-					copy(buf[col*layout.Block:][:layout.Block], data)
-					known[col] = true
-				default:
-					own[col] = false // in place already; verified below
-				}
-			}
-		}
-	}
+	own := c.override(role)
 	if record.AllAre(sums, record.SumNever) {
-		clear(buf)
-		for i := range known {
-			known[i] = true
+		clear(c.Bufs[role])
+		for i := range c.Known[role] {
+			c.Known[role][i] = true
 		}
 		return
 	}
 	// One read for all; when that fails, block by block, so that one bad sector costs one block.
 	quiet := false
-	if over == nil {
-		err := read(m, [][]byte{buf}, c.Block(m, 0))
+	if c.over == nil {
+		err := read(m, [][]byte{c.Bufs[role]}, c.Block(m, 0))
 		if err == nil {
-			for col := range known {
+			for col := range c.n {
 				c.judge(role, col)
 			}
 			return
 		}
 		quiet = member.Late(err)
 	}
+	c.loadBlocks(role, own, quiet, read)
+	if !m.Live() {
+		c.Roles[role], c.sums[role] = nil, nil
+		clear(c.Known[role])
+		clear(c.Wrong[role])
+	}
+}
+
+// override puts what is to be taken instead of what a member holds, and says of which columns that is all there is.
+func (c *Columns) override(role int) (own []bool) {
+	if c.over == nil {
+		return nil
+	}
+	m := c.Roles[role]
+	own = make([]bool, c.n)
+	for col := range c.n {
+		sum, data, ok := c.over(m.Slot, c.Block(m, col))
+		if !ok {
+			continue
+		}
+		block := c.Bufs[role][col*layout.Block:][:layout.Block]
+		c.sums[role][col] = sum
+		switch {
+		case sum == record.SumNever:
+			clear(block)
+			own[col], c.Known[role][col] = true, true
+		case data != nil:
+			copy(block, data)
+			own[col], c.Known[role][col] = true, true
+		} // otherwise it is in place already, and is verified
+	}
+	return own
+}
+
+// loadBlocks reads the blocks of a role one by one. quiet says that the disk did not answer in time already.
+func (c *Columns) loadBlocks(role int, own []bool, quiet bool, read reading) {
+	m := c.Roles[role]
 	for col := range c.n {
 		if own != nil && own[col] {
 			continue
 		}
-		if sums[col] != record.SumNever && sums[col] != record.SumLost && m.Live() {
+		if sum := c.sums[role][col]; sum != record.SumNever && sum != record.SumLost && m.Live() {
 			var err error
 			if !quiet {
-				err = read(m, [][]byte{buf[col*layout.Block:][:layout.Block]}, c.Block(m, col))
+				err = read(m, [][]byte{c.Bufs[role][col*layout.Block:][:layout.Block]}, c.Block(m, col))
 				quiet = member.Late(err)
 			}
 			if quiet {
-				wrong[col] = Silent
+				c.Wrong[role][col] = Silent
 				continue
 			}
 			if err != nil {
-				wrong[col] = Unread
+				c.Wrong[role][col] = Unread
 				continue
 			}
 		}
 		c.judge(role, col)
-	}
-	if !m.Live() {
-		c.Roles[role], c.sums[role] = nil, nil
-		clear(known)
-		clear(wrong)
 	}
 }
 

@@ -56,69 +56,91 @@ func (w *Works) countCheck(t *Task, cursor int64) {
 }
 
 func (w *Works) check(t *Task, how How, resume bool) error {
-	cursor, repair := int64(0), how.Repair
-	saw := CheckResult{Repair: repair}
-	if saved := w.host.Roster.View().Task; resume {
-		cursor = saved.Cursor
-		saw.Mismatches, saw.Repaired, saw.Unrepairable = saved.Mismatches, saved.Repaired, saved.Unrepairable
-		t.Resumed(saved.Started, saw)
-	} else {
-		t.Resumed(time.Time{}, saw)
-		if err := w.host.Flush(); err != nil {
-			return err
-		}
-	}
-	w.countCheck(t, cursor)
-	save := func(ended bool) error {
-		c, started := t.Found()
-		return w.host.Roster.Update(func(r *record.Record) {
-			r.Task = record.Task{Kind: record.Check, Repair: repair, Blame: how.Blame + 1, Cursor: cursor, Mismatches: c.Mismatches,
-				Repaired: c.Repaired, Unrepairable: c.Unrepairable, Started: started}
-			if ended {
-				r.Task.Ended = w.host.Now()
-			}
-		})
-	}
-	if err := save(false); err != nil {
+	c := &checking{w: w, t: t, how: how, lay: w.host.Layout()}
+	if err := c.begin(resume); err != nil {
 		return err
 	}
 	saved := t.Saves()
-	lay := w.host.Layout()
-	for cursor < lay.Stripes() {
+	for c.cursor < c.lay.Stripes() {
 		if err := w.host.Alive(); err != nil {
 			return err
 		}
-		here := lay.Stripe(cursor)
-		n := min(max(1, min(checkBytes, t.Grain())/here.StripeSize()), here.Stripes()-here.Number)
-		if err := t.Point(n * here.StripeSize()); err != nil {
-			return errors.Join(err, save(errors.Is(err, ErrCancelled)))
-		}
-		next := w.host.Stripes.NextWritten(cursor)
-		if next > cursor {
-			cursor = next
-			continue
-		}
-		w.refresh(lay, cursor, n)
-		err := member.Parallel(int(n), func(i int) error {
-			return w.CheckStripe(t, lay.Stripe(cursor+int64(i)), how)
-		})
-		if err != nil {
+		if err := c.step(); err != nil {
 			return err
 		}
-		cursor += n
-		t.Advance(env.Now(), n*here.StripeSize())
 		if saved.Due() {
-			if err := saved.Keep(func() error { return save(false) }); err != nil {
+			if err := saved.Keep(func() error { return c.save(false) }); err != nil {
 				return err
 			}
 		}
 	}
-	if repair {
+	if how.Repair {
 		if err := w.host.Journal.Checkpoint(); err != nil {
 			return err
 		}
 	}
-	return save(true)
+	return c.save(true)
+}
+
+// checking is a check under way.
+type checking struct {
+	w      *Works
+	t      *Task
+	how    How
+	lay    *layout.Map
+	cursor int64 // ordinal of the next stripe
+}
+
+// begin notes in the record that there is a check, or goes on with the one that is noted there.
+func (c *checking) begin(resume bool) error {
+	saw := CheckResult{Repair: c.how.Repair}
+	if saved := c.w.host.Roster.View().Task; resume {
+		c.cursor = saved.Cursor
+		saw.Mismatches, saw.Repaired, saw.Unrepairable = saved.Mismatches, saved.Repaired, saved.Unrepairable
+		c.t.Resumed(saved.Started, saw)
+	} else {
+		c.t.Resumed(time.Time{}, saw)
+		if err := c.w.host.Flush(); err != nil {
+			return err
+		}
+	}
+	c.w.countCheck(c.t, c.cursor)
+	return c.save(false)
+}
+
+// save makes durable how far it is.
+func (c *checking) save(ended bool) error {
+	found, started := c.t.Found()
+	return c.w.host.Roster.Update(func(r *record.Record) {
+		r.Task = record.Task{Kind: record.Check, Repair: c.how.Repair, Blame: c.how.Blame + 1, Cursor: c.cursor, Mismatches: found.Mismatches,
+			Repaired: found.Repaired, Unrepairable: found.Unrepairable, Started: started}
+		if ended {
+			r.Task.Ended = c.w.host.Now()
+		}
+	})
+}
+
+// step checks some stripes, or jumps over those that were never written.
+func (c *checking) step() error {
+	here := c.lay.Stripe(c.cursor)
+	n := min(max(1, min(checkBytes, c.t.Grain())/here.StripeSize()), here.Stripes()-here.Number)
+	if err := c.t.Point(n * here.StripeSize()); err != nil {
+		return errors.Join(err, c.save(errors.Is(err, ErrCancelled)))
+	}
+	if next := c.w.host.Stripes.NextWritten(c.cursor); next > c.cursor {
+		c.cursor = next
+		return nil
+	}
+	c.w.refresh(c.lay, c.cursor, n)
+	err := member.Parallel(int(n), func(i int) error {
+		return c.w.CheckStripe(c.t, c.lay.Stripe(c.cursor+int64(i)), c.how)
+	})
+	if err != nil {
+		return err
+	}
+	c.cursor += n
+	c.t.Advance(env.Now(), n*here.StripeSize())
+	return nil
 }
 
 // checkTries is how often a check asks a member that does not answer in time, and checkRest how long it leaves it alone in
@@ -161,65 +183,81 @@ func (w *Works) checkHeld(t *Task, st layout.Stripe, how How) (late *member.Memb
 			return c.Roles[role], nil
 		}
 	}
-	var result CheckResult
-	note := func(role, col int, what string) {
-		result.Mismatches++
-		slot := st.Slot(role)
-		result.Places = append(result.Places, Mismatch{Stripe: st.Ordinal(), Slot: slot, Block: st.Block(slot) + int64(col), What: what})
-	}
-	for role := range c.Wrong {
-		for col, wrong := range c.Wrong[role] {
-			switch wrong {
-			case stripe.Unread:
-				note(role, col, "cannot be read")
-				if !how.Repair { // otherwise when it is healed
-					c.Roles[role].Count(&c.Roles[role].Errs.Read)
-				}
-			case stripe.Mismatch:
-				note(role, col, "wrong checksum")
-			case stripe.Lost:
-				note(role, col, "contents not known")
+	f := &findings{c: c}
+	f.each(func(role, col int, wrong stripe.Cause) {
+		switch wrong {
+		case stripe.Unread:
+			f.note(role, col, "cannot be read")
+			if !how.Repair { // otherwise when it is healed
+				c.Roles[role].Count(&c.Roles[role].Errs.Read)
 			}
+		case stripe.Mismatch:
+			f.note(role, col, "wrong checksum")
+		case stripe.Lost:
+			f.note(role, col, "contents not known")
 		}
-	}
+	})
 	if err := c.Recover(); err != nil {
 		return nil, err
 	}
-	for role := range c.Wrong {
-		for col, wrong := range c.Wrong[role] {
-			if wrong == stripe.Doubted && !c.Same(role, col) && !(c.Known[role][col] && c.Fresh(col)) {
-				note(role, col, "older than it should be")
-			}
+	f.each(func(role, col int, wrong stripe.Cause) {
+		if wrong == stripe.Doubted && !c.Same(role, col) && !(c.Known[role][col] && c.Fresh(col)) {
+			f.note(role, col, "older than it should be")
 		}
-	}
-	for role := range c.Wrong {
-		for col, wrong := range c.Wrong[role] {
-			if wrong.Bad() && !c.Known[role][col] {
-				result.Unrepairable++
-			}
+	})
+	f.each(func(role, col int, wrong stripe.Cause) {
+		if wrong.Bad() && !c.Known[role][col] {
+			f.result.Unrepairable++
 		}
-	}
-	guilty, unsure := c.Contradictions()
-	for _, x := range guilty {
-		note(x.Role, x.Col, "does not match the others")
-	}
-	for _, x := range unsure {
-		if how.Blame >= 0 && st.Has(how.Blame) {
-			x.Role = st.Role(how.Blame)
-			guilty = append(guilty, x)
-			note(x.Role, x.Col, "contradicts the others, and is to blame as was said")
-			continue
-		}
-		note(x.Role, x.Col, "contradicts the others; nothing shows which of them is wrong")
-		result.Unrepairable++
-	}
+	})
+	guilty := f.contradictions(how.Blame)
 	if how.Repair {
-		if err := w.repair(c, &result, guilty); err != nil {
+		if err := w.repair(c, &f.result, guilty); err != nil {
 			return nil, err
 		}
 	}
-	t.Finds(result)
+	t.Finds(f.result)
 	return nil, w.host.Alive()
+}
+
+// findings is what a check finds in the columns of a stripe.
+type findings struct {
+	c      *stripe.Columns
+	result CheckResult
+}
+
+func (f *findings) note(role, col int, what string) {
+	f.result.Mismatches++
+	slot := f.c.St.Slot(role)
+	f.result.Places = append(f.result.Places, Mismatch{Stripe: f.c.St.Ordinal(), Slot: slot, Block: f.c.St.Block(slot) + int64(col), What: what})
+}
+
+func (f *findings) each(of func(role, col int, wrong stripe.Cause)) {
+	for role := range f.c.Wrong {
+		for col, wrong := range f.c.Wrong[role] {
+			of(role, col, wrong)
+		}
+	}
+}
+
+// contradictions notes blocks that are whole and contradict each other, and returns those that are to be computed anew. blame is the
+// slot that is at fault where nothing shows which block is wrong; -1: none.
+func (f *findings) contradictions(blame int) (guilty []stripe.Place) {
+	guilty, unsure := f.c.Contradictions()
+	for _, x := range guilty {
+		f.note(x.Role, x.Col, "does not match the others")
+	}
+	for _, x := range unsure {
+		if blame >= 0 && f.c.St.Has(blame) {
+			x.Role = f.c.St.Role(blame)
+			guilty = append(guilty, x)
+			f.note(x.Role, x.Col, "contradicts the others, and is to blame as was said")
+			continue
+		}
+		f.note(x.Role, x.Col, "contradicts the others; nothing shows which of them is wrong")
+		f.result.Unrepairable++
+	}
+	return guilty
 }
 
 // refresh makes the rows of some stripes be read from the media, not from what the system keeps in memory: a check is to

@@ -32,92 +32,20 @@ func (w *Works) startRebuild(slot int) (*Task, error) {
 // rebuild fills the member strip by strip. Strips below the cursor are current and take part in everything; strips above it are
 // treated as missing. The stripes of a piece are held exclusively until the cursor has passed it, and pieces finish in order.
 func (w *Works) rebuild(t *Task, m *member.Member) error {
-	lay := w.host.Layout()
-	strips := lay.Strips(m.Slot)
 	w.countRebuild(t, m)
-	var flight, saving env.Group
-	slots := make(chan struct{}, windows)
-	passed := make(chan struct{}) // closed when the piece before has passed
-	close(passed)
-	var lock env.Mutex
-	var first error
-	fail := func(err error) {
-		lock.Lock()
-		defer lock.Unlock()
-		if first == nil {
-			first = err
-		}
-	}
-	failed := func() error { lock.Lock(); defer lock.Unlock(); return first }
-	next, begun, saved := m.Cursor.Load(), t.Done(), t.Saves()
-	// All that is under way is a grain at most, and what is begun beyond what was saved two, see saves.
-	piece := min(int64(windowBytes), t.Grain()/windows)
+	r := &rebuilding{w: w, t: t, m: m, lay: w.host.Layout(), next: m.Cursor.Load(), begun: t.Done(), saves: t.Saves(), slots: make(chan struct{}, windows)}
+	r.strips = r.lay.Strips(m.Slot)
+	// All that is under way is a grain at most, and what is begun beyond what was saved two, see Saves.
+	r.piece = min(int64(windowBytes), t.Grain()/windows)
 	if m.Base != 0 {
-		piece = min(16*windowBytes, t.Grain()/windows) // most of it is only looked at
+		r.piece = min(16*windowBytes, t.Grain()/windows) // most of it is only looked at
 	}
-	for next < strips && failed() == nil {
-		st, left := lay.Strip(m.Slot, next)
-		n := min(max(1, piece/st.Strip), left)
-		if t.Yields() {
-			flight.Wait()
-		}
-		if err := t.Point(n * st.Strip); err != nil {
-			fail(err)
-			continue
-		}
-		switch {
-		case m.Condition() != record.Rebuilding:
-			fail(fmt.Errorf("%s is %s", m.Name(), m.Condition()))
-			continue
-		case w.host.Alive() != nil:
-			fail(w.host.Alive())
-			continue
-		}
-		if written := w.nextToRebuild(m, next); written-next >= jumpStrips || written >= strips {
-			flight.Wait()
-			next = w.jump(m)
-			continue
-		}
-		if saved.Due() {
-			// Behind the pieces that are under way: whatever the cursor has passed when it is read is saved.
-			saving.Wait()
-			saving.Go(func() {
-				if err := saved.Keep(func() error { return w.saveCursor(m) }); err != nil {
-					fail(err)
-				}
-			})
-			t.Grow(t.Done() + w.host.Stripes.WrittenFrom(m.Slot, next))
-		}
-		if begun += n * st.Strip; saved.Ahead(begun) {
-			saving.Wait()
-		}
-		next += n
-		to := next
-		// Locks are taken here, in order, so that a piece never waits for one that comes after it.
-		unlock := w.host.Stripes.Lock(stripe.Rows(st, n), true)
-		before, done := passed, make(chan struct{})
-		passed = done
-		env.Send(slots, struct{}{})
-		flight.Go(func() {
-			defer func() { <-slots }()
-			defer unlock()
-			defer close(done)
-			err := w.rebuildRows(t, m, st, n)
-			env.Recv(before)
-			if err == nil {
-				err = failed()
-			}
-			if err != nil {
-				fail(err)
-				return
-			}
-			m.Cursor.Store(to)
-			t.Advance(env.Now(), n*st.Strip)
-		})
+	for r.next < r.strips && r.failed() == nil {
+		r.step()
 	}
-	flight.Wait()
-	saving.Wait()
-	if err := failed(); err != nil {
+	r.flight.Wait()
+	r.saving.Wait()
+	if err := r.failed(); err != nil {
 		if m.Condition() == record.Rebuilding && w.host.Alive() == nil {
 			_ = w.saveCursor(m)
 		}
@@ -132,6 +60,111 @@ func (w *Works) rebuild(t *Task, m *member.Member) error {
 		}
 	}
 	return w.host.Roster.Activate(m)
+}
+
+// rebuilding is a rebuild under way. Some pieces of it are done at the same time.
+type rebuilding struct {
+	w      *Works
+	t      *Task
+	m      *member.Member
+	lay    *layout.Map
+	strips int64
+	next   int64 // strip at which the next piece begins
+	begun  int64 // bytes of all pieces that were begun
+	piece  int64 // bytes
+	saves  *Saves
+	flight env.Group     // pieces under way
+	saving env.Group     // the cursor's being saved
+	slots  chan struct{} // one for each piece under way
+	passed chan struct{} // closed when the piece before has passed; nil: there was none
+	mu     env.Mutex
+	err    error // the first
+}
+
+func (r *rebuilding) fail(err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err == nil {
+		r.err = err
+	}
+}
+
+func (r *rebuilding) failed() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.err
+}
+
+// step begins the next piece, or jumps over strips that were never written.
+func (r *rebuilding) step() {
+	st, left := r.lay.Strip(r.m.Slot, r.next)
+	n := min(max(1, r.piece/st.Strip), left)
+	if r.t.Yields() {
+		r.flight.Wait()
+	}
+	if err := r.t.Point(n * st.Strip); err != nil {
+		r.fail(err)
+		return
+	}
+	switch {
+	case r.m.Condition() != record.Rebuilding:
+		r.fail(fmt.Errorf("%s is %s", r.m.Name(), r.m.Condition()))
+		return
+	case r.w.host.Alive() != nil:
+		r.fail(r.w.host.Alive())
+		return
+	}
+	if written := r.w.nextToRebuild(r.m, r.next); written-r.next >= jumpStrips || written >= r.strips {
+		r.flight.Wait()
+		r.next = r.w.jump(r.m)
+		return
+	}
+	if r.saves.Due() {
+		r.save()
+	}
+	if r.begun += n * st.Strip; r.saves.Ahead(r.begun) {
+		r.saving.Wait()
+	}
+	r.next += n
+	r.launch(st, n, r.next)
+}
+
+// save saves the cursor behind the pieces that are under way: whatever it has passed when it is read is saved.
+func (r *rebuilding) save() {
+	r.saving.Wait()
+	r.saving.Go(func() {
+		if err := r.saves.Keep(func() error { return r.w.saveCursor(r.m) }); err != nil {
+			r.fail(err)
+		}
+	})
+	r.t.Grow(r.t.Done() + r.w.host.Stripes.WrittenFrom(r.m.Slot, r.next))
+}
+
+// launch does n rows from a stripe on, up to strip to of the member, by itself. Locks are taken here, in order, so that a piece never
+// waits for one that comes after it.
+func (r *rebuilding) launch(st layout.Stripe, n, to int64) {
+	unlock := r.w.host.Stripes.Lock(stripe.Rows(st, n), true)
+	before, done := r.passed, make(chan struct{})
+	r.passed = done
+	env.Send(r.slots, struct{}{})
+	r.flight.Go(func() {
+		defer func() { <-r.slots }()
+		defer unlock()
+		defer close(done)
+		err := r.w.rebuildRows(r.t, r.m, st, n)
+		if before != nil {
+			env.Recv(before)
+		}
+		if err == nil {
+			err = r.failed()
+		}
+		if err != nil {
+			r.fail(err)
+			return
+		}
+		r.m.Cursor.Store(to)
+		r.t.Advance(env.Now(), n*st.Strip)
+	})
 }
 
 func (w *Works) countRebuild(t *Task, m *member.Member) {
