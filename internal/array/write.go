@@ -18,7 +18,7 @@ import (
 
 // A write, from top to bottom. docs/architecture.md names every step of it.
 //
-//	Client.WriteAt, write      cut into pieces of one strip each (pieces), and a piece into whole blocks (writePartBlocks)
+//	Client.WriteAt             cut into pieces of one strip each (pieces), and a piece into whole blocks (writePartBlocks)
 //	dirty.Cache.Put            copied into the cache; the write is acknowledged     a crash loses it, as a disk's own cache would
 //	destageLoop, or a flush    chooses stripes
 //	destage                    brings what is dirty of them to the members, see there
@@ -36,7 +36,20 @@ type Client struct {
 func (a *Array) NewClient() *Client { return &Client{a: a} }
 
 // WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
-func (c *Client) WriteAt(p []byte, off int64) error { return c.a.write(c, p, off) }
+func (c *Client) WriteAt(p []byte, off int64) error {
+	a := c.a
+	if err := a.Layout().Check(off, int64(len(p))); err != nil {
+		return err
+	}
+	a.stats.BytesWritten.Add(int64(len(p)))
+	return a.pieces(p, off, func(pc dirty.Piece) error {
+		pc.By = c
+		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
+			return a.writePartBlocks(pc)
+		}
+		return a.cache.Put(pc)
+	})
+}
 
 // Receive is WriteAt for data that is still on its way: fill is called with buffers to be filled in order, length bytes
 // altogether, unless ErrNotTaken is returned at once. An error of fill is returned; what was filled before is written.
@@ -101,20 +114,6 @@ func (a *Array) Flush() error { return a.anybody.Flush() }
 
 // FlushRange is Client.FlushRange.
 func (a *Array) FlushRange(off, length int64) error { return a.anybody.FlushRange(off, length) }
-
-func (a *Array) write(by *Client, p []byte, off int64) error {
-	if err := a.Layout().Check(off, int64(len(p))); err != nil {
-		return err
-	}
-	a.stats.BytesWritten.Add(int64(len(p)))
-	return a.pieces(p, off, func(pc dirty.Piece) error {
-		pc.By = by
-		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
-			return a.writePartBlocks(pc)
-		}
-		return a.cache.Put(pc)
-	})
-}
 
 // ErrNotTaken is returned by Receive when it has not called fill, and the data must come by WriteAt.
 var ErrNotTaken = errors.New("not taken")
@@ -183,14 +182,14 @@ func (a *Array) zero(by *Client, off, length int64) error {
 	zeros := make([]byte, Block)
 	if head := off % Block; head != 0 && length > 0 {
 		n := min(Block-head, length)
-		if err := a.write(by, zeros[:n], off); err != nil {
+		if err := by.WriteAt(zeros[:n], off); err != nil {
 			return err
 		}
 		off, length = off+n, length-n
 	}
 	if tail := length % Block; tail != 0 {
 		length -= tail
-		if err := a.write(by, zeros[:tail], off+length); err != nil {
+		if err := by.WriteAt(zeros[:tail], off+length); err != nil {
 			return err
 		}
 	}

@@ -185,10 +185,6 @@ func (c *Cache) Put(pc Piece) error {
 	if err := c.Room(int64(len(pc.Buf))); err != nil {
 		return err
 	}
-	return c.putNow(pc)
-}
-
-func (c *Cache) putNow(pc Piece) error {
 	sh := c.shard(pc.Stripe.ID())
 	sh.Lock()
 	c.putHeld(sh, pc)
