@@ -204,6 +204,8 @@ type Record struct {
 	Roster  []Entry
 	Task    Task
 	Changes Changes
+
+	segments, members int // as they are written; 0 otherwise
 }
 
 const (
@@ -211,7 +213,6 @@ const (
 	entrySize   = 512
 	segmentSize = 64
 	maxName     = 64
-	noWitness   = 0xff
 )
 
 // segment lists the places of the one segment there is, in the order they are written.
@@ -237,78 +238,18 @@ func (r *Record) Encode() ([]byte, error) {
 		return nil, err
 	}
 	buf := make([]byte, (headSize+len(r.Roster)*entrySize+segmentSize+Block-1)&^(Block-1))
-	w := writer{buf: buf}
-	w.bytes(magicRecord[:])
-	w.u32(0) // checksum, below
-	w.u32(uint32(len(buf)))
-	w.u32(Version)
-	w.u64(r.Features)
-	w.bytes(r.Array[:])
-	w.text(r.Name, maxName)
-	w.time(r.Created)
-	w.text(string(r.Level), 16)
-	w.u32(uint32(r.Groups))
-	w.u32(uint32(r.Strip))
-	w.bytes(r.Member[:])
-	w.u32(uint32(r.Slot))
-	w.bool(r.Clean)
-	w.at += 3
-	for _, v := range []int64{r.Place.Size, r.Place.JournalStart, r.Place.JournalSize} {
-		w.u64(uint64(v))
+	copy(buf, magicRecord[:])
+	binary.LittleEndian.PutUint32(buf[12:], uint32(len(buf)))
+	binary.LittleEndian.PutUint32(buf[16:], Version)
+	own := *r
+	own.segments, own.members = 1, len(r.Roster)
+	putAll(&own, headFields, buf[:headSize])
+	for i := range r.Roster {
+		putAll(&r.Roster[i], entryFields, buf[headSize+i*entrySize:][:entrySize])
 	}
-	w.u32(1) // segments
-	w.u32(0)
-	w.u64(r.Epoch)
-	w.bytes(r.EpochID[:])
-	w.u64(r.Generation)
-	w.u32(uint32(len(r.Roster)))
-	w.u8(uint8(r.Task.Kind))
-	w.bool(r.Task.Repair)
-	w.bool(r.Task.Paused)
-	w.u8(uint8(r.Task.Blame))
-	for _, v := range []int64{r.Task.Cursor, r.Task.Mismatches, r.Task.Repaired, r.Task.Unrepairable} {
-		w.u64(uint64(v))
-	}
-	w.time(r.Task.Started)
-	w.time(r.Task.Ended)
-	w.u64(r.Changes.Since)
-	for _, v := range r.Changes.Parts {
-		w.u64(v)
-	}
-	w.u64(r.Before)
-	w.u64(r.Starts)
-	if w.at > headSize {
-		panic("record: head is larger than its room")
-	}
-	for i, e := range r.Roster {
-		w.at = headSize + i*entrySize
-		w.bytes(e.ID[:])
-		w.u8(uint8(e.Condition))
-		w.u8(uint8(e.Witness)) // -1 becomes noWitness
-		w.at += 6
-		w.u64(uint64(e.Cursor))
-		w.u64(uint64(e.Size))
-		w.u64(uint64(e.DataSize))
-		w.u64(e.Errors.Read)
-		w.u64(e.Errors.Write)
-		w.u64(e.Errors.Checksum)
-		w.time(e.Since)
-		w.text(e.Bay, 32)
-		w.text(e.Model, 64)
-		w.text(e.Serial, 64)
-		w.text(e.Path, 200)
-		w.u64(e.Tried.Epoch)
-		w.u64(e.Tried.ID)
-		w.u64(e.Base)
-		w.at += 8
-		w.bytes(e.Onto[:])
-		w.at += 8
-		w.u64(e.Left.Epoch)
-		w.u64(e.Left.ID)
-	}
-	w.at = headSize + len(r.Roster)*entrySize
-	for _, v := range r.Place.segment() {
-		w.u64(uint64(*v))
+	segment := buf[headSize+len(r.Roster)*entrySize:]
+	for i, v := range r.Place.segment() {
+		binary.LittleEndian.PutUint64(segment[8*i:], uint64(*v))
 	}
 	binary.LittleEndian.PutUint32(buf[8:], crc32.Checksum(buf[12:], Castagnoli))
 	return buf, nil
@@ -335,49 +276,16 @@ func Decode(buf []byte) (*Record, error) {
 	if binary.LittleEndian.Uint32(buf[8:]) != crc32.Checksum(buf[12:], Castagnoli) {
 		return nil, fmt.Errorf("member record: wrong checksum: %w", ErrFormat)
 	}
-	d := reader{buf: buf, at: 16}
-	if v := d.u32(); v != Version {
+	if v := binary.LittleEndian.Uint32(buf[16:]); v != Version {
 		return nil, fmt.Errorf("member record: format version %d, this program knows %d: %w", v, Version, ErrFormat)
 	}
 	r := &Record{}
-	r.Features = d.u64()
+	getAll(r, headFields, buf[:headSize])
 	if unknown := r.Features &^ uint64(knownFeatures); unknown != 0 {
 		return nil, fmt.Errorf("member record: needs features %#x that this program does not have: %w", unknown, ErrFormat)
 	}
-	d.bytes(r.Array[:])
-	r.Name = d.text(maxName)
-	r.Created = d.time()
-	r.Level = layout.Level(d.text(16))
-	r.Groups = int(d.u32())
-	r.Strip = int64(d.u32())
-	d.bytes(r.Member[:])
-	r.Slot = int(d.u32())
-	r.Clean = d.bool()
-	d.at += 3
-	for _, v := range []*int64{&r.Place.Size, &r.Place.JournalStart, &r.Place.JournalSize} {
-		*v = int64(d.u64())
-	}
-	segments := d.u32()
-	d.u32()
-	r.Epoch = d.u64()
-	d.bytes(r.EpochID[:])
-	r.Generation = d.u64()
-	members := int(d.u32())
-	r.Task.Kind = TaskKind(d.u8())
-	r.Task.Repair = d.bool()
-	r.Task.Paused = d.bool()
-	r.Task.Blame = int(d.u8())
-	for _, v := range []*int64{&r.Task.Cursor, &r.Task.Mismatches, &r.Task.Repaired, &r.Task.Unrepairable} {
-		*v = int64(d.u64())
-	}
-	r.Task.Started = d.time()
-	r.Task.Ended = d.time()
-	r.Changes.Since = d.u64()
-	for i := range r.Changes.Parts {
-		r.Changes.Parts[i] = d.u64()
-	}
-	r.Before = d.u64()
-	r.Starts = d.u64()
+	segments, members := r.segments, r.members
+	r.segments, r.members = 0, 0
 	if segments != 1 {
 		return nil, fmt.Errorf("member record: %d segments, this program knows 1: %w", segments, ErrFormat)
 	}
@@ -386,34 +294,11 @@ func Decode(buf []byte) (*Record, error) {
 	}
 	r.Roster = make([]Entry, members)
 	for i := range r.Roster {
-		d.at = headSize + i*entrySize
-		e := &r.Roster[i]
-		d.bytes(e.ID[:])
-		e.Condition = Condition(d.u8())
-		if e.Witness = int(d.u8()); e.Witness == noWitness {
-			e.Witness = -1
-		}
-		d.at += 6
-		e.Cursor = int64(d.u64())
-		e.Size = int64(d.u64())
-		e.DataSize = int64(d.u64())
-		e.Errors.Read = d.u64()
-		e.Errors.Write = d.u64()
-		e.Errors.Checksum = d.u64()
-		e.Since = d.time()
-		e.Bay = d.text(32)
-		e.Model = d.text(64)
-		e.Serial = d.text(64)
-		e.Path = d.text(200)
-		e.Tried, e.Base = State{d.u64(), d.u64()}, d.u64()
-		d.at += 8
-		d.bytes(e.Onto[:])
-		d.at += 8
-		e.Left = State{d.u64(), d.u64()}
+		getAll(&r.Roster[i], entryFields, buf[headSize+i*entrySize:][:entrySize])
 	}
-	d.at = headSize + members*entrySize
-	for _, v := range r.Place.segment() {
-		*v = int64(d.u64())
+	segment := buf[headSize+members*entrySize:]
+	for i, v := range r.Place.segment() {
+		*v = int64(binary.LittleEndian.Uint64(segment[8*i:]))
 	}
 	if err := r.check(); err != nil {
 		return nil, err

@@ -1,34 +1,19 @@
 // Package array is the RAID engine: it keeps the promises of the data path (docs/data-path.md) over a set of disks.
 //
-// # The rooms of the engine
+// This package is its front, and puts its rooms together (wiring.go); docs/architecture.md walks through them.
 //
-//	array.go      the array as its users see it: read, write, flush, trim; open and close
-//	roster.go     members, their conditions, and the record that says so on every one of them
-//	create.go     new arrays, new members
-//	cache.go      dirty blocks by stripe, bounded, until they are destaged
-//	read.go       from the cache or the members, verified; the slow way when something is wrong
-//	columns.go    the contents of one stripe over all roles: load, recover, heal
-//	destage.go    dirty blocks of some stripes → parity → journal → in place
-//	journal.go    batches, group commit, checkpoints
-//	replay.go     what a start after a crash does with the journal
-//	tables.go     checksum table and written map, paged
-//	rebuild.go    filling a member that replaced another
-//	check.go      the consistency check
-//	retire.go     copying a member that works onto another disk
-//	return.go     a member that was away catches up
-//	tasks.go      long work: its turn, its state, its progress
-//	pace.go       how hard it pushes
-//	judge.go      errors, time-outs and slowness of members, and what follows
-//	rescue.go     reading what is left of an array that cannot be started
-//	readmit.go    bringing members that had left back in place, and starting it all the same
-//	map.go        where data lives; inspect.go: what a disk carries
+//	write.go      a write, from a client to the journals; flush, trim        update.go   what it means for the members of a stripe
+//	read.go       from the cache or the members, verified                   extents.go  what was ever written
+//	create.go     new arrays; opening them, to use or to look at            replay.go   what a start does with the journals
+//	rescue.go     reading what is left when it cannot be started            readmit.go  bringing members that had left back in place
+//	giveback.go   what is emptied is given back to the disks                places.go   what a place on a disk is for, and mending it
+//	members.go, works.go, tasks.go, map.go, inspect.go                      what is told of an array, and asked of it
 //
 // # Order of locks
 //
-// stripe locks (ascending) → journal.barrier → journal.leading → roster → cache shards and pages. Whoever changes a
-// stripe on the members holds its lock exclusively from the first read of old contents until all is in place. The
-// barrier is held shared by whoever is between a commit and the end of its writes in place, and exclusively for the
-// moment in which a checkpoint decides how far the journal is done.
+// It is stated once, as env.Rank, and the crash machine holds every lock that is taken against it. Whoever changes a stripe on the members
+// holds its lock exclusively from the first read of old contents until all is in place. The barrier is held shared by whoever is between a
+// commit and the end of its writes in place, and exclusively for the moment in which a checkpoint decides how far the journal is done.
 package array
 
 import (

@@ -11,6 +11,20 @@ package env
 
 import "time"
 
+// A Rank orders locks: whoever holds a lock takes only such of the same or a higher rank. It is stated where the lock is made (Mutex.Ranked,
+// RWMutex.Ranked), and checked by the machine. Locks without a rank are leaves: whoever holds one takes none with a rank.
+type Rank int
+
+// The ranks, in the order in which locks are taken.
+const (
+	RankJoin    Rank = iota + 1 // one disk at a time becomes a member
+	RankStripe                  // a stripe; several ascending
+	RankBarrier                 // shared from a commit to the end of its writes in place; alone while a checkpoint begins
+	RankLeader                  // one batch of the journals at a time
+	RankPage                    // a page of the tables; one may lead to another
+	RankRoster                  // the record that all members carry
+)
+
 // Never is the time-out of a wait without one.
 const Never time.Duration = -1
 

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -42,6 +43,52 @@ type thread struct {
 	ready  func() bool // nil: it may go on
 	until  time.Time   // or when this time has come; zero: never
 	timed  bool        // it went on because of that
+	holds  []*order    // locks with a rank
+}
+
+// order is what is known of a lock's place in the order of locks.
+type order struct {
+	rank    Rank
+	holders []*thread
+}
+
+// Ranked states the rank of a lock.
+func Ranked[L *Mutex | *RWMutex](l L, rank Rank) {
+	switch l := any(l).(type) {
+	case *Mutex:
+		l.order.rank = rank
+	case *RWMutex:
+		l.order.rank = rank
+	}
+}
+
+// wanted is called before the running thread waits for a lock. What it holds must come before it.
+func (s *scheduler) wanted(o *order) {
+	for _, h := range s.running.holds {
+		if o.rank != 0 && h.rank > o.rank && !s.over {
+			panic(fmt.Sprintf("env: a lock of rank %d is taken by who holds one of rank %d", o.rank, h.rank))
+		}
+	}
+}
+
+func (s *scheduler) took(o *order) {
+	if o.rank != 0 {
+		o.holders = append(o.holders, s.running)
+		s.running.holds = append(s.running.holds, o)
+	}
+}
+
+// gave is called when a lock is given back, which may be by another thread than took it: then it was one of those that took it.
+func (s *scheduler) gave(o *order) {
+	if o.rank == 0 || len(o.holders) == 0 {
+		return
+	}
+	i := max(slices.Index(o.holders, s.running), 0)
+	t := o.holders[i]
+	o.holders = slices.Delete(o.holders, i, i+1)
+	if k := slices.Index(t.holds, o); k >= 0 {
+		t.holds = slices.Delete(t.holds, k, k+1)
+	}
 }
 
 // active is the machine that runs, if one does: one at a time in a process.
@@ -341,8 +388,9 @@ func Wait(d time.Duration, chs ...<-chan struct{}) (which int) {
 
 // Mutex is a lock that the scheduler knows.
 type Mutex struct {
-	real sync.Mutex
-	held bool
+	real  sync.Mutex
+	held  bool
+	order order
 }
 
 // Lock waits for the lock.
@@ -352,21 +400,31 @@ func (m *Mutex) Lock() {
 		m.real.Lock()
 		return
 	}
-	if s.r.IntN(4) != 0 && m.TryLock() {
-		return
+	s.wanted(&m.order)
+	if s.r.IntN(4) == 0 || !m.take() {
+		s.park(m.take, time.Time{})
 	}
-	s.park(m.TryLock, time.Time{})
+	s.took(&m.order)
 }
 
-// TryLock takes the lock if it is free.
-func (m *Mutex) TryLock() bool {
-	if active.Load() == nil {
-		return m.real.TryLock()
-	}
+func (m *Mutex) take() bool {
 	if m.held {
 		return false
 	}
 	m.held = true
+	return true
+}
+
+// TryLock takes the lock if it is free.
+func (m *Mutex) TryLock() bool {
+	s := active.Load()
+	if s == nil {
+		return m.real.TryLock()
+	}
+	if !m.take() {
+		return false
+	}
+	s.took(&m.order)
 	return true
 }
 
@@ -380,6 +438,7 @@ func (m *Mutex) Unlock() {
 		panic("env: unlock of a free lock")
 	default:
 		m.held = false
+		s.gave(&m.order)
 	}
 }
 
@@ -389,6 +448,7 @@ type RWMutex struct {
 	readers int
 	writer  bool
 	pending int
+	order   order
 }
 
 // Lock waits for the lock alone.
@@ -398,6 +458,7 @@ func (m *RWMutex) Lock() {
 		m.real.Lock()
 		return
 	}
+	s.wanted(&m.order)
 	m.pending++
 	s.park(func() bool {
 		if m.writer || m.readers > 0 {
@@ -407,6 +468,7 @@ func (m *RWMutex) Lock() {
 		return true
 	}, time.Time{})
 	m.pending--
+	s.took(&m.order)
 }
 
 // Unlock gives it back.
@@ -419,6 +481,7 @@ func (m *RWMutex) Unlock() {
 		panic("env: unlock of a free lock")
 	default:
 		m.writer = false
+		s.gave(&m.order)
 	}
 }
 
@@ -429,6 +492,7 @@ func (m *RWMutex) RLock() {
 		m.real.RLock()
 		return
 	}
+	s.wanted(&m.order)
 	s.park(func() bool {
 		if m.writer || m.pending > 0 {
 			return false
@@ -436,6 +500,7 @@ func (m *RWMutex) RLock() {
 		m.readers++
 		return true
 	}, time.Time{})
+	s.took(&m.order)
 }
 
 // RUnlock gives it back.
@@ -448,6 +513,7 @@ func (m *RWMutex) RUnlock() {
 		panic("env: unlock of a free lock")
 	default:
 		m.readers--
+		s.gave(&m.order)
 	}
 }
 

@@ -140,3 +140,35 @@ func TestWritersAreNotKeptOutByReaders(t *testing.T) {
 		all.Wait()
 	}))
 }
+
+func TestLocksAreTakenInTheOrderOfTheirRanks(t *testing.T) {
+	run := func(f func(stripe *RWMutex, roster *Mutex, leaf *Mutex)) error {
+		return Run(1, 1000, func() {
+			var stripe RWMutex
+			var roster, leaf Mutex
+			Ranked(&stripe, RankStripe)
+			Ranked(&roster, RankRoster)
+			f(&stripe, &roster, &leaf)
+		})
+	}
+	require.NoError(t, run(func(stripe *RWMutex, roster, leaf *Mutex) {
+		stripe.Lock()
+		leaf.Lock()
+		leaf.Unlock()
+		roster.Lock()
+		roster.Unlock()
+		var others Group
+		others.Go(stripe.Unlock) // by another than took it
+		others.Wait()
+		roster.Lock()
+		roster.Unlock()
+		stripe.RLock()
+		stripe.RUnlock()
+	}))
+	for _, take := range []func(*RWMutex){(*RWMutex).Lock, (*RWMutex).RLock} {
+		require.ErrorContains(t, run(func(stripe *RWMutex, roster, leaf *Mutex) {
+			roster.Lock()
+			take(stripe)
+		}), "a lock of rank 2 is taken by who holds one of rank 6")
+	}
+}

@@ -19,6 +19,9 @@ type (
 	Cond    = sync.Cond
 )
 
+// Ranked states the rank of a lock; only the machine makes something of it.
+func Ranked[L *Mutex | *RWMutex](L, Rank) {}
+
 // NewCond makes a condition of a lock.
 func NewCond(l *Mutex) *Cond { return sync.NewCond(l) }
 

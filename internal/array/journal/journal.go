@@ -96,6 +96,8 @@ type Change struct {
 // New makes the journal of an array.
 func New(host Host) *Journal {
 	j := &Journal{host: host, full: make(chan struct{}, 1)}
+	env.Ranked(&j.Barrier, env.RankBarrier)
+	env.Ranked(&j.leading, env.RankLeader)
 	j.freed = env.NewCond(&j.mu)
 	return j
 }

@@ -42,6 +42,7 @@ const (
 // New makes the roster of an array as a record has it.
 func New(host Host, rec *record.Record) *Roster {
 	r := &Roster{host: host, rec: rec}
+	env.Ranked(&r.mu, env.RankRoster)
 	r.Show()
 	return r
 }

@@ -46,7 +46,13 @@ type Trust interface {
 }
 
 // New makes the stripes of an array.
-func New(host Host) *Stripes { return &Stripes{host: host} }
+func New(host Host) *Stripes {
+	s := &Stripes{host: host}
+	for i := range s.locks {
+		env.Ranked(&s.locks[i], env.RankStripe)
+	}
+	return s
+}
 
 // Reads says whether what a member holds of a stripe counts.
 func (s *Stripes) Reads(st layout.Stripe, role int, m *member.Member) bool {

@@ -55,6 +55,7 @@ func (t *Tables) get(m *member.Member, kind record.PageKind, number int64) (*pag
 			t.evict(sh)
 		}
 		p = &page{key: key, m: m}
+		env.Ranked(&p.Mutex, env.RankPage)
 		sh.pages[key] = p
 		sh.clock = append(sh.clock, p)
 	}

@@ -42,7 +42,11 @@ type Site struct {
 }
 
 // NewWorks makes the works of an array.
-func NewWorks(host Site, tasks *List) *Works { return &Works{host: host, tasks: tasks} }
+func NewWorks(host Site, tasks *List) *Works {
+	w := &Works{host: host, tasks: tasks}
+	env.Ranked(&w.joins, env.RankJoin)
+	return w
+}
 
 // Report says that blocks of some columns were healed, if any were.
 func (w *Works) Report(c *stripe.Columns, healed int) {
