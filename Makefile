@@ -25,7 +25,7 @@ test: tools lint cross build unit vm race crash fuzz
 check:
 	@out=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$out" ]; then echo "not gofmt-ed: $$out"; exit 1; fi
 	$(GO) vet ./...
-	$(GO) test ./core/... $$($(GO) list ./internal/... | grep -v -e internal/array -e internal/crash -e internal/service)
+	$(GO) test ./core/... $$($(GO) list ./internal/... | grep -v -e internal/array$$ -e internal/crash -e internal/service)
 	$(GO) test -run 'TestStories|TestDependencies' ./test
 
 # What the tests drive beside Go: clients of the block protocol, a file system.
@@ -39,9 +39,9 @@ tools:
 lint:
 	@out=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$out" ]; then echo "not gofmt-ed: $$out"; exit 1; fi
 	$(GO) vet ./...
-	$(GO) vet -tags machine ./internal/env ./internal/probe ./internal/disk ./internal/array ./internal/crash
+	$(GO) vet -tags machine ./internal/env ./internal/probe ./internal/disk ./internal/array/... ./internal/crash
 	$(GO) tool staticcheck ./...
-	$(GO) tool staticcheck -tags machine ./internal/env ./internal/probe ./internal/disk ./internal/array ./internal/crash
+	$(GO) tool staticcheck -tags machine ./internal/env ./internal/probe ./internal/disk ./internal/array/... ./internal/crash
 
 cross:
 	GOOS=linux GOARCH=arm64 $(GO) build -o /dev/null ./cmd/nidalo

@@ -42,16 +42,13 @@ type writer struct {
 	at  int
 }
 
-func (w *writer) u8(v uint8)     { w.buf[w.at] = v; w.at++ }
-func (w *writer) u32(v uint32)   { binary.LittleEndian.PutUint32(w.buf[w.at:], v); w.at += 4 }
-func (w *writer) u64(v uint64)   { binary.LittleEndian.PutUint64(w.buf[w.at:], v); w.at += 8 }
-func (w *writer) bytes(b []byte) { w.at += copy(w.buf[w.at:], b) }
+func (w *writer) u32(v uint32) { binary.LittleEndian.PutUint32(w.buf[w.at:], v); w.at += 4 }
+func (w *writer) u64(v uint64) { binary.LittleEndian.PutUint64(w.buf[w.at:], v); w.at += 8 }
 
 type reader struct {
 	buf []byte
 	at  int
 }
 
-func (r *reader) u8() uint8   { r.at++; return r.buf[r.at-1] }
 func (r *reader) u32() uint32 { r.at += 4; return binary.LittleEndian.Uint32(r.buf[r.at-4:]) }
 func (r *reader) u64() uint64 { r.at += 8; return binary.LittleEndian.Uint64(r.buf[r.at-8:]) }

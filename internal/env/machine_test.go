@@ -152,18 +152,18 @@ func TestLocksAreTakenInTheOrderOfTheirRanks(t *testing.T) {
 		})
 	}
 	require.NoError(t, run(func(stripe *RWMutex, roster, leaf *Mutex) {
+		pass := func(take, give func()) {
+			take()
+			defer give()
+		}
 		stripe.Lock()
-		leaf.Lock()
-		leaf.Unlock()
-		roster.Lock()
-		roster.Unlock()
+		pass(leaf.Lock, leaf.Unlock)
+		pass(roster.Lock, roster.Unlock)
 		var others Group
 		others.Go(stripe.Unlock) // by another than took it
 		others.Wait()
-		roster.Lock()
-		roster.Unlock()
-		stripe.RLock()
-		stripe.RUnlock()
+		pass(roster.Lock, roster.Unlock)
+		pass(stripe.RLock, stripe.RUnlock)
 	}))
 	for _, take := range []func(*RWMutex){(*RWMutex).Lock, (*RWMutex).RLock} {
 		require.ErrorContains(t, run(func(stripe *RWMutex, roster, leaf *Mutex) {

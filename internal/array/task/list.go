@@ -78,14 +78,15 @@ var ErrNone = errors.New("no such task is running")
 // Steer pauses, continues or cancels a task: to is TaskPaused, TaskRunning or TaskCancelled. A rebuild cannot be
 // cancelled, since redundancy waits for it.
 func (l *List) Steer(kind state.TaskKind, slot int, to state.TaskState) error {
-	for _, t := range l.running(func(t *Task) bool { return t.kind == kind && (slot < 0 || t.slot == slot) }) {
-		if to == state.TaskCancelled && (kind == state.TaskRebuild || kind == state.TaskCatchUp) {
-			return fmt.Errorf("a %s cannot be cancelled: redundancy waits for it; it can be paused", kind)
-		}
-		t.steer(to)
-		return nil
+	list := l.running(func(t *Task) bool { return t.kind == kind && (slot < 0 || t.slot == slot) })
+	switch {
+	case len(list) == 0:
+		return ErrNone
+	case to == state.TaskCancelled && (kind == state.TaskRebuild || kind == state.TaskCatchUp):
+		return fmt.Errorf("a %s cannot be cancelled: redundancy waits for it; it can be paused", kind)
 	}
-	return ErrNone
+	list[0].steer(to)
+	return nil
 }
 
 // running lists the tasks that have not ended and are of a sort.
