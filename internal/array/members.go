@@ -47,8 +47,9 @@ type MemberState struct {
 	Cursor    int64 // strips rebuilt, when rebuilding
 	Errors    record.Errors
 	Since     time.Time
-	Reason    string // why it is failing, failed or missing; empty when this process did not see it
-	CatchesUp bool   // it is away, and what it holds still counts when it comes back
+	Reason    string    // why it is failing, failed or missing; empty when this process did not see it
+	Load      disk.Load // what its disk did since it was opened
+	CatchesUp bool      // it is away, and what it holds still counts when it comes back
 }
 
 // MemberStates lists the members by slot.
@@ -70,6 +71,9 @@ func (a *Array) MemberStates() []MemberState {
 			out[slot].Since = time.Unix(0, at)
 		}
 		out[slot].Reason = m.Why()
+		if m.Live() && m.Patient != nil {
+			out[slot].Load = m.Patient.Load()
+		}
 	}
 	return out
 }

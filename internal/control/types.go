@@ -115,6 +115,9 @@ type MemberStatus struct {
 	ChecksumErrors uint64     `json:"checksum_errors"`
 	Since          *time.Time `json:"since,omitempty"`
 	NeedSize       int64      `json:"need_bytes,omitempty"` // of a replacement, when one is wanted
+	Moved          int64      `json:"moved_bytes"`          // read and written since its disk was opened, as the next two
+	Operations     int64      `json:"operations"`           // that the disk was waited for
+	Busy           float64    `json:"busy_seconds"`         // all those operations together
 }
 
 // TaskStatus is one task of an array.

@@ -51,12 +51,14 @@ type Patient struct {
 	armed     bool
 	looked    time.Time // when look was there last, or was asked for
 	load      Load
+	moved     atomic.Int64 // see Load.Bytes
 }
 
 // Load is what a disk did so far, for comparison with its peers. Reads from the system's memory are not in it.
 type Load struct {
 	Operations int64
 	Time       time.Duration // all operations together
+	Bytes      int64         // read and written, also those that the system's memory had
 }
 
 // Prompt is implemented by disks that can tell when an operation will not have to wait, as in a file in memory. Each does
@@ -201,7 +203,9 @@ func (p *Patient) forgive(now time.Time) {
 func (p *Patient) Load() Load {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return p.load
+	l := p.load
+	l.Bytes = p.moved.Load()
+	return l
 }
 
 // ReadSoon is ReadVec for data that may be had elsewhere: it fails with ErrSlow rather than wait.
@@ -214,6 +218,7 @@ func (p *Patient) ReadVec(bufs [][]byte, off int64) error { return p.read(bufs, 
 func (p *Patient) ReadAt(buf []byte, off int64) error { return p.read([][]byte{buf}, off, false) }
 
 func (p *Patient) read(bufs [][]byte, off int64, impatient bool) error {
+	p.moved.Add(int64(Length(bufs)))
 	if p.prompt != nil {
 		if done, err := p.prompt.ReadNow(bufs, off); done {
 			return err
@@ -240,6 +245,7 @@ func (p *Patient) WriteAt(buf []byte, off int64) error { return p.WriteVec([][]b
 
 // WriteVec writes the buffers in order.
 func (p *Patient) WriteVec(bufs [][]byte, off int64) error {
+	p.moved.Add(int64(Length(bufs)))
 	if p.prompt != nil {
 		if done, err := p.prompt.WriteNow(bufs, off); done {
 			return err

@@ -131,7 +131,8 @@ func (s *Service) describe(r *running, disks []control.DiskInfo) control.ArraySt
 func memberStatus(m array.MemberState) control.MemberStatus {
 	ms := control.MemberStatus{Slot: m.Slot, Bay: m.Disk.Bay, Model: m.Disk.Model, Serial: m.Disk.Serial, Path: m.Disk.Path,
 		Condition: m.Condition.String(), Reason: m.Reason, Size: m.Size, Errors: m.Errors.Total(),
-		ReadErrors: m.Errors.Read, WriteErrors: m.Errors.Write, ChecksumErrors: m.Errors.Checksum}
+		ReadErrors: m.Errors.Read, WriteErrors: m.Errors.Write, ChecksumErrors: m.Errors.Checksum,
+		Moved: m.Load.Bytes, Operations: m.Load.Operations, Busy: m.Load.Time.Seconds()}
 	if !m.Since.IsZero() {
 		ms.Since = &m.Since
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	tea "github.com/charmbracelet/bubbletea"
 	"github.com/charmbracelet/lipgloss"
@@ -25,7 +26,7 @@ const refreshEvery = 500 * time.Millisecond
 
 // Watch shows a live view until q is pressed. look is called again and again, never twice at a time.
 func Watch(look func() Sight, colour bool) error {
-	m := watch{look: look, style: styles(colour), width: 80, height: 24}
+	m := watch{look: look, style: styles(colour), width: 80, height: 24, pulse: pulse{}}
 	_, err := tea.NewProgram(m, tea.WithAltScreen()).Run()
 	return err
 }
@@ -35,6 +36,7 @@ type watch struct {
 	seen          Sight
 	width, height int
 	style         map[string]lipgloss.Style
+	pulse         pulse
 }
 
 func styles(colour bool) map[string]lipgloss.Style {
@@ -73,6 +75,8 @@ func (w watch) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if m.Err != nil {
 			m.Status, m.Next, m.Events = w.seen.Status, w.seen.Next, w.seen.Events
 			m.At = w.seen.At
+		} else {
+			w.pulse.note(m.At, m.Status.Arrays)
 		}
 		w.seen = m
 		return w, tea.Tick(refreshEvery, func(time.Time) tea.Msg { return w.ask() })
@@ -151,33 +155,63 @@ func (w watch) array(a control.ArrayStatus, members []string) []string {
 
 // memberLines is a line for each member.
 func (w watch) memberLines(a control.ArrayStatus) (out []string) {
-	cells := make([][]string, len(a.Members))
+	cells, top := make([][]string, len(a.Members)), w.pulse.top(a)
 	for i, m := range a.Members {
 		more := ""
+		now, history := w.pulse.rate(a, m, top)
+		if !hasPulse(m) {
+			now, history = "", ""
+		}
 		switch {
 		case m.Since != nil && (m.Condition == "failed" || m.Condition == "missing"):
 			more = "since " + m.Since.Local().Format("Jan 2 15:04")
 		case m.Errors > 0:
 			more = Count(int64(m.Errors), "error", "errors")
 		}
-		cells[i] = []string{or(or(m.Bay, m.Path), fmt.Sprintf("slot %d", m.Slot)), m.Model, m.Serial, m.Condition, m.Health, more}
+		cells[i] = []string{or(or(m.Bay, m.Path), fmt.Sprintf("slot %d", m.Slot)), m.Model, m.Serial, m.Condition, m.Health, now, history, w.pulse.latency(a, m), more}
 	}
-	wide := []int{3: len("rebuilding"), 5: 0} // so that arrays stand below each other
+	wide := []int{3: len("rebuilding"), 5: len("1023.9MiB/s"), 6: beats - 1, 7: len("100.0 ms"), 8: 0} // so that arrays stand below each other
 	for _, row := range cells {
 		for i, cell := range row {
-			wide[i] = max(wide[i], len(cell))
+			wide[i] = max(wide[i], utf8.RuneCountInString(cell))
 		}
+	}
+	// Where there is no room for all, what the disk is goes first: its bay and serial name it.
+	if total := 2 + 2*len(wide); total+sum(wide) > w.width {
+		wide[1] = 0
 	}
 	for _, row := range cells {
 		line := " "
 		for i, cell := range row {
 			if wide[i] > 0 {
-				line += " " + w.paint(map[bool]string{true: cell}[i == 3 || i == 4], cell) + strings.Repeat(" ", wide[i]-len(cell)+2)
+				pad := strings.Repeat(" ", wide[i]-utf8.RuneCountInString(cell))
+				switch i {
+				case 3, 4:
+					line += " " + w.paint(cell, cell) + pad + "  "
+				case 5, 7: // numbers stand below each other
+					line += " " + pad + cell + " "
+				case 6:
+					line += " " + w.paint("bar", cell) + pad + " "
+				default:
+					line += " " + cell + pad + "  "
+				}
 			}
 		}
 		out = append(out, strings.TrimRight(line, " "))
 	}
 	return out
+}
+
+func sum(of []int) (total int) {
+	for _, n := range of {
+		total += n
+	}
+	return total
+}
+
+// hasPulse says whether a member takes part.
+func hasPulse(m control.MemberStatus) bool {
+	return m.Condition != "failed" && m.Condition != "missing"
 }
 
 // memberCells is all members one behind the other.
