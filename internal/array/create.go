@@ -64,7 +64,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	a := newArray(cfg, roster.ToServe, lay, rec)
 	rec.Created = a.now()
 	rec.Roster = make([]record.Entry, len(p.Disks))
-	a.journal.Begin()
+	a.journal.Anew()
 	for i, d := range p.Disks {
 		rec.Roster[i] = record.Entry{ID: env.NewID(), Condition: record.Active, Size: d.Size(),
 			DataSize: places[i].DataSize, Since: rec.Created, Witness: record.WitnessOf(i, len(p.Disks))}

@@ -348,7 +348,7 @@ func (j *Journal) checkpointSince(pass uint64) error {
 	}
 	this := j.passes.Add(1)
 	j.host.Counts.Checkpoints.Add(1)
-	err := j.settlePages()
+	err := j.makeCheckpoint()
 	switch was := j.trouble.Load(); {
 	case err == nil:
 		j.passed = this
@@ -373,7 +373,7 @@ func (j *Journal) Trouble() error {
 	return nil
 }
 
-// settlePages is a checkpoint, step by step. A page is clean only when it was written and synced, and a head is written
+// makeCheckpoint makes a checkpoint, step by step. A page is clean only when it was written and synced, and a head is written
 // only after everything it relies on is durable. After an error the pages stay dirty and the heads where they were, and the
 // next checkpoint does all of it again, under another number.
 //
@@ -385,7 +385,7 @@ func (j *Journal) Trouble() error {
 //	                                        pages that are newer than their witnesses, which accuses nobody
 //	5  write the heads, sync                any one head is enough to say that everything is in place
 //	6  use the space in the rings again     only now that no start goes back to it
-func (j *Journal) settlePages() error {
+func (j *Journal) makeCheckpoint() error {
 	number, err := j.nextCheckpoint()
 	if err != nil {
 		return err

@@ -80,7 +80,7 @@ func newRig(t *testing.T, dir string, members int) *rig {
 		Freeze: func(why error) { r.frozen = why }, Say: say, Covers: func() func(bool) { return func(bool) {} }, Idle: func() {},
 		Emptied: func(*member.Member, int64, int64) {}, Counts: &r.counts})
 	if fresh {
-		r.Begin()
+		r.Anew()
 		for _, m := range r.slots.All() {
 			require.NoError(t, r.Prepare(m))
 		}
