@@ -159,10 +159,15 @@ func TestTheOddOneIsFoundWhenTheCodeShowsIt(t *testing.T) {
 func TestStripesAreLockedApart(t *testing.T) {
 	s, lay := newStripes(t)
 	unlock := s.Lock(Rows(lay.Stripe(0), 3), true)
-	require.False(t, s.locks[lockIndex(lay.Stripe(2).ID())].TryLock())
-	require.True(t, s.locks[lockIndex(lay.Stripe(3).ID())].TryLock())
-	s.locks[lockIndex(lay.Stripe(3).ID())].Unlock()
+	s.Lock(Rows(lay.Stripe(3), 1), true)() // does not wait
+	order := make(chan string, 2)
+	go func() {
+		s.Lock(Rows(lay.Stripe(2), 1), false)()
+		order <- "second"
+	}()
+	order <- "first"
 	unlock()
+	require.Equal(t, "first", <-order)
+	require.Equal(t, "second", <-order)
 	s.LockAll()()
-	require.True(t, s.locks[lockIndex(lay.Stripe(2).ID())].TryLock())
 }
