@@ -55,8 +55,12 @@ func rates(b []beat) (out []float64) {
 	return out
 }
 
+// leastTop is the rate up to which bars go at least, so that next to nothing does not look like much.
+const leastTop = 1 << 20
+
 // top is the highest rate of any member of an array.
 func (p pulse) top(a control.ArrayStatus) (most float64) {
+	most = leastTop
 	for _, m := range a.Members {
 		for _, r := range rates(p[pulseKey(a, m)]) {
 			most = max(most, r)
@@ -73,10 +77,7 @@ func (p pulse) rate(a control.ArrayStatus, m control.MemberStatus, top float64) 
 	}
 	var bars strings.Builder
 	for _, r := range all {
-		step := 0
-		if top > 0 {
-			step = min(int(r/top*8), 7)
-		}
+		step := min(int(r/top*8), 7)
 		if r <= 0 {
 			bars.WriteRune('·')
 			continue
@@ -94,7 +95,10 @@ func (p pulse) latency(a control.ArrayStatus, m control.MemberStatus) string {
 	}
 	first, last := b[max(0, len(b)-4)], b[len(b)-1]
 	if n := last.operations - first.operations; n > 0 {
-		return fmt.Sprintf("%.1f ms", (last.busy-first.busy)/float64(n)*1000)
+		if ms := (last.busy - first.busy) / float64(n) * 1000; ms >= 0.05 {
+			return fmt.Sprintf("%.1f ms", ms)
+		}
+		return "<0.1 ms"
 	}
 	return ""
 }
