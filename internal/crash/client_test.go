@@ -130,19 +130,20 @@ func (c *machine) clientZero(by string, n []int64) error {
 	return err
 }
 
-// clientFlush: what anybody had acknowledged when it began is durable when it returns. Where writes may fail for want of room,
+// clientFlush: what anybody had acknowledged when it began is durable when it returns. Where writes may fail for want of room by then,
 // that holds for the client's own only: others are told themselves.
 func (c *machine) clientFlush(by string, _ []int64) error {
-	from, to := c.stretch(by)
-	if !c.short {
-		from, to = 0, c.m.blocks
-	}
-	acked := c.m.acked(from, to-from)
+	acked := c.m.acked(0, c.m.blocks)
 	err := c.user(by).Flush()
-	if err == nil {
-		c.m.flushed(from, acked)
+	if err != nil {
+		return err
 	}
-	return err
+	from, to := int64(0), c.m.blocks
+	if c.short {
+		from, to = c.stretch(by)
+	}
+	c.m.flushed(from, acked[from:to])
+	return nil
 }
 
 // still notes how often each block of a range was written, to tell later which stood still.
