@@ -71,7 +71,7 @@ type replaying struct {
 	numbers     []uint64
 	superseded  map[*member.Member][]journal.BatchRun
 	heal        []journal.Touched // what lacking members have wrong
-	mirrored    []layout.Stripe   // of members that are being copied
+	copied      []layout.Stripe   // of members that are being copied
 	unmarked    []int64           // ordinals of stripes that somebody who is away may lack
 }
 
@@ -125,7 +125,7 @@ func (r *replaying) batch(n uint64) (more bool, err error) {
 	r.heal = append(r.heal, a.journal.LackingBlocks(b)...)
 	for _, m := range a.slots.Copies() {
 		for _, t := range a.journal.Columns(b, []*member.Member{a.slots.At(m.Slot)}) {
-			r.mirrored = append(r.mirrored, t.St)
+			r.copied = append(r.copied, t.St)
 		}
 	}
 	if !probe.ReplayNotMarked.On() {
@@ -152,11 +152,11 @@ func (r *replaying) mend() error {
 			return err
 		}
 	}
-	slices.SortFunc(r.mirrored, func(x, y layout.Stripe) int { return x.ID().Compare(y.ID()) })
+	slices.SortFunc(r.copied, func(x, y layout.Stripe) int { return x.ID().Compare(y.ID()) })
 	if probe.CopyNotMended.On() {
 		return nil
 	}
-	return a.works.CopyAgain(slices.Compact(r.mirrored))
+	return a.works.CopyAgain(slices.Compact(r.copied))
 }
 
 // dropped reports that the last batch of the journals is given up.

@@ -71,7 +71,7 @@ func (j *Journal) Place(c *Change) error {
 			j.host.Emptied(w.M, w.Block, int64(w.N))
 		}
 	}
-	if err := j.mirror(c.Writes); err != nil {
+	if err := j.tellCopies(c.Writes); err != nil {
 		return err
 	}
 	return j.host.Alive()
@@ -134,9 +134,9 @@ func (j *Journal) syncMembers(members []*member.Member) error {
 	})
 }
 
-// mirror brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
+// tellCopies brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
 // The caller holds the stripes and the barrier. A copy that cannot be written is given up; the array does not mind.
-func (j *Journal) mirror(writes []Write) error {
+func (j *Journal) tellCopies(writes []Write) error {
 	lay := j.host.Layout()
 	for _, w := range writes {
 		m := j.host.Slots.Onto(w.M.Slot)

@@ -20,13 +20,13 @@ import (
 // old member takes part in everything, so redundancy never drops. Blocks it cannot read come from redundancy.
 //
 //	1  the new disk gets the place of a member and a record that says which slot it is to take; the roster names it
-//	2  everything the member has is copied, row by row; whatever is written to the member in rows below the cursor is
-//	   written to the copy as well (mirror), so that those rows stay the same
+//	2  everything the member has is copied, strip by strip; whatever is written to the member in strips below the cursor is
+//	   written to the copy as well (tellCopies), so that those strips stay the same
 //	3  all stripes are held for a moment, a checkpoint puts everything into place, and the roster names the new disk as
 //	   the member
 //
 // A crash before 3 goes on with 2, from the cursor that was saved: what the journals hold since the last checkpoint may
-// not have reached the copy, so those rows are copied again (remirror). A crash after it finds the old disk with an old
+// not have reached the copy, so those strips are copied again (CopyAgain). A crash after it finds the old disk with an old
 // epoch.
 
 // startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
