@@ -111,7 +111,7 @@ type Place struct {
 type Entry struct {
 	ID                 uuid.UUID // uuid.Nil for a slot that never had a disk
 	Condition          Condition
-	Cursor             int64 // rows below it are rebuilt (Rebuilding only)
+	Cursor             int64 // strips below it are rebuilt (Rebuilding only)
 	Size               int64 // of the disk, bytes
 	DataSize           int64 // of its data, bytes
 	Errors             Errors
@@ -127,7 +127,7 @@ type Entry struct {
 	Base uint64
 	// Witness is the slot of the member that keeps the witnesses of this one's pages; -1: none does.
 	Witness int
-	// Onto is the identity of the disk the member is being copied onto, and Cursor how many of its rows are. uuid.Nil: it
+	// Onto is the identity of the disk the member is being copied onto, and Cursor how many of its strips are. uuid.Nil: it
 	// is not.
 	Onto uuid.UUID
 }

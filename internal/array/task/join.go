@@ -213,7 +213,8 @@ func (w *Works) catchable(m *member.Member, own *record.Record) error {
 	return w.host.Journal.Empty(m)
 }
 
-// Retire starts it. The disk, whatever it holds, belongs to the array when nil is returned.
+// Retire starts to copy a member that can still be read onto another disk, see retire.go. The disk, whatever it holds, belongs to the array
+// when nil is returned.
 func (w *Works) Retire(slot int, d disk.Disk) error {
 	w.joins.Lock()
 	defer w.joins.Unlock()

@@ -16,7 +16,7 @@ import (
 	"nidalo/internal/probe"
 )
 
-// Retire copies a member that can still be read onto another disk and then lets it go. Until the moment of the change the
+// A member that retires is copied onto another disk and then let go. Until the moment of the change the
 // old member takes part in everything, so redundancy never drops. Blocks it cannot read come from redundancy.
 //
 //	1  the new disk gets the place of a member and a record that says which slot it is to take; the roster names it
