@@ -23,7 +23,7 @@ func TestTheWalksOfTheArchitectureAreTrue(t *testing.T) {
 	for _, w := range walks {
 		name, text := w[1], w[2]
 		files, functions := map[string]map[string]bool{}, map[string]bool{}
-		most := map[string]int{"The way of one write": 25, "The way of one healthy read": 12}[name]
+		most := map[string]int{"The way of one write": 25, "The way of one read of a healthy array": 12}[name]
 		fast, _, _ := strings.Cut(text, "That is the commit")
 		fast, _, _ = strings.Cut(fast, "Only when something is missing")
 		for _, word := range regexp.MustCompile("`[^`]+`").FindAllString(text, -1) {

@@ -15,7 +15,7 @@
 //     place = (role + row·k) mod (k+m). Consecutive data strips then lie on consecutive members all the way around, so a
 //     long read keeps every member busy, and parity visits all members.
 //
-// Only this package knows levels by name. Everybody else asks a stripe for its shape and its places.
+// Only this package knows levels by name. All other code asks a stripe for its shape and its places.
 package layout
 
 import (
@@ -55,7 +55,8 @@ func Levels() []Level {
 
 // New works out the map of an array of the given member data sizes, in slot order and in bytes. groups is the number
 // of groups for the nested levels, or 0 for the default: pairs for level 10, and for 50 and 60 the fewest groups of
-// equal size. Sizes are rounded down to whole strips; all but concat use the smallest of them.
+// equal size. Sizes are rounded down to whole strips. Concat uses each in full; the other levels use the
+// smallest.
 func New(level Level, strip int64, groups int, sizes []int64) (*Map, error) {
 	n := len(sizes)
 	if strip < MinStrip || strip > MaxStrip || strip&(strip-1) != 0 {
@@ -117,6 +118,9 @@ func New(level Level, strip int64, groups int, sizes []int64) (*Map, error) {
 
 // Nested says whether a level is several groups of another.
 func (l Level) Nested() bool { return l == Mirrors || l == Parities1 || l == Parities2 }
+
+// Appends says whether the members of a level are used one after the other, each to its own end, instead of side by side.
+func (l Level) Appends() bool { return l == Concat }
 
 // Needs returns the fewest disks a level can be made of and its parity strips per stripe (0 for mirrors, whose copies
 // are counted by their size).

@@ -261,11 +261,6 @@ func (m *Map) Blocks(slot int) int64 {
 	return 0
 }
 
-// Together says whether two slots are in the same group anywhere.
-func (m *Map) Together(x, y int) bool {
-	return slices.ContainsFunc(m.groups, func(g group) bool { return slices.Contains(g.slots, x) && slices.Contains(g.slots, y) })
-}
-
 // ErrRange is returned for addresses outside the array.
 var ErrRange = errors.New("beyond the end of the array")
 

@@ -44,7 +44,7 @@ func (m *Map) Margin(lost func(slot int) bool) (certain, best int) {
 	return certain, mostLost(m.kinds(lost), left)
 }
 
-// kind is members that are in the same groups, so that it makes no difference which of them is lost.
+// kind is a set of members in the same groups: it makes no difference which of them is lost.
 type kind struct {
 	count  int
 	groups []int

@@ -56,7 +56,7 @@ func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptio
 	smallest := slices.Min(sizes)
 	for _, s := range sizes {
 		o.Raw += s
-		if level != layout.Concat {
+		if !level.Appends() {
 			o.Unequal += s - smallest
 		}
 	}
@@ -69,18 +69,18 @@ func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptio
 		o.Read = float64(g.Shape.Width() * g.Shape.Groups) // every copy is read from
 		o.Small = 2 * g.Shape.Width()                      // no old contents are needed
 	}
-	if level == layout.Concat {
+	if level.Appends() {
 		o.Read, o.Write = 1, 1
 	}
 	size := slices.Max(sizes)
-	if level != layout.Concat {
+	if !level.Appends() {
 		size = smallest
 	}
 	o.Rebuild = a.RebuildTime(size)
 	paced := a
 	paced.Share *= NormalShare
 	o.Paced = paced.RebuildTime(size)
-	if level == layout.Concat || g.Shape.Parity == 0 {
+	if level.Appends() || g.Shape.Parity == 0 {
 		o.LossYear, o.LossOnce = a.LossWithin(1, len(sizes), 0, size, year), 1
 		o.Rebuild, o.Paced = 0, 0
 	} else {
@@ -146,7 +146,7 @@ func Recommend(options []Option, want string) (Option, string, error) {
 			return cmp.Or(cmp.Compare(y.Margin, x.Margin), cmp.Compare(magnitude(x.LossYear), magnitude(y.LossYear)), cmp.Compare(y.Capacity, x.Capacity))
 		})
 		// Among equals in margin the space counts; all copies of everything is only for two or three disks.
-		if len(fit) > 1 && fit[0].Level == layout.Mirror && fit[0].Members > 3 {
+		if len(fit) > 1 && fit[0].Margin == fit[0].Members-1 && fit[0].Members > 3 {
 			fit = fit[1:]
 		}
 		why = "it survives the most losses for certain, " + among

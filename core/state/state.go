@@ -51,9 +51,6 @@ var goes = map[TaskState][]TaskState{
 // Goes says whether a task in this state can be in another next.
 func (s TaskState) Goes(to TaskState) bool { return slices.Contains(goes[s], to) }
 
-// Over says whether a task in this state has ended.
-func (s TaskState) Over() bool { return goes[s] == nil }
-
 // Use is what a stretch of a member's disk is for.
 type Use struct {
 	Offset, Length int64 // on the disk, bytes

@@ -7,13 +7,13 @@
 //	create.go     new arrays; opening them, to use or to look at            replay.go   what a start does with the journals
 //	rescue.go     reading what is left when it cannot be started            readmit.go  bringing members that had left back in place
 //	giveback.go   what is emptied is given back to the disks                places.go   what a place on a disk is for, and mending it
-//	members.go, works.go, tasks.go, map.go, inspect.go                      what is told of an array, and asked of it
+//	members.go, works.go, tasks.go, map.go, inspect.go                      the state of an array, and requests to it
 //
 // # Order of locks
 //
-// It is stated once, as env.Rank, and the crash machine holds every lock that is taken against it. Whoever changes a stripe on the members
-// holds its lock exclusively from the first read of old contents until all is in place. The barrier is held shared by whoever is between a
-// commit and the end of its writes in place, and exclusively for the moment in which a checkpoint decides how far the journal is done.
+// env.Rank states it once, and the crash machine checks every lock against it. A change of a stripe on the members holds the stripe's lock
+// exclusively from the first read of old contents until all is in place. A change holds the barrier shared from its commit to the end of its
+// writes in place; a checkpoint holds it exclusively while it decides how far the journal is done.
 package array
 
 import (
@@ -136,7 +136,7 @@ type Stats struct {
 // Stats gives access to the counters.
 func (a *Array) Stats() *Stats { return &a.stats }
 
-// Layout is the map of the array as it is now. Whoever needs it more than once for the same thing asks once.
+// Layout is the current map of the array. A request loads it once and keeps it.
 func (a *Array) Layout() *layout.Map { return a.layout.Load() }
 
 // Capacity is the usable capacity in bytes.

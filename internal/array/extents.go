@@ -49,7 +49,8 @@ type Extent struct {
 // Extents describes [off, off+length) in order, at most limit of them; what it leaves out at the end is not described.
 // Blocks count as written when they may hold anything but zeros.
 func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
-	if err := a.Layout().Check(off, length); err != nil {
+	lay := a.Layout()
+	if err := lay.Check(off, length); err != nil {
 		return nil, err
 	}
 	var out []Extent
@@ -64,7 +65,6 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 		out = append(out, Extent{n, written})
 		return true
 	}
-	lay := a.Layout()
 	held := a.holdings(lay)
 	for length > 0 {
 		st, in := lay.Locate(off)

@@ -55,19 +55,7 @@ func Inspect(d disk.Disk) (Finding, error) {
 
 func (f *Finding) inspectJournal(m *member.Member) {
 	s := journal.NewScan(m)
-	for i := range int64(record.JournalHeads) {
-		block := make([]byte, Block)
-		if err := m.Disk.ReadAt(block, m.Place.JournalStart+i*Block); err != nil {
-			f.Damaged = append(f.Damaged, "a journal head cannot be read: "+err.Error())
-			continue
-		}
-		h, err := record.DecodeJournalHead(block, m.Tag, m.Ring.Blocks)
-		if err != nil {
-			f.Damaged = append(f.Damaged, err.Error())
-		} else if !s.HeadOK || h.Sequence > s.Head.Sequence {
-			s.Head, s.HeadOK = h, true
-		}
-	}
+	s.ReadHeads(func(err error) { f.Damaged = append(f.Damaged, err.Error()) })
 	if !s.HeadOK {
 		return
 	}

@@ -33,7 +33,8 @@ func (a *Array) ReadAt(p []byte, off int64) error {
 
 // ReadSparse is ReadAt and also tells, ascending, of some of the holes it came across: those that cost nothing to find.
 func (a *Array) ReadSparse(p []byte, off int64) ([]Hole, error) {
-	if err := a.Layout().Check(off, int64(len(p))); err != nil {
+	lay := a.Layout()
+	if err := lay.Check(off, int64(len(p))); err != nil {
 		return nil, err
 	}
 	if err := a.alive(); err != nil {
@@ -43,26 +44,26 @@ func (a *Array) ReadSparse(p []byte, off int64) ([]Hole, error) {
 	if off%Block != 0 || len(p)%Block != 0 {
 		start := off &^ (Block - 1)
 		whole := make([]byte, (off+int64(len(p))+Block-1)&^(Block-1)-start)
-		if _, err := a.readBlocks(whole, start); err != nil {
+		if _, err := a.readBlocks(lay, whole, start); err != nil {
 			return nil, err
 		}
 		copy(p, whole[off-start:])
 		return nil, nil
 	}
-	return a.readBlocks(p, off)
+	return a.readBlocks(lay, p, off)
 }
 
 // readBlocks reads without a lock. That is sound because every block is checked against its sum: when a destage changes
 // it at the same moment, sum and contents disagree, and the slow way looks again with the stripe held.
-func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
-	if a.readShort(p, off) {
+func (a *Array) readBlocks(lay *layout.Map, p []byte, off int64) (holes []Hole, err error) {
+	if a.readShort(lay, p, off) {
 		return nil, nil
 	}
 	var extents []extent
 	var slow []dirty.Piece
 	var missing []dirty.Run
 	var hold [16]uint32
-	_ = a.pieces(p, off, func(pc dirty.Piece) error {
+	_ = pieces(lay, p, off, func(pc dirty.Piece) error {
 		missing = a.cache.Overlay(pc, missing[:0])
 		for _, run := range missing {
 			first := int(pc.From / Block)
@@ -106,10 +107,10 @@ func (a *Array) readBlocks(p []byte, off int64) (holes []Hole, err error) {
 
 // readShort is the short way for a few blocks of one strip of which the cache has none: no lists, no memory taken. It
 // reports false, having done nothing that counts, when anything is out of the ordinary.
-func (a *Array) readShort(p []byte, off int64) bool {
+func (a *Array) readShort(lay *layout.Map, p []byte, off int64) bool {
 	var hold [16]uint32
 	n := len(p) / Block
-	st, in := a.Layout().Locate(off)
+	st, in := lay.Locate(off)
 	role, from := int(in/st.Strip), in%st.Strip
 	if n > len(hold) || from+int64(len(p)) > st.Strip {
 		return false
@@ -259,7 +260,7 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 		return false, err
 	}
 	if heal {
-		a.report(c, c.Heal())
+		a.healed(c.Heal(), c.St.Ordinal())
 	}
 	for _, pc := range pieces {
 		for _, run := range a.cache.Overlay(pc, nil) {
@@ -276,13 +277,6 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 	return false, nil
 }
 
-// report says that blocks of some columns were healed, if any were.
-func (a *Array) report(c *stripe.Columns, healed int) {
-	if healed > 0 {
-		a.healed(healed, c.St.Ordinal())
-	}
-}
-
 // healedRest is how long what was healed is counted before it is said again.
 const healedRest = 5 * time.Second
 
@@ -297,6 +291,9 @@ type mending struct {
 
 // healed says that blocks were healed: the first at once, those of the next seconds together.
 func (a *Array) healed(blocks int, stripe int64) {
+	if blocks == 0 {
+		return
+	}
 	h := &a.mending
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -69,10 +69,10 @@ type replaying struct {
 	scans       []*journal.Scan
 	first, last uint64 // the first batch that may not be in place, and the last that there is
 	numbers     []uint64
-	superseded  map[*member.Member][]journal.BatchRun
+	superseded  journal.InPlace
 	heal        []journal.Touched // what lacking members have wrong
 	copied      []layout.Stripe   // of members that are being copied
-	unmarked    []int64           // ordinals of stripes that somebody who is away may lack
+	unmarked    []int64           // ordinals of stripes that a member which is away may lack
 }
 
 // complete finds the last batch, and says whether one before it is lacking.
@@ -135,7 +135,7 @@ func (r *replaying) batch(n uint64) (more bool, err error) {
 	return true, nil
 }
 
-// mend does what follows from the batches: marks what those who are away lack, and restores what was lacking here.
+// mend marks the stripes that absent members lack, and restores blocks that members here lacked.
 func (r *replaying) mend() error {
 	a := r.a
 	if _, err := a.roster.Mark(slices.Values(r.unmarked)); err != nil {
@@ -203,7 +203,7 @@ func (a *Array) aliveOr(err error) error {
 }
 
 // replayBatch brings a batch in place.
-func (a *Array) replayBatch(b journal.Batch, superseded map[*member.Member][]journal.BatchRun) error {
+func (a *Array) replayBatch(b journal.Batch, superseded journal.InPlace) error {
 	members := make([]*member.Member, 0, len(b.Entries))
 	for m := range b.Entries {
 		members = append(members, m)
@@ -222,7 +222,7 @@ func (a *Array) replayBatch(b journal.Batch, superseded map[*member.Member][]jou
 		at := b.Entries[m].Contents
 		for _, r := range b.Entries[m].Runs {
 			if r.Kind == record.RunPayload {
-				if err := a.replayRun(m, b.Number, r, at, superseded[m]); err != nil {
+				if err := a.replayRun(m, b.Number, r, at, superseded); err != nil {
 					return err
 				}
 				at += int64(r.Count)
@@ -233,21 +233,20 @@ func (a *Array) replayBatch(b journal.Batch, superseded map[*member.Member][]jou
 	})
 }
 
-func (a *Array) replayRun(m *member.Member, number uint64, r record.Run, at int64, superseded []journal.BatchRun) error {
+func (a *Array) replayRun(m *member.Member, number uint64, r record.Run, at int64, superseded journal.InPlace) error {
 	buf := make([]byte, r.Count*Block)
 	if err := m.Disk.ReadAt(buf, m.Ring.Start+at*Block); err != nil {
 		// It was readable a moment ago. Its blocks are wrong now, and are healed when they are read.
 		m.ReadProblem(err)
 		return a.alive()
 	}
-	longest := int64(layout.MaxStrip / Block)
 	for i := 0; i < r.Count; {
-		if journal.IsSuperseded(superseded, number, r.Start+int64(i), longest) {
+		if superseded.After(m, number, r.Start+int64(i)) {
 			i++
 			continue
 		}
 		n := 1
-		for i+n < r.Count && !journal.IsSuperseded(superseded, number, r.Start+int64(i+n), longest) {
+		for i+n < r.Count && !superseded.After(m, number, r.Start+int64(i+n)) {
 			n++
 		}
 		if err := m.WriteData([][]byte{buf[i*Block : (i+n)*Block]}, r.Start+int64(i)); err != nil {

@@ -258,8 +258,8 @@ func (a *Array) badAt(m *member.Member, block int64) bool {
 // ReadKnown fills p from byte offset off, both in whole blocks, with what can be read, and with zeros where nothing can:
 // those spans it returns, ascending.
 func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
-	unsure := false // then there is no use in trying the quick way
-	_ = a.pieces(p, off, func(pc dirty.Piece) error {
+	lay, unsure := a.Layout(), false // unsure: there is no use in trying the quick way
+	_ = pieces(lay, p, off, func(pc dirty.Piece) error {
 		unsure = unsure || a.unsure(pc.Stripe)
 		return nil
 	})
@@ -275,7 +275,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 			lost = append(lost, state.Span{Offset: at, Length: length})
 		}
 	}
-	err = a.pieces(p, off, func(pc dirty.Piece) error {
+	err = pieces(lay, p, off, func(pc dirty.Piece) error {
 		first, n := int(pc.From/Block), len(pc.Buf)/Block
 		start := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + pc.From
 		if a.unsure(pc.Stripe) && !a.stripes.Reads(pc.Stripe, pc.Role, a.slots.At(pc.Stripe.Slot(pc.Role))) {

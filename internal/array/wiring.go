@@ -1,6 +1,8 @@
 package array
 
 import (
+	"fmt"
+
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
@@ -61,4 +63,15 @@ func (a *Array) idle() {
 	a.mending.mu.Lock()
 	defer a.mending.mu.Unlock()
 	a.sayHealed(env.Now())
+}
+
+// missed is called when a change could not be entered because a table of a member cannot be read. A member that the array cannot do
+// without, because its disk only hangs, would count with its old contents once the journals are emptied. So nothing more is written, and the
+// next start enters the change from the journals.
+func (a *Array) missed(m *member.Member, err error) {
+	if a.slots.IsCopy(m) {
+		a.roster.Fail(m, record.Failed, err)
+		return
+	}
+	a.fail(fmt.Errorf("the checksum table of %w; start the array again when the disk answers", err))
 }

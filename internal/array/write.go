@@ -37,12 +37,12 @@ func (a *Array) NewClient() *Client { return &Client{a: a} }
 
 // WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
 func (c *Client) WriteAt(p []byte, off int64) error {
-	a := c.a
-	if err := a.Layout().Check(off, int64(len(p))); err != nil {
+	a, lay := c.a, c.a.Layout()
+	if err := lay.Check(off, int64(len(p))); err != nil {
 		return err
 	}
 	a.stats.BytesWritten.Add(int64(len(p)))
-	return a.pieces(p, off, func(pc dirty.Piece) error {
+	return pieces(lay, p, off, func(pc dirty.Piece) error {
 		pc.By = c
 		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
 			return a.writePartBlocks(pc)
@@ -85,8 +85,8 @@ func (c *Client) told() (err error) {
 }
 
 // pieces cuts the range [off, off+len(p)) into strips and calls f for each in order.
-func (a *Array) pieces(p []byte, off int64, f func(dirty.Piece) error) error {
-	for lay := a.Layout(); len(p) > 0; {
+func pieces(lay *layout.Map, p []byte, off int64, f func(dirty.Piece) error) error {
+	for len(p) > 0 {
 		st, in := lay.Locate(off)
 		role, from := int(in/st.Strip), in%st.Strip
 		n := min(int64(len(p)), st.Strip-from)
@@ -119,11 +119,12 @@ func (a *Array) FlushRange(off, length int64) error { return a.anybody.FlushRang
 var ErrNotTaken = errors.New("not taken")
 
 func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) error {
-	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.RoomNow(length) {
+	lay := a.Layout()
+	if off%Block != 0 || length%Block != 0 || lay.Check(off, length) != nil || !a.cache.RoomNow(length) {
 		return ErrNotTaken
 	}
 	a.stats.BytesWritten.Add(length)
-	for lay := a.Layout(); length > 0; {
+	for length > 0 {
 		st, in := lay.Locate(off)
 		role, from := int(in/st.Strip), in%st.Strip
 		n := min(length, st.Strip-from)
@@ -161,11 +162,12 @@ func (a *Array) flushRange(by *Client, off, length int64) error {
 	if err := a.alive(); err != nil {
 		return err
 	}
-	if length == 0 {
-		return nil
+	lay := a.Layout()
+	if err := lay.Check(off, length); err != nil || length == 0 {
+		return err
 	}
 	var ids []layout.ID
-	for lay, at := a.Layout(), off; at < off+length; {
+	for at := off; at < off+length; {
 		st, in := lay.Locate(at)
 		if a.cache.Holds(st.ID()) {
 			ids = append(ids, st.ID())
@@ -176,7 +178,8 @@ func (a *Array) flushRange(by *Client, off, length int64) error {
 }
 
 func (a *Array) zero(by *Client, off, length int64) error {
-	if err := a.Layout().Check(off, length); err != nil {
+	lay := a.Layout()
+	if err := lay.Check(off, length); err != nil {
 		return err
 	}
 	zeros := make([]byte, Block)
@@ -193,14 +196,13 @@ func (a *Array) zero(by *Client, off, length int64) error {
 			return err
 		}
 	}
-	lay := a.Layout()
-	dirty := a.holdings(lay)
+	held := a.holdings(lay)
 	for length > 0 {
 		st, in := lay.Locate(off)
 		n := min(length, st.StripeSize()-in)
 		if n == st.StripeSize() {
 			// Skip what was never written, so that trimming a large array costs what it holds.
-			if next := dirty.next(st.Ordinal()); next > st.Ordinal() {
+			if next := held.next(st.Ordinal()); next > st.Ordinal() {
 				n = min(length, lay.Offset(next)-off)
 				off, length = off+n, length-n
 				continue

@@ -11,14 +11,16 @@ package env
 
 import "time"
 
-// A Rank orders locks: whoever holds a lock takes only such of the same or a higher rank. It is stated where the lock is made (Mutex.Ranked,
-// RWMutex.Ranked), and checked by the machine. Locks without a rank are leaves: whoever holds one takes none with a rank.
+// A Rank is the place of a lock in the order of locks: a goroutine that holds one takes only locks of the same or a higher rank. Ranked
+// states it where the lock is made, and the machine checks it. A lock without a rank is a leaf: a goroutine that holds it takes no lock with
+// a rank.
 type Rank int
 
 // The ranks, in the order in which locks are taken.
 const (
 	RankJoin    Rank = iota + 1 // one disk at a time becomes a member
 	RankStripe                  // a stripe; several ascending
+	RankPass                    // one checkpoint at a time
 	RankBarrier                 // shared from a commit to the end of its writes in place; alone while a checkpoint begins
 	RankLeader                  // one batch of the journals at a time
 	RankPage                    // a page of the tables; one may lead to another

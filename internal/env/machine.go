@@ -43,7 +43,7 @@ type thread struct {
 	ready  func() bool // nil: it may go on
 	until  time.Time   // or when this time has come; zero: never
 	timed  bool        // it went on because of that
-	holds  []*order    // locks with a rank
+	holds  []*order    // its locks
 }
 
 // order is what is known of a lock's place in the order of locks.
@@ -62,25 +62,29 @@ func Ranked[L *Mutex | *RWMutex](l L, rank Rank) {
 	}
 }
 
+// apart is the rank of what is no lock of the order: a Once, which is held during all that it does.
+const apart Rank = -1
+
 // wanted is called before the running thread waits for a lock. What it holds must come before it.
 func (s *scheduler) wanted(o *order) {
 	for _, h := range s.running.holds {
-		if o.rank != 0 && h.rank > o.rank && !s.over {
-			panic(fmt.Sprintf("env: a lock of rank %d is taken by who holds one of rank %d", o.rank, h.rank))
+		if o.rank > 0 && (h.rank == 0 || h.rank > o.rank) && !s.over {
+			panic(fmt.Sprintf("env: a goroutine takes a lock of rank %d and holds one of rank %d", o.rank, h.rank))
 		}
 	}
 }
 
 func (s *scheduler) took(o *order) {
-	if o.rank != 0 {
-		o.holders = append(o.holders, s.running)
-		s.running.holds = append(s.running.holds, o)
+	if o.rank == apart {
+		return
 	}
+	o.holders = append(o.holders, s.running)
+	s.running.holds = append(s.running.holds, o)
 }
 
 // gave is called when a lock is given back, which may be by another thread than took it: then it was one of those that took it.
 func (s *scheduler) gave(o *order) {
-	if o.rank == 0 || len(o.holders) == 0 {
+	if len(o.holders) == 0 {
 		return
 	}
 	i := max(slices.Index(o.holders, s.running), 0)
@@ -525,6 +529,7 @@ type Once struct {
 
 // Do runs f unless one ran before.
 func (o *Once) Do(f func()) {
+	o.lock.order.rank = apart
 	o.lock.Lock()
 	defer o.lock.Unlock()
 	if !o.done {

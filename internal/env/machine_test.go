@@ -166,9 +166,14 @@ func TestLocksAreTakenInTheOrderOfTheirRanks(t *testing.T) {
 		pass(stripe.RLock, stripe.RUnlock)
 	}))
 	for _, take := range []func(*RWMutex){(*RWMutex).Lock, (*RWMutex).RLock} {
-		require.ErrorContains(t, run(func(stripe *RWMutex, roster, leaf *Mutex) {
-			roster.Lock()
-			take(stripe)
-		}), "a lock of rank 2 is taken by who holds one of rank 6")
+		for rank, held := range map[string]func(roster, leaf *Mutex) *Mutex{
+			"7": func(roster, _ *Mutex) *Mutex { return roster },
+			"0": func(_, leaf *Mutex) *Mutex { return leaf },
+		} {
+			require.ErrorContains(t, run(func(stripe *RWMutex, roster, leaf *Mutex) {
+				held(roster, leaf).Lock()
+				take(stripe)
+			}), "takes a lock of rank 2 and holds one of rank "+rank)
+		}
 	}
 }

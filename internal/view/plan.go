@@ -17,7 +17,7 @@ func (s *Screen) Plan(options []plan.Option, a plan.Assumptions, chosen *plan.Op
 	t := s.table(table.Row{"level", "usable", "overhead", "margin", "read", "write", "small write", "rebuild", "paced", "loss in a year", "loss in a rebuild"}, 2, 3, 5, 6, 7, 8, 9, 10, 11)
 	for _, o := range options {
 		level := string(o.Level)
-		if o.Groups > 1 && o.Level != layout.Concat {
+		if o.Groups > 1 && !o.Level.Appends() {
 			level += fmt.Sprintf(" (%d groups)", o.Groups)
 		}
 		if chosen != nil && o.Level == chosen.Level {

@@ -26,6 +26,7 @@ func NewList(size, limit int64) *List {
 	return &List{size: size, keep: int(limit / 8 / size), slab: min(max(limit, 4*size), 64<<20) / size * size}
 }
 
+// Get is a buffer with any contents.
 func (f *List) Get() []byte {
 	f.Lock()
 	defer f.Unlock()

@@ -1,5 +1,5 @@
-// Package dirty is the write-back cache: what clients wrote and the members do not have yet. It knows stripes, and nothing of members:
-// whoever takes dirty blocks from it writes them out, and says whether that was done.
+// Package dirty is the write-back cache: blocks that clients wrote and the members do not have yet. It knows stripes and no members: its
+// user takes dirty blocks, writes them out, and reports whether that worked.
 package dirty
 
 import (
@@ -40,7 +40,7 @@ type Cache struct {
 	work chan struct{}
 }
 
-// Writer is whoever wrote something. It is told when that had to be given up.
+// Writer is the client that wrote a piece. Fail reports that the piece had to be given up.
 type Writer interface{ Fail(err error) }
 
 // Piece is the part of a request that lies in one strip: whole or part blocks of one role of one stripe.
@@ -140,7 +140,7 @@ func (c *Cache) SetStuck(why error) {
 	c.Wake()
 }
 
-// Work has something when there is work for whoever destages.
+// Work receives a value when there are stripes to destage.
 func (c *Cache) Work() <-chan struct{} { return c.work }
 
 // Wake has those who wait for room look again.
@@ -367,13 +367,18 @@ func (c *Cache) Take(id layout.ID) (layout.Stripe, *Layer) {
 	return s.Stripe, s.out
 }
 
+// endOut takes the out layer from a stripe, and leaves its shard locked.
+func (c *Cache) endOut(id layout.ID) (sh *shard, s *stripe, out *Layer) {
+	sh = c.shard(id)
+	sh.Lock()
+	s = sh.stripes[id]
+	out, s.out = s.out, nil
+	return sh, s, out
+}
+
 // Done drops the out layer: its blocks are on the members.
 func (c *Cache) Done(id layout.ID) {
-	sh := c.shard(id)
-	sh.Lock()
-	s := sh.stripes[id]
-	out := s.out
-	s.out = nil
+	sh, s, out := c.endOut(id)
 	if s.cur == nil {
 		delete(sh.stripes, id)
 	}
@@ -381,7 +386,7 @@ func (c *Cache) Done(id layout.ID) {
 	c.release(out)
 }
 
-// PutFrom takes a piece of whole blocks from whoever fills a buffer, without copying it where that can be. There must be
+// PutFrom takes a piece of whole blocks from a function that fills a buffer, without copying it where that can be. There must be
 // room. fill is called once, with n bytes.
 func (c *Cache) PutFrom(pc Piece, n int, fill func([]byte) error) error {
 	free := c.buffers(pc.Stripe.Strip)
@@ -407,11 +412,7 @@ func (c *Cache) PutFrom(pc Piece, n int, fill func([]byte) error) error {
 
 // PutBack returns the out layer to cur, below what was written since: its blocks did not reach the members.
 func (c *Cache) PutBack(id layout.ID) {
-	sh := c.shard(id)
-	sh.Lock()
-	s := sh.stripes[id]
-	out := s.out
-	s.out = nil
+	sh, s, out := c.endOut(id)
 	if s.cur == nil {
 		s.cur = out
 		sh.Unlock()

@@ -9,8 +9,8 @@ import (
 	"nidalo/core/layout"
 )
 
-// Invariants holds the cache against itself; still says that nobody uses it. It waits for nothing: what is locked is in the middle of a
-// change.
+// Invariants holds the cache against itself; still says that no client uses it. It waits for nothing: a
+// shard that is locked is in the middle of a change.
 func (c *Cache) Invariants(still bool) error {
 	var charged int64
 	for i := range c.shards {

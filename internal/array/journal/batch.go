@@ -10,31 +10,38 @@ import (
 	"nidalo/internal/probe"
 )
 
-// InPlaceRuns collects, by member, the runs whose contents went in place without the journal. Older payload of the same
-// blocks must not be put over them.
-func InPlaceRuns(scans []*Scan) map[*member.Member][]BatchRun {
-	out := map[*member.Member][]BatchRun{}
-	for _, s := range scans {
-		for n, e := range s.Entries {
-			for _, r := range e.Runs {
-				if r.Kind == record.RunInPlace {
-					out[s.M] = append(out[s.M], BatchRun{n, r.Start, r.Start + int64(r.Count)})
-				}
-			}
-		}
-		slices.SortFunc(out[s.M], func(x, y BatchRun) int { return cmp.Compare(x.start, y.start) })
-	}
-	return out
-}
+// InPlace is the runs of the journals whose contents went in place without them, by member. Older payload of the same blocks must
+// not be put over them.
+type InPlace map[*member.Member][]inPlaceRun
 
-type BatchRun struct {
+type inPlaceRun struct {
 	batch      uint64
 	start, end int64
 }
 
-// IsSuperseded says whether a block went in place without the journal in a later batch. longest bounds a run, in blocks.
-func IsSuperseded(runs []BatchRun, batch uint64, block, longest int64) bool {
-	i, _ := slices.BinarySearchFunc(runs, block-longest, func(r BatchRun, b int64) int { return cmp.Compare(r.start, b) })
+// InPlaceRuns collects them.
+func InPlaceRuns(scans []*Scan) InPlace {
+	out := InPlace{}
+	for _, s := range scans {
+		for n, e := range s.Entries {
+			for _, r := range e.Runs {
+				if r.Kind == record.RunInPlace {
+					out[s.M] = append(out[s.M], inPlaceRun{n, r.Start, r.Start + int64(r.Count)})
+				}
+			}
+		}
+		slices.SortFunc(out[s.M], func(x, y inPlaceRun) int { return cmp.Compare(x.start, y.start) })
+	}
+	return out
+}
+
+// longestRun of an entry is a strip.
+const longestRun = layout.MaxStrip / layout.Block
+
+// After says whether a block of a member went in place in a later batch.
+func (p InPlace) After(m *member.Member, batch uint64, block int64) bool {
+	runs := p[m]
+	i, _ := slices.BinarySearchFunc(runs, block-longestRun, func(r inPlaceRun, b int64) int { return cmp.Compare(r.start, b) })
 	for ; i < len(runs) && runs[i].start <= block; i++ {
 		if runs[i].batch > batch && block < runs[i].end && !probe.OlderOverNewer.On() {
 			return true
@@ -151,6 +158,7 @@ func (j *Journal) Columns(b Batch, of []*member.Member) []Touched {
 	return out
 }
 
+// LackingBlocks lists the columns of a batch in which members that should have an entry of it have none.
 func (j *Journal) LackingBlocks(b Batch) []Touched {
 	if len(b.Lacking) == 0 {
 		return nil

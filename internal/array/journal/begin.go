@@ -20,7 +20,7 @@ func (j *Journal) Read() (scans []*Scan, first uint64, err error) {
 		}
 	}
 	_ = member.Parallel(len(scans), func(i int) error {
-		scans[i].readHeads()
+		scans[i].ReadHeads(func(error) {}) // a scan without a head says enough
 		return nil
 	})
 	for _, s := range scans {

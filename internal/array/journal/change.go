@@ -134,7 +134,7 @@ func (j *Journal) syncMembers(members []*member.Member) error {
 	})
 }
 
-// tellCopies brings what was just put in place on members that are being copied onto their copies, in rows that are copied.
+// tellCopies writes to the copies what was just put in place on the members that are being copied, in strips that are copied.
 // The caller holds the stripes and the barrier. A copy that cannot be written is given up; the array does not mind.
 func (j *Journal) tellCopies(writes []Write) error {
 	lay := j.host.Layout()
@@ -143,7 +143,7 @@ func (j *Journal) tellCopies(writes []Write) error {
 		if m == nil || !m.Live() || probe.CopyNotMirrored.On() || !j.host.Slots.Has(w.M) {
 			continue
 		}
-		if st, _, _ := lay.On(m.Slot, w.Block); st.Nth(m.Slot) >= m.Cursor.Load() {
+		if st, _, ok := lay.On(m.Slot, w.Block); !ok || st.Nth(m.Slot) >= m.Cursor.Load() {
 			continue
 		}
 		if w.Kind == record.RunPayload || w.Kind == record.RunInPlace {

@@ -27,7 +27,7 @@ import (
 // the others bring their blocks to the new state, and what the lost ones would hold follows from the code.
 type Journal struct {
 	host Host
-	// barrier: see the package comment.
+	// Barrier: see env.RankBarrier.
 	Barrier env.RWMutex
 	leading env.Mutex // one batch at a time
 	mu      env.Mutex // queue and ring accounts
@@ -64,9 +64,9 @@ type Counts struct{ Bytes, Checkpoints atomic.Int64 }
 
 // Roster is what the journal asks of the roster of the array.
 type Roster interface {
-	// Settle returns when the roster on the members says of everybody who is out that he is.
+	// Settle returns when the roster on the members names every member that is out.
 	Settle()
-	// Unsettled says whether somebody is out of whom it does not.
+	// Unsettled says whether a member is out that it does not name.
 	Unsettled() bool
 	// Mark notes, durably, that some stripes change, by their ordinals, and says whether that had to be written.
 	Mark(stripes iter.Seq[int64]) (wrote bool, err error)
@@ -98,6 +98,7 @@ func New(host Host) *Journal {
 	j := &Journal{host: host, full: make(chan struct{}, 1)}
 	env.Ranked(&j.Barrier, env.RankBarrier)
 	env.Ranked(&j.leading, env.RankLeader)
+	env.Ranked(&j.ckpt, env.RankPass)
 	j.freed = env.NewCond(&j.mu)
 	return j
 }
@@ -166,6 +167,7 @@ func stillShort(need Reservation) bool {
 	return short && held
 }
 
+// Unreserve gives room back that Reserve found.
 func (j *Journal) Unreserve(need Reservation) {
 	j.mu.Lock()
 	for m, n := range need {

@@ -25,7 +25,7 @@ type Scan struct {
 	Head    record.JournalHead
 	HeadOK  bool
 	Refuted bool  // its head claims what is not so
-	budget  int64 // blocks that may still be read, see newScan
+	budget  int64 // blocks that may still be read, see NewScan
 	Entries map[uint64]*Found
 }
 
@@ -50,15 +50,20 @@ func (s *Scan) read(buf []byte, at int64) bool {
 	return true
 }
 
-func (s *Scan) readHeads() {
+// ReadHeads reads the heads, and has the newer. bad is called for each that cannot be read or is none.
+func (s *Scan) ReadHeads(bad func(error)) {
 	for i := range int64(record.JournalHeads) {
 		buf := make([]byte, record.Block)
 		if err := s.M.Disk.ReadAt(buf, s.M.Place.JournalStart+i*record.Block); err != nil {
 			s.M.ReadProblem(err)
+			bad(fmt.Errorf("a journal head cannot be read: %w", err))
 			continue
 		}
 		h, err := record.DecodeJournalHead(buf, s.M.Tag, s.M.Ring.Blocks)
-		if err == nil && (!s.HeadOK || h.Sequence > s.Head.Sequence) {
+		switch {
+		case err != nil:
+			bad(err)
+		case !s.HeadOK || h.Sequence > s.Head.Sequence:
 			s.Head, s.HeadOK = h, true
 		}
 	}
@@ -160,6 +165,7 @@ func (s *Scan) lacksBatch(scans []*Scan, n uint64) bool {
 	})
 }
 
+// BatchNumbers are the numbers of all batches of which some member has an entry, from one on, ascending.
 func BatchNumbers(scans []*Scan, first uint64) []uint64 {
 	var out []uint64
 	for _, s := range scans {
@@ -186,7 +192,7 @@ func LeftoverOf(m *member.Member) (u Leftover, err error) {
 	s := NewScan(m)
 	m.Become(record.Rebuilding) // reading entries asks for a live member; nobody else knows this one yet
 	defer m.Become(record.Missing)
-	s.readHeads()
+	s.ReadHeads(func(error) {})
 	if !s.HeadOK {
 		return u, fmt.Errorf("%w: the heads of its journal cannot be read", roster.ErrStale)
 	}

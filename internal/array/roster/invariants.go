@@ -8,8 +8,8 @@ import (
 	"nidalo/core/record"
 )
 
-// Invariants holds the roster against the members: whoever takes part has the roster in force, and is in memory what that says; no cursor
-// there is ahead of the work. It waits for nothing.
+// Invariants holds the roster against the members: a member that takes part has the roster in force, and is in memory what it says; no cursor
+// in it is ahead of the work. It waits for nothing.
 func (r *Roster) Invariants() error {
 	if !r.mu.TryLock() {
 		return nil

@@ -35,8 +35,8 @@ type Use int
 // The uses.
 const (
 	ToServe   Use = iota
-	ToLook        // they are only looked at: nobody is told who fails
-	ToSalvage     // what they hold is read as far as it can be: the array goes on whoever fails
+	ToLook        // to look at them: a failure is kept in memory only
+	ToSalvage     // to read as much as possible: the array goes on when members fail
 )
 
 // New makes the roster of an array as a record has it.
@@ -95,7 +95,7 @@ func (r *Roster) Begin() error { return r.Update(func(rec *record.Record) { rec.
 
 // change is a change of the roster. All of it is called with the roster held.
 type change struct {
-	Make  func(*record.Record) error // changes the record; an error leaves everything as it was
+	Make  func(*record.Record) error // changes the record; after an error nothing is raised or written
 	First func(*record.Record) error // is called before the new epoch is on any member; may be nil
 	Done  func()                     // is called when it is on all that take part; may be nil
 }
@@ -103,8 +103,8 @@ type change struct {
 // errUnchanged is returned by a change that turns out to be none.
 var errUnchanged = errors.New("nothing is to be changed")
 
-// raise changes the roster: a new epoch, durable on every live member before it returns. Whoever leaves a member out of
-// a batch calls it first, so a member that is behind can always be told from one that is current.
+// raise changes the roster: a new epoch, durable on every live member before it returns. It comes before the first batch that leaves a
+// member out, so a member that is behind can always be told from one that is current.
 func (r *Roster) raise(c change) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -178,8 +178,8 @@ func (r *Roster) Exchange(old, m *member.Member, ready func() error) error {
 	}})
 }
 
-// BringBack makes members active that had left, and those that are not there missing, for good. The new roster is on them first: a
-// crash leaves all of them back, or none.
+// BringBack makes members active that had left, and the absent ones missing, for good. The new roster is on the returning members first: a
+// crash leaves all of them back, or none. After an error the array must not be used any more.
 func (r *Roster) BringBack(back []*member.Member) error {
 	put := func(rec *record.Record) error {
 		for _, m := range back {
@@ -384,10 +384,10 @@ func (r *Roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
 	})
 }
 
-// Unsettled says whether somebody is out of whom the roster on the members does not say so yet.
+// Unsettled says whether a member is out that the roster on the members does not name yet.
 func (r *Roster) Unsettled() bool { return r.unsettled.Load() }
 
-// Settle waits until the roster on the members says of everybody who is out that he is. When it could not be written the
+// Settle waits until the roster on the members names every member that is out. When it could not be written the
 // array stops: nothing may be committed that a start would take for the work of all.
 func (r *Roster) Settle() {
 	if !r.unsettled.Load() {

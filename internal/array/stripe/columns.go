@@ -380,6 +380,7 @@ func (c *Columns) Heal() int {
 	return healed
 }
 
+// Free gives the buffers back.
 func (c *Columns) Free() { c.s.host.Scratch.Put(c.Bufs...) }
 
 var errWrong = errors.New("wrong checksum")

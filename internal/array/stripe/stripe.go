@@ -1,5 +1,5 @@
-// Package stripe is the stripes of an array as its members hold them: their locks, where anything was ever written, what their members
-// have of them, and what redundancy tells of the rest.
+// Package stripe is the stripes of an array as its members hold them: their locks, the places that were ever written, the contents on the
+// members, and the contents that redundancy restores.
 package stripe
 
 import (
@@ -36,12 +36,12 @@ type Counts struct {
 	Unreadable atomic.Int64 // blocks that redundancy could not restore, counted at each attempt
 }
 
-// Trust says what counts of members that left earlier, where an array is rescued.
+// Trust decides, in a rescue, what counts of the members that left earlier.
 type Trust interface {
 	// Trusts says whether what a disk that left holds of a stripe is still right.
 	Trusts(st layout.Stripe, role int, m *member.Member) bool
-	// NextUnsure is the first row of a group from row on, below end, of which nobody who is left can tell whether anything was written;
-	// end when there is none.
+	// NextUnsure is the first row of a group from row on, below end, of which no remaining member records whether it was written; end when
+	// there is none.
 	NextUnsure(r *layout.Region, group int, row, end int64) int64
 }
 

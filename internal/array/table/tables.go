@@ -181,7 +181,7 @@ func (t *Tables) Enter(m *member.Member, kind record.RunKind, block int64, n int
 	t.EnterAs(m, nil, kind, block, n, sums)
 }
 
-// EnterAs is enter for what changed last in an earlier epoch, see setAs.
+// EnterAs is enter for what changed last in an earlier epoch, see SetAs.
 func (t *Tables) EnterAs(m *member.Member, last Epochs, kind record.RunKind, block int64, n int, sums []uint32) {
 	switch kind {
 	case record.RunNever:

@@ -105,7 +105,7 @@ func (w *Works) replace(slot int, d disk.Disk) error {
 // copy whose original failed, and a member that comes back.
 //
 //	1  tasks and copying for the slot end, and the member that is there fails
-//	2  what the journals hold gets in place, so that nobody misses batches of the member that was there, and the rings need
+//	2  a checkpoint brings the journals in place: the batches of the old member are not needed any more, and the rings need
 //	   not agree
 //	3  the disk is made ready                a crash up to here leaves a disk that belongs to nothing, or is away as before
 //	4  the roster names it                   a crash leaves it being filled, from its first strip

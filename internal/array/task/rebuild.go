@@ -239,7 +239,7 @@ func (w *Works) rebuildRows(t *Task, m *member.Member, from layout.Stripe, n int
 		if c == nil {
 			continue
 		}
-		w.Report(c, c.Heal())
+		w.host.Healed(c.Heal(), c.St.Ordinal())
 		parts[i] = c.WritesFor(m)
 		writes = append(writes, parts[i]...)
 	}

@@ -1,6 +1,6 @@
 // Package task is the long work on an array: what begins it, its turn, its state, its pace and its progress (list.go, task.go, pace.go,
 // progress.go), and the work itself: rebuilding (rebuild.go), copying a member onto another disk (retire.go), checking (check.go).
-// Whoever takes a place does so in join.go.
+// A disk takes a place in join.go.
 package task
 
 import (

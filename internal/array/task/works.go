@@ -35,7 +35,7 @@ type Site struct {
 	Now        func() time.Time
 	Alive      func() error // why nothing may be written any more, or nil
 	Say        func(kind, disk, text string)
-	Healed     func(blocks int, stripe int64) // blocks of a stripe were wrong, and are rewritten
+	Healed     func(blocks int, stripe int64) // so many blocks of a stripe were wrong, perhaps none, and are rewritten
 	Flush      func() error                   // brings all that was written before to the members
 	Go         func(func())                   // runs until the array is closed
 	Unreadable *atomic.Int64                  // counts blocks that redundancy could not restore
@@ -46,13 +46,6 @@ func NewWorks(host Site, tasks *List) *Works {
 	w := &Works{host: host, tasks: tasks}
 	env.Ranked(&w.joins, env.RankJoin)
 	return w
-}
-
-// Report says that blocks of some columns were healed, if any were.
-func (w *Works) Report(c *stripe.Columns, healed int) {
-	if healed > 0 {
-		w.host.Healed(healed, c.St.Ordinal())
-	}
 }
 
 // GoOn starts rebuilds again that ended in an error and are still to be done, such as for want of room on a file system.
