@@ -129,6 +129,18 @@ func TestTwoSidesThatWentOnWithoutEachOtherAreInDoubt(t *testing.T) {
 	require.ErrorIs(t, s.Doubt, ErrDoubt)
 }
 
+func TestAnEpochThatTheOthersContradictDecidesNothing(t *testing.T) {
+	h := newHistory()
+	forged := h.now[0].Clone()
+	forged.Epoch, forged.EpochID, forged.Before = 99, uuid.New(), 1
+	h.now[0] = forged
+	s := h.judge(0, 1, 2)
+	require.NoError(t, s.Doubt)
+	require.EqualValues(t, 1, s.Newest.Epoch, "1 and 2 could have served without it")
+	require.Equal(t, []int{1, 2}, current(s))
+	require.Len(t, s.Strangers, 1)
+}
+
 func TestTooFewMembersAreNamed(t *testing.T) {
 	s := newHistory().judge(1)
 	require.Negative(t, s.Margin())
