@@ -16,7 +16,7 @@ import (
 	"github.com/cockroachdb/datadriven"
 	"github.com/stretchr/testify/require"
 
-	"nidalo/internal/control"
+	"nidalo/core/say"
 	"nidalo/internal/nbd"
 )
 
@@ -107,7 +107,7 @@ func (s *story) client(d *datadriven.TestData) {
 	for i, arg := range []string{"at", "size"} {
 		d.ScanArgs(s.t, arg, &text)
 		var err error
-		n[i], err = control.ParseSize(text)
+		n[i], err = say.ParseSize(text)
 		require.NoError(s.t, err)
 	}
 	c, err := nbd.Dial("unix", filepath.Join(s.home, "nbd.sock"), name)

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+
+	"nidalo/core/state"
 )
 
 // group is some members of which a number may be lost.
@@ -146,6 +148,21 @@ func (m *Map) MarginOfDisks(disks []string, lost func(slot int) bool) (certain, 
 		}
 	}
 	return certain, best
+}
+
+// Condition is the condition of a serving array without the members for which gone is true; see MarginOfDisks.
+func (m *Map) Condition(disks []string, gone func(slot int) bool) state.Condition {
+	certain, _ := m.MarginOfDisks(disks, gone)
+	full, _ := m.MarginOfDisks(disks, func(int) bool { return false })
+	switch {
+	case certain < 0:
+		return state.Failed
+	case certain == 0 && m.Redundant():
+		return state.Exposed
+	case certain >= full:
+		return state.Healthy
+	}
+	return state.Degraded
 }
 
 // disksLeft is how many disks a group may lose in the worst case: those with most of its members go first.

@@ -3,14 +3,14 @@ package record
 import (
 	"bytes"
 	"encoding/binary"
-	"strings"
-	"unicode"
 	"unicode/utf8"
+
+	"nidalo/core/state"
 )
 
 // putText writes as many whole characters as fit, padded with zeros, which are there.
 func putText(b []byte, s string) {
-	s = Printable(s)
+	s = state.Printable(s)
 	for len(s) > len(b) {
 		_, n := utf8.DecodeLastRuneInString(s)
 		s = s[:len(s)-n]
@@ -22,18 +22,7 @@ func getText(b []byte) string {
 	if i := bytes.IndexByte(b, 0); i >= 0 {
 		b = b[:i]
 	}
-	return Printable(string(b))
-}
-
-// Printable is a text from outside as it may be shown: what is not UTF-8, or not printable, is replaced by U+FFFD. It is
-// applied where such a text comes in, so that nothing behind has to ask where it is from.
-func Printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsPrint(r) {
-			return r
-		}
-		return utf8.RuneError
-	}, s)
+	return state.Printable(string(b))
 }
 
 // writer and reader walk a buffer that was made large enough by the caller.

@@ -77,8 +77,8 @@ func stamp[T any](at int, what string, of func(*T) *time.Time) field[T] {
 		}}
 }
 
-// state is a state of the roster: its epoch, and the first 8 bytes of the identity of that.
-func state[T any](at int, what string, of func(*T) *State) []field[T] {
+// rosterState is a state of the roster: its epoch, and the first 8 bytes of the identity of that.
+func rosterState[T any](at int, what string, of func(*T) *State) []field[T] {
 	return []field[T]{
 		number(at, 8, "the epoch of "+what, func(x *T) *uint64 { return &of(x).Epoch }),
 		number(at+8, 8, "the first 8 bytes of that epoch's identity", func(x *T) *uint64 { return &of(x).ID }),
@@ -164,5 +164,5 @@ var entryFields = append(append([]field[Entry]{
 	text(240, 200, "path", func(e *Entry) *string { return &e.Path }),
 	number(456, 8, "the epoch up to which a member that is away, or catches up, has everything; 0: nothing it holds counts", func(e *Entry) *uint64 { return &e.Base }),
 	identity(472, "identity of the disk it is being copied onto, or zeros", func(e *Entry) *uuid.UUID { return &e.Onto }),
-}, state(440, "the record that was last begun to be written to a member that is away; 0: not known", func(e *Entry) *State { return &e.Tried })...),
-	state(496, "the last record that a member which is away surely has; 0: not known", func(e *Entry) *State { return &e.Left })...)
+}, rosterState(440, "the record that was last begun to be written to a member that is away; 0: not known", func(e *Entry) *State { return &e.Tried })...),
+	rosterState(496, "the last record that a member which is away surely has; 0: not known", func(e *Entry) *State { return &e.Left })...)

@@ -20,7 +20,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
-	"strconv"
 	"strings"
 	"time"
 
@@ -131,28 +130,6 @@ type Entry struct {
 	// is not.
 	Onto uuid.UUID
 }
-
-// SpindleOf names the physical disk of a model and a serial such as "TMK-0193" or, of a partition, "TMK-0193-part2"; empty without
-// a serial. Members with the same name are partitions of one disk, which are lost together.
-func SpindleOf(model, serial string) string {
-	if serial == "" {
-		return ""
-	}
-	return model + " " + Physical(serial)
-}
-
-// Physical is the serial of the disk that the serial of a partition belongs to.
-func Physical(serial string) string {
-	if at := strings.LastIndex(serial, PartMark); at > 0 {
-		if _, err := strconv.Atoi(serial[at+len(PartMark):]); err == nil {
-			return serial[:at]
-		}
-	}
-	return serial
-}
-
-// PartMark stands between the serial of a disk and the number of a partition, as udev writes it.
-const PartMark = "-part"
 
 // Short is the start of an identity as a number.
 func Short(id uuid.UUID) uint64 { return binary.LittleEndian.Uint64(id[:]) }

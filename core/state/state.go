@@ -14,6 +14,21 @@ const (
 	Failed   Condition = "failed"
 )
 
+// DiskState is what a disk of this host is, outside of any array: blank, or why it cannot be taken.
+type DiskState string
+
+// The states of a disk.
+const (
+	DiskBlank    DiskState = "blank"     // may be taken
+	DiskInUse    DiskState = "in use"    // holds something, or belongs to an array
+	DiskEmpty    DiskState = "empty"     // a bay without a disk
+	DiskBroken   DiskState = "broken"    // cannot be read
+	DiskReadOnly DiskState = "read-only" // blank, but takes no writes
+	DiskClosed   DiskState = "closed"    // this user may not look at it
+	DiskSpare    DiskState = "spare"     // waits for a member to fail
+	DiskRetired  DiskState = "retired"   // was a member, and its place was taken by a copy of it
+)
+
 // TaskKind is a kind of long work.
 type TaskKind string
 
@@ -26,6 +41,14 @@ const (
 	TaskVet     TaskKind = "vet"
 	TaskSurface TaskKind = "surface test"
 )
+
+// Noun is the kind as a sentence names the task.
+func (k TaskKind) Noun() string {
+	if k == TaskRetire {
+		return "retirement"
+	}
+	return string(k)
+}
 
 // TaskState is where a task stands.
 type TaskState string

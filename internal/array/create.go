@@ -7,6 +7,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
@@ -113,7 +114,7 @@ func Open(s roster.Set, cfg Config) (*Array, error) {
 	}
 	for _, slot := range gone {
 		e := s.Newest.Roster[slot]
-		a.event("member-missing", disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}.String(), "slot %d was not found when the array was started", slot)
+		a.event("member-missing", state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}.String(), "slot %d was not found when the array was started", slot)
 	}
 	a.start()
 	a.works.Resume()

@@ -11,7 +11,6 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/member"
-	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 )
 
@@ -42,7 +41,7 @@ func (a *Array) WouldFail(slot int) bool {
 type MemberState struct {
 	Slot      int
 	Condition record.Condition
-	Disk      disk.Identity
+	Disk      state.Identity
 	Size      int64
 	Cursor    int64 // strips rebuilt, when rebuilding
 	Errors    record.Errors
@@ -61,7 +60,7 @@ func (a *Array) MemberStates() []MemberState {
 		e := rec.Roster[slot]
 		out[slot] = MemberState{
 			Slot: slot, Condition: m.Condition(), Cursor: m.Cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.Condition() == record.Missing && (e.Base != 0 || m.Lost.Load() != 0),
-			Disk:   disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial},
+			Disk:   state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial},
 			Errors: m.Errors(),
 		}
 		if m.Disk != nil {
@@ -100,7 +99,7 @@ func (a *Array) disks() []string {
 	for slot := range a.slots.Len() {
 		if m := a.slots.At(slot); m.Disk != nil {
 			id := m.Disk.Identity()
-			out[slot] = record.SpindleOf(id.Model, id.Serial)
+			out[slot] = state.SpindleOf(id.Model, id.Serial)
 		}
 	}
 	return out
@@ -111,7 +110,7 @@ func (a *Array) Condition() state.Condition {
 	if err := a.frozen.Load(); err != nil && !errors.Is(*err, ErrStopped) {
 		return state.Failed
 	}
-	return roster.ConditionOf(a.Layout(), a.disks(), a.gone)
+	return a.Layout().Condition(a.disks(), a.gone)
 }
 
 // Failure is why the array serves nothing any more, or nil.

@@ -2,6 +2,7 @@ package array
 
 import (
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
@@ -21,7 +22,7 @@ func (a *Array) NeedSize(slot int) int64 { return a.works.NeedSize(slot) }
 func (a *Array) Retire(slot int, d disk.Disk) error { return a.works.Retire(slot, d) }
 
 // Onto is the disk a member is being copied onto, if it is.
-func (a *Array) Onto(slot int) (disk.Identity, bool) { return a.works.Onto(slot) }
+func (a *Array) Onto(slot int) (state.Identity, bool) { return a.works.Onto(slot) }
 
 // Return takes a member back that was away.
 func (a *Array) Return(d disk.Disk, own *record.Record, failed bool) error {

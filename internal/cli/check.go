@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
@@ -64,7 +65,7 @@ Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left
 				if e.json {
 					return e.printJSON(r)
 				}
-				e.out.Printf("Array %s: %s; %s read in %s.\n", args[0], view.CheckSummary(*r), control.FormatSize(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				e.out.Printf("Array %s: %s; %s read in %s.\n", args[0], view.CheckSummary(*r), say.Size(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
 				for i, p := range r.Places {
 					if i == 10 {
 						e.out.Printf("  … and more; -json lists up to 100\n")

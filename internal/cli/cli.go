@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/term"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/service"
 	"nidalo/internal/view"
@@ -104,7 +105,7 @@ func (e *env) runCommand(c command, args []string) int {
 		return Done
 	}
 	if err == nil && (len(rest) < c.least || c.most >= 0 && len(rest) > c.most) {
-		err = fmt.Errorf("%s given", view.Count(int64(len(rest)), "argument", "arguments"))
+		err = fmt.Errorf("%s given", say.Count(int64(len(rest)), "argument", "arguments"))
 	}
 	if err != nil {
 		e.err.Printf("nidalo %s: %v\n  usage: nidalo %s %s\n  nidalo help %s   says more\n", c.name, err, c.name, c.usage, c.name)
@@ -208,7 +209,7 @@ func (e *env) disks(c *control.Control, names ...string) ([]string, error) {
 		}
 		if slices.ContainsFunc(known, func(d control.DiskInfo) bool { return d.Bay == name || d.Serial == name }) {
 			return nil, &control.Error{What: fmt.Sprintf("disk %q: that is the bay or serial of a disk, and a file here", name), Hints: []string{
-				"./" + control.Quote(name) + "   means the file", "name the disk by its bay, its serial or its absolute path otherwise"}}
+				"./" + say.Quote(name) + "   means the file", "name the disk by its bay, its serial or its absolute path otherwise"}}
 		}
 		out[i] = path
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
@@ -51,13 +52,13 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 			if name == "" || level == "" {
 				return usageError{"-name and -level are needed"}
 			}
-			strip, err := control.ParseSize(strip)
+			strip, err := say.ParseSize(strip)
 			if err != nil {
 				return usageError{"-strip: " + err.Error()}
 			}
 			use := int64(0)
 			if size != "" {
-				if use, err = control.ParseSize(size); err != nil || use < 1<<20 {
+				if use, err = say.ParseSize(size); err != nil || use < 1<<20 {
 					return usageError{"-use: write a size of at least 1MiB, such as 500GB"}
 				}
 			}
@@ -77,7 +78,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 					for _, m := range plan.Members {
 						e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
 					}
-					e.err.Printf("%s usable, margin %s\n", control.FormatSize(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
+					e.err.Printf("%s usable, margin %s\n", say.Size(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
 					for _, line := range plan.Shared {
 						e.err.Printf("%s\n", line)
 					}
@@ -99,7 +100,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 				if e.json {
 					return e.printJSON(a)
 				}
-				e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, control.FormatSize(a.Capacity), view.Margin(a.Margin, a.MarginBest))
+				e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, say.Size(a.Capacity), view.Margin(a.Margin, a.MarginBest))
 				if a.Export != "" {
 					e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
 				} else {

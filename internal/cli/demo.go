@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/nbd"
 )
@@ -81,7 +82,7 @@ func (d *demo) play() (err error) {
 		return err
 	}
 
-	d.say("Readings of the gauge since 1931 are written: %s.", control.FormatSize(demoTides))
+	d.say("Readings of the gauge since 1931 are written: %s.", say.Size(demoTides))
 	want := d.write(0, demoTides, 1, nil)
 	d.verify("the readings", 0, demoTides, want)
 
@@ -328,8 +329,8 @@ func (d *demo) write(off, length int64, seed int64, progress func(float64)) [32]
 		}
 		took += time.Since(began)
 		h.Sum(sum[:0])
-		d.e.out.Printf("  %s written and flushed at %s/s, SHA-256 %x…\n", control.FormatSize(length),
-			control.FormatSize(int64(float64(length)/took.Seconds())), sum[:8])
+		d.e.out.Printf("  %s written and flushed at %s/s, SHA-256 %x…\n", say.Size(length),
+			say.Size(int64(float64(length)/took.Seconds())), sum[:8])
 		return nil
 	}()
 	d.hold("the data is written without an error"+because(err), err == nil)

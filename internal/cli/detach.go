@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -36,7 +37,7 @@ has, and asks.
 						e.err.Printf("It is in use: %s. That will get errors, and what the system has not written of it is lost.\n", strings.Join(plan.UsedBy, ", "))
 					}
 					if plan.Unflushed > 0 {
-						e.err.Printf("The keeper has up to %s that was acknowledged and is not flushed. The array may not have it.\n", control.FormatSize(plan.Unflushed))
+						e.err.Printf("The keeper has up to %s that was acknowledged and is not flushed. The array may not have it.\n", say.Size(plan.Unflushed))
 					}
 					if err := e.confirm(fmt.Sprintf("detaching array %s by force?", args[0])); err != nil {
 						return err

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 )
 
@@ -38,10 +40,10 @@ NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 func diskSteps(disks []control.DiskInfo) []string {
 	var blank []string
 	// Real disks and simulated ones are not offered for one array. Whoever made a lab wants to try things in it.
-	lab := slices.ContainsFunc(disks, func(d control.DiskInfo) bool { return d.Lab && d.State == control.DiskBlank })
+	lab := slices.ContainsFunc(disks, func(d control.DiskInfo) bool { return d.Lab && d.State == state.DiskBlank })
 	for _, d := range disks {
-		if d.State == control.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
-			if name := control.Argument(d.Identity); d.Lab == lab {
+		if d.State == state.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
+			if name := say.Argument(d.Identity); d.Lab == lab {
 				blank = append(blank, name)
 			}
 		}

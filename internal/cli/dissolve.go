@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -24,7 +25,7 @@ Ends an array for good: its data is lost and its members become blank. Refused w
 					return err
 				}
 				a := st.Arrays[0]
-				what := fmt.Sprintf("array %s, level %s, with up to %s of data on %d members", a.Name, a.Level, control.FormatSize(a.Used), len(a.Members))
+				what := fmt.Sprintf("array %s, level %s, with up to %s of data on %d members", a.Name, a.Level, say.Size(a.Used), len(a.Members))
 				if err := e.confirm("dissolving " + what + "?"); err != nil {
 					return err
 				}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 )
 
@@ -27,13 +29,13 @@ A member of an array in service is refused.
 				if err != nil {
 					return err
 				}
-				if info.State == control.DiskBlank {
+				if info.State == state.DiskBlank {
 					e.out.Printf("%s is blank already.\n", info.Identity)
 					return nil
 				}
-				what := fmt.Sprintf("%s, %s, which is %s", info.Identity, control.FormatSize(info.Size), info.State)
+				what := fmt.Sprintf("%s, %s, which is %s", info.Identity, say.Size(info.Size), info.State)
 				if len(info.Holds) > 0 {
-					what = fmt.Sprintf("%s, %s, which holds %s", info.Identity, control.FormatSize(info.Size), strings.Join(info.Holds, "; "))
+					what = fmt.Sprintf("%s, %s, which holds %s", info.Identity, say.Size(info.Size), strings.Join(info.Holds, "; "))
 				}
 				if err := e.confirm("erasing " + what + "?"); err != nil {
 					return err

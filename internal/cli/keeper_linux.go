@@ -12,6 +12,7 @@ import (
 
 	"github.com/coreos/go-systemd/v22/daemon"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/keeper"
 )
@@ -44,7 +45,7 @@ another keeper takes them over. Devices in user space end with it, so it waits u
 }
 
 func (o *keeperOptions) run(e *env) error {
-	carry, err := control.ParseSize(o.carry)
+	carry, err := say.ParseSize(o.carry)
 	if err != nil {
 		return usageError{"-carry-over: " + err.Error()}
 	}

@@ -8,9 +8,8 @@ import (
 	"time"
 
 	"nidalo/core/health"
-	"nidalo/internal/control"
+	"nidalo/core/say"
 	"nidalo/internal/lab"
-	"nidalo/internal/view"
 )
 
 // labOptions are what can be asked of it.
@@ -76,7 +75,7 @@ func (o *labOptions) run(e *env, args []string) error {
 	} else if args[0] != "new" {
 		return usageError{"which bay?"}
 	}
-	size, err := control.ParseSize(o.size)
+	size, err := say.ParseSize(o.size)
 	if err != nil {
 		return usageError{"-size: " + err.Error()}
 	}
@@ -88,7 +87,7 @@ func (o *labOptions) run(e *env, args []string) error {
 		if err := l.New(o.bays, size); err != nil {
 			return err
 		}
-		e.out.Printf("A lab of %d bays with a blank disk of %s each.\n", o.bays, control.FormatSize(size))
+		e.out.Printf("A lab of %d bays with a blank disk of %s each.\n", o.bays, say.Size(size))
 		e.out.Next([]string{"nidalo disks   shows them"})
 	case "pull":
 		d, err := l.Pull(bay)
@@ -102,7 +101,7 @@ func (o *labOptions) run(e *env, args []string) error {
 		if err != nil {
 			return err
 		}
-		e.out.Printf("%s %s of %s is in bay %s.\n", d.Model, d.Serial, control.FormatSize(d.Size), bay)
+		e.out.Printf("%s %s of %s is in bay %s.\n", d.Model, d.Serial, say.Size(d.Size), bay)
 		e.out.Next([]string{"nidalo status   says what it can be used for"})
 	case "damage":
 		return o.damage(e, l, bay)
@@ -149,7 +148,7 @@ func setClock(e *env, l *lab.Lab, text string) error {
 
 func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 	did := false
-	say := func(format string, args ...any) {
+	tell := func(format string, args ...any) {
 		did = true
 		e.out.Printf("Bay %s: %s.\n", bay, fmt.Sprintf(format, args...))
 	}
@@ -157,7 +156,7 @@ func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 		if err := l.SetFaults(bay, func(f *lab.Faults) { *f = lab.Faults{} }); err != nil {
 			return err
 		}
-		say("no faults any more")
+		tell("no faults any more")
 	}
 	for what, text := range map[string]string{"unreadable": o.bad, "change": o.change} {
 		if text == "" {
@@ -176,16 +175,16 @@ func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 			return err
 		}
 		if what == "unreadable" {
-			say("%s cannot be read", view.Count(int64(len(ranges)), "place", "places"))
+			tell("%s cannot be read", say.Count(int64(len(ranges)), "place", "places"))
 		} else {
-			say("bytes at %s are changed", view.Count(int64(len(ranges)), "place", "places"))
+			tell("bytes at %s are changed", say.Count(int64(len(ranges)), "place", "places"))
 		}
 	}
 	if o.failWrites {
 		if err := l.SetFaults(bay, func(f *lab.Faults) { f.FailWrites = true }); err != nil {
 			return err
 		}
-		say("writes fail")
+		tell("writes fail")
 	}
 	if o.pending >= 0 || o.reallocated >= 0 || o.temperature >= 0 {
 		err := l.SetHealth(bay, func(r *health.Readings) {
@@ -202,23 +201,23 @@ func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 		if err != nil {
 			return err
 		}
-		say("the disk says something else of itself")
+		tell("the disk says something else of itself")
 	}
 	if o.hang {
 		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Hang = true }); err != nil {
 			return err
 		}
-		say("the disk does not answer any more")
+		tell("the disk does not answer any more")
 	}
 	if o.rate != "" {
-		rate, err := control.ParseSize(strings.TrimSuffix(o.rate, "/s"))
+		rate, err := say.ParseSize(strings.TrimSuffix(o.rate, "/s"))
 		if err != nil {
 			return usageError{"-rate: " + err.Error()}
 		}
 		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Rate = rate }); err != nil {
 			return err
 		}
-		say("at most %s/s", control.FormatSize(rate))
+		tell("at most %s/s", say.Size(rate))
 	}
 	if o.latency != "" {
 		d, err := time.ParseDuration(o.latency)
@@ -228,7 +227,7 @@ func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Latency = d }); err != nil {
 			return err
 		}
-		say("every operation takes %s longer", d)
+		tell("every operation takes %s longer", d)
 	}
 	if !did {
 		return usageError{"damage how? -unreadable, -change, -fail-writes, -hang, -rate, -latency, -pending, -reallocated, -temperature or -mend"}
@@ -246,8 +245,8 @@ func parseRanges(l *lab.Lab, bay, text string, seed uint64) ([]lab.Range, error)
 	var out []lab.Range
 	for _, part := range strings.Split(text, ",") {
 		off, length, ok := strings.Cut(part, ":")
-		o, err1 := control.ParseSize(off)
-		n, err2 := control.ParseSize(length)
+		o, err1 := say.ParseSize(off)
+		n, err2 := say.ParseSize(length)
 		if !ok || err1 != nil || err2 != nil {
 			return nil, usageError{fmt.Sprintf("%q is neither a number of places nor OFFSET:LENGTH", part)}
 		}

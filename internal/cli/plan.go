@@ -11,6 +11,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/plan"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/control"
 )
@@ -127,7 +128,7 @@ func (o *planOptions) assumptions() (a plan.Assumptions, err error) {
 	a.Used = 1
 	a.AFR, a.Share, a.URE = share("afr", o.afr, 0.999), share("share", o.share, 1), share("ure", o.ure, 0.1)
 	if o.rate != rateMeasured {
-		rate, bad := control.ParseSize(strings.TrimSuffix(o.rate, "/s"))
+		rate, bad := say.ParseSize(strings.TrimSuffix(o.rate, "/s"))
 		if bad != nil || rate < 1 {
 			return a, fmt.Errorf("-rate %s: such as 150MB/s, or %s", o.rate, rateMeasured)
 		}
@@ -181,7 +182,7 @@ func parseSizes(text string) (out []int64, err error) {
 			count, size = n, rest
 		}
 		n, bad := strconv.Atoi(strings.TrimSpace(count))
-		bytes, err := control.ParseSize(strings.TrimSpace(size))
+		bytes, err := say.ParseSize(strings.TrimSpace(size))
 		if bad != nil || err != nil || n < 1 || len(out)+n > layout.MaxMembers {
 			return nil, fmt.Errorf("-sizes %s: write for example 4x12TB,2x8TB; at most %d disks", text, layout.MaxMembers)
 		}
@@ -204,7 +205,7 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		}
 		if len(args) == 0 {
 			for _, d := range disks {
-				if d.State == control.DiskBlank {
+				if d.State == state.DiskBlank {
 					names, sizes = append(names, cmp.Or(d.Bay, d.Path)), append(sizes, d.Size)
 				}
 			}
@@ -213,7 +214,7 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		for _, name := range args {
 			found := false
 			for _, d := range disks {
-				if d.Identity.Matches(name) && d.State != control.DiskEmpty {
+				if d.Identity.Matches(name) && d.State != state.DiskEmpty {
 					names, sizes, found = append(names, name), append(sizes, d.Size), true
 				}
 			}

@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
@@ -60,7 +61,7 @@ With -whole a disk is retired with everything that arrays have on it; nidalo hel
 				if task.State != "done" {
 					return &control.Error{What: fmt.Sprintf("the copying has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
 				}
-				e.out.Printf("%s is retired: %s copied in %s. It may be pulled.\n", r.Member, control.FormatSize(task.Moved), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				e.out.Printf("%s is retired: %s copied in %s. It may be pulled.\n", r.Member, say.Size(task.Moved), view.Duration(task.Ended.Sub(task.Started).Seconds()))
 				return nil
 			})
 		}

@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/keeper"
 	"nidalo/internal/nbd"
@@ -77,7 +78,7 @@ func (o *serveOptions) run(e *env) error {
 		e.out.Printf("%s is right.\n", filepath.Join(e.home, service.ConfigName))
 		return nil
 	}
-	cache, err := control.ParseSize(o.cache)
+	cache, err := say.ParseSize(o.cache)
 	if err != nil || cache < 1<<20 {
 		return usageError{"-cache: at least 1MiB"}
 	}

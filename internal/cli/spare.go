@@ -5,6 +5,7 @@ import (
 	"flag"
 	"strings"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -45,7 +46,7 @@ nidalo retire NAME SPARE NEW, which frees the old spare.
 				if len(args) > 1 {
 					whom = strings.Join(args[1:], ", ")
 				}
-				e.out.Printf("%s of %s is a hot spare for %s.\n", r.Disk.Identity, control.FormatSize(r.Disk.Size), whom)
+				e.out.Printf("%s of %s is a hot spare for %s.\n", r.Disk.Identity, say.Size(r.Disk.Size), whom)
 				for _, t := range r.TooSmall {
 					e.out.Printf("But it is too small for some: %s.\n", t)
 				}

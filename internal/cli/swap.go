@@ -7,6 +7,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/plan"
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -18,7 +19,7 @@ func (o *planOptions) swap(e *env, a plan.Assumptions, args []string) error {
 	var size int64
 	if o.with != "" {
 		var err error
-		if size, err = control.ParseSize(o.with); err != nil {
+		if size, err = say.ParseSize(o.with); err != nil {
 			return usageError{"-with: " + err.Error()}
 		}
 	}
@@ -51,7 +52,7 @@ func (o *planOptions) swap(e *env, a plan.Assumptions, args []string) error {
 			}
 			if len(slots) == 0 {
 				if o.grow == r.Name {
-					return &control.Error{What: fmt.Sprintf("no member of array %q is smaller than %s", r.Name, control.FormatSize(size))}
+					return &control.Error{What: fmt.Sprintf("no member of array %q is smaller than %s", r.Name, say.Size(size))}
 				}
 				continue
 			}

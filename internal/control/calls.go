@@ -3,7 +3,10 @@
 // to /v1/NAME with the request as body, over a Unix socket; errors come back with status 422.
 package control
 
-import "nidalo/internal/history"
+import (
+	"nidalo/core/advice"
+	"nidalo/internal/history"
+)
 
 // Control is a service that can be asked, in this process or another: a function for every call. Each takes one request or nothing,
 // and returns one reply and an error, or the error alone.
@@ -11,12 +14,12 @@ type Control struct {
 	// Those that only look.
 	Disks    func() ([]DiskInfo, error)                       `call:"disks,looks"`
 	Status   func(name string) (*Status, error)               `call:"status,looks"`
-	MayPull  func(disk string) (*PullReply, error)            `call:"may-pull,looks"`
+	MayPull  func(PullRequest) (*PullReply, error)            `call:"may-pull,looks"`
 	Next     func() (*NextReply, error)                       `call:"next,looks"`
 	History  func(HistoryRequest) (*HistoryReply, error)      `call:"history,looks"`
 	Readings func(ReadingsRequest) ([]history.Reading, error) `call:"readings,looks"`
 	Health   func() ([]DiskHealth, error)                     `call:"health,looks"`
-	WhatIf   func(WhatIfRequest) ([]WhatIfReply, error)       `call:"what-if,looks"`
+	WhatIf   func(WhatIfRequest) ([]advice.Loss, error)       `call:"what-if,looks"`
 	Map      func(name string) (*MapReply, error)             `call:"map,looks"`
 
 	// Those that change something, or read what not everybody may.

@@ -65,7 +65,7 @@ func TestEveryCallGoesThroughTheSocket(t *testing.T) {
 	paces, err := c.SetPace(control.PaceRequest{Array: "tides", Pace: "gentle"})
 	require.NoError(t, err)
 	require.Equal(t, "gentle", paces[0].Pace)
-	pull, err := c.MayPull("A1")
+	pull, err := c.MayPull(control.PullRequest{Disks: []string{"A1"}})
 	require.NoError(t, err)
 	require.False(t, pull.Yes)
 	next, err := c.Next()

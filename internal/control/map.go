@@ -1,6 +1,6 @@
 package control
 
-import "nidalo/internal/disk"
+import "nidalo/core/state"
 
 // MapReply is where the data of an array lives.
 type MapReply struct {
@@ -16,13 +16,13 @@ type MapReply struct {
 
 // MemberMap is one member of a map. Its data area is divided into equal parts from its first byte to its last.
 type MemberMap struct {
-	Slot      int           `json:"slot"`
-	Disk      disk.Identity `json:"disk"`
-	Condition string        `json:"condition"`
-	Data      int64         `json:"data_bytes"`
-	Written   []bool        `json:"written,omitempty"` // by part: something in it was written
-	Bad       []int         `json:"bad"`               // by part: blocks that the last check in this service's time found wrong, of those it located
-	Cursor    float64       `json:"cursor"`            // the share that is rebuilt; negative: it is not being rebuilt
-	Copied    float64       `json:"copied"`            // the share that is on the disk it is being copied onto; negative: it is not
-	Strips    []string      `json:"strips"`            // what its first strips are: a number of the array's strips, P, Q, R and a stripe, = and a strip copied
+	Slot      int            `json:"slot"`
+	Disk      state.Identity `json:"disk"`
+	Condition string         `json:"condition"`
+	Data      int64          `json:"data_bytes"`
+	Written   []bool         `json:"written,omitempty"` // by part: something in it was written
+	Bad       []int          `json:"bad"`               // by part: blocks that the last check in this service's time found wrong, of those it located
+	Cursor    float64        `json:"cursor"`            // the share that is rebuilt; negative: it is not being rebuilt
+	Copied    float64        `json:"copied"`            // the share that is on the disk it is being copied onto; negative: it is not
+	Strips    []string       `json:"strips"`            // what its first strips are: a number of the array's strips, P, Q, R and a stripe, = and a strip copied
 }

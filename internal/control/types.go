@@ -4,37 +4,25 @@ import (
 	"errors"
 	"time"
 
+	"nidalo/core/advice"
 	"nidalo/core/health"
 	"nidalo/core/state"
-	"nidalo/internal/disk"
 	"nidalo/internal/history"
-)
-
-// Disk states.
-const (
-	DiskBlank    = "blank"     // may be taken
-	DiskInUse    = "in use"    // holds something, or belongs to an array
-	DiskEmpty    = "empty"     // a bay without a disk
-	DiskBroken   = "broken"    // cannot be read
-	DiskReadOnly = "read-only" // blank, but takes no writes
-	DiskClosed   = "closed"    // this user may not look at it
-	DiskSpare    = "spare"     // waits for a member to fail
-	DiskRetired  = "retired"   // was a member, and its place was taken by a copy of it
 )
 
 // DiskInfo is one disk, or an empty bay.
 type DiskInfo struct {
-	disk.Identity
-	Size    int64    `json:"size_bytes"`
-	State   string   `json:"state"`
-	Holds   []string `json:"holds,omitempty"` // what was found on it, in words
-	Array   string   `json:"array,omitempty"`
-	Slot    *int     `json:"slot,omitempty"`
-	Member  string   `json:"member,omitempty"`  // condition, when it is a member of an array in service
-	Held    []string `json:"held,omitempty"`    // by whom, in words: mounted, swap, a device on top of it
-	Bad     string   `json:"bad,omitempty"`     // why it is not to be trusted again; empty when nothing is known against it
-	Vetting string   `json:"vetting,omitempty"` // in words; empty: it was never vetted
-	Vetted  bool     `json:"vetted"`            // to the end, with nothing wrong
+	state.Identity
+	Size    int64           `json:"size_bytes"`
+	State   state.DiskState `json:"state"`
+	Holds   []string        `json:"holds,omitempty"` // what was found on it, in words
+	Array   string          `json:"array,omitempty"`
+	Slot    *int            `json:"slot,omitempty"`
+	Member  string          `json:"member,omitempty"`  // condition, when it is a member of an array in service
+	Held    []string        `json:"held,omitempty"`    // by whom, in words: mounted, swap, a device on top of it
+	Bad     string          `json:"bad,omitempty"`     // why it is not to be trusted again; empty when nothing is known against it
+	Vetting string          `json:"vetting,omitempty"` // in words; empty: it was never vetted
+	Vetted  bool            `json:"vetted"`            // to the end, with nothing wrong
 	// Hardware is what the system knows of a device of this host; nil for files and the lab.
 	Hardware *Hardware `json:"hardware,omitempty"`
 	Lab      bool      `json:"lab,omitempty"`    // it is simulated
@@ -279,9 +267,14 @@ type SteerRequest struct {
 	State state.TaskState // paused, running, cancelled
 }
 
-// PullReply answers whether a disk may leave its bay.
+// PullRequest asks whether some disks may leave their bays together.
+type PullRequest struct {
+	Disks []string `json:"disks"`
+}
+
+// PullReply is the answer.
 type PullReply struct {
-	Disk    DiskInfo   `json:"disk"`
+	Disks   []DiskInfo `json:"disks"`
 	Yes     bool       `json:"yes"`
 	Reasons []string   `json:"reasons"`
 	When    *time.Time `json:"when,omitempty"` // it will be yes, as far as can be told
@@ -290,19 +283,9 @@ type PullReply struct {
 
 // NextReply is what to do now, in order.
 type NextReply struct {
-	Time  time.Time  `json:"time"`
-	Steps []NextStep `json:"steps"`
-	Again time.Time  `json:"look_again"` // when there is nothing to do
-}
-
-// NextStep is one thing to do.
-type NextStep struct {
-	Array   string `json:"array,omitempty"`
-	Urgency string `json:"urgency"` // now, soon, wait, when convenient
-	Why     string `json:"why"`
-	Do      string `json:"do"`                // in words
-	Command string `json:"command,omitempty"` // exact
-	Disk    string `json:"disk,omitempty"`    // bay, model and serial
+	Time  time.Time     `json:"time"`
+	Steps []advice.Step `json:"steps"`
+	Again time.Time     `json:"look_again"` // when there is nothing to do
 }
 
 // LocateRequest lights a disk's bay, all members' of an array that are seen, or none.
@@ -334,7 +317,7 @@ type ReadingsRequest struct {
 
 // DiskHealth is what the disk of a member says of itself, and how that is judged.
 type DiskHealth struct {
-	disk.Identity
+	state.Identity
 	Array    string          `json:"array"`
 	Slot     int             `json:"slot"`
 	Time     time.Time       `json:"time"` // when it was asked
@@ -361,20 +344,6 @@ type WhatIfRequest struct {
 	Lose  []string
 }
 
-// WhatIfReply is what it would mean for one array.
-type WhatIfReply struct {
-	Array    string   `json:"array"`
-	Level    string   `json:"level"`
-	Before   string   `json:"before"` // condition
-	After    string   `json:"after"`
-	Margin   int      `json:"margin"`
-	Best     int      `json:"margin_best"`
-	Lost     []string `json:"lost"`
-	Survived []string `json:"then_survived"` // members of which one more could go then
-	Fatal    []string `json:"then_fatal"`    // members without which the data would be out of reach then
-	Notes    []string `json:"notes,omitempty"`
-}
-
 // InspectReply is what some disks carry.
 type InspectReply struct {
 	Disks    []Inspected `json:"disks"`
@@ -383,28 +352,28 @@ type InspectReply struct {
 
 // Inspected is what one disk carries.
 type Inspected struct {
-	Disk       disk.Identity `json:"disk"`
-	Size       int64         `json:"size_bytes"`
-	InService  bool          `json:"in_service"` // by an array, at this moment: it may change while it is read
-	Blank      bool          `json:"blank"`
-	Holds      []string      `json:"holds,omitempty"` // when it is no member
-	Unreadable string        `json:"unreadable,omitempty"`
-	Copies     []string      `json:"record_copies"`
-	Array      string        `json:"array,omitempty"`
-	ArrayID    string        `json:"array_id,omitempty"`
-	Level      string        `json:"level,omitempty"`
-	Strip      int64         `json:"strip_bytes,omitempty"`
-	Created    time.Time     `json:"created"`
-	Member     string        `json:"member_id,omitempty"`
-	Slot       int           `json:"slot"`
-	Epoch      uint64        `json:"epoch"`
-	Generation uint64        `json:"generation"`
-	Clean      bool          `json:"clean"`
-	Written    int64         `json:"written_bytes_at_most"`
-	Roster     []string      `json:"roster,omitempty"`
-	Changed    string        `json:"changed,omitempty"` // what its change map tells, in words; empty when nobody is away
-	Journal    string        `json:"journal,omitempty"`
-	Damaged    []string      `json:"damaged,omitempty"`
+	Disk       state.Identity `json:"disk"`
+	Size       int64          `json:"size_bytes"`
+	InService  bool           `json:"in_service"` // by an array, at this moment: it may change while it is read
+	Blank      bool           `json:"blank"`
+	Holds      []string       `json:"holds,omitempty"` // when it is no member
+	Unreadable string         `json:"unreadable,omitempty"`
+	Copies     []string       `json:"record_copies"`
+	Array      string         `json:"array,omitempty"`
+	ArrayID    string         `json:"array_id,omitempty"`
+	Level      string         `json:"level,omitempty"`
+	Strip      int64          `json:"strip_bytes,omitempty"`
+	Created    time.Time      `json:"created"`
+	Member     string         `json:"member_id,omitempty"`
+	Slot       int            `json:"slot"`
+	Epoch      uint64         `json:"epoch"`
+	Generation uint64         `json:"generation"`
+	Clean      bool           `json:"clean"`
+	Written    int64          `json:"written_bytes_at_most"`
+	Roster     []string       `json:"roster,omitempty"`
+	Changed    string         `json:"changed,omitempty"` // what its change map tells, in words; empty when nobody is away
+	Journal    string         `json:"journal,omitempty"`
+	Damaged    []string       `json:"damaged,omitempty"`
 }
 
 // VetRequest starts or continues the proof of a disk; without a disk it only asks for all proofs.
@@ -439,26 +408,26 @@ type Image struct {
 
 // RescueReply is what can be read of an array, as far as its members know, and how far the rescue is.
 type RescueReply struct {
-	Array    string          `json:"array"`
-	Level    string          `json:"level,omitempty"`
-	Stage    string          `json:"stage"`
-	Percent  float64         `json:"percent"`          // of judging and of bringing back
-	States   []RescueState   `json:"states,omitempty"` // newest first
-	State    int             `json:"state"`            // the one judged; 0 when one has to be chosen
-	Doubt    string          `json:"doubt,omitempty"`
-	Old      bool            `json:"old"`
-	Capacity int64           `json:"capacity_bytes"`
-	Written  int64           `json:"written_bytes"` // at most
-	Lost     int64           `json:"lost_bytes"`    // of what was written
-	Unsure   int64           `json:"unsure_bytes"`  // of these: nobody left knows whether they were ever written
-	Spans    int             `json:"lost_spans"`
-	Places   []state.Span    `json:"lost,omitempty"` // the first of them
-	Notes    []string        `json:"notes,omitempty"`
-	Back     []disk.Identity `json:"can_be_brought_back,omitempty"` // members that would count again in place
-	Copy     *RescueCopy     `json:"copy,omitempty"`
-	Export   string          `json:"export,omitempty"` // while it is served
-	Clients  int             `json:"clients"`
-	Error    string          `json:"error,omitempty"`
+	Array    string           `json:"array"`
+	Level    string           `json:"level,omitempty"`
+	Stage    string           `json:"stage"`
+	Percent  float64          `json:"percent"`          // of judging and of bringing back
+	States   []RescueState    `json:"states,omitempty"` // newest first
+	State    int              `json:"state"`            // the one judged; 0 when one has to be chosen
+	Doubt    string           `json:"doubt,omitempty"`
+	Old      bool             `json:"old"`
+	Capacity int64            `json:"capacity_bytes"`
+	Written  int64            `json:"written_bytes"` // at most
+	Lost     int64            `json:"lost_bytes"`    // of what was written
+	Unsure   int64            `json:"unsure_bytes"`  // of these: nobody left knows whether they were ever written
+	Spans    int              `json:"lost_spans"`
+	Places   []state.Span     `json:"lost,omitempty"` // the first of them
+	Notes    []string         `json:"notes,omitempty"`
+	Back     []state.Identity `json:"can_be_brought_back,omitempty"` // members that would count again in place
+	Copy     *RescueCopy      `json:"copy,omitempty"`
+	Export   string           `json:"export,omitempty"` // while it is served
+	Clients  int              `json:"clients"`
+	Error    string           `json:"error,omitempty"`
 }
 
 // RescueState is a state that some members agree about.
@@ -471,10 +440,10 @@ type RescueState struct {
 
 // RescueMember is what there is of one slot.
 type RescueMember struct {
-	Slot  int           `json:"slot"`
-	Disk  disk.Identity `json:"disk"`
-	There bool          `json:"there"`
-	Use   string        `json:"use"` // in words
+	Slot  int            `json:"slot"`
+	Disk  state.Identity `json:"disk"`
+	There bool           `json:"there"`
+	Use   string         `json:"use"` // in words
 }
 
 // RescueCopy is how far the copying out is. Lost is what turned out to be unreadable.

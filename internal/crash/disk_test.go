@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 )
@@ -289,9 +290,9 @@ func (d *Disk) Sync() error {
 	return nil
 }
 
-func (d *Disk) Size() int64             { return d.size }
-func (d *Disk) Identity() disk.Identity { return disk.Identity{Path: d.name} }
-func (d *Disk) Close() error            { return nil }
+func (d *Disk) Size() int64              { return d.size }
+func (d *Disk) Identity() state.Identity { return state.Identity{Path: d.name} }
+func (d *Disk) Close() error             { return nil }
 
 // vanish pulls the disk: what was in its cache is kept or lost as in a power cut.
 func (d *Disk) vanish(r *rand.Rand) {

@@ -11,6 +11,7 @@ import (
 	"unsafe"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/survey"
 )
 
@@ -51,12 +52,12 @@ func (d *File) identify(write bool) error {
 }
 
 // identityOf is what people know a device of the survey by.
-func identityOf(path string, at survey.Device) Identity {
-	return Identity{Path: path, Bay: record.Printable(at.Bay), Model: record.Printable(at.Model), Serial: record.Printable(at.Named())}
+func identityOf(path string, at survey.Device) state.Identity {
+	return state.Identity{Path: path, Bay: state.Printable(at.Bay), Model: state.Printable(at.Model), Serial: state.Printable(at.Named())}
 }
 
 // Surveyed is what people know a device of the survey by.
-func Surveyed(at survey.Device) Identity { return identityOf(at.Path, at) }
+func Surveyed(at survey.Device) state.Identity { return identityOf(at.Path, at) }
 
 // Ioctl asks the kernel something of the device.
 func (d *File) Ioctl(request uintptr, p unsafe.Pointer) (err error) {

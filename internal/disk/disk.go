@@ -5,16 +5,18 @@ package disk
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"strings"
 
-	"nidalo/core/record"
+	"nidalo/core/state"
 )
 
 // ErrGone is wrapped by every operation on a disk that is no longer there: pulled, or its device vanished. All others
 // are errors of the place that was read or written.
 var ErrGone = errors.New("the disk is gone")
+
+// Plain is a reason without "the disk is gone", where it also says how it went.
+func Plain(reason string) string { return strings.Replace(reason, ErrGone.Error()+": ", "", 1) }
 
 // ErrInUse is wrapped by Open when somebody else holds the disk.
 var ErrInUse = errors.New("in use by another process")
@@ -24,31 +26,6 @@ var ErrReadOnly = errors.New("it is read-only")
 
 // ErrFull is wrapped by writes that failed because the file system below a member file has no space left.
 var ErrFull = errors.New("no space left on the file system that holds the disk")
-
-// Identity is what people know a disk by. Only Path is always set.
-type Identity struct {
-	Path   string `json:"path"`
-	Bay    string `json:"bay,omitempty"`
-	Model  string `json:"model,omitempty"`
-	Serial string `json:"serial,omitempty"`
-}
-
-// String names the disk by bay, model and serial where it has them.
-func (i Identity) String() string {
-	if i.Serial == "" {
-		return record.Printable(i.Path)
-	}
-	where := i.Bay
-	if where == "" {
-		where = i.Path
-	}
-	return record.Printable(fmt.Sprintf("%s (%s)", where, strings.TrimSpace(i.Model+" "+i.Serial)))
-}
-
-// Matches says whether a user's word names this disk: its bay, serial or path.
-func (i Identity) Matches(name string) bool {
-	return name != "" && (name == i.Bay || name == i.Serial || name == i.Path)
-}
 
 // Disk is a thing that stores blocks. Reads and writes are whole or an error; they may run concurrently and at any
 // depth. A write is durable once a Sync that began after it returned has returned nil; until then a crash may keep any
@@ -61,7 +38,7 @@ type Disk interface {
 	WriteVec(bufs [][]byte, off int64) error
 	Sync() error
 	Size() int64
-	Identity() Identity
+	Identity() state.Identity
 	Close() error
 }
 

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/health"
+	"nidalo/core/state"
 )
 
 // File is a disk behind a path: a plain file or a block device.
@@ -27,7 +28,7 @@ type File struct {
 	f        *os.File
 	raw      syscall.RawConn // holds the descriptor for as long as a call needs it, whoever closes meanwhile
 	size     int64
-	identity Identity
+	identity state.Identity
 	instant  bool // in memory: no operation ever waits for a device
 	device   bool
 	direct   bool         // past the system's memory; buffers and places must be whole sectors then
@@ -114,7 +115,7 @@ func openAs(path string, write, alone bool) (*File, error) {
 		_ = f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	d := &File{f: f, raw: raw, size: size, identity: Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
+	d := &File{f: f, raw: raw, size: size, identity: state.Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
 	if device {
 		if err := d.identify(write); err != nil {
 			_ = f.Close()
@@ -136,7 +137,7 @@ func unwrapPath(err error) error {
 func (d *File) Size() int64 { return d.size }
 
 // Identity names the disk.
-func (d *File) Identity() Identity { return d.identity }
+func (d *File) Identity() state.Identity { return d.identity }
 
 // ReadNow reads what the system has in memory, without waiting for a device.
 func (d *File) ReadNow(bufs [][]byte, off int64) (done bool, err error) {

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sys/unix"
+	"nidalo/core/state"
 
-	"nidalo/core/record"
+	"golang.org/x/sys/unix"
 )
 
 // Holders says in words who uses a disk besides this program: file systems mounted from it or from its partitions, swap
@@ -39,9 +39,9 @@ func Holders(path string) (out []string) {
 	for _, d := range devices {
 		entries, _ := os.ReadDir(filepath.Join("/sys/dev/block", d, "holders"))
 		for _, e := range entries {
-			name := record.Printable(e.Name())
+			name := state.Printable(e.Name())
 			if mapped, err := os.ReadFile(filepath.Join("/sys/class/block", e.Name(), "dm/name")); err == nil {
-				name = fmt.Sprintf("%s (%s)", record.Printable(strings.TrimSpace(string(mapped))), name)
+				name = fmt.Sprintf("%s (%s)", state.Printable(strings.TrimSpace(string(mapped))), name)
 			}
 			out = append(out, "held by "+name)
 		}
@@ -71,7 +71,7 @@ func programs(path string) (out []string) {
 			var st unix.Stat_t
 			if unix.Stat(filepath.Join("/proc", pid, "fd", f.Name()), &st) == nil && st.Mode&unix.S_IFMT == unix.S_IFBLK && st.Rdev == device.Rdev {
 				name, _ := os.ReadFile(filepath.Join("/proc", pid, "comm"))
-				out = append(out, fmt.Sprintf("held by process %s (%s)", pid, record.Printable(strings.TrimSpace(string(name)))))
+				out = append(out, fmt.Sprintf("held by process %s (%s)", pid, state.Printable(strings.TrimSpace(string(name)))))
 				break
 			}
 		}
@@ -152,7 +152,7 @@ func mounts() (out []mount) {
 	defer f.Close()
 	for lines := bufio.NewScanner(f); lines.Scan(); {
 		if fields := strings.Fields(lines.Text()); len(fields) > 5 {
-			out = append(out, mount{fields[2], record.Printable(fields[4]), slices.Contains(strings.Split(fields[5], ","), "ro")})
+			out = append(out, mount{fields[2], state.Printable(fields[4]), slices.Contains(strings.Split(fields[5], ","), "ro")})
 		}
 	}
 	return out

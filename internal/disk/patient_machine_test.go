@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/state"
 	"nidalo/internal/env"
 )
 
@@ -24,7 +25,7 @@ func (d *steady) Sync() error {
 	env.Wait(d.takes)
 	return nil
 }
-func (d *steady) Identity() Identity { return Identity{Path: "steady"} }
+func (d *steady) Identity() state.Identity { return state.Identity{Path: "steady"} }
 
 // A machine that was paused finds that much time has passed since it asked its disks: they are not to blame.
 func TestAPausedMachineBlamesNoDisk(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/health"
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 )
 
@@ -48,7 +49,7 @@ func (s *signals) close() { _ = unix.Munmap(s.mem) }
 // handle is an open lab disk.
 type handle struct {
 	*disk.File
-	identity disk.Identity
+	identity state.Identity
 	dir      string
 	signals  *signals
 	inserted uint64 // the insertion it was opened in
@@ -91,7 +92,7 @@ func (l *Lab) open(bay string, how func(string) (*disk.File, error)) (disk.Disk,
 	return h, nil
 }
 
-func (h *handle) Identity() disk.Identity { return h.identity }
+func (h *handle) Identity() state.Identity { return h.identity }
 
 func (h *handle) Close() error {
 	first := !h.closed.Swap(true) // before the lock: an operation that hangs holds it, and looks here

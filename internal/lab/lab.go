@@ -27,8 +27,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/health"
-	"nidalo/core/record"
-	"nidalo/internal/disk"
+	"nidalo/core/state"
 )
 
 // Lab is the enclosure in one folder.
@@ -485,8 +484,8 @@ func (l *Lab) WrittenRanges(bay string, n int, seed uint64) ([]Range, error) {
 }
 
 // Identity is how the disk in a bay is known.
-func (l *Lab) Identity(bay string, d Disk) disk.Identity {
-	return disk.Identity{Path: l.ImagePath(bay), Bay: bay, Model: record.Printable(d.Model), Serial: record.Printable(d.Serial)}
+func (l *Lab) Identity(bay string, d Disk) state.Identity {
+	return state.Identity{Path: l.ImagePath(bay), Bay: bay, Model: state.Printable(d.Model), Serial: state.Printable(d.Serial)}
 }
 
 // Mark names what is in a bay so that a change of disk changes it: empty when nothing is. It does not touch the disk.

@@ -15,7 +15,7 @@ import (
 	"github.com/diskfs/go-diskfs/partition/mbr"
 	"github.com/google/uuid"
 
-	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/disk"
 )
 
@@ -308,7 +308,7 @@ func (t *Table) writeMBR(im *image) error {
 // Name is how people call a partition by its table: number, size, name.
 func (p Part) String() string {
 	if p.Name != "" {
-		return fmt.Sprintf("partition %d (%s)", p.Number, record.Printable(p.Name))
+		return fmt.Sprintf("partition %d (%s)", p.Number, state.Printable(p.Name))
 	}
 	return fmt.Sprintf("partition %d", p.Number)
 }

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/keeper"
 	"nidalo/internal/nbd"
@@ -151,7 +152,7 @@ func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) 
 	if err != nil {
 		return nil, err
 	}
-	notAttached := &control.Error{What: fmt.Sprintf("array %q is not attached", q.Array), Hints: []string{"nidalo attach " + control.Quote(q.Array) + "   makes it a device"}}
+	notAttached := &control.Error{What: fmt.Sprintf("array %q is not attached", q.Array), Hints: []string{"nidalo attach " + say.Quote(q.Array) + "   makes it a device"}}
 	a, err := s.attachedAs(id)
 	s.mu.Lock()
 	_, remembered := s.mem.Attached[id]
@@ -179,10 +180,10 @@ func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) 
 			hints := []string{"close what uses it first"}
 			for _, by := range no.Held {
 				if at, mounted := strings.CutPrefix(by, "mounted at "); mounted {
-					hints[0] = "umount " + control.Quote(at) + "   unmounts it"
+					hints[0] = "umount " + say.Quote(at) + "   unmounts it"
 				}
 			}
-			return nil, &control.Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same: what it could not write is lost", control.Quote(q.Array)))}
+			return nil, &control.Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same: what it could not write is lost", say.Quote(q.Array)))}
 		}
 		return nil, person(err)
 	}
@@ -222,18 +223,6 @@ func (s *Service) deviceStatus(a keeper.Attached, how attachment) *control.Devic
 		}
 	}
 	return d
-}
-
-// deviceSteps says what to do when an array should be a device and is not, or its device hangs.
-func deviceSteps(name string, d *control.DeviceStatus) []control.NextStep {
-	if d == nil || d.Connected {
-		return nil
-	}
-	step := control.NextStep{Array: name, Urgency: control.Now, Why: "it should be attached and is not: " + d.Reason, Do: "start the keeper when it does not come by itself", Command: "systemctl start nidalo-keeper"}
-	if d.Device != "" {
-		step.Why, step.Do, step.Command = fmt.Sprintf("its device %s waits: %s", d.Path, d.Reason), "end it if it does not come back; what could not be written is lost then", "nidalo detach -force "+name
-	}
-	return []control.NextStep{step}
 }
 
 // AwaitUnused waits, while the host shuts down, until nobody uses the attached devices any more, or give is closed.

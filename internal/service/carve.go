@@ -6,7 +6,8 @@ import (
 	"slices"
 	"time"
 
-	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/partition"
@@ -39,9 +40,9 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 			return nil, refuse("only real disks have partitions; name it without -use")
 		case hw.Part > 0:
 			return nil, refuse("it is a partition already; name the whole disk, or leave out -use")
-		case info.State == control.DiskReadOnly || hw.ReadOnly:
+		case info.State == state.DiskReadOnly || hw.ReadOnly:
 			return nil, refuse("it is read-only")
-		case info.State != control.DiskBlank && len(hw.Parts) == 0:
+		case info.State != state.DiskBlank && len(hw.Parts) == 0:
 			return nil, notBlank(info)
 		}
 		d, err := s.peek(src)
@@ -49,7 +50,7 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 			return nil, person(err)
 		}
 		c := carving{info: info}
-		if c.table, err = partition.Read(d, hw.Sector); errors.Is(err, partition.ErrNone) && info.State == control.DiskBlank {
+		if c.table, err = partition.Read(d, hw.Sector); errors.Is(err, partition.ErrNone) && info.State == state.DiskBlank {
 			c.table, err = partition.New(d, hw.Sector), nil
 		} else if err == nil {
 			was := *c.table
@@ -61,7 +62,7 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 			return nil, refuse("%v", err)
 		}
 		if c.part, err = c.table.Add(use, array); err != nil {
-			return nil, refuse("%v; the largest free room has %s", err, control.FormatSize(largest(c.table)))
+			return nil, refuse("%v; the largest free room has %s", err, say.Size(largest(c.table)))
 		}
 		out = append(out, c)
 	}
@@ -76,10 +77,10 @@ func largest(t *partition.Table) (n int64) {
 }
 
 // identity is what the partition will be known by.
-func (c carving) identity() disk.Identity {
+func (c carving) identity() state.Identity {
 	id := c.info.Identity
 	if id.Serial != "" {
-		id.Serial += fmt.Sprint(record.PartMark, c.part.Number)
+		id.Serial += fmt.Sprint(state.PartMark, c.part.Number)
 	}
 	id.Path = partPath(id.Path, c.part.Number)
 	return id

@@ -17,6 +17,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"nidalo/core/say"
 	"nidalo/internal/alert"
 	"nidalo/internal/array/member"
 	"nidalo/internal/control"
@@ -68,13 +69,13 @@ type Size int64
 
 // UnmarshalText reads a size such as 64KiB.
 func (s *Size) UnmarshalText(text []byte) error {
-	n, err := control.ParseSize(string(text))
+	n, err := say.ParseSize(string(text))
 	*s = Size(n)
 	return err
 }
 
 // MarshalText writes a size such as 64KiB.
-func (s Size) MarshalText() ([]byte, error) { return []byte(control.FormatSize(int64(s))), nil }
+func (s Size) MarshalText() ([]byte, error) { return []byte(say.Size(int64(s))), nil }
 
 // ListenTLS is an encrypted listener; clients must show a certificate signed by CA.
 type ListenTLS struct {
@@ -160,7 +161,7 @@ func ReadConfig(home string) (Config, error) {
 		return c, err
 	}
 	if len(text) > mostConfig {
-		return c, &control.Error{What: fmt.Sprintf("%s has more than %s", path, control.FormatSize(mostConfig))}
+		return c, &control.Error{What: fmt.Sprintf("%s has more than %s", path, say.Size(mostConfig))}
 	}
 	dec := toml.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()

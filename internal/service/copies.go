@@ -8,6 +8,8 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -46,7 +48,7 @@ func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 			}
 		}
 		if _, err := r.Awaits(own, false); err != nil {
-			return nil, &control.Error{What: fmt.Sprintf("disk %s cannot be the member: %v", info.Identity, err), Hints: []string{"nidalo erase " + control.Argument(info.Identity) + "   makes it blank; then it can replace the member"}}
+			return nil, &control.Error{What: fmt.Sprintf("disk %s cannot be the member: %v", info.Identity, err), Hints: []string{"nidalo erase " + say.Argument(info.Identity) + "   makes it blank; then it can replace the member"}}
 		}
 	}
 	for _, c := range all {
@@ -58,7 +60,7 @@ func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 		if m.Chosen == nil {
 			m.Chosen = map[string]string{}
 		}
-		m.Chosen[own.Member.String()] = key(info)
+		m.Chosen[own.Member.String()] = info.Name()
 	}); err != nil {
 		return nil, err
 	}
@@ -93,7 +95,7 @@ func (s *Service) ambiguous(f found) error {
 		return nil
 	}
 	if chosen := s.chosen(f.record.Member); chosen != "" {
-		if chosen == key(f.info) {
+		if chosen == f.info.Name() {
 			return nil
 		}
 		return fmt.Errorf("it is a copy of %s, which was chosen", chosen)
@@ -116,7 +118,7 @@ func carrying(d disk.Disk, r *record.Record) found {
 // errTwice is two or more disks that claim one place.
 type errTwice struct {
 	of    *record.Record
-	first disk.Identity
+	first state.Identity
 	names []string
 }
 
@@ -128,7 +130,7 @@ func (e errTwice) Error() string {
 }
 
 // example is how a command names one of them.
-func (e errTwice) example() string { return control.Argument(e.first) }
+func (e errTwice) example() string { return say.Argument(e.first) }
 
 // twinsOf lists what keeps a member of an array from being used because there are copies of it.
 func (s *Service) twinsOf(id uuid.UUID, slot int) (out []errTwice) {

@@ -6,15 +6,14 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"strings"
 
+	"nidalo/core/advice"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
-	"nidalo/internal/disk"
 )
 
 // How arrays are, in words and numbers.
@@ -30,17 +29,19 @@ func (s *Service) Status(name string) (*control.Status, error) {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}
 	attached := s.attachedDevices()
+	plan := advice.Next(s.snapshotOf(disks, attached))
 	for _, r := range s.running() {
 		if name == "" || r.Name() == name || r.ID().String() == name {
-			r.Probe()
-			a := s.describe(r, disks)
-			a.Device = attached[a.ID]
+			a := s.describe(r)
+			a.Device, a.Next = attached[a.ID], advice.Lines(plan.Of(a.ID))
 			out.Arrays = append(out.Arrays, a)
 		}
 	}
 	for _, i := range s.idleArrays() {
 		if name == "" || i.set.Newest.Name == name || i.set.Newest.Array.String() == name {
-			out.Arrays = append(out.Arrays, s.describeIdle(s.lookedAt(i)))
+			a := s.describeIdle(s.lookedAt(i))
+			a.Next = advice.Lines(plan.Of(a.ID))
+			out.Arrays = append(out.Arrays, a)
 		}
 	}
 	switch {
@@ -48,38 +49,13 @@ func (s *Service) Status(name string) (*control.Status, error) {
 		_, err := s.find(name)
 		return nil, err
 	case len(out.Arrays) == 0:
-		out.Next = s.firstSteps(disks)
+		out.Next = advice.Lines(plan.Steps())
 	}
 	out.Disks = s.diskTasks()
 	return out, nil
 }
 
-func (s *Service) firstSteps(disks []control.DiskInfo) []string {
-	blank := blankNames(disks)
-	switch {
-	case len(blank) >= 4:
-		return []string{fmt.Sprintf("nidalo create -name NAME -level 6 %s", strings.Join(blank, " "))}
-	case len(blank) >= 2:
-		return []string{fmt.Sprintf("nidalo create -name NAME -level 1 %s", strings.Join(blank, " "))}
-	case len(disks) == 0:
-		return []string{"nidalo lab new   makes a simulated enclosure to try things with",
-			"nidalo create -name NAME -level 6 /dev/DISK...   takes blank disks by their paths"}
-	}
-	return []string{"nidalo disks   shows what each disk holds"}
-}
-
-func blankNames(disks []control.DiskInfo) []string {
-	var out []string
-	lab := slices.ContainsFunc(disks, func(d control.DiskInfo) bool { return d.Lab && d.State == control.DiskBlank })
-	for _, d := range disks {
-		if d.State == control.DiskBlank && d.Lab == lab {
-			out = append(out, control.Argument(d.Identity))
-		}
-	}
-	return out
-}
-
-func (s *Service) describe(r *running, disks []control.DiskInfo) control.ArrayStatus {
+func (s *Service) describe(r *running) control.ArrayStatus {
 	rec, lay := r.Record(), r.Layout()
 	certain, best := r.Margin()
 	out := control.ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: r.Condition(),
@@ -124,7 +100,6 @@ func (s *Service) describe(r *running, disks []control.DiskInfo) control.ArraySt
 			out.LastCheck.Ended = &c.Ended
 		}
 	}
-	out.Next = lines(s.stepsFor(r, disks, map[string]bool{}))
 	return out
 }
 
@@ -203,7 +178,7 @@ func (d seen) WriteVec([][]byte, int64) error { return errOnlySeen }
 func (d seen) Sync() error                    { return errOnlySeen }
 func (d seen) Close() error                   { return nil }
 func (d seen) Size() int64                    { return d.info.Size }
-func (d seen) Identity() disk.Identity        { return d.info.Identity }
+func (d seen) Identity() state.Identity       { return d.info.Identity }
 
 func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	rec := i.set.Newest
@@ -236,25 +211,11 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	}
 	for slot, e := range rec.Roster {
 		m := array.MemberState{Slot: slot, Condition: e.Condition, Size: e.Size, Errors: e.Errors, Since: e.Since,
-			Disk: disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}}
+			Disk: state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}}
 		if (slot >= len(i.set.Current) || i.set.Current[slot].Disk == nil) && e.Condition != record.Failed {
 			m.Condition = record.Missing
 		}
 		out.Members = append(out.Members, memberStatus(m))
-	}
-	out.Next = lines(s.idleSteps(i))
-	return out
-}
-
-// lines are steps as they stand below an array: the command first, where there is one.
-func lines(steps []control.NextStep) []string {
-	out := []string{}
-	for _, st := range steps {
-		if st.Command == "" {
-			out = append(out, st.Do+": "+st.Why)
-		} else {
-			out = append(out, st.Command+"   "+st.Do+": "+st.Why)
-		}
 	}
 	return out
 }

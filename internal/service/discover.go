@@ -16,6 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/lab"
@@ -137,7 +139,7 @@ func (s *Service) remember(path string) error {
 		return nil
 	}
 	if strings.ContainsAny(path, "\n\r") {
-		return &control.Error{What: fmt.Sprintf("disk %s: a path with a line break in it cannot be remembered", control.Quote(path))}
+		return &control.Error{What: fmt.Sprintf("disk %s: a path with a line break in it cannot be remembered", say.Quote(path))}
 	}
 	known, err := s.remembered()
 	if err != nil || slices.Contains(known, path) {
@@ -307,7 +309,7 @@ func (s *Service) keep(src source, f found) {
 
 // examine reads what a disk holds.
 func (s *Service) examine(src source, mark string) found {
-	f := found{mark: mark, at: time.Now(), info: control.DiskInfo{Identity: disk.Identity{Path: src.path, Bay: src.bay}, Lab: src.bay != ""}}
+	f := found{mark: mark, at: time.Now(), info: control.DiskInfo{Identity: state.Identity{Path: src.path, Bay: src.bay}, Lab: src.bay != ""}}
 	h := s.devices(false)
 	device, known := s.deviceAt(h, src.path)
 	if known {
@@ -316,7 +318,7 @@ func (s *Service) examine(src source, mark string) found {
 	f.info.Held = disk.Holders(src.path)
 	if len(device.Parts) > 0 {
 		// Whoever has a partition of it keeps all of it; which partition that is, the partition says.
-		f.info.State, f.info.Holds = control.DiskInUse, append([]string{partitions(len(device.Parts))}, f.info.Held...)
+		f.info.State, f.info.Holds = state.DiskInUse, append([]string{say.Count(len(device.Parts), "partition", "partitions")}, f.info.Held...)
 		if d, err := s.peek(src); err == nil {
 			f.info.Health = healthWord(disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true }).Health())
 			_ = d.Close()
@@ -325,23 +327,23 @@ func (s *Service) examine(src source, mark string) found {
 	}
 	d, err := s.peek(src)
 	if err != nil {
-		f.info.State, f.info.Holds = control.DiskBroken, nil
-		state, why := unreadable(err)
-		if f.info.State = state; why != "" {
+		f.info.State, f.info.Holds = state.DiskBroken, nil
+		is, why := unreadable(err)
+		if f.info.State = is; why != "" {
 			f.info.Holds = []string{why}
 		}
-		if state == control.DiskClosed && len(f.info.Held) > 0 {
-			f.info.State, f.info.Holds = control.DiskInUse, f.info.Held
+		if is == state.DiskClosed && len(f.info.Held) > 0 {
+			f.info.State, f.info.Holds = state.DiskInUse, f.info.Held
 		}
 		f.starved = starving(err)
 		if errors.Is(err, lab.ErrEmpty) {
-			f.info.State, f.info.Holds = control.DiskEmpty, nil
+			f.info.State, f.info.Holds = state.DiskEmpty, nil
 		}
 		return f
 	}
 	f.info.Identity, f.info.Size = d.Identity(), d.Size()
 	if s.inService(f.info.Identity) {
-		f.info.State = control.DiskInUse
+		f.info.State = state.DiskInUse
 		_ = d.Close()
 		return f
 	}
@@ -350,7 +352,7 @@ func (s *Service) examine(src source, mark string) found {
 		s.seen.mu.Lock()
 		old, same := s.seen.known[src]
 		s.seen.mu.Unlock()
-		if same && old.mark == mark && old.info.State != control.DiskBroken {
+		if same && old.mark == mark && old.info.State != state.DiskBroken {
 			_ = d.Close()
 			old.at, old.info.Health = time.Now(), "asleep"
 			return old
@@ -365,29 +367,29 @@ func (s *Service) examine(src source, mark string) found {
 	switch {
 	case errors.Is(err, disk.ErrHung):
 		f.hung = true
-		f.info.State, f.info.Holds = control.DiskBroken, []string{fmt.Sprintf("it does not answer: nothing came back for %s", lookPatience)}
+		f.info.State, f.info.Holds = state.DiskBroken, []string{fmt.Sprintf("it does not answer: nothing came back for %s", lookPatience)}
 	case err != nil:
-		f.info.State, f.info.Holds = control.DiskBroken, []string{err.Error()}
+		f.info.State, f.info.Holds = state.DiskBroken, []string{err.Error()}
 	case c.Blank():
-		f.info.State = control.DiskBlank
+		f.info.State = state.DiskBlank
 	case c.Record != nil:
-		f.info.State, f.record = control.DiskInUse, c.Record
+		f.info.State, f.record = state.DiskInUse, c.Record
 	case c.Damaged != nil:
-		f.info.State, f.info.Holds = control.DiskInUse, []string{"a member record that cannot be read: " + c.Damaged.Error()}
+		f.info.State, f.info.Holds = state.DiskInUse, []string{"a member record that cannot be read: " + c.Damaged.Error()}
 	default:
-		f.info.State, f.info.Holds = control.DiskInUse, c.Findings
+		f.info.State, f.info.Holds = state.DiskInUse, c.Findings
 	}
-	if f.info.State == control.DiskBlank {
+	if f.info.State == state.DiskBlank {
 		switch {
 		case len(f.info.Held) > 0:
-			f.info.State = control.DiskInUse
+			f.info.State = state.DiskInUse
 		case device.ReadOnly:
-			f.info.State, f.info.Holds = control.DiskReadOnly, []string{"nothing"}
+			f.info.State, f.info.Holds = state.DiskReadOnly, []string{"nothing"}
 		}
 	}
 	if device.Zones != "" {
-		if f.info.State == control.DiskBlank {
-			f.info.State, f.info.Holds = control.DiskInUse, []string{"nothing"}
+		if f.info.State == state.DiskBlank {
+			f.info.State, f.info.Holds = state.DiskInUse, []string{"nothing"}
 		}
 		f.info.Holds = append(f.info.Holds, inOrder(device.Zones))
 	}
@@ -399,13 +401,6 @@ func (s *Service) examine(src source, mark string) found {
 
 func inOrder(zones string) string { return "it takes writes in order only (" + zones + " zones)" }
 
-func partitions(n int) string {
-	if n == 1 {
-		return "1 partition"
-	}
-	return fmt.Sprintf("%d partitions", n)
-}
-
 // starving says whether an error is for want of descriptors.
 func starving(err error) bool { return errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE) }
 
@@ -415,7 +410,7 @@ func (s *Service) present(f found) control.DiskInfo {
 	info.Bad = s.badBecause(info.Identity)
 	if r, m, ok := s.memberAt(info.Identity); ok {
 		slot := m.Slot
-		info.State, info.Array, info.Slot, info.Member, info.Holds = control.DiskInUse, r.Name(), &slot, m.Condition.String(), nil
+		info.State, info.Array, info.Slot, info.Member, info.Holds = state.DiskInUse, r.Name(), &slot, m.Condition.String(), nil
 		info.Health = s.memberHealth(r, m)
 		return info
 	}
@@ -426,12 +421,12 @@ func (s *Service) present(f found) control.DiskInfo {
 			info.Holds = append(info.Holds, why.Error())
 		}
 		if e := f.record.Roster[f.record.Slot]; e.Onto != uuid.Nil && s.replaced(f.record) {
-			info.State, info.Holds = control.DiskRetired, []string{fmt.Sprintf("retired from array %q (slot %d)", f.record.Name, f.record.Slot)}
+			info.State, info.Holds = state.DiskRetired, []string{fmt.Sprintf("retired from array %q (slot %d)", f.record.Name, f.record.Slot)}
 		}
-	case spare && info.State == control.DiskBlank:
-		info.State = control.DiskSpare
+	case spare && info.State == state.DiskBlank:
+		info.State = state.DiskSpare
 	}
-	if v, ok := s.vetting(key(info)); ok && info.State != control.DiskEmpty {
+	if v, ok := s.vetting(info.Name()); ok && info.State != state.DiskEmpty {
 		switch {
 		case v.Ended.IsZero():
 			info.Vetting = fmt.Sprintf("%s at %.0f%%", v.State, v.Percent)

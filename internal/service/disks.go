@@ -8,6 +8,8 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
@@ -15,7 +17,7 @@ import (
 )
 
 // memberAt tells whether a disk is a live member of an array in service.
-func (s *Service) memberAt(id disk.Identity) (*running, array.MemberState, bool) {
+func (s *Service) memberAt(id state.Identity) (*running, array.MemberState, bool) {
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			switch m.Condition {
@@ -30,7 +32,7 @@ func (s *Service) memberAt(id disk.Identity) (*running, array.MemberState, bool)
 	return nil, array.MemberState{}, false
 }
 
-func (s *Service) inService(id disk.Identity) bool {
+func (s *Service) inService(id state.Identity) bool {
 	_, _, ok := s.memberAt(id)
 	return ok
 }
@@ -65,21 +67,21 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", info.Identity, inOrder(info.Hardware.Zones))}
 		}
 		switch info.State {
-		case control.DiskEmpty:
+		case state.DiskEmpty:
 			return taken, &control.Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}
-		case control.DiskBroken, control.DiskClosed:
+		case state.DiskBroken, state.DiskClosed:
 			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", name, strings.Join(info.Holds, "; "))}
-		case control.DiskReadOnly:
+		case state.DiskReadOnly:
 			return taken, &control.Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
-		case control.DiskInUse:
-			if v, ok := s.vetting(key(info)); ok && v.Ended.IsZero() && info.Array == "" {
+		case state.DiskInUse:
+			if v, ok := s.vetting(info.Name()); ok && v.Ended.IsZero() && info.Array == "" {
 				return taken, &control.Error{What: fmt.Sprintf("disk %s is being vetted (%.0f%%)", info.Identity, v.Percent), Hints: []string{"nidalo vet   shows how far it is"}}
 			}
 			if info.Array != "" {
 				return taken, &control.Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
 			}
 			return taken, notBlank(info)
-		case control.DiskRetired:
+		case state.DiskRetired:
 			return taken, notBlank(info)
 		}
 		d, err := open(src)
@@ -126,7 +128,7 @@ func notBlank(info control.DiskInfo) error {
 		return &control.Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(info.Held, "; "))}
 	}
 	return &control.Error{What: fmt.Sprintf("disk %s is not blank: it holds %s", info.Identity, strings.Join(info.Holds, "; ")),
-		Hints: []string{"nidalo erase " + control.Argument(info.Identity) + "   makes it blank, and what it holds is lost"}}
+		Hints: []string{"nidalo erase " + say.Argument(info.Identity) + "   makes it blank, and what it holds is lost"}}
 }
 
 // Create makes an array of blank disks.
@@ -175,10 +177,10 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 	}
 	if req.DryRun {
 		out := &control.ArrayStatus{Name: req.Name, Level: req.Level, Capacity: lay.Capacity(), Strip: req.Strip, Groups: lay.Shape.Groups}
-		names, spindles := make([]disk.Identity, len(disks)), make([]string, len(disks))
+		names, spindles := make([]state.Identity, len(disks)), make([]string, len(disks))
 		for i, d := range disks {
 			names[i] = d.Identity()
-			spindles[i] = record.SpindleOf(names[i].Model, names[i].Serial)
+			spindles[i] = state.SpindleOf(names[i].Model, names[i].Serial)
 		}
 		out.Margin, out.MarginBest = lay.MarginOfDisks(spindles, func(int) bool { return false })
 		for _, slots := range sharing(names) {
@@ -187,7 +189,7 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 				of = append(of, shortName(names[slot]))
 			}
 			slices.Sort(of)
-			out.Shared = append(out.Shared, fmt.Sprintf("%s are on one disk, and are lost together", join2(of)))
+			out.Shared = append(out.Shared, fmt.Sprintf("%s are on one disk, and are lost together", say.List(of)))
 		}
 		slices.Sort(out.Shared)
 		for i, d := range disks {
@@ -230,8 +232,8 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}
-	s.event(control.Event{Kind: "array-created", Severity: control.Info, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), control.FormatSize(a.Capacity()))})
-	status := s.describe(r, nil)
+	s.event(control.Event{Kind: "array-created", Severity: control.Info, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), say.Size(a.Capacity()))})
+	status := s.describe(r)
 	return &status, nil
 }
 
@@ -299,7 +301,7 @@ func fatal(r *running, slot int) error {
 	if !r.Layout().Redundant() {
 		why = fmt.Sprintf("level %s cannot lose any member", r.Layout().Level)
 	}
-	return &control.Error{Fatal: true, What: fmt.Sprintf("array %q would fail without %s: %s, and its data (%s written) would be unreachable", r.Name(), m.Disk, why, control.FormatSize(r.Used())),
+	return &control.Error{Fatal: true, What: fmt.Sprintf("array %q would fail without %s: %s, and its data (%s written) would be unreachable", r.Name(), m.Disk, why, say.Size(r.Used())),
 		Hints: []string{"-yes does it all the same"}}
 }
 
@@ -352,7 +354,7 @@ func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need
 	case why != "" && !althoughBad:
 		err = badDisk(id, why)
 	case d.Size() < need:
-		err = &control.Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", id, control.FormatSize(d.Size()), d.Size(), m.Disk, control.FormatSize(need), need)}
+		err = &control.Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", id, say.Size(d.Size()), d.Size(), m.Disk, say.Size(need), need)}
 	case id.Bay == "":
 		err = s.remember(id.Path)
 	}
@@ -397,7 +399,7 @@ func (s *Service) Erase(req control.EraseRequest) (*control.DiskInfo, error) {
 	}
 	info := s.lookAt(src)
 	switch {
-	case info.State == control.DiskEmpty:
+	case info.State == state.DiskEmpty:
 		return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
 	case info.Array != "":
 		return nil, &control.Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
@@ -408,7 +410,7 @@ func (s *Service) Erase(req control.EraseRequest) (*control.DiskInfo, error) {
 	switch {
 	case len(info.Held) > 0:
 		return nil, &control.Error{What: fmt.Sprintf("disk %s is in use: %s", info.Identity, strings.Join(info.Held, "; "))}
-	case req.DryRun || info.State == control.DiskBlank:
+	case req.DryRun || info.State == state.DiskBlank:
 		return &info, nil
 	}
 	d, err := s.open(src)

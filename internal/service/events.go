@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
@@ -116,9 +117,9 @@ func (s *Service) pass() {
 	for _, h := range events {
 		e, ended := h.Event, s.ended(h)
 		if ended != nil && e.Detail == "" {
-			e.Detail = fmt.Sprintf("%s in %s", control.FormatSize(ended.Bytes), ended.Ended.Sub(ended.Started).Round(100*time.Millisecond))
+			e.Detail = fmt.Sprintf("%s in %s", say.Size(ended.Bytes), ended.Ended.Sub(ended.Started).Round(100*time.Millisecond))
 			if ended.Kind == state.TaskCatchUp {
-				e.Detail = fmt.Sprintf("%s of %s were behind; %s", control.FormatSize(ended.Moved), control.FormatSize(ended.Bytes), ended.Ended.Sub(ended.Started).Round(100*time.Millisecond))
+				e.Detail = fmt.Sprintf("%s of %s were behind; %s", say.Size(ended.Moved), say.Size(ended.Bytes), ended.Ended.Sub(ended.Started).Round(100*time.Millisecond))
 			} else if ended.Result != "" {
 				e.Detail += "; " + ended.Result
 			}

@@ -15,6 +15,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
@@ -69,7 +71,7 @@ func (s *Service) fitSystem(add judge) {
 		case len(st.Unsteady) > 0:
 			add("keeper", control.FitConcern, strings.Join(st.Unsteady, "; "), "run it by its unit, which has what it needs")
 		default:
-			add("keeper", control.FitFine, fmt.Sprintf("process %d, version %s, %s", st.PID, st.Program, plural(len(st.Devices), "device", "devices")), "")
+			add("keeper", control.FitFine, fmt.Sprintf("process %d, version %s, %s", st.PID, st.Program, say.Count(len(st.Devices), "device", "devices")), "")
 		}
 	} else {
 		add("keeper", control.FitFine, "none runs; the first attach starts one, or nidalo-keeper.service", "")
@@ -120,18 +122,11 @@ func (s *Service) fitSystem(add judge) {
 	var st unix.Statfs_t
 	if unix.Statfs(s.opt.Home, &st) == nil {
 		if free := int64(st.Bavail) * int64(st.Bsize); free < 256<<20 {
-			add("home", control.FitConcern, fmt.Sprintf("%s has %s free", s.opt.Home, control.FormatSize(free)), "make room: the history and the notes of the service stand there")
+			add("home", control.FitConcern, fmt.Sprintf("%s has %s free", s.opt.Home, say.Size(free)), "make room: the history and the notes of the service stand there")
 		} else {
-			add("home", control.FitFine, fmt.Sprintf("%s has %s free", s.opt.Home, control.FormatSize(free)), "")
+			add("home", control.FitFine, fmt.Sprintf("%s has %s free", s.opt.Home, say.Size(free)), "")
 		}
 	}
-}
-
-func plural(n int, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, more)
 }
 
 func (s *Service) fitAlerts(add judge) {
@@ -212,8 +207,8 @@ func (s *Service) fitFlush(name string, add judge) error {
 		return err
 	}
 	i := slices.IndexFunc(disks, func(d control.DiskInfo) bool { return d.Path == src.path && src.path != "" })
-	if i < 0 || disks[i].State != control.DiskBlank {
-		return &control.Error{What: fmt.Sprintf("disk %s is not blank: flushes are measured by writing", control.Quote(name)), Hints: []string{"nidalo disks   shows which disks are blank"}}
+	if i < 0 || disks[i].State != state.DiskBlank {
+		return &control.Error{What: fmt.Sprintf("disk %s is not blank: flushes are measured by writing", say.Quote(name)), Hints: []string{"nidalo disks   shows which disks are blank"}}
 	}
 	took, err := disk.FlushTime(src.path, 51)
 	if err != nil {

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -9,6 +8,7 @@ import (
 
 	"nidalo/core/health"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -41,7 +41,7 @@ func (s *Service) Health() ([]control.DiskHealth, error) {
 				continue // what it said when it was there is no news
 			}
 			s.mu.Lock()
-			w, known := s.healths[cmp.Or(m.Disk.Serial, m.Disk.Path)]
+			w, known := s.healths[m.Disk.Name()]
 			s.mu.Unlock()
 			if known {
 				out = append(out, control.DiskHealth{Identity: m.Disk, Array: r.Name(), Slot: m.Slot, Time: w.asked, Verdict: w.verdict, Readings: w.now})
@@ -72,7 +72,7 @@ func wordFor(v health.Verdict) string {
 // memberHealth is healthWord of a member: as it was asked last by a service that stays, or now.
 func (s *Service) memberHealth(r *running, m array.MemberState) string {
 	s.mu.Lock()
-	w, known := s.healths[cmp.Or(m.Disk.Serial, m.Disk.Path)]
+	w, known := s.healths[m.Disk.Name()]
 	s.mu.Unlock()
 	if known {
 		return wordFor(w.verdict)
@@ -117,7 +117,7 @@ func (s *Service) askHealth() {
 			if err != nil {
 				continue
 			}
-			of := cmp.Or(m.Disk.Serial, m.Disk.Path)
+			of := m.Disk.Name()
 			s.mu.Lock()
 			w, known := s.healths[of]
 			s.mu.Unlock()
@@ -137,7 +137,7 @@ func (s *Service) askHealth() {
 	}
 }
 
-func (s *Service) tellHealth(name string, id disk.Identity, of string, v health.Verdict, now health.Readings) {
+func (s *Service) tellHealth(name string, id state.Identity, of string, v health.Verdict, now health.Readings) {
 	hot := control.Event{Kind: "disk-cool", Severity: control.Info, Array: name, Disk: id.String(), Detail: "it is no longer hot"}
 	if v.Hot {
 		hot = control.Event{Kind: "disk-hot", Severity: control.Warning, Array: name, Disk: id.String(), Detail: fmt.Sprintf("%.0f °C; from %.0f on disks age fast: look at fans and filters", *now.Temperature, health.DefaultRules.Hot)}

@@ -13,7 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
@@ -109,7 +109,7 @@ func (s *Service) deviceAt(h survey.Host, path string) (survey.Device, bool) {
 }
 
 // onDevice says whether something is on a real disk, there or not.
-func onDevice(i disk.Identity) bool { return strings.HasPrefix(i.Path, "/dev/") }
+func onDevice(i state.Identity) bool { return strings.HasPrefix(i.Path, "/dev/") }
 
 // isDevice says whether a path leads to a block device.
 func isDevice(path string) bool {
@@ -119,8 +119,8 @@ func isDevice(path string) bool {
 
 // about says what the system knows of a device without asking it.
 func about(h survey.Host, d survey.Device) *control.Hardware {
-	hw := &control.Hardware{Name: d.Name, Bus: d.Bus, Address: record.Printable(d.Address), Sector: d.Sector, ReadOnly: d.ReadOnly, WWN: record.Printable(d.WWN),
-		Part: d.Part, Disk: d.Disk, Zones: d.Zones, File: record.Printable(d.File)}
+	hw := &control.Hardware{Name: d.Name, Bus: d.Bus, Address: state.Printable(d.Address), Sector: d.Sector, ReadOnly: d.ReadOnly, WWN: state.Printable(d.WWN),
+		Part: d.Part, Disk: d.Disk, Zones: d.Zones, File: state.Printable(d.File)}
 	if d.Bus != "mapped" && d.Bus != "virtio" && d.Bus != "loop" {
 		hw.Rotating = &d.Rotating
 	}
@@ -136,12 +136,12 @@ func about(h survey.Host, d survey.Device) *control.Hardware {
 }
 
 // spindle names the whole disk that something is on: by its serial where it has one, since a path may mean another disk by now.
-func spindle(i disk.Identity) string {
-	return cmp.Or(record.SpindleOf(i.Model, i.Serial), spindleOfPath(i.Path))
+func spindle(i state.Identity) string {
+	return cmp.Or(state.SpindleOf(i.Model, i.Serial), spindleOfPath(i.Path))
 }
 
 // sharing lists the other members of the same physical disk among some identities, by index.
-func sharing(of []disk.Identity) map[string][]int {
+func sharing(of []state.Identity) map[string][]int {
 	out := map[string][]int{}
 	for i, id := range of {
 		if id.Serial != "" || id.Path != "" {
@@ -157,10 +157,10 @@ func sharing(of []disk.Identity) map[string][]int {
 }
 
 // unreadable is the state of a disk that could not be opened, and why in words.
-func unreadable(err error) (state string, why string) {
+func unreadable(err error) (is state.DiskState, why string) {
 	switch {
 	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
-		return control.DiskClosed, "this user may not read it"
+		return state.DiskClosed, "this user may not read it"
 	}
-	return control.DiskBroken, record.Printable(err.Error())
+	return state.DiskBroken, state.Printable(err.Error())
 }

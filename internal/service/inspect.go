@@ -7,6 +7,8 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -92,7 +94,7 @@ func describeRecord(i *control.Inspected, f array.Finding) {
 	i.Array, i.ArrayID, i.Level, i.Slot, i.Epoch, i.Generation, i.Clean = r.Name, r.Array.String(), string(r.Level), r.Slot, r.Epoch, r.Generation, r.Clean
 	i.Member, i.Strip, i.Created, i.Written = r.Member.String(), r.Strip, r.Created, f.Written
 	for slot, e := range r.Roster {
-		line := fmt.Sprintf("slot %d  %-10s  %s", slot, e.Condition, disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial})
+		line := fmt.Sprintf("slot %d  %-10s  %s", slot, e.Condition, state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial})
 		if e.Left.Epoch > 0 {
 			line += fmt.Sprintf("  left in epoch %d", e.Left.Epoch)
 		}
@@ -113,6 +115,6 @@ func describeRecord(i *control.Inspected, f array.Finding) {
 	case f.Entries == 0:
 		i.Journal = fmt.Sprintf("empty; everything before batch %d is in place", f.Head.Batch)
 	default:
-		i.Journal = fmt.Sprintf("%d entries, batches %d to %d, %s of blocks that may not be in place", f.Entries, f.First, f.Last, control.FormatSize(f.Pending))
+		i.Journal = fmt.Sprintf("%d entries, batches %d to %d, %s of blocks that may not be in place", f.Entries, f.First, f.Last, say.Size(f.Pending))
 	}
 }

@@ -7,7 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/advice"
 	"nidalo/core/record"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/alert"
 	"nidalo/internal/array"
@@ -169,11 +171,12 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 	}
 	s.event(control.Event{Kind: "array-started", Severity: control.Info, Array: r.Name(), Detail: string(r.Condition())})
 	s.takeBackOf(r.ID()) // those that left before the others, and came back while it was not in service
-	disks, err := s.Disks()
+	snap, err := s.snapshot()
 	if err != nil {
 		return nil, err
 	}
-	status := s.describe(r, disks)
+	status := s.describe(r)
+	status.Next = advice.Lines(advice.Next(snap).Of(id))
 	return &status, nil
 }
 
@@ -250,48 +253,30 @@ func (s *Service) Retire(req control.RetireRequest) (*control.ReplaceReply, erro
 	}
 	m := r.MemberStates()[slot]
 	if m.Condition == record.Failed || m.Condition == record.Missing {
-		return nil, &control.Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + control.Argument(m.Disk) + " DISK"}}
+		return nil, &control.Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + say.Argument(m.Disk) + " DISK"}}
 	}
 	need := r.NeedSize(slot)
 	if req.Onto == "" {
-		disks, err := s.Disks()
+		snap, err := s.snapshot()
 		if err != nil {
 			return nil, err
 		}
-		best := bestFit(s.good(disks), need, "", onDevice(m.Disk))
+		best := advice.Fit(snap.Disks, need, "", onDevice(m.Disk))
 		if best == nil {
-			return nil, &control.Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", control.FormatSize(need), need), Hints: []string{"insert one, then say it again"}}
+			return nil, &control.Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", say.Size(need), need), Hints: []string{"insert one, then say it again"}}
 		}
-		req.Onto = key(*best)
+		req.Onto = best.Name()
 	}
 	return s.putIn(req.Onto, req.AlthoughBad, m, need, func(d disk.Disk) error { return r.Retire(slot, d) })
 }
 
 // noSpare notes that a disk is in use now and waits for nothing any more.
-func (s *Service) noSpare(id disk.Identity) {
+func (s *Service) noSpare(id state.Identity) {
 	if err := s.change(func(m *memory) {
 		m.Spares = slices.DeleteFunc(m.Spares, func(p Spare) bool { return p.Disk == id.Serial && id.Serial != "" || p.Disk == id.Path })
 	}); err != nil {
 		s.opt.Log.Warn("it cannot be noted that a disk is no spare any more", "disk", id.String(), "reason", err)
 	}
-}
-
-// bestFit is the smallest blank disk of at least need bytes, the one in the given bay first. A place on a real disk is
-// offered real disks only, and one in the lab or a file none of them.
-func bestFit(disks []control.DiskInfo, need int64, bay string, real bool) *control.DiskInfo {
-	var best *control.DiskInfo
-	for i, d := range disks {
-		if d.State != control.DiskBlank || d.Size < need || onDevice(d.Identity) != real {
-			continue
-		}
-		if bay != "" && d.Bay == bay {
-			return &disks[i]
-		}
-		if best == nil || d.Size < best.Size {
-			best = &disks[i]
-		}
-	}
-	return best
 }
 
 // Steer pauses, continues or cancels a task.
@@ -363,7 +348,7 @@ func (s *Service) react(e control.Event) {
 		if err != nil {
 			return
 		}
-		if info := s.lookAt(src); info.State != control.DiskRetired {
+		if info := s.lookAt(src); info.State != state.DiskRetired {
 			return
 		}
 		d, err := s.open(src)

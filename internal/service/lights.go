@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -44,7 +45,7 @@ func (s *Service) Locate(req control.LocateRequest) (*control.LocateReply, error
 		on := wanted(d)
 		err := s.light(d, on)
 		name := d.Identity.String()
-		if d.State == control.DiskEmpty {
+		if d.State == state.DiskEmpty {
 			name = "bay " + d.Bay
 		}
 		switch {

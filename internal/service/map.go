@@ -3,8 +3,9 @@ package service
 import (
 	"fmt"
 
-	"nidalo/core/layout"
+	"nidalo/core/advice"
 	"nidalo/core/plan"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 )
@@ -24,9 +25,13 @@ func (s *Service) Map(name string) (*control.MapReply, error) {
 		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be asked: %v", name, err), Hints: []string{"nidalo rescue " + name + "   says what can be read of it"}}
 	}
 	lay, members := r.Layout(), r.MemberStates()
+	ids := make([]state.Identity, len(members))
+	for i, m := range members {
+		ids[i] = m.Disk
+	}
 	certain, _ := r.Margin()
 	out := &control.MapReply{Array: r.Name(), Level: string(lay.Level), Condition: string(r.Condition()), Margin: max(certain, 0), Strip: lay.Shape.Strip,
-		Check: r.CheckCursor(), Partners: partners(lay, members)}
+		Check: r.CheckCursor(), Partners: advice.Partners(lay, ids)}
 	for i, m := range r.Spread(mapParts) {
 		share := func(strips int64) float64 {
 			if strips < 0 {
@@ -57,23 +62,4 @@ func (s *Service) Map(name string) (*control.MapReply, error) {
 		}
 	}
 	return out, nil
-}
-
-// partners says in words which members hold the same data, or belong together, in nested and mirrored levels.
-func partners(lay *layout.Map, members []array.MemberState) (out []string) {
-	if lay.Shape.Groups < 2 && lay.Shape.Data > 1 || !lay.Redundant() {
-		return nil
-	}
-	what := "form one parity group"
-	if lay.Shape.Data == 1 {
-		what = "hold the same data"
-	}
-	for g := range lay.Shape.Groups {
-		var names []string
-		for _, slot := range lay.Regions()[0].Members(g) {
-			names = append(names, shortName(members[slot].Disk))
-		}
-		out = append(out, fmt.Sprintf("%s %s: of them %d may be lost", join2(names), what, lay.Shape.Parity))
-	}
-	return out
 }

@@ -8,10 +8,10 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
-	"nidalo/internal/disk"
 )
 
 // Arrays of this home start by themselves, whenever their disks appear: all at once, one after the other, or late. An array that
@@ -44,7 +44,7 @@ func late(set roster.Set) (names []string) {
 	for slot, e := range set.Newest.Roster {
 		there := slot < len(set.Current) && set.Current[slot].Disk != nil
 		if counts := e.Condition != record.Failed && e.Condition != record.Missing; counts && !there {
-			if id := (disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}); onDevice(id) {
+			if id := (state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}); onDevice(id) {
 				names = append(names, fmt.Sprintf("slot %d, %s", slot, id))
 			}
 		}

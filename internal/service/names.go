@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
-	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 )
 
@@ -20,15 +20,15 @@ import (
 // is refused, and a path that depends on where somebody stands is not taken.
 
 // shortName is the shortest name of a disk, for people.
-func shortName(i disk.Identity) string {
+func shortName(i state.Identity) string {
 	if partOf(i) {
 		i.Bay = ""
 	}
-	return record.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
+	return state.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
 }
 
 // partOf says whether a disk is a partition, which its bay does not name.
-func partOf(i disk.Identity) bool { return record.Physical(i.Serial) != i.Serial }
+func partOf(i state.Identity) bool { return state.Physical(i.Serial) != i.Serial }
 
 // locate finds the source a user's word names: a bay, a serial or an absolute path.
 func (s *Service) locate(name string) (source, error) {
@@ -71,12 +71,12 @@ func (s *Service) locate(name string) (source, error) {
 	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
 	switch {
 	case path != "" && keeper.Own(path) != "":
-		return source{}, &control.Error{What: fmt.Sprintf("disk %s is on array %q, which is attached to this host: an array must not stand on another of the same service", control.Quote(name), keeper.Own(path)),
+		return source{}, &control.Error{What: fmt.Sprintf("disk %s is on array %q, which is attached to this host: an array must not stand on another of the same service", say.Quote(name), keeper.Own(path)),
 			Hints: []string{"when memory is short each would wait for the other"}}
 	case len(hits) > 1:
 		var names []string
 		for _, src := range hits {
-			names = append(names, control.Quote(src.String()))
+			names = append(names, say.Quote(src.String()))
 		}
 		return source{}, &control.Error{What: fmt.Sprintf("disk %q: that means %d disks: %s", name, len(hits), strings.Join(names, ", ")), Hints: []string{"name it by its bay or path instead"}}
 	case len(hits) == 1:
@@ -85,15 +85,15 @@ func (s *Service) locate(name string) (source, error) {
 		if info, err := os.Stat(path); err == nil && !info.IsDir() {
 			return source{path: path}, nil
 		}
-		return source{}, &control.Error{What: fmt.Sprintf("disk %s: there is no such file or device", control.Quote(name)), Hints: hints}
+		return source{}, &control.Error{What: fmt.Sprintf("disk %s: there is no such file or device", say.Quote(name)), Hints: hints}
 	case strings.Contains(name, "/"):
-		return source{}, &control.Error{What: fmt.Sprintf("disk %s: not an absolute path", control.Quote(name)), Hints: hints}
+		return source{}, &control.Error{What: fmt.Sprintf("disk %s: not an absolute path", say.Quote(name)), Hints: hints}
 	}
 	return source{}, &control.Error{What: fmt.Sprintf("disk %q: no bay, serial or path has that name", name), Hints: hints}
 }
 
 // sourceOf is where a disk is that was opened before.
-func (s *Service) sourceOf(i disk.Identity) source {
+func (s *Service) sourceOf(i state.Identity) source {
 	if i.Bay != "" && s.lab.Exists() && s.lab.ImagePath(i.Bay) == i.Path {
 		return source{bay: i.Bay}
 	}

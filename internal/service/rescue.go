@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
@@ -272,7 +273,7 @@ func describeState(number int, st roster.State) control.RescueState {
 	out := control.RescueState{Number: number, Epoch: st.Record.Epoch}
 	for slot, e := range st.Record.Roster {
 		p := st.Use[slot]
-		m := control.RescueMember{Slot: slot, Disk: disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}, Use: "not there"}
+		m := control.RescueMember{Slot: slot, Disk: state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}, Use: "not there"}
 		if p.Disk != nil {
 			m.Disk, m.There = p.Disk.Identity(), true
 			if m.Disk.Serial == "" { // an image

@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
@@ -287,7 +288,7 @@ func (s *Service) copyAndTell(run *salvage) error {
 		severity = control.Warning
 	}
 	s.event(control.Event{Kind: "rescue-" + string(ended.State), Severity: severity, Array: run.name(), Detail: strings.TrimSpace(
-		fmt.Sprintf("%s copied to %s, %s of it could not be read %s", control.FormatSize(ended.Done), ended.Path, control.FormatSize(ended.Lost), ended.Error))})
+		fmt.Sprintf("%s copied to %s, %s of it could not be read %s", say.Size(ended.Done), ended.Path, say.Size(ended.Lost), ended.Error))})
 	return err
 }
 
@@ -306,7 +307,7 @@ func (s *Service) bringBack(run *salvage) error {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	if run.reply.Lost > run.req.Accept {
-		return fmt.Errorf("%s would be lost, more than was agreed to", control.FormatSize(run.reply.Lost))
+		return fmt.Errorf("%s would be lost, more than was agreed to", say.Size(run.reply.Lost))
 	}
 	s.letGoFailed(run.name())
 	if err := s.lookAnew(); err != nil {
@@ -330,7 +331,7 @@ func (s *Service) bringBack(run *salvage) error {
 		names = append(names, id.String())
 	}
 	s.event(control.Event{Kind: "members-readmitted", Severity: control.Warning, Array: run.name(),
-		Detail: fmt.Sprintf("%s: brought back in place; %s were given up", strings.Join(names, ", "), control.FormatSize(run.reply.Lost))})
+		Detail: fmt.Sprintf("%s: brought back in place; %s were given up", strings.Join(names, ", "), say.Size(run.reply.Lost))})
 	_, err = s.start(control.StartRequest{Array: run.id.String()})
 	return err
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/say"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 )
@@ -29,7 +30,7 @@ func ParsePace(text string) (task.Pace, error) {
 		return task.Pace{Mode: text}, nil
 	}
 	size, ok := strings.CutSuffix(text, "/s")
-	rate, err := control.ParseSize(size)
+	rate, err := say.ParseSize(size)
 	if !ok || err != nil {
 		return task.Pace{}, fmt.Errorf("%q is no pace: gentle, normal, full, or a rate such as 80MiB/s", text)
 	}
@@ -156,7 +157,7 @@ func (s *Service) SetPace(req control.PaceRequest) ([]control.PaceReply, error) 
 
 func paceText(p task.Pace) string {
 	if p.Rate > 0 {
-		return control.FormatSize(p.Rate) + "/s"
+		return say.Size(p.Rate) + "/s"
 	}
 	return p.Mode
 }

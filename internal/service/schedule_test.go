@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/task"
@@ -154,11 +155,11 @@ func TestTurnsInOrderOfDanger(t *testing.T) {
 
 func TestEndTimesSayHowSureTheyAre(t *testing.T) {
 	now := at("12:00")
-	require.Equal(t, "about 12:01:30, a first guess", control.EndTime(now, 90, 1))
-	require.Equal(t, "about 12:01:30 (±10%)", control.EndTime(now, 90, 0.1))
-	require.Equal(t, "about 12:01:30", control.EndTime(now, 90, 0.01))
-	require.Equal(t, "about 13:00", control.EndTime(now, 3600, 0))
-	require.Equal(t, "about Wed Nov 25 12:00", control.EndTime(now, 48*3600, 0))
+	require.Equal(t, "about 12:01:30, a first guess", say.End(now, 90, 1))
+	require.Equal(t, "about 12:01:30 (±10%)", say.End(now, 90, 0.1))
+	require.Equal(t, "about 12:01:30", say.End(now, 90, 0.01))
+	require.Equal(t, "about 13:00", say.End(now, 3600, 0))
+	require.Equal(t, "about Wed Nov 25 12:00", say.End(now, 48*3600, 0))
 }
 
 func TestWhatIsRememberedSurvivesAndGarbageIsNamed(t *testing.T) {
@@ -176,6 +177,6 @@ func TestWhatIsRememberedSurvivesAndGarbageIsNamed(t *testing.T) {
 	require.Len(t, again.spares(), 1)
 	disks, err := again.Disks()
 	require.NoError(t, err)
-	require.Equal(t, control.DiskSpare, disks[3].State)
+	require.Equal(t, state.DiskSpare, disks[3].State)
 	require.NoError(t, again.Close())
 }

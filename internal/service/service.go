@@ -17,6 +17,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
@@ -252,7 +254,7 @@ func lockedBy(lock *os.File) string {
 	if err != nil {
 		return fmt.Sprintf("process %d", pid)
 	}
-	return fmt.Sprintf("process %d, %s", pid, control.Quote(strings.TrimSpace(strings.ReplaceAll(string(raw[:min(len(raw), 200)]), "\x00", " "))))
+	return fmt.Sprintf("process %d, %s", pid, say.Quote(strings.TrimSpace(strings.ReplaceAll(string(raw[:min(len(raw), 200)]), "\x00", " "))))
 }
 
 func (s *Service) unlock() {
@@ -288,7 +290,7 @@ func (s *Service) startAll() error {
 		if f.record != nil {
 			id := f.record.Array.String()
 			byArray[id], names[id] = append(byArray[id], src), f.record.Name
-		} else if f.info.State == control.DiskBroken {
+		} else if f.info.State == state.DiskBroken {
 			s.opt.Log.Warn("disk cannot be read", "disk", src.String(), "reason", strings.Join(f.info.Holds, "; "))
 		}
 	}

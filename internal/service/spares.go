@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -40,16 +42,16 @@ func (s *Service) spareOf(info control.DiskInfo) (Spare, bool) {
 }
 
 // noteBad remembers that a disk failed, however often it is erased.
-func (s *Service) noteBad(id disk.Identity, why string) {
-	if err := s.change(func(m *memory) { m.Bad[cmp.Or(id.Serial, id.Path)] = why }); err != nil {
+func (s *Service) noteBad(id state.Identity, why string) {
+	if err := s.change(func(m *memory) { m.Bad[id.Name()] = why }); err != nil {
 		s.opt.Log.Warn("it cannot be noted that a disk failed", "disk", id.String(), "reason", err)
 	}
 }
 
 // badBecause is why a disk had better not be trusted again: it failed, or was found bad when it was vetted. A proof to the
 // end with nothing wrong makes it good again.
-func (s *Service) badBecause(id disk.Identity) string {
-	name := cmp.Or(id.Serial, id.Path)
+func (s *Service) badBecause(id state.Identity) string {
+	name := id.Name()
 	if v, ok := s.vetting(name); ok && !v.Ended.IsZero() {
 		switch {
 		case v.Errors > 0:
@@ -63,18 +65,10 @@ func (s *Service) badBecause(id disk.Identity) string {
 	return s.mem.Bad[name]
 }
 
-// good leaves out the disks that failed before.
-func (s *Service) good(disks []control.DiskInfo) []control.DiskInfo {
-	return slices.DeleteFunc(slices.Clone(disks), func(d control.DiskInfo) bool { return s.badBecause(d.Identity) != "" })
-}
-
-func badDisk(id disk.Identity, why string) error {
+func badDisk(id state.Identity, why string) error {
 	return &control.Error{What: fmt.Sprintf("disk %s is not to be trusted: %s", id, why),
-		Hints: []string{"nidalo vet " + control.Argument(id) + "   proves whether it is good all the same", "-although-bad takes it as it is"}}
+		Hints: []string{"nidalo vet " + say.Argument(id) + "   proves whether it is good all the same", "-although-bad takes it as it is"}}
 }
-
-// key is the name by which a disk is remembered.
-func key(d control.DiskInfo) string { return cmp.Or(d.Serial, d.Path) }
 
 // AssignSpare makes a blank disk the hot spare of some arrays, or of all; or releases it.
 func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, error) {
@@ -94,10 +88,10 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 		})
 		return &control.SpareReply{Disk: info}, err
 	}
-	if info.State == control.DiskEmpty {
+	if info.State == state.DiskEmpty {
 		return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
 	}
-	if info.State != control.DiskBlank && info.State != control.DiskSpare {
+	if info.State != state.DiskBlank && info.State != state.DiskSpare {
 		return nil, notBlank(info)
 	}
 	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
@@ -120,7 +114,7 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 			}
 		}
 		if short > 0 {
-			reply.TooSmall = append(reply.TooSmall, fmt.Sprintf("%s has %s (%d bytes); array %s needs %s (%d bytes)", info.Identity, control.FormatSize(info.Size), info.Size, r.Name(), control.FormatSize(short), short))
+			reply.TooSmall = append(reply.TooSmall, fmt.Sprintf("%s has %s (%d bytes); array %s needs %s (%d bytes)", info.Identity, say.Size(info.Size), info.Size, r.Name(), say.Size(short), short))
 		} else {
 			reply.Fits = append(reply.Fits, r.Name())
 		}
@@ -135,8 +129,8 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 		}
 	}
 	err = s.change(func(m *memory) {
-		m.Spares = slices.DeleteFunc(m.Spares, func(p Spare) bool { return p.Disk == key(info) })
-		m.Spares = append(m.Spares, Spare{Disk: key(info), Arrays: req.Arrays, AlthoughBad: req.AlthoughBad})
+		m.Spares = slices.DeleteFunc(m.Spares, func(p Spare) bool { return p.Disk == info.Name() })
+		m.Spares = append(m.Spares, Spare{Disk: info.Name(), Arrays: req.Arrays, AlthoughBad: req.AlthoughBad})
 	})
 	if err != nil {
 		return nil, err
@@ -200,7 +194,7 @@ func (s *Service) takeOverDisk(of string) bool {
 	slices.SortFunc(disks, func(x, y control.DiskInfo) int { return cmp.Compare(x.Size, y.Size) })
 	for _, d := range disks {
 		p, ok := s.spareOf(d)
-		if !ok || d.State != control.DiskSpare || d.Hardware == nil || d.Hardware.Part > 0 || s.badBecause(d.Identity) != "" && !p.AlthoughBad ||
+		if !ok || d.State != state.DiskSpare || d.Hardware == nil || d.Hardware.Part > 0 || s.badBecause(d.Identity) != "" && !p.AlthoughBad ||
 			slices.ContainsFunc(on, func(x memberOn) bool { return !p.serves(x.r.Name()) }) {
 			continue
 		}
@@ -210,13 +204,13 @@ func (s *Service) takeOverDisk(of string) bool {
 		}
 		// The first may be too small for the table of the old disk, and the next not.
 		if _, err = s.replaceParts(swap{control.DiskRequest{Old: of, AlthoughBad: p.AlthoughBad}, true}, on, d, out); err != nil {
-			s.once("spare-unsuited", of+" "+key(d), err.Error(), control.Event{Kind: "spare-unsuited", Severity: control.Warning, Disk: d.Identity.String(),
+			s.once("spare-unsuited", of+" "+d.Name(), err.Error(), control.Event{Kind: "spare-unsuited", Severity: control.Warning, Disk: d.Identity.String(),
 				Detail: fmt.Sprintf("the spare cannot take the place of all of %s: %v", of, err)})
 			continue
 		}
 		_ = s.change(func(mem *memory) {
 			for i, x := range on {
-				mem.Took[x.r.Name()+"/"+partSerial(d, out.Parts[i].Part)] = cmp.Or(x.m.Disk.Serial, x.m.Disk.Path)
+				mem.Took[x.r.Name()+"/"+partSerial(d, out.Parts[i].Part)] = x.m.Disk.Name()
 			}
 		})
 		return true
@@ -229,7 +223,7 @@ func partSerial(d control.DiskInfo, number int) string {
 	if d.Serial == "" {
 		return partPath(d.Path, number)
 	}
-	return fmt.Sprintf("%s%s%d", d.Serial, record.PartMark, number)
+	return fmt.Sprintf("%s%s%d", d.Serial, state.PartMark, number)
 }
 
 // together tells of disks with partitions of several arrays whose place would need more than a spare has.
@@ -246,7 +240,7 @@ func (s *Service) together(info control.DiskInfo, arrays []string) (out []string
 	}
 	for of, n := range need {
 		if len(names[of]) > 1 && n > info.Size {
-			out = append(out, fmt.Sprintf("%s has %s; the members of %s on %s need %s together", info.Identity, control.FormatSize(info.Size), join2(names[of]), of, control.FormatSize(n)))
+			out = append(out, fmt.Sprintf("%s has %s; the members of %s on %s need %s together", info.Identity, say.Size(info.Size), say.List(names[of]), of, say.Size(n)))
 		}
 	}
 	slices.Sort(out)
@@ -265,7 +259,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 	}
 	for i, d := range disks {
 		p, ok := s.spareOf(d)
-		if !ok || d.State != control.DiskSpare || !p.serves(r.Name()) || d.Size < need || s.badBecause(d.Identity) != "" && !p.AlthoughBad {
+		if !ok || d.State != state.DiskSpare || !p.serves(r.Name()) || d.Size < need || s.badBecause(d.Identity) != "" && !p.AlthoughBad {
 			continue
 		}
 		if best == nil || d.Size < best.Size {
@@ -274,7 +268,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 	}
 	if best == nil {
 		s.once("spare-missing", r.Name(), fmt.Sprint(m.Slot, m.Since), control.Event{Kind: "spare-missing", Severity: control.Warning, Array: r.Name(), Disk: m.Disk.String(),
-			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", control.FormatSize(need))})
+			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", say.Size(need))})
 		return
 	}
 	d, err := s.open(s.sourceOf(best.Identity))
@@ -288,8 +282,8 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		return
 	}
 	_ = s.change(func(mem *memory) {
-		mem.Spares = slices.DeleteFunc(mem.Spares, func(p Spare) bool { return p.Disk == key(*best) })
-		mem.Took[r.Name()+"/"+key(*best)] = cmp.Or(m.Disk.Serial, m.Disk.Path)
+		mem.Spares = slices.DeleteFunc(mem.Spares, func(p Spare) bool { return p.Disk == best.Name() })
+		mem.Took[r.Name()+"/"+best.Name()] = m.Disk.Name()
 	})
 	s.event(control.Event{Kind: "spare-used", Severity: control.Warning, Array: r.Name(), Disk: best.Identity.String(),
 		Detail: fmt.Sprintf("it takes the place of %s in slot %d, which is %s", m.Disk, m.Slot, m.Condition)})

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/task"
@@ -41,7 +42,7 @@ func (s *Service) Surface(req control.SurfaceRequest) ([]control.Surface, error)
 		return nil, err
 	}
 	info := s.lookAt(src)
-	id := key(info)
+	id := info.Name()
 	s.mu.Lock()
 	run := s.surfaceRuns[id]
 	s.mu.Unlock()
@@ -55,9 +56,9 @@ func (s *Service) Surface(req control.SurfaceRequest) ([]control.Surface, error)
 		return only(id)
 	case run != nil:
 		return nil, &control.Error{What: fmt.Sprintf("disk %s is being tested already", info.Identity), Hints: []string{"nidalo surface   shows how far it is"}}
-	case info.State == control.DiskEmpty:
+	case info.State == state.DiskEmpty:
 		return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
-	case info.State == control.DiskClosed:
+	case info.State == state.DiskClosed:
 		return nil, &control.Error{What: fmt.Sprintf("disk %s: %s", info.Identity, strings.Join(info.Holds, "; "))}
 	}
 	if _, _, member := s.memberAt(info.Identity); req.Heal && !member {
@@ -142,7 +143,7 @@ func (s *Service) resumeSurfaces() {
 }
 
 // pacerFor keeps a test to the pace of the array that the disk is a member of, or to that of the configuration.
-func (s *Service) pacerFor(id disk.Identity) *task.Pacer {
+func (s *Service) pacerFor(id state.Identity) *task.Pacer {
 	if r, _, ok := s.memberAt(id); ok {
 		return r.NewPacer()
 	}
@@ -264,7 +265,7 @@ func noteBad(t *control.Surface, off, n int64) {
 }
 
 // healSurface restores the unreadable places of a member from redundancy.
-func (s *Service) healSurface(t *control.Surface, id disk.Identity) {
+func (s *Service) healSurface(t *control.Surface, id state.Identity) {
 	r, m, ok := s.memberAt(id)
 	if !ok || m.Condition != record.Active && m.Condition != record.Failing {
 		return
@@ -284,7 +285,7 @@ func (s *Service) healSurface(t *control.Surface, id disk.Identity) {
 }
 
 // readAgain looks which of the places can be read by now, with a handle that remembers nothing of before.
-func (s *Service) readAgain(t *control.Surface, id disk.Identity) {
+func (s *Service) readAgain(t *control.Surface, id state.Identity) {
 	d, err := s.peek(s.sourceOf(id))
 	if err != nil {
 		return
@@ -311,12 +312,12 @@ func surfaceSummary(t control.Surface) string {
 	out := "every sector was read, none is bad"
 	switch {
 	case t.Bad > 0:
-		out = fmt.Sprintf("%s in %s cannot be read", control.FormatSize(t.Bad), places(len(t.Places)-mended))
+		out = fmt.Sprintf("%s in %s cannot be read", say.Size(t.Bad), say.Count(len(t.Places)-mended, "place", "places"))
 	case mended > 0:
 		out = "every sector can be read now"
 	}
 	if mended > 0 {
-		out += fmt.Sprintf("; %s mended, %d blocks rewritten", places(mended), t.Healed)
+		out += fmt.Sprintf("; %s mended, %d blocks rewritten", say.Count(mended, "place", "places"), t.Healed)
 	}
 	if t.Lost > 0 {
 		out += fmt.Sprintf(", %d blocks could not be restored", t.Lost)
@@ -325,11 +326,4 @@ func surfaceSummary(t control.Surface) string {
 		out += fmt.Sprintf(", %d slow pieces", t.Slow)
 	}
 	return out
-}
-
-func places(n int) string {
-	if n == 1 {
-		return "1 place"
-	}
-	return fmt.Sprintf("%d places", n)
 }

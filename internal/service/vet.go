@@ -41,7 +41,7 @@ func (s *Service) Vet(req control.VetRequest) ([]control.Vetting, error) {
 		return nil, err
 	}
 	info := s.lookAt(src)
-	id := key(info)
+	id := info.Name()
 	s.mu.Lock()
 	run := s.vets[id]
 	s.mu.Unlock()
@@ -59,8 +59,8 @@ func (s *Service) Vet(req control.VetRequest) ([]control.Vetting, error) {
 	before, known := s.vetting(id)
 	unfinished := known && before.Ended.IsZero()
 	// A proof that was cut short leaves its own pattern behind; everything else on the disk is somebody's.
-	if info.State != control.DiskBlank && info.State != control.DiskSpare && !(unfinished && info.Array == "" && info.State != control.DiskEmpty && info.State != control.DiskRetired) {
-		if info.State == control.DiskEmpty {
+	if info.State != state.DiskBlank && info.State != state.DiskSpare && !(unfinished && info.Array == "" && info.State != state.DiskEmpty && info.State != state.DiskRetired) {
+		if info.State == state.DiskEmpty {
 			return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
 		}
 		return nil, notBlank(info)
@@ -182,8 +182,8 @@ func (s *Service) vetting(id string) (control.Vetting, bool) {
 }
 
 // vetted says whether a disk passed.
-func (s *Service) vetted(id disk.Identity) bool {
-	v, ok := s.vetting(key(control.DiskInfo{Identity: id}))
+func (s *Service) vetted(id state.Identity) bool {
+	v, ok := s.vetting(id.Name())
 	return ok && passed(v)
 }
 

@@ -11,6 +11,8 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -104,8 +106,8 @@ func (s *Service) greet() {
 			s.event(control.Event{Kind: "disk-appeared", Severity: control.Info, Disk: f.info.Identity.String(), Detail: s.present(f).Holds[0]})
 			s.takeBack(src, f)
 		default:
-			s.event(control.Event{Kind: "disk-appeared", Severity: control.Info, Disk: f.info.Identity.String(), Detail: strings.Join(append([]string{f.info.State}, f.info.Holds...), ": ")})
-			if f.info.State == control.DiskBlank && s.config().Adopt == AdoptSameBay {
+			s.event(control.Event{Kind: "disk-appeared", Severity: control.Info, Disk: f.info.Identity.String(), Detail: strings.Join(append([]string{string(f.info.State)}, f.info.Holds...), ": ")})
+			if f.info.State == state.DiskBlank && s.config().Adopt == AdoptSameBay {
 				s.adopt(src, f)
 			}
 		}
@@ -220,7 +222,7 @@ func (s *Service) adopt(src source, f found) {
 			}
 			if need := r.NeedSize(m.Slot); f.info.Size < need {
 				s.event(control.Event{Kind: "disk-too-small", Severity: control.Warning, Array: r.Name(), Disk: f.info.Identity.String(),
-					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", control.FormatSize(f.info.Size), f.info.Size, m.Disk, control.FormatSize(need), need)})
+					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", say.Size(f.info.Size), f.info.Size, m.Disk, say.Size(need), need)})
 				continue
 			}
 			d, err := s.open(src)
@@ -263,7 +265,7 @@ func (s *Service) takeReadings() {
 		}
 		out = append(out, history.Reading{Time: now, Of: r.Name(), Name: "used_bytes", Value: float64(r.Used())})
 		for _, m := range r.MemberStates() {
-			of := cmp.Or(m.Disk.Serial, m.Disk.Path)
+			of := m.Disk.Name()
 			out = append(out, history.Reading{Time: now, Of: of, Name: "errors", Value: float64(m.Errors.Total())})
 			if h, err := r.Health(m.Slot); err == nil && h.Temperature != nil {
 				out = append(out, history.Reading{Time: now, Of: of, Name: "temperature", Value: *h.Temperature})

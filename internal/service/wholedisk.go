@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -40,8 +42,8 @@ func (s *Service) ReplaceDisk(asked control.DiskRequest) (*control.DiskReply, er
 		return nil, err
 	}
 	info := s.lookAt(src)
-	if info.State != control.DiskBlank && info.State != control.DiskSpare {
-		if info.State == control.DiskReadOnly {
+	if info.State != state.DiskBlank && info.State != state.DiskSpare {
+		if info.State == state.DiskReadOnly {
 			return nil, &control.Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
 		}
 		return nil, notBlank(info)
@@ -54,14 +56,14 @@ func (s *Service) ReplaceDisk(asked control.DiskRequest) (*control.DiskReply, er
 		out.Parts = append(out.Parts, control.PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
 		switch works := works(x.m); {
 		case req.Retire && !works:
-			return nil, &control.Error{What: fmt.Sprintf("the member of array %q on it is %s: there is nothing to copy from", x.r.Name(), x.m.Condition), Hints: []string{"nidalo replace " + control.Quote(req.Old) + " " + control.Quote(req.New) + "   rebuilds it from the others"}}
+			return nil, &control.Error{What: fmt.Sprintf("the member of array %q on it is %s: there is nothing to copy from", x.r.Name(), x.m.Condition), Hints: []string{"nidalo replace " + say.Quote(req.Old) + " " + say.Quote(req.New) + "   rebuilds it from the others"}}
 		case !req.Retire && !x.r.Layout().Redundant():
-			return nil, &control.Error{What: fmt.Sprintf("array %q has no redundancy: what is on %s cannot be rebuilt", x.r.Name(), x.m.Disk), Hints: []string{"while it can be read: nidalo retire -whole " + control.Quote(req.Old) + " " + control.Quote(req.New)}}
+			return nil, &control.Error{What: fmt.Sprintf("array %q has no redundancy: what is on %s cannot be rebuilt", x.r.Name(), x.m.Disk), Hints: []string{"while it can be read: nidalo retire -whole " + say.Quote(req.Old) + " " + say.Quote(req.New)}}
 		case !req.Retire && works && x.r.WouldFail(x.m.Slot):
 			return nil, &control.Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", x.m.Disk, x.r.Name())}
 		case !req.Retire && works && !req.Force && !req.DryRun:
 			return nil, &control.Error{Fatal: true, What: fmt.Sprintf("%s still works in array %q: replacing it lowers the margin until the rebuild is done", x.m.Disk, x.r.Name()), Hints: []string{
-				"-yes does it", "nidalo retire -whole " + control.Quote(req.Old) + " " + control.Quote(req.New) + "   copies it first, and the margin does not drop"}}
+				"-yes does it", "nidalo retire -whole " + say.Quote(req.Old) + " " + say.Quote(req.New) + "   copies it first, and the margin does not drop"}}
 		}
 	}
 	if len(on) == 1 && out.Parts[0].Part == 0 {
@@ -113,7 +115,7 @@ func (s *Service) spindleNamed(word string) (string, error) {
 	found := map[string]bool{}
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
-			if word != "" && (record.Physical(m.Disk.Serial) == word || m.Disk.Serial == word || m.Disk.Bay == word) {
+			if word != "" && (state.Physical(m.Disk.Serial) == word || m.Disk.Serial == word || m.Disk.Bay == word) {
 				found[spindle(m.Disk)] = true
 			}
 		}
@@ -130,8 +132,8 @@ func (s *Service) spindleNamed(word string) (string, error) {
 }
 
 // partNumber is the number of the partition that a member is on, 0 for a whole disk.
-func partNumber(i disk.Identity) (n int) {
-	if rest, ok := strings.CutPrefix(i.Serial, record.Physical(i.Serial)+record.PartMark); ok {
+func partNumber(i state.Identity) (n int) {
+	if rest, ok := strings.CutPrefix(i.Serial, state.Physical(i.Serial)+state.PartMark); ok {
 		_, _ = fmt.Sscanf(rest, "%d", &n)
 	}
 	return n
@@ -149,14 +151,14 @@ func (s *Service) replaceOnly(req swap, x memberOn, info control.DiskInfo, out *
 	if req.Retire {
 		put = x.r.Retire
 	}
-	if _, err := s.putIn(key(info), req.AlthoughBad, x.m, out.Parts[0].Need, func(d disk.Disk) error { return put(x.m.Slot, d) }); err != nil {
+	if _, err := s.putIn(info.Name(), req.AlthoughBad, x.m, out.Parts[0].Need, func(d disk.Disk) error { return put(x.m.Slot, d) }); err != nil {
 		return nil, err
 	}
 	return out, s.noteSwap(req, info, out, map[string]int{x.r.ID().String(): x.m.Slot})
 }
 
 func tooSmall(info control.DiskInfo, need int64, m array.MemberState) error {
-	return &control.Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", info.Identity, control.FormatSize(info.Size), info.Size, m.Disk, control.FormatSize(need), need)}
+	return &control.Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", info.Identity, say.Size(info.Size), info.Size, m.Disk, say.Size(need), need)}
 }
 
 // replaceParts writes a table like the old disk's and puts every partition of an array into its place.
@@ -179,14 +181,14 @@ func (s *Service) replaceParts(req swap, on []memberOn, info control.DiskInfo, o
 		out.Parts[i].Part, taken[number] = number, true
 		at := slices.IndexFunc(table.Parts, func(p partition.Part) bool { return p.Number == number })
 		if at < 0 || table.Parts[at].Length < out.Parts[i].Need {
-			return nil, &control.Error{What: fmt.Sprintf("partition %d would be too small for array %q, which needs %s", number, on[i].r.Name(), control.FormatSize(out.Parts[i].Need))}
+			return nil, &control.Error{What: fmt.Sprintf("partition %d would be too small for array %q, which needs %s", number, on[i].r.Name(), say.Size(out.Parts[i].Need))}
 		}
 	}
 	var others []partition.Part
 	for _, p := range table.Parts {
 		if !taken[p.Number] {
 			others = append(others, p)
-			out.Others = append(out.Others, fmt.Sprintf("%s, %s, is not part of any array", p, control.FormatSize(p.Length)))
+			out.Others = append(out.Others, fmt.Sprintf("%s, %s, is not part of any array", p, say.Size(p.Length)))
 		}
 	}
 	if req.CopyOthers && len(others) > 0 {

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"nidalo/core/record"
+	"nidalo/core/state"
 )
 
 // Device is a block device: a whole disk, or a partition of one.
@@ -52,7 +52,7 @@ func (d Device) Named() string {
 	if d.Serial == "" || d.Whole() {
 		return d.Serial
 	}
-	return d.Serial + record.PartMark + strconv.Itoa(d.Part)
+	return d.Serial + state.PartMark + strconv.Itoa(d.Part)
 }
 
 // Host is the block devices of a host at one moment, by their names.

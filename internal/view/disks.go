@@ -6,6 +6,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 )
 
@@ -25,7 +27,7 @@ func (s *Screen) Disks(disks []control.DiskInfo, next []string) {
 		} else {
 			others = append(others, d)
 		}
-		if d.State == control.DiskBlank {
+		if d.State == state.DiskBlank {
 			blank++
 		}
 	}
@@ -54,14 +56,14 @@ func (s *Screen) hostDisks(disks []control.DiskInfo) {
 		hw := d.Hardware
 		bay := or(d.Bay, strings.TrimSpace(hw.Bus+" "+hw.Address))
 		if hw.Part > 0 {
-			t.AppendRow(table.Row{"  " + d.Path, "", "", fmt.Sprintf("  part %d", hw.Part), control.FormatSize(d.Size), "", "", s.paint(d.State), diskHolds(d)})
+			t.AppendRow(table.Row{"  " + d.Path, "", "", fmt.Sprintf("  part %d", hw.Part), say.Size(d.Size), "", "", s.paint(string(d.State)), diskHolds(d)})
 			continue
 		}
 		holds := diskHolds(d)
 		if len(hw.Paths) > 0 {
 			holds = strings.TrimPrefix(holds+"; also reached as "+strings.Join(hw.Paths, ", "), "; ")
 		}
-		t.AppendRow(table.Row{d.Path, or(bay, "-"), or(d.Model, "-"), or(d.Serial, "-"), control.FormatSize(d.Size), kindOf(hw), or(d.Health, "-"), s.paint(d.State), holds})
+		t.AppendRow(table.Row{d.Path, or(bay, "-"), or(d.Model, "-"), or(d.Serial, "-"), say.Size(d.Size), kindOf(hw), or(d.Health, "-"), s.paint(string(d.State)), holds})
 	}
 	t.Render()
 }
@@ -85,9 +87,9 @@ func (s *Screen) otherDisks(disks []control.DiskInfo) {
 	for _, d := range disks {
 		size := "-"
 		if d.Size > 0 {
-			size = control.FormatSize(d.Size)
+			size = say.Size(d.Size)
 		}
-		t.AppendRow(table.Row{or(d.Bay, d.Path), or(d.Model, "-"), or(d.Serial, "-"), size, or(d.Health, "-"), s.paint(d.State), diskHolds(d)})
+		t.AppendRow(table.Row{or(d.Bay, d.Path), or(d.Model, "-"), or(d.Serial, "-"), size, or(d.Health, "-"), s.paint(string(d.State)), diskHolds(d)})
 	}
 	t.Render()
 }
@@ -98,7 +100,7 @@ func diskHolds(d control.DiskInfo) string {
 	if d.Array != "" {
 		holds = fmt.Sprintf("%s slot %d, %s", d.Array, *d.Slot, d.Member)
 	}
-	if d.State == control.DiskBlank || d.State == control.DiskSpare {
+	if d.State == state.DiskBlank || d.State == state.DiskSpare {
 		holds = "vet: " + or(d.Vetting, "never")
 	}
 	if d.Bad != "" && (d.Vetting == "" || !strings.HasSuffix(d.Bad, d.Vetting)) {

@@ -3,6 +3,7 @@ package view
 import (
 	"strings"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -44,4 +45,4 @@ func (s *Screen) Fit(r *control.FitReply) {
 	}
 }
 
-func countThings(n int) string { return Count(int64(n), "thing", "things") }
+func countThings(n int) string { return say.Count(int64(n), "thing", "things") }

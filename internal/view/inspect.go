@@ -3,6 +3,7 @@ package view
 import (
 	"strings"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -12,7 +13,7 @@ func (s *Screen) Inspected(r *control.InspectReply) {
 		if i > 0 {
 			s.Printf("\n")
 		}
-		s.Printf("%s   %s", s.strong(d.Disk.String()), control.FormatSize(d.Size))
+		s.Printf("%s   %s", s.strong(d.Disk.String()), say.Size(d.Size))
 		if d.InService {
 			s.Printf(", in service: what follows may change while it is read")
 		}
@@ -34,11 +35,11 @@ func (s *Screen) Inspected(r *control.InspectReply) {
 		if d.Clean {
 			stopped = "stopped in order"
 		}
-		s.Printf("   %-10s %s, level %s, strips of %s, created %s\n", "array", d.Array, d.Level, control.FormatSize(d.Strip), d.Created.Local().Format("2006-01-02 15:04"))
+		s.Printf("   %-10s %s, level %s, strips of %s, created %s\n", "array", d.Array, d.Level, say.Size(d.Strip), d.Created.Local().Format("2006-01-02 15:04"))
 		s.Printf("   %-10s slot %d, epoch %d, generation %d, %s\n", "record", d.Slot, d.Epoch, d.Generation, stopped)
 		line("copies", "first "+d.Copies[0]+", second "+d.Copies[1])
 		line("journal", d.Journal)
-		line("written", "at most "+control.FormatSize(d.Written))
+		line("written", "at most "+say.Size(d.Written))
 		if d.Changed != "" {
 			line("changed", d.Changed)
 		}

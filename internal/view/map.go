@@ -6,6 +6,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -32,7 +33,7 @@ func (s *Screen) Map(r *control.MapReply) {
 	t.Render()
 	s.Printf("\n")
 	if parts > 0 {
-		legend := fmt.Sprintf("A character is %s: # something in it was written, . nothing ever was", control.FormatSize(r.Members[0].Data/int64(parts)))
+		legend := fmt.Sprintf("A character is %s: # something in it was written, . nothing ever was", say.Size(r.Members[0].Data/int64(parts)))
 		if bad > 0 {
 			legend += ", x the last check found blocks wrong there"
 		}
@@ -54,7 +55,7 @@ func (s *Screen) Map(r *control.MapReply) {
 		l.AppendRow(line)
 	}
 	l.Render()
-	s.Printf("\n%s\n", wrap(fmt.Sprintf("The first rows: numbers are the array's strips of %s in order%s.", control.FormatSize(r.Strip), meaning(r.Members)), s.Width, ""))
+	s.Printf("\n%s\n", wrap(fmt.Sprintf("The first rows: numbers are the array's strips of %s in order%s.", say.Size(r.Strip), meaning(r.Members)), s.Width, ""))
 	for _, p := range r.Partners {
 		s.Printf("%s.\n", p)
 	}

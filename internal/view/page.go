@@ -7,6 +7,7 @@ import (
 	"io"
 	"time"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/history"
 )
@@ -15,13 +16,13 @@ import (
 var files embed.FS
 
 var page = template.Must(template.New("report.html").Funcs(template.FuncMap{
-	"size":     control.FormatSize,
+	"size":     say.Size,
 	"duration": func(t history.Task) string { return Duration(t.Ended.Sub(t.Started).Seconds()) },
 	"when":     func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
 	"margin":   Margin,
 	"capital":  capital,
 	"chance":   Chance,
-	"rate":     func(v float64) string { return control.FormatSize(int64(v)) + "/s" },
+	"rate":     func(v float64) string { return say.Size(int64(v)) + "/s" },
 	"place":    func(m control.MemberStatus) string { return or(or(m.Bay, m.Serial), m.Path) },
 	"percent":  func(v float64) string { return fmt.Sprintf("%.1f%%", v) },
 	"check":    func(c *control.CheckStatus) string { return CheckSummary(*c) },

@@ -7,9 +7,10 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"nidalo/core/advice"
 	"nidalo/core/layout"
 	"nidalo/core/plan"
-	"nidalo/internal/control"
+	"nidalo/core/say"
 )
 
 // Plan prints the levels side by side.
@@ -27,12 +28,12 @@ func (s *Screen) Plan(options []plan.Option, a plan.Assumptions, chosen *plan.Op
 		if o.Margin > 0 {
 			rebuild, paced, once = Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossOnce)
 		}
-		t.AppendRow(table.Row{level, control.FormatSize(o.Capacity), fmt.Sprintf("%.0f%%", o.Overhead), Margin(o.Margin, o.Best),
+		t.AppendRow(table.Row{level, say.Size(o.Capacity), fmt.Sprintf("%.0f%%", o.Overhead), Margin(o.Margin, o.Best),
 			fmt.Sprintf("%.0f×", o.Read), fmt.Sprintf("%.0f×", o.Write), fmt.Sprintf("%d ops", o.Small), rebuild, paced, Chance(o.LossYear), once})
 	}
 	t.Render()
 	if u := options[0].Unequal; u > 0 {
-		s.Printf("\n%s are lost to unequal sizes at every level but concat.\n", control.FormatSize(u))
+		s.Printf("\n%s are lost to unequal sizes at every level but concat.\n", say.Size(u))
 	}
 	s.assumptions(a)
 	if chosen != nil {
@@ -52,13 +53,13 @@ func (s *Screen) assumptions(a plan.Assumptions) {
 	}
 	full, from := "full", "-rate"
 	if a.Measured > 0 {
-		from = "measured: the median of " + Count(int64(a.Measured), "rebuild", "rebuilds") + " here"
+		from = "measured: the median of " + say.Count(int64(a.Measured), "rebuild", "rebuilds") + " here"
 	}
 	if a.Used < 1 {
 		full = fmt.Sprintf("%.0f%% full", 100*a.Used)
 	}
 	text := fmt.Sprintf("Speeds are in units of one disk, sequential; a small write is what members do for one block overwritten, the journal included. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (%s) for %.0f%% of the time (-share), or a third of that when paced (pace normal, clients at work); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
-		100*a.AFR, 1/a.URE, full, control.FormatSize(int64(a.Rate)), from, 100*a.Share, spare)
+		100*a.AFR, 1/a.URE, full, say.Size(int64(a.Rate)), from, 100*a.Share, spare)
 	s.Printf("\n%s\n", wrap(text, s.Width, ""))
 }
 
@@ -95,9 +96,9 @@ func inWords(n float64) string {
 
 // PlanOne prints one level in detail, with its layout drawn.
 func (s *Screen) PlanOne(o plan.Option, g *layout.Map, names []string, rows int, a plan.Assumptions) {
-	s.Printf("%s of %d disks: %s usable of %s, overhead %.0f%%, margin %s\n", s.strong("Level "+string(o.Level)), o.Members, control.FormatSize(o.Capacity), control.FormatSize(o.Raw), o.Overhead, Margin(o.Margin, o.Best))
+	s.Printf("%s of %d disks: %s usable of %s, overhead %.0f%%, margin %s\n", s.strong("Level "+string(o.Level)), o.Members, say.Size(o.Capacity), say.Size(o.Raw), o.Overhead, Margin(o.Margin, o.Best))
 	if o.Unequal > 0 {
-		s.Printf("%s are lost to unequal sizes.\n", control.FormatSize(o.Unequal))
+		s.Printf("%s are lost to unequal sizes.\n", say.Size(o.Unequal))
 	}
 	if o.Margin > 0 {
 		s.Printf("A rebuild takes %s, and %s paced; the chance of losing data is %s in a year, and %s while one disk is out.\n", Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossYear), Chance(o.LossOnce))
@@ -124,7 +125,7 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Map, names []string, rows int,
 		t.AppendRow(line)
 	}
 	t.Render()
-	legend := fmt.Sprintf("Numbers are the array's strips of %s in order", control.FormatSize(g.Shape.Strip))
+	legend := fmt.Sprintf("Numbers are the array's strips of %s in order", say.Size(g.Shape.Strip))
 	switch {
 	case g.Shape.Data == 1 && g.Shape.Parity > 0:
 		legend += "; =n is a further copy of strip n"
@@ -139,7 +140,7 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Map, names []string, rows int,
 }
 
 // WhatIf prints what the loss of some disks would mean.
-func (s *Screen) WhatIf(replies []control.WhatIfReply) {
+func (s *Screen) WhatIf(replies []advice.Loss) {
 	if len(replies) == 0 {
 		s.Printf("No array in service has any of these disks: nothing would be lost.\n")
 	}
@@ -147,7 +148,7 @@ func (s *Screen) WhatIf(replies []control.WhatIfReply) {
 		if i > 0 {
 			s.Printf("\n")
 		}
-		s.Printf("%s   level %s: %s now, %s then", s.strong(r.Array), r.Level, s.paint(r.Before), s.paint(r.After))
+		s.Printf("%s   level %s: %s now, %s then", s.strong(r.Array), r.Level, s.paint(string(r.Before)), s.paint(string(r.After)))
 		if r.After != "failed" {
 			s.Printf(", margin %s", Margin(r.Margin, r.Best))
 		}

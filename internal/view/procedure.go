@@ -7,6 +7,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"nidalo/core/advice"
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -25,23 +27,23 @@ func (s *Screen) Steps(n *control.NextReply) {
 			about += ", " + st.Disk
 		}
 		s.Printf("%d  %s  %s\n", i+1, s.strong(s.urgency(st.Urgency)), about)
-		s.Printf("   %s\n", wrap(capital(st.Do)+": "+st.Why+".", s.Width, "   "))
+		s.Printf("   %s\n", wrap(capital(st.Do)+". "+capital(st.Why)+".", s.Width, "   "))
 		if st.Command != "" {
 			s.Printf("      %s\n", s.strong(st.Command))
 		}
 	}
 }
 
-func (s *Screen) urgency(u string) string {
+func (s *Screen) urgency(u advice.Urgency) string {
 	if s.Colour {
 		switch u {
-		case control.Now:
-			return conditionColours["failed"].Sprint(u)
-		case control.Soon:
-			return conditionColours["degraded"].Sprint(u)
+		case advice.Now:
+			return conditionColours["failed"].Sprint(string(u))
+		case advice.Soon:
+			return conditionColours["degraded"].Sprint(string(u))
 		}
 	}
-	return u
+	return string(u)
 }
 
 func capital(t string) string {
@@ -77,12 +79,16 @@ func (s *Screen) MayPull(r *control.PullReply) {
 	if !r.Yes {
 		answer = s.paintAs("no", "failed")
 	}
-	s.Printf("%s   %s\n", answer, r.Disk.Identity)
+	var names []string
+	for _, d := range r.Disks {
+		names = append(names, d.Identity.String())
+	}
+	s.Printf("%s   %s\n", answer, wrap(say.List(names), s.Width, "     "))
 	for _, why := range r.Reasons {
 		s.Printf("     %s\n", wrap(capital(why)+".", s.Width, "     "))
 	}
 	if !r.Yes && r.When != nil {
-		s.Printf("     That task ends about %s; ask again then.\n", clock(*r.When))
+		s.Printf("     It may leave when that copy ends, about %s.\n", clock(*r.When))
 	}
 	s.Next(r.Next)
 }
@@ -139,7 +145,7 @@ func (s *Screen) History(h *control.HistoryReply, tasks bool) {
 		t := s.table(table.Row{"ended", "array", "task", "disk", "result", "took", "amount", "rate"}, 6, 7, 8)
 		for _, x := range h.Tasks {
 			t.AppendRow(table.Row{x.Ended.Local().Format("2006-01-02 15:04:05"), x.Array, x.Kind, or(x.Disk, "-"), strings.TrimSpace(s.paintState(string(x.State)) + " " + x.Result),
-				Duration(x.Ended.Sub(x.Started).Seconds()), control.FormatSize(x.Bytes), control.FormatSize(int64(x.Rate)) + "/s"})
+				Duration(x.Ended.Sub(x.Started).Seconds()), say.Size(x.Bytes), say.Size(int64(x.Rate)) + "/s"})
 		}
 		t.Render()
 		return

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -84,7 +85,7 @@ func (p pulse) rate(a control.ArrayStatus, m control.MemberStatus, top float64) 
 		}
 		bars.WriteRune([]rune("▁▂▃▄▅▆▇█")[step])
 	}
-	return control.FormatSize(int64(all[len(all)-1])) + "/s", strings.Repeat(" ", beats-1-len(all)) + bars.String()
+	return say.Size(int64(all[len(all)-1])) + "/s", strings.Repeat(" ", beats-1-len(all)) + bars.String()
 }
 
 // latency is the mean time of an operation in the last beats, empty when there was none.

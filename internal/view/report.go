@@ -9,7 +9,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"nidalo/core/advice"
 	"nidalo/core/health"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/history"
@@ -27,7 +29,7 @@ type Report struct {
 	Arrays       []control.ArrayStatus  `json:"arrays"`
 	Disks        []control.DiskInfo     `json:"disks"`
 	Health       []control.DiskHealth   `json:"health"`
-	Steps        []control.NextStep     `json:"next"`
+	Steps        []advice.Step          `json:"next"`
 	Events       []control.Event        `json:"events"`
 	Tasks        []history.Task         `json:"tasks"`
 	Checks       []history.Task         `json:"checks"`
@@ -69,7 +71,7 @@ func (r *Report) Judge() {
 		r.Level = Warning
 	}
 	for _, s := range r.Steps {
-		if s.Urgency == control.Now || s.Urgency == control.Soon {
+		if s.Urgency == advice.Now || s.Urgency == advice.Soon {
 			r.Level = Warning
 		}
 	}
@@ -82,7 +84,7 @@ func (r *Report) Judge() {
 			parts = append(parts, fmt.Sprintf("%d %s", n, c))
 		}
 	}
-	r.Summary = Count(int64(len(r.Arrays)), "array", "arrays") + ": " + strings.Join(parts, ", ")
+	r.Summary = say.Count(int64(len(r.Arrays)), "array", "arrays") + ": " + strings.Join(parts, ", ")
 	if len(r.Arrays) == 0 {
 		r.Summary = "no arrays"
 	}

@@ -7,9 +7,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/control"
-	"nidalo/internal/disk"
 )
 
 // Rescue shows what can be read of an array, and what can be done.
@@ -19,7 +19,7 @@ func (s *Screen) Rescue(r *control.RescueReply) {
 	case r.Doubt != "":
 		s.Next([]string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the first", r.Array)})
 	case r.Export != "":
-		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, Count(int64(r.Clients), "client", "clients"))
+		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, say.Count(int64(r.Clients), "client", "clients"))
 		s.Next([]string{"connect any client of the block protocol to it: a file system on it can be mounted read-only; what is lost is an I/O error",
 			"nidalo rescue -stop " + r.Array + "   ends it"})
 	case r.Copy == nil:
@@ -50,17 +50,17 @@ func (s *Screen) judged(r *control.RescueReply) {
 		s.Printf("\n%s.\n", capital(r.Doubt))
 		return
 	}
-	s.Printf("\n%s of %s were written, at most.\n", control.FormatSize(r.Written), control.FormatSize(r.Capacity))
+	s.Printf("\n%s of %s were written, at most.\n", say.Size(r.Written), say.Size(r.Capacity))
 	switch {
 	case r.Stage == control.RescueJudging:
 		s.Printf("How much of it can be read is still being looked at.\n")
 	case r.Lost == 0:
 		s.Printf("All of it can be read, as far as the members know.\n")
 	default:
-		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", control.FormatSize(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), Count(int64(r.Spans), "place", "places"))
+		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", say.Size(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), say.Count(int64(r.Spans), "place", "places"))
 		s.spans(r.Places, r.Spans)
 		if r.Unsure > 0 {
-			s.Printf("Of %s of these nobody who is left knows whether anything was ever written there.\n", control.FormatSize(r.Unsure))
+			s.Printf("Of %s of these nobody who is left knows whether anything was ever written there.\n", say.Size(r.Unsure))
 		}
 	}
 	if r.Old {
@@ -73,7 +73,7 @@ func (s *Screen) judged(r *control.RescueReply) {
 }
 
 func rescueHints(r *control.RescueReply) []string {
-	hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s at most", r.Array, control.FormatSize(max(0, r.Written-r.Lost))),
+	hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s at most", r.Array, say.Size(max(0, r.Written-r.Lost))),
 		fmt.Sprintf("nidalo rescue -serve %s   lets clients read it", r.Array)}
 	if r.Lost > 0 {
 		hints = append(hints, "a missing disk that can be brought back, or copied to an image (-image), adds what it holds")
@@ -84,7 +84,7 @@ func rescueHints(r *control.RescueReply) []string {
 	return hints
 }
 
-func names(ids []disk.Identity) string {
+func names(ids []state.Identity) string {
 	var out []string
 	for _, id := range ids {
 		out = append(out, or(or(id.Bay, id.Serial), id.Path))
@@ -98,7 +98,7 @@ func (s *Screen) RescueMeans(r *control.RescueReply) {
 	s.Printf("\n%s\n", s.strong("Bringing it back in place"))
 	s.Printf("  %s, which had left, will be a member again, with what is proven to be as it was written last.\n", names(r.Back))
 	if r.Lost > 0 {
-		s.Printf("  The %s that cannot be read are given up for good: they are I/O errors until they are written again.\n", control.FormatSize(r.Lost))
+		s.Printf("  The %s that cannot be read are given up for good: they are I/O errors until they are written again.\n", say.Size(r.Lost))
 	} else {
 		s.Printf("  Nothing is lost by that, as far as the members know.\n")
 	}
@@ -119,7 +119,7 @@ func (s *Screen) RescueMeans(r *control.RescueReply) {
 func (s *Screen) RescueBack(r *control.RescueReply) {
 	s.Printf("%s is back in %s. ", names(r.Back), r.Array)
 	if r.Lost > 0 {
-		s.Printf("%s were given up, in %s.\n\n", control.FormatSize(r.Lost), Count(int64(r.Spans), "place", "places"))
+		s.Printf("%s were given up, in %s.\n\n", say.Size(r.Lost), say.Count(int64(r.Spans), "place", "places"))
 	} else {
 		s.Printf("Nothing was given up.\n\n")
 	}
@@ -147,7 +147,7 @@ func blank(yes bool) string {
 func (s *Screen) spans(spans []state.Span, all int) {
 	const most = 8
 	for _, l := range spans[:min(len(spans), most)] {
-		s.Printf("   from byte %d, %s\n", l.Offset, control.FormatSize(l.Length))
+		s.Printf("   from byte %d, %s\n", l.Offset, say.Size(l.Length))
 	}
 	if all > most {
 		s.Printf("   and %d more: -list FILE writes down all of them\n", all-most)
@@ -168,7 +168,7 @@ func RescueProgress(r *control.RescueReply, after time.Duration) string {
 	if c.Rate > 0 {
 		left = fmt.Sprintf("about %s left", time.Duration(float64(c.Total-c.Done)/c.Rate*float64(time.Second)).Round(time.Second))
 	}
-	return fmt.Sprintf("%s of at most %s copied, %s/s, %s, %s lost", control.FormatSize(c.Done), control.FormatSize(c.Total), control.FormatSize(int64(c.Rate)), left, control.FormatSize(c.Lost))
+	return fmt.Sprintf("%s of at most %s copied, %s/s, %s, %s lost", say.Size(c.Done), say.Size(c.Total), say.Size(int64(c.Rate)), left, say.Size(c.Lost))
 }
 
 // RescueCopied shows how the copying out ended.
@@ -176,16 +176,16 @@ func (s *Screen) RescueCopied(r *control.RescueReply) {
 	c := r.Copy
 	switch c.State {
 	case state.TaskDone:
-		s.Printf("%s copied to %s in %s.\n", control.FormatSize(c.Done), c.Path, c.Ended.Sub(c.Started).Round(100*time.Millisecond))
+		s.Printf("%s copied to %s in %s.\n", say.Size(c.Done), c.Path, c.Ended.Sub(c.Started).Round(100*time.Millisecond))
 	case state.TaskFailed:
-		s.Printf("The copying to %s failed after %s: %s\n", c.Path, control.FormatSize(c.Done), c.Error)
+		s.Printf("The copying to %s failed after %s: %s\n", c.Path, say.Size(c.Done), c.Error)
 	default:
-		s.Printf("The copying to %s is ended; %s were copied.\n", c.Path, control.FormatSize(c.Done))
+		s.Printf("The copying to %s is ended; %s were copied.\n", c.Path, say.Size(c.Done))
 	}
 	if c.Lost == 0 {
 		s.Printf("Nothing of it was lost.\n")
 	} else {
-		s.Printf("%s could not be read and are zeros there; %s.lost lists where.\n", control.FormatSize(c.Lost), c.Path)
+		s.Printf("%s could not be read and are zeros there; %s.lost lists where.\n", say.Size(c.Lost), c.Path)
 	}
 	if c.State == state.TaskDone {
 		s.Next([]string{"check the file system in " + c.Path + " on a copy of it, then use the copy",

@@ -6,6 +6,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -22,7 +23,7 @@ func (s *Screen) Surfaces(all []control.Surface) {
 		if x.ETA != nil {
 			left = Duration(*x.ETA)
 		}
-		t.AppendRow(table.Row{x.Name, control.FormatSize(x.Size), x.State, fmt.Sprintf("%.1f%%", x.Percent), control.FormatSize(int64(x.Rate)) + "/s", left, or(x.Result, "-")})
+		t.AppendRow(table.Row{x.Name, say.Size(x.Size), x.State, fmt.Sprintf("%.1f%%", x.Percent), say.Size(int64(x.Rate)) + "/s", left, or(x.Result, "-")})
 	}
 	t.Render()
 	var next []string
@@ -30,7 +31,7 @@ func (s *Screen) Surfaces(all []control.Surface) {
 		if x.Bad > 0 {
 			s.badPlaces(x)
 			if !x.Heal && !x.Ended.IsZero() && x.Places[0].Uses != nil {
-				next = append(next, "nidalo surface -heal "+control.Quote(x.Disk)+"   restores what the array lost there from its other members")
+				next = append(next, "nidalo surface -heal "+say.Quote(x.Disk)+"   restores what the array lost there from its other members")
 			}
 		}
 	}
@@ -46,7 +47,7 @@ func (s *Screen) badPlaces(x control.Surface) {
 			continue
 		}
 		if len(b.Uses) == 0 {
-			t.AppendRow(table.Row{b.Offset, control.FormatSize(b.Length), "-"})
+			t.AppendRow(table.Row{b.Offset, say.Size(b.Length), "-"})
 		}
 		for i, u := range b.Uses {
 			what := u.What
@@ -54,7 +55,7 @@ func (s *Screen) badPlaces(x control.Surface) {
 				what += fmt.Sprintf(" of the array from byte %d on", u.Array)
 			}
 			if i == 0 {
-				t.AppendRow(table.Row{b.Offset, control.FormatSize(b.Length), what})
+				t.AppendRow(table.Row{b.Offset, say.Size(b.Length), what})
 			} else {
 				t.AppendRow(table.Row{"", "", what})
 			}
@@ -65,9 +66,9 @@ func (s *Screen) badPlaces(x control.Surface) {
 
 // SurfaceLine is one line about a test under way.
 func (s *Screen) SurfaceLine(x control.Surface) string {
-	line := fmt.Sprintf("surface test of %s  %5.1f%%  %s of %s  %s/s", x.Name, x.Percent, control.FormatSize(x.Cursor), control.FormatSize(x.Size), control.FormatSize(int64(x.Rate)))
+	line := fmt.Sprintf("surface test of %s  %5.1f%%  %s of %s  %s/s", x.Name, x.Percent, say.Size(x.Cursor), say.Size(x.Size), say.Size(int64(x.Rate)))
 	if x.ETA != nil {
-		line += fmt.Sprintf("  %s left, until %s", Duration(*x.ETA), control.EndTime(time.Now(), *x.ETA, 0.1))
+		line += fmt.Sprintf("  %s left, until %s", Duration(*x.ETA), say.End(time.Now(), *x.ETA, 0.1))
 	}
 	return line
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"nidalo/core/plan"
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -13,11 +14,11 @@ func (s *Screen) Swap(r control.ArrayStatus, slots []int, w plan.Swap, a plan.As
 	var names []string
 	for _, slot := range slots {
 		m := r.Members[slot]
-		names = append(names, fmt.Sprintf("%s (%s %s, %s)", or(m.Bay, m.Path), m.Model, m.Serial, control.FormatSize(m.Size)))
+		names = append(names, fmt.Sprintf("%s (%s %s, %s)", or(m.Bay, m.Path), m.Model, m.Serial, say.Size(m.Size)))
 	}
-	what := "a disk of " + control.FormatSize(w.Size)
+	what := "a disk of " + say.Size(w.Size)
 	if len(slots) > 1 {
-		what = fmt.Sprintf("%d disks of %s, one after the other,", len(slots), control.FormatSize(w.Size))
+		what = fmt.Sprintf("%d disks of %s, one after the other,", len(slots), say.Size(w.Size))
 	}
 	s.Printf("%s\n\n", wrap(fmt.Sprintf("%s: %s in the place of %s", s.strong(r.Name), what, strings.Join(names, ", ")), s.Width, ""))
 	of := ""
@@ -29,9 +30,9 @@ func (s *Screen) Swap(r control.ArrayStatus, slots []int, w plan.Swap, a plan.As
 	s.Printf("retire   margin %d throughout; the chance of losing data is %s\n", w.Margin, Chance(w.Copy))
 	switch {
 	case w.Then > w.Now:
-		s.Printf("gives    %s more: %s instead of %s usable, once the array is grown\n", control.FormatSize(w.Then-w.Now), control.FormatSize(w.Then), control.FormatSize(w.Now))
+		s.Printf("gives    %s more: %s instead of %s usable, once the array is grown\n", say.Size(w.Then-w.Now), say.Size(w.Then), say.Size(w.Now))
 	case w.Wasted > 0:
-		s.Printf("gives    no more space: other members are smaller; %s of disks lie unused\n", control.FormatSize(w.Wasted))
+		s.Printf("gives    no more space: other members are smaller; %s of disks lie unused\n", say.Size(w.Wasted))
 	default:
 		s.Printf("gives    a new disk, and no more space\n")
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -128,11 +129,11 @@ func or(s, otherwise string) string {
 
 // VetLine is one line about a proof under way.
 func (s *Screen) VetLine(v control.Vetting) string {
-	line := fmt.Sprintf("vet of %s  %5.1f%%  %s/s", v.Name, v.Percent, control.FormatSize(int64(v.Rate)))
+	line := fmt.Sprintf("vet of %s  %5.1f%%  %s/s", v.Name, v.Percent, say.Size(int64(v.Rate)))
 	if v.Rate > 0 && !v.Quick {
 		const passes = 3
 		left := float64(passes*v.Size) * (1 - v.Percent/100) / v.Rate
-		line += fmt.Sprintf("  %s left, until %s", Duration(left), control.EndTime(time.Now(), left, 0.1))
+		line += fmt.Sprintf("  %s left, until %s", Duration(left), say.End(time.Now(), left, 0.1))
 	}
 	return line
 }
@@ -150,7 +151,7 @@ func (s *Screen) Vettings(all []control.Vetting) {
 		if v.Quick {
 			state += ", quick"
 		}
-		t.AppendRow(table.Row{v.Name, control.FormatSize(v.Size), state, fmt.Sprintf("%.1f%%", v.Percent), control.FormatSize(int64(v.Rate)) + "/s", v.Errors, v.Slow, v.Result})
+		t.AppendRow(table.Row{v.Name, say.Size(v.Size), state, fmt.Sprintf("%.1f%%", v.Percent), say.Size(int64(v.Rate)) + "/s", v.Errors, v.Slow, v.Result})
 	}
 	t.Render()
 	for _, v := range all {
@@ -204,15 +205,15 @@ func (s *Screen) array(a control.ArrayStatus) {
 	if a.Trouble != "" {
 		s.Printf("%s\n", wrap(capital(a.Trouble), s.Width, ""))
 	}
-	s.Printf("%s usable", control.FormatSize(a.Capacity))
+	s.Printf("%s usable", say.Size(a.Capacity))
 	if !a.Out && a.Condition != "failed" {
 		if a.Used == 0 {
 			s.Printf(", nothing of it written yet")
 		} else {
-			s.Printf(", at most %s of it written", control.FormatSize(a.Used))
+			s.Printf(", at most %s of it written", say.Size(a.Used))
 		}
 	}
-	s.Printf(", strips of %s", control.FormatSize(a.Strip))
+	s.Printf(", strips of %s", say.Size(a.Strip))
 	if a.Groups > 1 && a.Level != "concat" {
 		s.Printf(", %d groups", a.Groups)
 	}
@@ -237,7 +238,7 @@ func (s *Screen) array(a control.ArrayStatus) {
 		if m.Since != nil && (m.Condition == "failed" || m.Condition == "missing") {
 			condition += " since " + m.Since.Local().Format("Jan 2 15:04")
 		}
-		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), control.FormatSize(m.Size), condition, or(m.Health, "-"), m.Errors})
+		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), condition, or(m.Health, "-"), m.Errors})
 	}
 	t.Render()
 	s.Printf("\n")
@@ -270,19 +271,11 @@ func CheckSummary(c control.CheckStatus) string {
 	if c.Mismatches == 0 {
 		return "no mismatches"
 	}
-	out := fmt.Sprintf("%s, %d repaired", Count(c.Mismatches, "mismatch", "mismatches"), c.Repaired)
+	out := fmt.Sprintf("%s, %d repaired", say.Count(c.Mismatches, "mismatch", "mismatches"), c.Repaired)
 	if c.Unrepairable > 0 {
 		out += fmt.Sprintf(", %d beyond repair", c.Unrepairable)
 	}
 	return out
-}
-
-// Count is a number of things in words.
-func Count(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 // Task is one line about a task.
@@ -304,11 +297,11 @@ func (s *Screen) Task(t control.TaskStatus) string {
 		}
 		return line
 	}
-	line := fmt.Sprintf("%s  %5.1f%%  %s of %s  %s/s", what, t.Percent, control.FormatSize(t.Done), control.FormatSize(t.Total), control.FormatSize(int64(t.Rate)))
+	line := fmt.Sprintf("%s  %5.1f%%  %s of %s  %s/s", what, t.Percent, say.Size(t.Done), say.Size(t.Total), say.Size(int64(t.Rate)))
 	if t.ETA == nil {
 		return line + "  time left not known yet"
 	}
-	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), control.EndTime(time.Now(), *t.ETA, t.Unsure))
+	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), say.End(time.Now(), *t.ETA, t.Unsure))
 }
 
 // Duration writes seconds for people.

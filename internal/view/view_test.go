@@ -7,8 +7,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/advice"
+	"nidalo/core/state"
 	"nidalo/internal/control"
-	"nidalo/internal/disk"
 	"nidalo/internal/view"
 )
 
@@ -19,9 +20,9 @@ func screen() (*view.Screen, *strings.Builder) {
 
 func TestStepsAreNumberedAndFitTheScreen(t *testing.T) {
 	s, b := screen()
-	s.Steps(&control.NextReply{Steps: []control.NextStep{
-		{Array: "tides", Urgency: control.Now, Why: "no further loss is survived until redundancy is back", Do: "back up what is not backed up yet"},
-		{Array: "tides", Urgency: control.Soon, Why: strings.Repeat("a long reason ", 12), Do: "replace it", Command: "nidalo replace tides A3 A7", Disk: "A3 (Quern QN-12 QRN-0207)"},
+	s.Steps(&control.NextReply{Steps: []advice.Step{
+		{Array: "tides", Urgency: advice.Now, Why: "no further loss is survived until redundancy is back", Do: "back up what is not backed up yet"},
+		{Array: "tides", Urgency: advice.Soon, Why: strings.Repeat("a long reason ", 12), Do: "replace it", Command: "nidalo replace tides A3 A7", Disk: "A3 (Quern QN-12 QRN-0207)"},
 	}})
 	text := b.String()
 	for _, line := range strings.Split(text, "\n") {
@@ -75,10 +76,10 @@ func TestDurations(t *testing.T) {
 func TestMayPullNamesTheReasons(t *testing.T) {
 	s, b := screen()
 	when := time.Now().Add(time.Minute)
-	s.MayPull(&control.PullReply{Disk: control.DiskInfo{Identity: disk.Identity{Bay: "A7", Model: "Orrery OR-8T", Serial: "ORR-0242"}}, When: &when,
+	s.MayPull(&control.PullReply{Disks: []control.DiskInfo{{Identity: state.Identity{Bay: "A7", Model: "Orrery OR-8T", Serial: "ORR-0242"}}}, When: &when,
 		Reasons: []string{"it is being rebuilt for array \"tides\", which is degraded until then"}, Next: []string{"nidalo watch"}})
 	require.True(t, strings.HasPrefix(b.String(), "no   A7 (Orrery OR-8T ORR-0242)\n     It is being rebuilt"), b.String())
-	require.Contains(t, b.String(), "That task ends about "+when.Format("15:04:05"))
+	require.Contains(t, b.String(), "It may leave when that copy ends, about "+when.Format("15:04:05"))
 }
 
 func TestMargins(t *testing.T) {

@@ -9,6 +9,8 @@ import (
 	tea "github.com/charmbracelet/bubbletea"
 	"github.com/charmbracelet/lipgloss"
 
+	"nidalo/core/advice"
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -142,7 +144,7 @@ func (w watch) arrays(room int) []string {
 func (w watch) array(a control.ArrayStatus, members []string) []string {
 	head := fmt.Sprintf("%s  level %s  %s", w.paint("title", a.Name), a.Level, w.paint(string(a.Condition), string(a.Condition)))
 	if a.Condition != "failed" {
-		head += fmt.Sprintf("  margin %s  %s usable", Margin(a.Margin, a.MarginBest), control.FormatSize(a.Capacity))
+		head += fmt.Sprintf("  margin %s  %s usable", Margin(a.Margin, a.MarginBest), say.Size(a.Capacity))
 	}
 	out := append([]string{head}, members...)
 	for _, t := range a.Tasks {
@@ -166,7 +168,7 @@ func (w watch) memberLines(a control.ArrayStatus) (out []string) {
 		case m.Since != nil && (m.Condition == "failed" || m.Condition == "missing"):
 			more = "since " + m.Since.Local().Format("Jan 2 15:04")
 		case m.Errors > 0:
-			more = Count(int64(m.Errors), "error", "errors")
+			more = say.Count(int64(m.Errors), "error", "errors")
 		}
 		cells[i] = []string{or(or(m.Bay, m.Path), fmt.Sprintf("slot %d", m.Slot)), m.Model, m.Serial, m.Condition, m.Health, now, history, w.pulse.latency(a, m), more}
 	}
@@ -248,9 +250,9 @@ func (w watch) task(a control.ArrayStatus, t control.TaskStatus) string {
 	case "paused":
 		return fmt.Sprintf("  %s  paused at %.1f%%", what, t.Percent)
 	}
-	tail := fmt.Sprintf(" %5.1f%%  %s/s", t.Percent, control.FormatSize(int64(t.Rate)))
+	tail := fmt.Sprintf(" %5.1f%%  %s/s", t.Percent, say.Size(int64(t.Rate)))
 	if t.ETA != nil {
-		tail += "  ends " + control.EndTime(time.Now(), *t.ETA, t.Unsure)
+		tail += "  ends " + say.End(time.Now(), *t.ETA, t.Unsure)
 	}
 	cells := max(8, min(40, w.width-len(what)-len(tail)-8))
 	full := int(t.Percent / 100 * float64(cells))
@@ -288,10 +290,10 @@ func (w watch) next() []string {
 			return append(out, fmt.Sprintf("  and %d more: nidalo next", len(w.seen.Next.Steps)-3))
 		}
 		text := st.Command
-		if text == "" || st.Urgency == control.Wait {
+		if text == "" || st.Urgency == advice.Wait {
 			text = st.Do
 		}
-		out = append(out, fmt.Sprintf("  %s  %s   %s", w.paint(st.Urgency, st.Urgency), text, w.paint("faint", st.Array+": "+st.Why)))
+		out = append(out, fmt.Sprintf("  %s  %s   %s", w.paint(string(st.Urgency), string(st.Urgency)), text, w.paint("faint", st.Array+": "+st.Why)))
 	}
 	return out
 }

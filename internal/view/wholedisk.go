@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -40,9 +41,9 @@ func DiskTaskLine(t control.DiskTask) string {
 		}
 		return line
 	}
-	line = fmt.Sprintf("%s by %s  %5.1f%%  %d of %d arrays done  %s/s", t.Old, t.New, t.Percent, t.Ready, t.Arrays, control.FormatSize(int64(t.Rate)))
+	line = fmt.Sprintf("%s by %s  %5.1f%%  %d of %d arrays done  %s/s", t.Old, t.New, t.Percent, t.Ready, t.Arrays, say.Size(int64(t.Rate)))
 	if t.ETA == nil {
 		return line + "  time left not known yet"
 	}
-	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), control.EndTime(time.Now(), *t.ETA, 0.2))
+	return line + fmt.Sprintf("  %s left, until %s", Duration(*t.ETA), say.End(time.Now(), *t.ETA, 0.2))
 }

@@ -268,7 +268,7 @@ func (s *Set) doubt(cases []*claim) {
 		for slot, yes := range x.backed {
 			if yes {
 				e := x.rec.Roster[slot]
-				names = append(names, disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}.String())
+				names = append(names, state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}.String())
 			}
 		}
 		if len(names) > 0 {
@@ -327,7 +327,7 @@ func (s Set) Margin() int {
 
 // Condition is what the array would be in if it were started.
 func (s Set) Condition(lay *layout.Map) state.Condition {
-	return ConditionOf(lay, s.disks(), s.gone)
+	return lay.Condition(s.disks(), s.gone)
 }
 
 func (s Set) gone(slot int) bool {
@@ -339,7 +339,7 @@ func (s Set) disks() []string {
 	for slot, c := range s.Current {
 		if c.Disk != nil {
 			id := c.Disk.Identity()
-			out[slot] = record.SpindleOf(id.Model, id.Serial)
+			out[slot] = state.SpindleOf(id.Model, id.Serial)
 		}
 	}
 	return out
@@ -350,27 +350,11 @@ func (s Set) Shortage() string {
 	var names []string
 	for slot, e := range s.Newest.Roster {
 		if s.Current[slot].Disk == nil {
-			names = append(names, fmt.Sprintf("slot %d, %s", slot, disk.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}))
+			names = append(names, fmt.Sprintf("slot %d, %s", slot, state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}))
 		}
 	}
 	if len(names) == 0 {
 		return "a member is not rebuilt yet, and another is lost"
 	}
 	return "more members are missing than the level survives: " + strings.Join(names, "; ")
-}
-
-// ConditionOf is the condition of a serving array without the members for which gone is true. disks names the disk of each
-// slot, see layout.MarginOfDisks.
-func ConditionOf(lay *layout.Map, disks []string, gone func(slot int) bool) state.Condition {
-	certain, _ := lay.MarginOfDisks(disks, gone)
-	full, _ := lay.MarginOfDisks(disks, func(int) bool { return false })
-	switch {
-	case certain < 0:
-		return state.Failed
-	case certain == 0 && lay.Redundant():
-		return state.Exposed
-	case certain >= full:
-		return state.Healthy
-	}
-	return state.Degraded
 }

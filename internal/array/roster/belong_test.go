@@ -19,7 +19,7 @@ type named struct {
 	name string
 }
 
-func (n named) Identity() disk.Identity { return disk.Identity{Bay: n.name} }
+func (n named) Identity() state.Identity { return state.Identity{Bay: n.name} }
 
 // history makes the records of an array of level 5 of three, as the members have them, and changes of its roster.
 type history struct{ now [3]*record.Record }

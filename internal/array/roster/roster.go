@@ -13,6 +13,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -419,7 +420,7 @@ func (r *Roster) drop(m *member.Member, to record.Condition, cause error) error 
 	if certain, _ := r.host.Layout().Margin(lost); certain < 0 {
 		m.Become(to)
 		m.Lost.Store(r.host.Now().UnixNano())
-		r.host.Freeze(fmt.Errorf("%s: %s; too many members are lost, nothing more is written", m.Name(), strings.TrimPrefix(cause.Error(), m.Name()+": ")))
+		r.host.Freeze(fmt.Errorf("%s: %s; too many members are lost, nothing more is written", m.Name(), disk.Plain(strings.TrimPrefix(cause.Error(), m.Name()+": "))))
 		return r.host.Alive()
 	}
 	r.unsettled.Store(true)

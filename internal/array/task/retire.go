@@ -11,7 +11,6 @@ import (
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/stripe"
-	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -276,9 +275,9 @@ func (w *Works) TakeUp(slot int, c roster.Candidate) {
 }
 
 // Onto is the disk a member is being copied onto, if it is.
-func (w *Works) Onto(slot int) (disk.Identity, bool) {
+func (w *Works) Onto(slot int) (state.Identity, bool) {
 	if m := w.host.Slots.Onto(slot); m != nil {
 		return m.Disk.Identity(), true
 	}
-	return disk.Identity{}, false
+	return state.Identity{}, false
 }

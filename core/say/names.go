@@ -1,18 +1,18 @@
-package control
+// Package say is how names, sizes, times and lists are written for people, the same everywhere.
+package say
 
 import (
 	"fmt"
 	"path/filepath"
 	"strings"
 
-	"nidalo/core/record"
-	"nidalo/internal/disk"
+	"nidalo/core/state"
 )
 
 // Argument is a disk's name as it is written in a command that is printed, to be pasted into a shell: it means this disk
 // and nothing else, whatever the disk says of itself.
-func Argument(i disk.Identity) string {
-	if record.Physical(i.Serial) != i.Serial { // a partition: the bay means the whole disk
+func Argument(i state.Identity) string {
+	if state.Physical(i.Serial) != i.Serial { // a partition: the bay means the whole disk
 		i.Bay = ""
 	}
 	for _, name := range []string{i.Bay, i.Serial, i.Path} {
@@ -31,7 +31,7 @@ func Quote(text string) string {
 	switch {
 	case text != "" && strings.IndexFunc(text, func(r rune) bool { return !plain(r) }) < 0:
 		return text
-	case record.Printable(text) == text:
+	case state.Printable(text) == text:
 		return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 	}
 	// With characters that a terminal might obey: as $'…', which shells read byte by byte.

@@ -1,4 +1,4 @@
-package control
+package say
 
 import (
 	"fmt"
@@ -7,10 +7,10 @@ import (
 	"github.com/dustin/go-humanize"
 )
 
-// FormatSize writes bytes for people, such as 244MiB.
-func FormatSize(n int64) string {
+// Size writes bytes for people, such as 244MiB.
+func Size(n int64) string {
 	if n < 0 {
-		return "-" + FormatSize(-n)
+		return "-" + Size(-n)
 	}
 	return strings.ReplaceAll(humanize.IBytes(uint64(n)), " ", "")
 }

@@ -1,20 +1,12 @@
-package control
+package say
 
 import (
 	"fmt"
 	"time"
 )
 
-// Urgencies of steps.
-const (
-	Now        = "now"
-	Soon       = "soon"
-	Wait       = "wait"
-	Convenient = "when convenient"
-)
-
-// EndTime tells when something ends and how sure that is.
-func EndTime(now time.Time, seconds, spread float64) string {
+// End tells when something ends and how sure that is.
+func End(now time.Time, seconds, spread float64) string {
 	end := now.Add(time.Duration(seconds * float64(time.Second)))
 	layout := "15:04:05"
 	switch {

@@ -1,0 +1,40 @@
+package advice
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nidalo/core/say"
+	"nidalo/core/state"
+)
+
+// first says how to begin on a host without arrays.
+func (p *planner) first() {
+	p.array = nil
+	var blank []string
+	lab := slices.ContainsFunc(p.Disks, func(d Disk) bool { return d.Lab && d.State == state.DiskBlank })
+	for _, d := range p.Disks {
+		if d.State == state.DiskBlank && d.Lab == lab {
+			blank = append(blank, say.Argument(d.Identity))
+		}
+	}
+	why := "there are no arrays yet, and no disk is blank"
+	if len(blank) > 0 {
+		why = "there are no arrays yet, and " + say.Count(len(blank), "disk is blank", "disks are blank")
+	}
+	switch {
+	case len(blank) >= 2:
+		level := "1"
+		if len(blank) >= 4 {
+			level = "6"
+		}
+		p.add(Convenient, why, "compare the levels for them", "nidalo plan "+strings.Join(blank, " "), noDisk)
+		p.add(Convenient, "it says what it will do, and asks", "make an array of them", fmt.Sprintf("nidalo create -name NAME -level %s %s", level, strings.Join(blank, " ")), noDisk)
+	case len(p.Disks) == 0:
+		p.add(Convenient, "there are no arrays and no disks here", "make a simulated enclosure to try things with", "nidalo lab new", noDisk)
+		p.add(Convenient, "disks are also taken by their paths", "make an array of blank disks", "nidalo create -name NAME -level 6 /dev/DISK...", noDisk)
+	default:
+		p.add(Convenient, why, "see what each disk holds", "nidalo disks", noDisk)
+	}
+}

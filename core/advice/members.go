@@ -1,0 +1,171 @@
+package advice
+
+import (
+	"cmp"
+	"fmt"
+
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
+)
+
+// replace says how a member that is failed or missing gets its place back.
+func (p *planner) replace(m Member) {
+	a := p.array
+	urgency, why := Soon, fmt.Sprintf("it has been %s since %s", m.Condition, m.Since.Local().Format("Jan 2 15:04"))
+	if m.Reason != "" {
+		why += " (" + m.Reason + ")"
+	}
+	if a.Margin == 0 {
+		urgency = Now
+	}
+	if len(m.Twins) > 0 {
+		p.add(urgency, why+"; "+m.Twins[0].Why, "say which one is the member; it is taken back then", "nidalo choose "+m.Twins[0].Example, m.Disk)
+		return
+	}
+	if m.Part > 0 {
+		p.replaceDisk(m, urgency, why)
+		return
+	}
+	command := "nidalo replace " + a.Name + " " + p.argument(m) + " "
+	if fit := p.fit(m, m.Disk.Bay); fit != nil {
+		do := "put the blank disk " + fit.Identity.String() + " in its place; the rebuild begins at once"
+		if m.CatchesUp {
+			do = "if it was taken out by mistake, put it back, in any bay, and it catches up; otherwise " + do
+		}
+		p.add(urgency, why, do, command+say.Argument(fit.Identity), m.Disk)
+		return
+	}
+	p.insert(m, urgency, why, command)
+}
+
+// insert is replace where no blank disk is at hand: the failed disk goes out of its bay, and another comes in.
+func (p *planner) insert(m Member, urgency Urgency, why, command string) {
+	bay, target := "a bay", "DISK"
+	blank := fmt.Sprintf("insert a blank disk of at least %s (%d bytes) into ", say.Size(m.Need), m.Need)
+	here := p.inBay(m)
+	switch {
+	case here == nil || here.State == state.DiskEmpty && m.Disk.Bay == "":
+	case here.State == state.DiskEmpty:
+		bay, target = "bay "+m.Disk.Bay, say.Quote(m.Disk.Bay)
+		if m.CatchesUp {
+			p.add(urgency, why, "if it was taken out by mistake, put it back, and it catches up; otherwise "+blank+bay, command+target, m.Disk)
+			return
+		}
+	case here.Serial == m.Disk.Serial:
+		if m.Disk.Bay != "" {
+			bay, target = "bay "+m.Disk.Bay, say.Quote(m.Disk.Bay)
+		}
+		p.add(urgency, why, "find it by its light", "nidalo locate "+p.argument(m), m.Disk)
+		p.add(urgency, "the array does without it already", "take it out", "nidalo may-pull "+p.argument(m), m.Disk)
+	default:
+		p.unsuited(m, here, urgency)
+	}
+	p.add(urgency, why, blank+bay, command+target, m.Disk)
+}
+
+// unsuited says why the disk that is in the bay of a member cannot take its place as it is.
+func (p *planner) unsuited(m Member, here *Disk, urgency Urgency) {
+	name, word := here.Identity.String(), say.Argument(here.Identity)
+	switch {
+	case here.State == state.DiskBlank && p.claimed[here.Path]:
+	case here.State == state.DiskBlank && here.Bad != "":
+		p.add(urgency, here.Bad, "do not trust "+name+", which is in its bay, before it is proven", "nidalo vet "+word, m.Disk)
+	case here.State == state.DiskBlank && here.Size < m.Need:
+		p.add(urgency, fmt.Sprintf("it has %s (%d bytes), and at least %s (%d bytes) are needed", say.Size(here.Size), here.Size, say.Size(m.Need), m.Need),
+			"take "+name+" out of its bay again, because it is too small", "nidalo may-pull "+word, m.Disk)
+	case here.State == state.DiskInUse && len(here.Held) == 0:
+		p.add(urgency, name+", which is in its bay, is not blank", "look at what it holds, and erase it if that is not wanted any more", "nidalo inspect "+word, m.Disk)
+	}
+}
+
+// replaceDisk is replace for a member on a partition: the disk is replaced with everything that arrays have on it.
+func (p *planner) replaceDisk(m Member, urgency Urgency, why string) {
+	whole, need := state.Physical(m.Disk.Serial), int64(4<<20) // for the partition tables
+	for _, a := range p.Arrays {
+		for _, o := range a.Members {
+			if o.Spindle == m.Spindle {
+				need += o.Need
+			}
+		}
+	}
+	best, known := p.instead[m.Spindle]
+	for i, d := range p.Disks {
+		if !known && d.State == state.DiskBlank && d.Bad == "" && d.Real && d.Part == 0 && !p.claimed[d.Path] && d.Size >= need && (best == nil || d.Size < best.Size) {
+			best = &p.Disks[i]
+		}
+	}
+	p.instead[m.Spindle] = best
+	if best == nil {
+		p.add(urgency, why, fmt.Sprintf("if it was taken out by mistake, put it back; otherwise insert a blank disk of at least %s, which takes over everything that arrays had on %s", say.Size(need), whole),
+			"nidalo replace "+say.Quote(whole)+" DISK", m.Disk)
+		return
+	}
+	p.claimed[best.Path] = true
+	p.add(urgency, why, fmt.Sprintf("if it was taken out by mistake, put it back, and it catches up; otherwise put the blank disk %s in its place, with everything that arrays had on it", best.Identity),
+		"nidalo replace "+say.Quote(whole)+" "+say.Argument(best.Identity), m.Disk)
+}
+
+// retire says how a member that still works is let go before it fails.
+func (p *planner) retire(m Member) {
+	why := "it works, but " + cmp.Or(m.Reason, fmt.Sprintf("had %s, all restored", say.Count(int64(m.Errors), "error", "errors")))
+	command := "nidalo retire " + p.array.Name + " " + p.argument(m)
+	if fit := p.fit(m, ""); fit != nil {
+		p.add(Soon, why, "copy it onto "+fit.Identity.String()+" and let it go; the margin does not drop", command+" "+say.Argument(fit.Identity), m.Disk)
+		return
+	}
+	p.add(Soon, why, fmt.Sprintf("insert a blank disk of at least %s (%d bytes), then retire it", say.Size(m.Need), m.Need), command, m.Disk)
+}
+
+// spares says what is left to decide after a spare stepped in.
+func (p *planner) spares() {
+	for _, m := range p.array.Members {
+		if m.StandsFor == "" || m.Condition != record.Active || p.spareLeft(m) {
+			continue
+		}
+		why := fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), m.StandsFor)
+		need := m.Need
+		if m.Part > 0 {
+			whole := p.whole(m.Spindle)
+			if whole == nil || p.claimed[m.Spindle] {
+				continue
+			}
+			p.claimed[m.Spindle] = true
+			why = fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", state.Physical(m.Disk.Serial), state.Physical(m.StandsFor))
+			need = whole.Size
+		} else if fit := p.fit(m, ""); fit != nil {
+			p.add(Convenient, why, fmt.Sprintf("either make %s the new spare (nidalo spare %s), or let the array move onto it, which frees the old spare", fit.Identity, say.Argument(fit.Identity)),
+				fmt.Sprintf("nidalo retire %s %s %s", p.array.Name, p.argument(m), say.Argument(fit.Identity)), m.Disk)
+			continue
+		}
+		p.add(Convenient, why, fmt.Sprintf("insert a disk of at least %s and make it a spare", say.Size(need)), "nidalo spare DISK", m.Disk)
+	}
+}
+
+// spareLeft says whether another spare could take the place of a member.
+func (p *planner) spareLeft(m Member) bool {
+	for _, d := range p.Disks {
+		if d.servesArray(p.array.Name) && d.Size >= m.Need {
+			return true
+		}
+	}
+	return false
+}
+
+// whole is a physical disk of the host.
+func (p *planner) whole(spindle string) *Disk {
+	for i, d := range p.Disks {
+		if d.Spindle == spindle && d.Part == 0 {
+			return &p.Disks[i]
+		}
+	}
+	return nil
+}
+
+// shortName is the shortest name of a disk, for people.
+func shortName(i state.Identity) string {
+	if state.Physical(i.Serial) != i.Serial {
+		i.Bay = ""
+	}
+	return state.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
+}

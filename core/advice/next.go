@@ -1,0 +1,272 @@
+package advice
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"nidalo/core/record"
+	"nidalo/core/state"
+)
+
+// Urgency is how soon a step should be done.
+type Urgency string
+
+// The urgencies, the most urgent first.
+const (
+	Now        Urgency = "now"
+	Soon       Urgency = "soon"
+	Wait       Urgency = "wait"
+	Convenient Urgency = "when convenient"
+)
+
+var urgencies = []Urgency{Now, Soon, Wait, Convenient}
+
+// CheckEvery is how old a consistency check may get before another is advised.
+const CheckEvery = 35 * 24 * time.Hour
+
+// Step is one thing to do.
+type Step struct {
+	Array   string  `json:"array,omitempty"`
+	Urgency Urgency `json:"urgency"` // now, soon, wait, when convenient
+	Why     string  `json:"why"`
+	Do      string  `json:"do"`                // in words
+	Command string  `json:"command,omitempty"` // exact
+	Disk    string  `json:"disk,omitempty"`    // bay, model and serial
+	of      string  // identity of the array
+}
+
+// Line is a step in one line: the command first, where there is one.
+func (st Step) Line() string {
+	if st.Command == "" {
+		return st.Do + ": " + st.Why
+	}
+	return st.Command + "   " + st.Do + ": " + st.Why
+}
+
+// Plan is everything that there is to do on a host, in order.
+type Plan struct {
+	all   []Step
+	Again time.Time // when to look again although nothing is to be done
+	taken map[string]bool
+}
+
+// Next says what the administrator should do. Arrays that are nearest to losing data come first, and have first claim on
+// blank disks: no two steps want the same one.
+func Next(s *Snapshot) *Plan {
+	p := &planner{Snapshot: s, claimed: map[string]bool{}, instead: map[string]*Disk{}}
+	out := &Plan{Again: s.Now.Add(CheckEvery), taken: p.claimed}
+	arrays := slices.Clone(s.Arrays)
+	slices.SortStableFunc(arrays, func(x, y Array) int { return cmp.Compare(x.Margin, y.Margin) })
+	for i := range arrays {
+		a := &arrays[i]
+		p.array = a
+		p.device()
+		p.serving()
+		if at := a.Check.Ended; !at.IsZero() && at.Add(CheckEvery).Before(out.Again) {
+			out.Again = at.Add(CheckEvery)
+		}
+	}
+	for _, i := range s.Idle {
+		p.idle(i)
+	}
+	if len(s.Arrays)+len(s.Idle) == 0 {
+		p.first()
+	}
+	slices.SortStableFunc(p.steps, func(x, y Step) int {
+		return cmp.Compare(slices.Index(urgencies, x.Urgency), slices.Index(urgencies, y.Urgency))
+	})
+	out.all = p.steps
+	return out
+}
+
+// Steps lists all steps, those that are the same for several arrays once.
+func (p *Plan) Steps() []Step {
+	out := []Step{}
+	for _, st := range p.all {
+		if !slices.ContainsFunc(out, func(o Step) bool { return o.Command != "" && o.Command == st.Command && o.Do == st.Do }) {
+			out = append(out, st)
+		}
+	}
+	return out
+}
+
+// Of lists the steps about the array with an identity.
+func (p *Plan) Of(id string) []Step {
+	out := []Step{}
+	for _, st := range p.all {
+		if st.of == id {
+			out = append(out, st)
+		}
+	}
+	return out
+}
+
+// Lines are steps in a line each.
+func Lines(steps []Step) []string {
+	out := []string{}
+	for _, st := range steps {
+		out = append(out, st.Line())
+	}
+	return out
+}
+
+// planner collects the steps of one plan.
+type planner struct {
+	*Snapshot
+	array   *Array
+	steps   []Step
+	claimed map[string]bool  // blank disks that a step wants, by path
+	instead map[string]*Disk // the blank disk that takes the place of a physical disk with partitions
+}
+
+func (p *planner) add(urgency Urgency, why, do, command string, about state.Identity) {
+	st := Step{Urgency: urgency, Why: why, Do: do, Command: command}
+	if p.array != nil {
+		st.Array, st.of = p.array.Name, p.array.ID
+	}
+	if about.Path != "" {
+		st.Disk = about.String()
+	}
+	p.steps = append(p.steps, st)
+}
+
+// fit is Fit for a member among the disks that no step wants yet.
+func (p *planner) fit(m Member, bay string) *Disk {
+	free := slices.DeleteFunc(slices.Clone(p.Disks), func(d Disk) bool { return p.claimed[d.Path] })
+	best := Fit(free, m.Need, bay, m.real())
+	if best != nil {
+		p.claimed[best.Path] = true
+	}
+	return best
+}
+
+var noDisk state.Identity
+
+// device says what to do when an array should be a device and is not, or when its device hangs.
+func (p *planner) device() {
+	switch d := p.array.Device; {
+	case d == nil || d.Connected || d.Path == "" && p.array.Failure != "":
+	case d.Path != "":
+		p.add(Now, fmt.Sprintf("its device %s waits (%s)", d.Path, d.Reason), "end it if it does not come back; data that could not be written is lost then", "nidalo detach -force "+p.array.Name, noDisk)
+	default:
+		p.add(Now, "it should be attached and is not ("+d.Reason+")", "start the keeper if it does not come by itself", "systemctl start nidalo-keeper", noDisk)
+	}
+}
+
+// serving follows the procedure for one array in service, as far as it can be foreseen.
+func (p *planner) serving() {
+	a, before := p.array, len(p.steps)
+	if a.Failure != "" {
+		p.add(Now, "it has failed ("+a.Failure+")", "bring the lost members back, in any bay, and start it; everything that was flushed is on them", "nidalo start "+a.Name, noDisk)
+		p.add(Convenient, "some members may never come back", "see what can be read without them, copy it out, or bring back those that left before", "nidalo rescue "+a.Name, noDisk)
+		return
+	}
+	if a.Map.Redundant() && a.Condition == state.Exposed {
+		p.add(Now, "no further loss is survived until redundancy is back", "back up what is not backed up yet", "", noDisk)
+	}
+	restoring := false
+	for _, m := range a.Members {
+		if t := a.task(m.Slot); t != nil {
+			restoring = true
+			p.waitFor(t, m.Disk)
+			continue
+		}
+		p.member(m)
+	}
+	if !restoring {
+		p.spares()
+	}
+	p.check(restoring || len(p.steps) > before)
+}
+
+// member says what a member needs that no task is about.
+func (p *planner) member(m Member) {
+	redundant := p.array.Map.Redundant()
+	switch {
+	case m.Condition == record.Failing || m.Foretold:
+		p.retire(m)
+	case redundant && (m.Condition == record.Failed || m.Condition == record.Missing):
+		p.replace(m)
+	}
+}
+
+func (p *planner) waitFor(t *Task, about state.Identity) {
+	do := "wait for the " + t.Kind.Noun()
+	switch t.State {
+	case state.TaskPaused:
+		p.add(Soon, fmt.Sprintf("the %s is paused at %.1f%%", t.Kind.Noun(), t.Percent), "let it go on", "nidalo continue "+p.array.Name, about)
+		return
+	case state.TaskWaiting:
+		p.add(Wait, t.Waits, do, "nidalo watch", about)
+		return
+	}
+	why := fmt.Sprintf("the %s is at %.1f%%", t.Kind.Noun(), t.Percent)
+	if ends := t.ends(p.Now); ends != "" {
+		why += ", " + ends
+	}
+	p.add(Wait, why, do, "nidalo watch", about)
+}
+
+// check says when a consistency check is wanted, or what the last one found. busy: there is more important work.
+func (p *planner) check(busy bool) {
+	a, c := p.array, p.array.Check
+	for i, t := range a.Tasks {
+		if t.Kind == state.TaskCheck {
+			if !busy {
+				p.waitFor(&a.Tasks[i], noDisk)
+			}
+			return
+		}
+	}
+	command := "nidalo check " + a.Name
+	switch {
+	case !c.Ended.IsZero() && c.Unrepairable > 0:
+		p.add(Now, fmt.Sprintf("the last check found %d blocks beyond repair", c.Unrepairable), "restore the damaged files from a backup, then check again", "nidalo check -repair "+a.Name, noDisk)
+		return
+	case !c.Ended.IsZero() && c.Mismatches > c.Repaired:
+		p.add(Soon, fmt.Sprintf("the last check found %d mismatches", c.Mismatches), "repair them", "nidalo check -repair "+a.Name, noDisk)
+		return
+	case busy || a.Used == 0:
+		return
+	}
+	var changed time.Time // the last time that a member changed after the array was made
+	for _, m := range a.Members {
+		if m.Since.After(changed) && m.Since.Sub(a.Created) > time.Second {
+			changed = m.Since
+		}
+	}
+	since := c.Ended
+	if since.IsZero() {
+		since = a.Created
+	}
+	switch {
+	case !changed.IsZero() && c.Ended.Before(changed):
+		p.add(Convenient, "its members changed on "+changed.Local().Format("Jan 2 15:04")+", and it has not been checked since", "check that all agrees", command, noDisk)
+	case p.Now.Sub(since) > CheckEvery:
+		p.add(Convenient, fmt.Sprintf("it has not been checked for more than %d days", int(CheckEvery.Hours()/24)), "check that all agrees", command, noDisk)
+	}
+}
+
+// idle says how an array gets into service.
+func (p *planner) idle(i Idle) {
+	p.array = &Array{ID: i.ID, Name: i.Name}
+	start := "nidalo start " + i.Name
+	switch i.Why {
+	case TakenOut:
+		p.add(Convenient, "it was taken out of service", "start it when it is wanted again", start, noDisk)
+	case Stranger:
+		p.add(Convenient, "its disks come from another host or home", "start it here, if it is not in use there", start, noDisk)
+	case Waits:
+		p.add(Wait, i.Reason, "put the missing disks in, or start it without them at once", start, noDisk)
+	default:
+		for _, t := range i.Twins {
+			p.add(Now, t.Why, "say which one is the member", "nidalo choose "+t.Example, noDisk)
+		}
+		if len(i.Twins) == 0 {
+			p.add(Now, i.Reason, "bring its missing disks back, in any bay, and start it", start, noDisk)
+			p.add(Convenient, "some members may never come back", "see what can be read without them, copy it out, or bring back those that left before", "nidalo rescue "+i.Name, noDisk)
+		}
+	}
+}

@@ -1,0 +1,201 @@
+// Package advice says what to do next, whether a disk may leave its bay, and what a loss would mean: pure functions of a
+// snapshot of one host, so that everything that gives advice gives the same.
+package advice
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
+)
+
+// Snapshot is what is known of one host at one moment.
+type Snapshot struct {
+	Now    time.Time
+	Arrays []Array // in service
+	Idle   []Idle
+	Disks  []Disk
+}
+
+// Array is an array in service.
+type Array struct {
+	ID, Name  string
+	Map       *layout.Map
+	Condition state.Condition
+	Failure   string // why it has failed; empty while it serves
+	Margin    int    // negative when data is out of reach
+	Used      int64  // bytes that were ever written
+	Created   time.Time
+	Members   []Member // by slot
+	Tasks     []Task
+	Check     Check
+	Device    *Device // that it is attached as, or should be
+}
+
+// Member is one slot of an array.
+type Member struct {
+	Slot      int
+	Condition record.Condition
+	Disk      state.Identity
+	Spindle   string // the physical disk that it is on; empty when that is not known
+	Part      int    // number of the partition that it is on, 0 for a whole disk
+	Reason    string // why it is failing, failed or missing, or why its disk foretells that it will fail; empty when not known
+	Since     time.Time
+	Errors    uint64
+	Foretold  bool  // it works, and its disk says that it will fail
+	CatchesUp bool  // it is away, and what it holds still counts when it comes back
+	Need      int64 // bytes that a disk must have to take its place
+	Onto      *Copy // the copy of it that is being made
+	StandsFor string
+	Twins     []Twin // disks that each claim to be this member
+}
+
+// Copy is the disk that a member is being copied onto.
+type Copy struct {
+	Disk    state.Identity
+	Spindle string
+}
+
+// Twin is a disk that claims to be the same member as another.
+type Twin struct {
+	Why     string
+	Example string // one of the two, as an argument
+}
+
+// Task is long work on an array that has not ended.
+type Task struct {
+	Kind    state.TaskKind
+	Slot    int // the member that it is about, or -1
+	State   state.TaskState
+	Percent float64
+	Left    time.Duration // negative when not known
+	Spread  float64       // how far off Left may be, as a share of it; 1: not known
+	Waits   string        // for what, in words
+}
+
+// Check is the last consistency check, under way or ended; its zero value means that there was none.
+type Check struct {
+	Ended                              time.Time
+	Mismatches, Repaired, Unrepairable int64
+}
+
+// Device is what an array is attached as.
+type Device struct {
+	Path      string // empty when there is no device
+	Connected bool
+	Reason    string // why not
+}
+
+// Idle is an array that was found and is not in service.
+type Idle struct {
+	ID, Name string
+	Why      IdleKind
+	Reason   string
+	Twins    []Twin
+}
+
+// IdleKind is why an array is not in service.
+type IdleKind int
+
+// The reasons for an array not to be in service.
+const (
+	CannotStart IdleKind = iota
+	TakenOut             // by the administrator
+	Stranger             // it was never in service here
+	Waits                // for disks that may still come
+)
+
+// Disk is a disk of the host, a partition, or an empty bay.
+type Disk struct {
+	state.Identity
+	Spindle string
+	Size    int64
+	State   state.DiskState
+	Holds   []string
+	Held    []string // by whom, in words: it is mounted, or something stands on it
+	Bad     string   // why it is not to be trusted
+	Part    int      // number of the partition, 0 for a whole disk
+	Real    bool     // a device of the system; otherwise a file, or in the lab
+	Lab     bool
+	Serves  []string // as a spare: the arrays it is for; none: all
+}
+
+func (d Disk) servesArray(name string) bool {
+	return d.State == state.DiskSpare && d.Bad == "" && (len(d.Serves) == 0 || slices.Contains(d.Serves, name))
+}
+
+// real says whether a member is, or was, on a device of the system.
+func (m Member) real() bool { return len(m.Disk.Path) > 5 && m.Disk.Path[:5] == "/dev/" }
+
+// spindles are the physical disks of all slots, for layout.MarginOfDisks.
+func (a *Array) spindles() []string {
+	out := make([]string, len(a.Members))
+	for i, m := range a.Members {
+		out[i] = state.SpindleOf(m.Disk.Model, m.Disk.Serial)
+	}
+	return out
+}
+
+// without is the margin, and the margin with luck, without the members that do not work and those for which lost is true.
+func (a *Array) without(lost func(m Member) bool) (certain, best int) {
+	return a.Map.MarginOfDisks(a.spindles(), func(slot int) bool { return !a.Members[slot].Condition.Counts() || lost(a.Members[slot]) })
+}
+
+// task is the task that restores or copies a member.
+func (a *Array) task(slot int) *Task {
+	for i, t := range a.Tasks {
+		if t.Slot == slot && (t.Kind == state.TaskRebuild || t.Kind == state.TaskCatchUp || t.Kind == state.TaskRetire) {
+			return &a.Tasks[i]
+		}
+	}
+	return nil
+}
+
+// ends says when a task ends, as a clause; empty when that is not known.
+func (t *Task) ends(now time.Time) string {
+	if t == nil || t.Left < 0 || t.State != state.TaskRunning {
+		return ""
+	}
+	return "ends " + say.End(now, t.Left.Seconds(), t.Spread)
+}
+
+// argument is how a command names a member: by its bay, unless another disk is in there by now.
+func (s *Snapshot) argument(m Member) string {
+	another := func(d Disk) bool { return d.Bay == m.Disk.Bay && d.Serial != "" && d.Serial != m.Disk.Serial }
+	if m.Disk == (state.Identity{}) || m.Disk.Bay != "" && slices.ContainsFunc(s.Disks, another) {
+		return fmt.Sprint(m.Slot)
+	}
+	return say.Argument(m.Disk)
+}
+
+// inBay is the disk in the bay that a member was last seen in, or the member's own disk where there are no bays.
+func (s *Snapshot) inBay(m Member) *Disk {
+	for i, d := range s.Disks {
+		if m.Disk.Bay != "" && d.Bay == m.Disk.Bay || m.Disk.Bay == "" && d.Path == m.Disk.Path {
+			return &s.Disks[i]
+		}
+	}
+	return nil
+}
+
+// Fit is the smallest blank disk of at least need bytes, the one in the given bay first; nil when there is none. A place on a
+// real disk is offered real disks only, and one in the lab or in a file none of them.
+func Fit(disks []Disk, need int64, bay string, real bool) *Disk {
+	var best *Disk
+	for i, d := range disks {
+		if d.State != state.DiskBlank || d.Bad != "" || d.Size < need || d.Real != real {
+			continue
+		}
+		if bay != "" && d.Bay == bay {
+			return &disks[i]
+		}
+		if best == nil || d.Size < best.Size {
+			best = &disks[i]
+		}
+	}
+	return best
+}
