@@ -12,7 +12,7 @@ import (
 // floors is the rooms from the ground up: a room may use those below it and none beside or above it.
 var floors = [][]string{
 	{"nidalo/core/state"},
-	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health", "nidalo/core/say"},
+	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health", "nidalo/core/say", "nidalo/core/event"},
 	{"nidalo/core/record"},
 	{"nidalo/core/plan", "nidalo/core/advice"},
 	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},
@@ -26,6 +26,7 @@ var floors = [][]string{
 	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert", "nidalo/internal/carryover"},
 	{"nidalo/internal/control"},
 	{"nidalo/internal/keeper", "nidalo/internal/view"},
+	{"nidalo/internal/service/chronicle"},
 	{"nidalo/internal/service", "nidalo/internal/crash"},
 	{"nidalo/internal/cli"},
 	{"nidalo/cmd/nidalo"},

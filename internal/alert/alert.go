@@ -17,37 +17,27 @@ import (
 	"sync"
 	"time"
 
+	"nidalo/core/event"
+
 	"github.com/wneessen/go-mail"
 )
 
-// Severities, least first.
-var Severities = []string{"info", "warning", "critical"}
-
-func rank(severity string) int {
-	for i, s := range Severities {
-		if s == severity {
-			return i
-		}
-	}
-	return 0
-}
-
 // Message is what is delivered. Its JSON is the body of webhooks and the input of commands.
 type Message struct {
-	Time     time.Time `json:"time"`
-	Host     string    `json:"host"`
-	Severity string    `json:"severity"`
-	Kind     string    `json:"kind"`
-	Array    string    `json:"array,omitempty"`
-	Disk     string    `json:"disk,omitempty"`
-	Detail   string    `json:"detail,omitempty"`
-	Next     []string  `json:"next,omitempty"`  // what to do, as commands
-	Count    int       `json:"count,omitempty"` // how often it happened since the last message about it, when more than once
+	Time     time.Time      `json:"time"`
+	Host     string         `json:"host"`
+	Severity event.Severity `json:"severity"`
+	Kind     event.Kind     `json:"kind"`
+	Array    string         `json:"array,omitempty"`
+	Disk     string         `json:"disk,omitempty"`
+	Detail   string         `json:"detail,omitempty"`
+	Next     []string       `json:"next,omitempty"`  // what to do, as commands
+	Count    int            `json:"count,omitempty"` // how often it happened since the last message about it, when more than once
 }
 
 // Subject is the message in one line.
 func (m Message) Subject() string {
-	what := m.Kind
+	what := string(m.Kind)
 	if m.Array != "" {
 		what = m.Array + ": " + what
 	}
@@ -81,26 +71,26 @@ func (m Message) Text() string {
 // Channel delivers messages one way.
 type Channel interface {
 	String() string // without secrets
-	Least() string  // severity
+	Least() event.Severity
 	Send(ctx context.Context, m Message) error
 }
 
 // Email sends by SMTP.
 type Email struct {
-	Server       string   `toml:"server"` // HOST:PORT
-	TLS          string   `toml:"tls"`    // starttls (default), implicit, or none on the loopback
-	User         string   `toml:"user"`
-	PasswordFile string   `toml:"password_file"`
-	CAFile       string   `toml:"ca_file"` // of the server's certificate, when it is not a public one
-	From         string   `toml:"from"`
-	To           []string `toml:"to"`
-	LeastOf      string   `toml:"least"`
+	Server       string         `toml:"server"` // HOST:PORT
+	TLS          string         `toml:"tls"`    // starttls (default), implicit, or none on the loopback
+	User         string         `toml:"user"`
+	PasswordFile string         `toml:"password_file"`
+	CAFile       string         `toml:"ca_file"` // of the server's certificate, when it is not a public one
+	From         string         `toml:"from"`
+	To           []string       `toml:"to"`
+	LeastOf      event.Severity `toml:"least"`
 }
 
 func (e Email) String() string { return "e-mail to " + strings.Join(e.To, ", ") }
 
 // Least is the least severity that is sent.
-func (e Email) Least() string { return e.LeastOf }
+func (e Email) Least() event.Severity { return e.LeastOf }
 
 // Send delivers one message.
 func (e Email) Send(ctx context.Context, m Message) error {
@@ -125,10 +115,10 @@ func (e Email) Send(ctx context.Context, m Message) error {
 
 // Webhook posts JSON to an address.
 type Webhook struct {
-	URL       string `toml:"url"`
-	TokenFile string `toml:"token_file"` // sent as a bearer token
-	Plain     bool   `toml:"plain"`      // http to another host is meant
-	LeastOf   string `toml:"least"`
+	URL       string         `toml:"url"`
+	TokenFile string         `toml:"token_file"` // sent as a bearer token
+	Plain     bool           `toml:"plain"`      // http to another host is meant
+	LeastOf   event.Severity `toml:"least"`
 }
 
 func (w Webhook) String() string {
@@ -144,7 +134,7 @@ func (w Webhook) String() string {
 var poster = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 
 // Least is the least severity that is sent.
-func (w Webhook) Least() string { return w.LeastOf }
+func (w Webhook) Least() event.Severity { return w.LeastOf }
 
 // Send delivers one message; any status but 2xx is an error.
 func (w Webhook) Send(ctx context.Context, m Message) error {
@@ -184,14 +174,14 @@ func (w Webhook) Send(ctx context.Context, m Message) error {
 
 // Command runs a program with the message as JSON on its input. No shell is involved.
 type Command struct {
-	Run     []string `toml:"run"`
-	LeastOf string   `toml:"least"`
+	Run     []string       `toml:"run"`
+	LeastOf event.Severity `toml:"least"`
 }
 
 func (c Command) String() string { return "command " + c.Run[0] }
 
 // Least is the least severity that is sent.
-func (c Command) Least() string { return c.LeastOf }
+func (c Command) Least() event.Severity { return c.LeastOf }
 
 // Send runs the program; any exit status but 0 is an error.
 func (c Command) Send(ctx context.Context, m Message) error {
@@ -287,7 +277,7 @@ func (s *Sender) Send(m Message) {
 	if len(s.queues) == 0 {
 		return
 	}
-	key := m.Kind + "\x00" + m.Array + "\x00" + m.Disk
+	key := string(m.Kind) + "\x00" + m.Array + "\x00" + m.Disk
 	s.mu.Lock()
 	if f := s.folded[key]; f != nil {
 		f.last = m
@@ -323,7 +313,7 @@ func (s *Sender) unfold(key string) {
 
 func (s *Sender) put(m Message) {
 	for _, q := range s.queues {
-		if rank(m.Severity) < rank(q.c.Least()) {
+		if m.Severity.Rank() < q.c.Least().Rank() {
 			continue
 		}
 		select {

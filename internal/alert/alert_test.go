@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/event"
 	"nidalo/internal/alert"
 )
 
@@ -26,8 +27,8 @@ type box struct {
 	got    []alert.Message
 }
 
-func (b *box) String() string { return "box" }
-func (b *box) Least() string  { return b.least }
+func (b *box) String() string        { return "box" }
+func (b *box) Least() event.Severity { return event.Severity(b.least) }
 func (b *box) Send(_ context.Context, m alert.Message) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -76,14 +77,14 @@ func TestDeliveriesAreTriedAgainButNotForEver(t *testing.T) {
 	s.Send(alert.Message{Kind: "lost for good"})
 	s.Send(alert.Message{Kind: "next"})
 	require.Eventually(t, func() bool { return len(b.all()) == 2 }, 5*time.Second, time.Millisecond)
-	require.Equal(t, "next", b.all()[1].Kind)
+	require.Equal(t, event.Kind("next"), b.all()[1].Kind)
 }
 
 func TestOnlyWhatIsSevereEnoughIsSent(t *testing.T) {
 	b := &box{least: "warning"}
 	s := alert.NewSender([]alert.Channel{b}, quick)
-	for _, severity := range alert.Severities {
-		s.Send(alert.Message{Kind: severity, Severity: severity})
+	for _, severity := range event.Severities {
+		s.Send(alert.Message{Kind: event.Kind(severity), Severity: severity})
 	}
 	s.Close()
 	require.Len(t, b.all(), 2)

@@ -10,9 +10,12 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"nidalo/core/event"
 
 	"github.com/wneessen/go-mail"
 )
@@ -88,8 +91,8 @@ func (c Command) Check() error {
 	return checkLeast(c.LeastOf)
 }
 
-func checkLeast(least string) error {
-	if least != "" && least != "info" && least != "warning" && least != "critical" {
+func checkLeast(least event.Severity) error {
+	if least != "" && !slices.Contains(event.Severities, least) {
 		return fmt.Errorf("least = %q: info, warning or critical", least)
 	}
 	return nil

@@ -22,6 +22,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/buffer"
@@ -77,13 +78,8 @@ const (
 
 // Event is something that happened.
 type Event struct {
-	Time   time.Time `json:"time"`
-	Kind   string    `json:"kind"`
-	Array  string    `json:"array"`
-	Disk   string    `json:"disk,omitempty"`
-	Detail string    `json:"detail"`
-	// Task is what ended, with its figures; nil when the event tells of something else.
-	Task *task.State `json:"-"`
+	event.Event
+	Task *task.State // the task that ended, with its figures; nil when the event tells of something else
 }
 
 // Array is a running array.
@@ -149,9 +145,15 @@ func (a *Array) now() time.Time {
 	return env.Now()
 }
 
-func (a *Array) event(kind, disk, format string, args ...any) {
+func (a *Array) event(kind event.Kind, disk, format string, args ...any) {
+	a.tell(Event{Event: event.Event{Kind: kind, Disk: disk, Detail: fmt.Sprintf(format, args...)}})
+}
+
+// tell passes an event on, if anybody listens.
+func (a *Array) tell(e Event) {
 	if a.cfg.Event != nil {
-		a.cfg.Event(Event{Time: a.now(), Kind: kind, Array: a.Name(), Disk: disk, Detail: fmt.Sprintf(format, args...)})
+		e.Time, e.Array = a.now(), a.Name()
+		a.cfg.Event(e)
 	}
 }
 
@@ -162,7 +164,7 @@ func (a *Array) freeze(err error) {
 		if errors.Is(err, ErrStopped) {
 			return
 		}
-		a.event("array-failed", "", "%v", err)
+		a.event(event.ArrayFailed, "", "%v", err)
 	}
 }
 
@@ -170,7 +172,7 @@ func (a *Array) freeze(err error) {
 func (a *Array) fail(why error) { a.freeze(fmt.Errorf("%w: %w", ErrFailed, why)) }
 
 // say is event for a text that is made.
-func (a *Array) say(kind, disk, text string) { a.event(kind, disk, "%s", text) }
+func (a *Array) say(kind event.Kind, disk, text string) { a.event(kind, disk, "%s", text) }
 
 func (a *Array) alive() error {
 	if err := a.frozen.Load(); err != nil {

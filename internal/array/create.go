@@ -5,6 +5,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
@@ -114,7 +115,7 @@ func Open(s roster.Set, cfg Config) (*Array, error) {
 	}
 	for _, slot := range gone {
 		e := s.Newest.Roster[slot]
-		a.event("member-missing", state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}.String(), "slot %d was not found when the array was started", slot)
+		a.event(event.MemberMissing, state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}.String(), "slot %d was not found when the array was started", slot)
 	}
 	a.start()
 	a.works.Resume()

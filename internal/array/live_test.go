@@ -472,7 +472,7 @@ func TestADamagedJournalIsToldAndSurvived(t *testing.T) {
 	a, err = f.reopen(array.Config{Event: func(e array.Event) {
 		mu.Lock()
 		defer mu.Unlock()
-		told = append(told, e.Kind)
+		told = append(told, string(e.Kind))
 	}})
 	require.NoError(t, err)
 	got := make([]byte, len(want))

@@ -76,7 +76,7 @@ func (t *told) has(kind string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, e := range t.all {
-		if e.Kind == kind {
+		if string(e.Kind) == kind {
 			return true
 		}
 	}

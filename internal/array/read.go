@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
@@ -314,7 +315,7 @@ func (a *Array) sayHealed(now time.Time) {
 	if h.places > 1 {
 		where = fmt.Sprintf("in %d places, from stripe %d on", h.places, h.first)
 	}
-	a.event("healed", "", "%d wrong or unreadable blocks %s were restored from redundancy and rewritten", h.blocks, where)
+	a.event(event.Healed, "", "%d wrong or unreadable blocks %s were restored from redundancy and rewritten", h.blocks, where)
 	h.last, h.blocks, h.places = now, 0, 0
 }
 

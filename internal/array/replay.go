@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/journal"
@@ -52,7 +53,7 @@ func (a *Array) replay() error {
 		a.journal.ContinueFrom(first - 1)
 	}
 	if len(r.numbers) > 0 {
-		a.event("journal-replayed", "", "%d batches", len(r.numbers))
+		a.event(event.JournalReplayed, "", "%d batches", len(r.numbers))
 	}
 	if err := a.journal.Checkpoint(); err != nil {
 		return err
@@ -117,7 +118,7 @@ func (r *replaying) batch(n uint64) (more bool, err error) {
 	}
 	for _, m := range b.Lacking {
 		probe.EntryRestored.Seen()
-		a.event("journal-damaged", m.Name(), "its part of batch %d cannot be read; it is restored from the other members", n)
+		a.event(event.JournalDamaged, m.Name(), "its part of batch %d cannot be read; it is restored from the other members", n)
 	}
 	if err := a.replayBatch(b, r.superseded); err != nil {
 		return false, err
@@ -167,7 +168,7 @@ func (a *Array) dropped(b journal.Batch) {
 	}
 	text := fmt.Sprintf("the last batch of the journals (%d) is not on %s and cannot be completed, so it was given up", b.Number, strings.Join(names, ", "))
 	if a.rescue == nil {
-		a.event("batch-dropped", "", "%s. A stop in the middle of writing leaves this, and then nothing of it had been flushed; but if that part of the journal was damaged later, what was flushed last may read as it was before", text)
+		a.event(event.BatchDropped, "", "%s. A stop in the middle of writing leaves this, and then nothing of it had been flushed; but if that part of the journal was damaged later, what was flushed last may read as it was before", text)
 		return
 	}
 	// Here it may well have been flushed. What it changed is not known then, and must not read as it was before.

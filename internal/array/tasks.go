@@ -1,6 +1,7 @@
 package array
 
 import (
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/task"
@@ -43,7 +44,7 @@ func (o turnsOf) End(kind state.TaskKind, slot int) { o.turns.End(TaskRef{o.a, k
 // newTasks makes the list of the array's tasks.
 func (a *Array) newTasks() *task.List {
 	host := task.Host{Now: a.now, Pace: a.Pace, Moved: a.moved,
-		Began: func(t *task.Task) { a.event(string(t.Kind())+"-started", a.slotName(t.Slot()), "") },
+		Began: func(t *task.Task) { a.event(event.OfTask(t.Kind(), event.Started), a.slotName(t.Slot()), "") },
 		Ended: a.taskEnded}
 	if a.cfg.Turns != nil {
 		host.Turns = turnsOf{a, a.cfg.Turns}
@@ -53,14 +54,11 @@ func (a *Array) newTasks() *task.List {
 
 // taskEnded says so.
 func (a *Array) taskEnded(t *task.Task, s task.State) {
-	if a.cfg.Event == nil {
-		return
-	}
 	detail := ""
 	if s.State == state.TaskFailed {
 		detail = s.Err.Error()
 	}
-	a.cfg.Event(Event{Time: a.now(), Kind: string(t.Kind()) + "-" + string(s.State), Array: a.Name(), Disk: a.slotName(t.Slot()), Detail: detail, Task: &s})
+	a.tell(Event{Event: event.Event{Kind: event.OfTask(t.Kind(), s.State), Disk: a.slotName(t.Slot()), Detail: detail}, Task: &s})
 }
 
 func (a *Array) slotName(slot int) string {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/journal"
@@ -412,7 +413,7 @@ func (d *destaging) unkept() (first error) {
 		if u == nil || u.unkept == 0 {
 			continue
 		}
-		d.a.event("write-lost", "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", u.unkept, u.st.Ordinal())
+		d.a.event(event.WriteLost, "", "%d blocks written to stripe %d could not be kept: their member is away, and the parity is lost", u.unkept, u.st.Ordinal())
 		err := fmt.Errorf("stripe %d: %w", u.st.Ordinal(), ErrUnkept)
 		for _, by := range d.layers[i].By {
 			by.Fail(err)

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/plan"
 	"nidalo/core/state"
@@ -101,7 +102,7 @@ func makeReport(c *control.Control) (*view.Report, error) {
 		return nil, err
 	}
 	host, _ := os.Hostname()
-	r := &view.Report{Time: st.Time, Host: host, Version: Version, Arrays: st.Arrays, Disks: disks, Steps: next.Steps, Events: []control.Event{},
+	r := &view.Report{Time: st.Time, Host: host, Version: Version, Arrays: st.Arrays, Disks: disks, Steps: next.Steps, Events: []event.Event{},
 		Tasks: []history.Task{}, Checks: []history.Task{}, Risk: map[string]view.ReportRisk{}, Errors: map[string][]view.TimePoint{}, Temperatures: map[string][]view.TimePoint{}}
 	if r.Health, err = c.Health(); err != nil {
 		return nil, err
@@ -114,7 +115,7 @@ func makeReport(c *control.Control) (*view.Report, error) {
 	}
 	if h, err := c.History(control.HistoryRequest{Limit: 1000}); err == nil {
 		for _, ev := range h.Events {
-			if ev.Severity != control.Info {
+			if ev.Severity != event.Info {
 				r.Events = append(r.Events, ev)
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"nidalo/core/advice"
+	"nidalo/core/event"
 	"nidalo/core/health"
 	"nidalo/core/state"
 	"nidalo/internal/history"
@@ -327,15 +328,15 @@ type DiskHealth struct {
 
 // HistoryReply is part of the history, oldest first.
 type HistoryReply struct {
-	Events []Event        `json:"events"`
+	Events []event.Event  `json:"events"`
 	Tasks  []history.Task `json:"tasks"`
 }
 
 // AlertResult is how one channel took a test message.
 type AlertResult struct {
-	Channel string `json:"channel"`
-	Least   string `json:"least,omitempty"`
-	Error   string `json:"error,omitempty"`
+	Channel string         `json:"channel"`
+	Least   event.Severity `json:"least,omitempty"`
+	Error   string         `json:"error,omitempty"`
 }
 
 // WhatIfRequest asks what the loss of some disks would mean.

@@ -116,7 +116,7 @@ func (c *machine) config() array.Config {
 	return array.Config{Cache: cacheLimit, Tables: 1, Limits: member.Limits{Failing: -1, Failed: -1, Slow: member.Slow{Windows: -1}},
 		Event: func(e array.Event) {
 			c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
-			seen("event " + e.Kind)
+			seen("event " + string(e.Kind))
 			switch {
 			case e.Kind == "member-set-back":
 				c.accused = e.Disk

@@ -15,19 +15,9 @@ import (
 
 	_ "modernc.org/sqlite" // the driver, in pure Go
 
+	"nidalo/core/event"
 	"nidalo/core/state"
 )
-
-// Event is something that happened.
-type Event struct {
-	ID       int64     `json:"id"`
-	Time     time.Time `json:"time"`
-	Severity string    `json:"severity"` // info, warning, critical
-	Kind     string    `json:"kind"`
-	Array    string    `json:"array,omitempty"`
-	Disk     string    `json:"disk,omitempty"`
-	Detail   string    `json:"detail,omitempty"`
-}
 
 // Task is a piece of long work that ended.
 type Task struct {
@@ -128,7 +118,7 @@ func Open(path string) (*Store, error) {
 func (s *Store) Close() error { return s.db.Close() }
 
 // AddEvent adds an event and returns its number.
-func (s *Store) AddEvent(e Event) (int64, error) {
+func (s *Store) AddEvent(e event.Event) (int64, error) {
 	r, err := s.db.Exec("INSERT INTO events (time, severity, kind, array, disk, detail) VALUES (?,?,?,?,?,?)",
 		e.Time.UnixNano(), e.Severity, e.Kind, e.Array, e.Disk, e.Detail)
 	if err != nil {
@@ -191,16 +181,16 @@ func (f Filter) where(column string) (string, []any) {
 }
 
 // Events lists events, oldest first, of the newest that match.
-func (s *Store) Events(f Filter) ([]Event, error) {
+func (s *Store) Events(f Filter) ([]event.Event, error) {
 	where, args := f.where("time")
 	rows, err := s.db.Query("SELECT id, time, severity, kind, array, disk, detail FROM events"+where, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	out := []Event{}
+	out := []event.Event{}
 	for rows.Next() {
-		var e Event
+		var e event.Event
 		var at int64
 		if err := rows.Scan(&e.ID, &at, &e.Severity, &e.Kind, &e.Array, &e.Disk, &e.Detail); err != nil {
 			return nil, err

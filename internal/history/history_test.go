@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/event"
 	"nidalo/internal/history"
 )
 
@@ -16,7 +17,7 @@ func TestWhatIsAddedIsFoundByEveryFilter(t *testing.T) {
 	s, err := history.Open(path)
 	require.NoError(t, err)
 	at := time.Unix(1_700_000_000, 0)
-	for i, e := range []history.Event{
+	for i, e := range []event.Event{
 		{Kind: "member-failed", Array: "tides", Disk: "A3 (Quern QN-12 QRN-0207)", Severity: "critical"},
 		{Kind: "member-returned", Array: "tides", Disk: "A4 (Tamarack TK-4000 TMK-0214)", Severity: "info"},
 		{Kind: "check-done", Array: "sonar", Severity: "info"},
@@ -40,7 +41,7 @@ func TestWhatIsAddedIsFoundByEveryFilter(t *testing.T) {
 	require.Equal(t, 1, count(history.Filter{Until: at.Add(time.Minute)}))
 	newest, err := s.Events(history.Filter{Limit: 2})
 	require.NoError(t, err)
-	require.Equal(t, []string{"member-returned", "check-done"}, []string{newest[0].Kind, newest[1].Kind}, "the newest two, in order")
+	require.Equal(t, []event.Kind{"member-returned", "check-done"}, []event.Kind{newest[0].Kind, newest[1].Kind}, "the newest two, in order")
 
 	require.NoError(t, s.AddTask(history.Task{Array: "tides", Kind: "rebuild", Started: at, Ended: at.Add(time.Minute), State: "done", Bytes: 60, Rate: 1}))
 	require.NoError(t, s.AddReadings([]history.Reading{{Time: at, Of: "QRN-0207", Name: "temperature", Value: 31}, {Time: at.Add(time.Hour), Of: "QRN-0207", Name: "temperature", Value: 33}}))

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/keeper"
@@ -79,7 +80,7 @@ func (s *Service) Attach(q control.AttachRequest) (*control.DeviceStatus, error)
 		return nil, person(err)
 	}
 	if !already {
-		s.event(control.Event{Kind: "array-attached", Severity: control.Info, Array: r.Name(), Detail: fmt.Sprintf("as %s (%s)", cmp.Or(a.Link, a.Device), a.Device)})
+		s.event(event.Event{Kind: event.ArrayAttached, Array: r.Name(), Detail: fmt.Sprintf("as %s (%s)", cmp.Or(a.Link, a.Device), a.Device)})
 	}
 	return s.deviceStatus(a, how), nil
 }
@@ -190,11 +191,11 @@ func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) 
 	if err := s.change(func(m *memory) { delete(m.Attached, id) }); err != nil {
 		return nil, err
 	}
-	severity, detail := control.Info, "everything is flushed"
+	severity, detail := event.Info, "everything is flushed"
 	if q.Force {
-		severity, detail = control.Warning, "by force; what could not be written is lost"
+		severity, detail = event.Warning, "by force; what could not be written is lost"
 	}
-	s.event(control.Event{Kind: "array-detached", Severity: severity, Array: q.Array, Detail: detail})
+	s.event(event.Event{Kind: event.ArrayDetached, Severity: severity, Array: q.Array, Detail: detail})
 	return out, nil
 }
 
@@ -326,11 +327,11 @@ func (s *Service) keepAttached() {
 	}
 	if err != nil {
 		if wanted {
-			s.once("keeper", "", err.Error(), control.Event{Kind: "keeper-away", Severity: control.Warning, Detail: "attached arrays wait for the keeper: " + err.Error()})
+			s.once("keeper", "", err.Error(), event.Event{Kind: event.KeeperAway, Detail: "attached arrays wait for the keeper: " + err.Error()})
 		}
 		return
 	}
-	s.once("keeper", "", "", control.Event{Kind: "keeper-back", Severity: control.Info, Detail: "the keeper answers"})
+	s.once("keeper", "", "", event.Event{Kind: event.KeeperBack, Detail: "the keeper answers"})
 	for _, r := range s.running() {
 		id := r.ID().String()
 		i := slices.IndexFunc(st.Devices, func(a keeper.Attached) bool { return a.Array == id })
@@ -343,9 +344,9 @@ func (s *Service) keepAttached() {
 				s.opt.Log.Warn("an attached array cannot be noted", "array", r.Name(), "reason", err)
 			}
 		case i >= 0 && st.Devices[i].Refused:
-			s.once("attach", r.Name(), st.Devices[i].Reason, control.Event{Kind: "array-not-attached", Severity: control.Critical, Array: r.Name(), Detail: st.Devices[i].Reason})
+			s.once("attach", r.Name(), st.Devices[i].Reason, event.Event{Kind: event.ArrayNotAttached, Array: r.Name(), Detail: st.Devices[i].Reason})
 		case i >= 0:
-			s.once("attach", r.Name(), "", control.Event{Kind: "array-attached", Severity: control.Info, Array: r.Name(), Detail: "as " + st.Devices[i].Device})
+			s.once("attach", r.Name(), "", event.Event{Kind: event.ArrayAttached, Array: r.Name(), Detail: "as " + st.Devices[i].Device})
 			if st.Devices[i].Connected && st.Devices[i].Size != r.Capacity() {
 				if err := k.Refresh(keeper.RefreshRequest{Array: id}); err != nil {
 					s.opt.Log.Warn("the device cannot be told the size of its array", "array", r.Name(), "reason", err)
@@ -356,10 +357,10 @@ func (s *Service) keepAttached() {
 		case want:
 			a, err := s.attachNow(r, how, keepWait)
 			if err != nil {
-				s.once("attach", r.Name(), err.Error(), control.Event{Kind: "array-not-attached", Severity: control.Critical, Array: r.Name(), Detail: err.Error()})
+				s.once("attach", r.Name(), err.Error(), event.Event{Kind: event.ArrayNotAttached, Array: r.Name(), Detail: err.Error()})
 				continue
 			}
-			s.once("attach", r.Name(), "", control.Event{Kind: "array-attached", Severity: control.Info, Array: r.Name(), Detail: "as " + a.Device})
+			s.once("attach", r.Name(), "", event.Event{Kind: event.ArrayAttached, Array: r.Name(), Detail: "as " + a.Device})
 			s.opt.Log.Info("array attached", "array", r.Name(), "device", a.Device)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -64,7 +65,7 @@ func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 	}); err != nil {
 		return nil, err
 	}
-	s.event(control.Event{Kind: "member-chosen", Severity: control.Info, Array: own.Name, Disk: info.Identity.String(), Detail: fmt.Sprintf("it is slot %d; copies of it are not used", own.Slot)})
+	s.event(event.Event{Kind: event.MemberChosen, Array: own.Name, Disk: info.Identity.String(), Detail: fmt.Sprintf("it is slot %d; copies of it are not used", own.Slot)})
 	s.again(src)
 	s.wake()
 	return &info, nil
@@ -151,7 +152,7 @@ func (s *Service) twinsOf(id uuid.UUID, slot int) (out []errTwice) {
 
 // tellTwice makes it an event, once.
 func (s *Service) tellTwice(e errTwice) {
-	s.once("twice", e.of.Member.String(), strings.Join(e.names, " "), control.Event{Kind: "member-twice", Severity: control.Critical, Array: e.of.Name,
+	s.once("twice", e.of.Member.String(), strings.Join(e.names, " "), event.Event{Kind: event.MemberTwice, Array: e.of.Name,
 		Detail: e.Error() + ". Say which one is the member (nidalo choose DISK), or take the others out"})
 }
 

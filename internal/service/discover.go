@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -244,14 +245,13 @@ func (s *Service) look(fresh bool) error {
 		})
 	}
 	wait.Wait()
-	state := ""
+	short := event.Event{Kind: event.DescriptorsFree, Detail: "disks can be looked at again"}
 	if starved.Load() {
-		state = "short"
+		short = event.Event{Kind: event.DescriptorsShort, Detail: "this process may not open more files; disks cannot be looked at until it may"}
 	}
-	if state != "" || s.lookedShort.Swap(state != "") {
-		s.once("descriptors", "", state, control.Event{Kind: "descriptors-" + cmp.Or(state, "free"), Severity: control.Warning,
-			Detail: map[string]string{"short": "this process may not open more files: disks cannot be looked at until that is over", "": "disks can be looked at again"}[state]})
-		s.lookedShort.Store(state != "")
+	if starved.Load() || s.lookedShort.Swap(starved.Load()) {
+		s.once("descriptors", "", string(short.Kind), short)
+		s.lookedShort.Store(starved.Load())
 	}
 	known := make(map[source]found, len(sources))
 	for i, src := range sources {

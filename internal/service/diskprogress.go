@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/task"
@@ -32,11 +33,11 @@ func (s *Service) noteSwap(req swap, info control.DiskInfo, out *control.DiskRep
 	if len(parts) > 1 {
 		what = fmt.Sprintf("%d arrays", len(parts))
 	}
-	severity, who := control.Info, "it"
+	severity, who := event.Info, "it"
 	if req.spare {
-		severity, who = control.Warning, "it was a spare, and"
+		severity, who = event.Warning, "it was a spare, and"
 	}
-	s.event(control.Event{Kind: "disk-replaced", Severity: severity, Disk: info.Identity.String(), Detail: fmt.Sprintf("%s takes the place of %s in %s", who, out.Old, what)})
+	s.event(event.Event{Kind: event.DiskReplaced, Severity: severity, Disk: info.Identity.String(), Detail: fmt.Sprintf("%s takes the place of %s in %s", who, out.Old, what)})
 	s.noSpare(info.Identity)
 	return s.change(func(m *memory) {
 		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New || s.opt.Now().Sub(o.Started) > swapsKept })

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/say"
@@ -232,7 +233,7 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}
-	s.event(control.Event{Kind: "array-created", Severity: control.Info, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), say.Size(a.Capacity()))})
+	s.event(event.Event{Kind: event.ArrayCreated, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), say.Size(a.Capacity()))})
 	status := s.describe(r)
 	return &status, nil
 }
@@ -521,7 +522,7 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 			return person(err)
 		}
 	}
-	s.event(control.Event{Kind: "array-dissolved", Severity: control.Info, Array: r.Name()})
+	s.event(event.Event{Kind: event.ArrayDissolved, Array: r.Name()})
 	// A member that was away, and comes back, is one from elsewhere then.
 	id := r.ID().String()
 	return s.change(func(m *memory) {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/health"
 	"nidalo/core/record"
 	"nidalo/core/state"
@@ -138,19 +139,16 @@ func (s *Service) askHealth() {
 }
 
 func (s *Service) tellHealth(name string, id state.Identity, of string, v health.Verdict, now health.Readings) {
-	hot := control.Event{Kind: "disk-cool", Severity: control.Info, Array: name, Disk: id.String(), Detail: "it is no longer hot"}
+	hot := event.Event{Kind: event.DiskCool, Array: name, Disk: id.String(), Detail: "it is no longer hot"}
 	if v.Hot {
-		hot = control.Event{Kind: "disk-hot", Severity: control.Warning, Array: name, Disk: id.String(), Detail: fmt.Sprintf("%.0f °C; from %.0f on disks age fast: look at fans and filters", *now.Temperature, health.DefaultRules.Hot)}
+		hot = event.Event{Kind: event.DiskHot, Array: name, Disk: id.String(), Detail: fmt.Sprintf("%.0f °C; from %.0f on disks age fast: look at fans and filters", *now.Temperature, health.DefaultRules.Hot)}
 	}
-	s.chron.mu.Lock()
-	_, told := s.chron.told["heat/"+of]
-	s.chron.mu.Unlock()
-	if told || v.Hot {
+	if v.Hot || s.chron.Told("heat/"+of) {
 		s.once("heat", of, fmt.Sprint(v.Hot), hot)
 	}
 	for _, n := range v.Notes {
 		if strings.Contains(n, "cable") {
-			s.once("link", of, n, control.Event{Kind: "disk-link", Severity: control.Warning, Array: name, Disk: id.String(), Detail: n})
+			s.once("link", of, n, event.Event{Kind: event.DiskLink, Array: name, Disk: id.String(), Detail: n})
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nidalo/core/advice"
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -46,14 +47,7 @@ func (s *Service) setSender() {
 	if a.Retry > 0 {
 		opt.Wait = time.Duration(a.Retry)
 	}
-	fresh := alert.NewSender(a.channels(), opt)
-	s.chron.mu.Lock()
-	old := s.chron.sender
-	s.chron.sender = fresh
-	s.chron.mu.Unlock()
-	if old != nil {
-		old.Close()
-	}
+	s.chron.SetSender(alert.NewSender(a.channels(), opt))
 }
 
 // Stop takes an array out of service until it is started again.
@@ -85,7 +79,7 @@ func (s *Service) Stop(name string) error {
 		return err
 	}
 	s.leave(s.candidates(s.carriers(id), id), errTakenOut)
-	s.event(control.Event{Kind: "array-stopped", Severity: control.Info, Array: rec.Name, Detail: "flushed; it stays out of service until it is started"})
+	s.event(event.Event{Kind: event.ArrayStopped, Array: rec.Name, Detail: "flushed; it stays out of service until it is started"})
 	return nil
 }
 
@@ -169,7 +163,7 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 	if err != nil {
 		return nil, err
 	}
-	s.event(control.Event{Kind: "array-started", Severity: control.Info, Array: r.Name(), Detail: string(r.Condition())})
+	s.event(event.Event{Kind: event.ArrayStarted, Array: r.Name(), Detail: string(r.Condition())})
 	s.takeBackOf(r.ID()) // those that left before the others, and came back while it was not in service
 	snap, err := s.snapshot()
 	if err != nil {
@@ -216,7 +210,7 @@ func (s *Service) Rename(req control.RenameRequest) error {
 	if err != nil {
 		return person(err)
 	}
-	s.event(control.Event{Kind: "array-renamed", Severity: control.Info, Array: req.To, Detail: "it was " + req.Array})
+	s.event(event.Event{Kind: event.ArrayRenamed, Array: req.To, Detail: "it was " + req.Array})
 	return s.change(func(m *memory) {
 		m.Names[r.ID().String()] = req.To
 		if p, ok := m.Paces[req.Array]; ok {
@@ -285,7 +279,7 @@ func (s *Service) Steer(req control.SteerRequest) error {
 	if err != nil {
 		return err
 	}
-	done, known := map[state.TaskState]string{state.TaskRunning: "continued", state.TaskPaused: "paused", state.TaskCancelled: "cancelled"}[req.State]
+	done, known := map[state.TaskState]state.TaskState{state.TaskRunning: event.Continued, state.TaskPaused: state.TaskPaused, state.TaskCancelled: state.TaskCancelled}[req.State]
 	if !known {
 		return &control.Error{What: fmt.Sprintf("%q: a task can be paused, running or cancelled", req.State)}
 	}
@@ -304,7 +298,7 @@ func (s *Service) Steer(req control.SteerRequest) error {
 			if req.State == state.TaskCancelled {
 				continue // its end tells that
 			}
-			s.event(control.Event{Kind: string(k) + "-" + done, Severity: control.Info, Array: r.Name()})
+			s.event(event.Event{Kind: event.OfTask(k, done), Array: r.Name()})
 		case !errors.Is(err, task.ErrNone):
 			return person(err)
 		}
@@ -316,8 +310,8 @@ func (s *Service) Steer(req control.SteerRequest) error {
 }
 
 // react does what follows from an event.
-func (s *Service) react(e control.Event) {
-	if e.Kind == "member-failed" && !strings.Contains(e.Detail, task.ByAdministrator) {
+func (s *Service) react(e event.Event) {
+	if e.Kind == event.MemberFailed && !strings.Contains(e.Detail, task.ByAdministrator) {
 		if r, err := s.named(e.Array); err == nil {
 			for _, m := range r.MemberStates() {
 				if m.Disk.String() == e.Disk {
@@ -326,7 +320,7 @@ func (s *Service) react(e control.Event) {
 			}
 		}
 	}
-	if e.Kind != "member-retired" {
+	if e.Kind != event.MemberRetired {
 		return
 	}
 	// A spare whose stand-in is over is a spare again: what it holds was copied off it just now.
@@ -342,7 +336,9 @@ func (s *Service) react(e control.Event) {
 		return
 	}
 	s.wait.Go(func() {
-		s.admin.Lock()
+		if !s.unasked() {
+			return
+		}
 		defer s.admin.Unlock()
 		src, err := s.locate(was)
 		if err != nil {
@@ -365,6 +361,6 @@ func (s *Service) react(e control.Event) {
 			m.Spares = append(m.Spares, Spare{Disk: was})
 		})
 		s.lookAt(src)
-		s.event(control.Event{Kind: "spare-free", Severity: control.Info, Array: e.Array, Disk: e.Disk, Detail: "it is a hot spare for all arrays again"})
+		s.event(event.Event{Kind: event.SpareFree, Array: e.Array, Disk: e.Disk, Detail: "it is a hot spare for all arrays again"})
 	})
 }

@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
-	"nidalo/internal/control"
 )
 
 // Arrays of this home start by themselves, whenever their disks appear: all at once, one after the other, or late. An array that
@@ -104,17 +104,19 @@ func (s *Service) muster() {
 				reason = fmt.Errorf("%w: %s", array.ErrFailed, set.Shortage())
 			}
 			s.reason(set, reason)
-			s.event(control.Event{Kind: "array-not-started", Severity: control.Critical, Array: set.Newest.Name, Detail: reason.Error()})
+			s.event(event.Event{Kind: event.ArrayNotStarted, Array: set.Newest.Name, Detail: reason.Error()})
 			continue
 		}
+		if !s.unasked() {
+			return
+		}
 		w.tried = disks
-		s.admin.Lock()
 		s.reason(set, errStarting)
 		if err := s.startOne(s.candidates(s.carriers(id), id)); err == nil {
 			delete(s.waits, id)
 			s.own(id, set.Newest.Name)
 			s.applyPaces()
-			s.event(control.Event{Kind: "array-started", Severity: control.Info, Array: set.Newest.Name, Detail: "its disks have come"})
+			s.event(event.Event{Kind: event.ArrayStarted, Array: set.Newest.Name, Detail: "its disks have come"})
 			s.takeBackOf(set.Newest.Array)
 		}
 		s.admin.Unlock()
@@ -166,6 +168,6 @@ func (s *Service) holdBack(found []roster.Candidate) bool {
 	w := &waiting{until: time.Now().Add(s.lateDisks())}
 	s.waits[set.Newest.Array.String()] = w
 	s.reason(set, errWaits{names, w.until})
-	s.event(control.Event{Kind: "array-waits", Severity: control.Info, Array: set.Newest.Name, Detail: errWaits{names, w.until}.Error()})
+	s.event(event.Event{Kind: event.ArrayWaits, Array: set.Newest.Name, Detail: errWaits{names, w.until}.Error()})
 	return true
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/event"
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
@@ -268,7 +269,7 @@ func (s *Service) judgeRescue(run *salvage) (err error) {
 
 // copyAndTell copies it out, and notes how that ended.
 func (s *Service) copyAndTell(run *salvage) error {
-	s.event(control.Event{Kind: "rescue-started", Severity: control.Info, Array: run.name(), Detail: "copied out to " + run.req.Copy})
+	s.event(event.Event{Kind: event.RescueStarted, Array: run.name(), Detail: "copied out to " + run.req.Copy})
 	err := s.copyOut(run)
 	s.mu.Lock()
 	c := run.reply.Copy
@@ -283,23 +284,23 @@ func (s *Service) copyAndTell(run *salvage) error {
 	}
 	ended := *c
 	s.mu.Unlock()
-	severity := control.Info
+	severity := event.Info
 	if ended.Lost > 0 || ended.Error != "" {
-		severity = control.Warning
+		severity = event.Warning
 	}
-	s.event(control.Event{Kind: "rescue-" + string(ended.State), Severity: severity, Array: run.name(), Detail: strings.TrimSpace(
+	s.event(event.Event{Kind: event.Kind("rescue-" + string(ended.State)), Severity: severity, Array: run.name(), Detail: strings.TrimSpace(
 		fmt.Sprintf("%s copied to %s, %s of it could not be read %s", say.Size(ended.Done), ended.Path, say.Size(ended.Lost), ended.Error))})
 	return err
 }
 
 // serveRescue lets clients read until somebody ends it.
 func (s *Service) serveRescue(run *salvage) {
-	s.event(control.Event{Kind: "rescue-served", Severity: control.Info, Array: run.name(), Detail: "read-only, as " + rescuePrefix + run.name()})
+	s.event(event.Event{Kind: event.RescueServed, Array: run.name(), Detail: "read-only, as " + rescuePrefix + run.name()})
 	select {
 	case <-run.stop:
 	case <-s.done:
 	}
-	s.event(control.Event{Kind: "rescue-stopped", Severity: control.Info, Array: run.name(), Detail: "it is not served any more"})
+	s.event(event.Event{Kind: event.RescueStopped, Array: run.name(), Detail: "it is not served any more"})
 }
 
 // bringBack makes members that had left count again, and starts the array with them.
@@ -330,7 +331,7 @@ func (s *Service) bringBack(run *salvage) error {
 	for _, id := range run.reply.Back {
 		names = append(names, id.String())
 	}
-	s.event(control.Event{Kind: "members-readmitted", Severity: control.Warning, Array: run.name(),
+	s.event(event.Event{Kind: event.MembersReadmitted, Array: run.name(),
 		Detail: fmt.Sprintf("%s: brought back in place; %s were given up", strings.Join(names, ", "), say.Size(run.reply.Lost))})
 	_, err = s.start(control.StartRequest{Array: run.id.String()})
 	return err

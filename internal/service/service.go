@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nidalo/core/event"
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
@@ -25,6 +26,7 @@ import (
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
+	"nidalo/internal/service/chronicle"
 	"nidalo/internal/survey"
 )
 
@@ -53,7 +55,7 @@ type Service struct {
 	host        host
 	waits       map[string]*waiting // arrays that wait for disks; used before lookLoop begins and by it only
 	events      <-chan struct{}     // of the kernel; nil where it does not tell
-	chron       chronicle
+	chron       *chronicle.Chronicle
 	turns       *turns
 	moves       map[string]move     // of tasks; used by lookLoop only
 	lookedShort atomic.Bool         // the last look ran out of descriptors
@@ -127,19 +129,19 @@ func Open(opt Options) (*Service, error) {
 		s.unlock()
 		return nil, err
 	}
-	s.startChronicle()
+	s.chron = s.newChronicle()
 	s.setSender()
 	if opt.Stays { // before the first look, so that nothing that comes after it is missed
 		s.events = survey.Watch(s.done)
 	}
 	if err := s.startAll(); err != nil {
 		close(s.done)
-		s.endChronicle()
+		s.chron.Close()
 		s.unlock()
 		return nil, err
 	}
 	if opt.Stays {
-		s.history() // while there are descriptors for it
+		s.chron.History() // while there are descriptors for it
 		s.resumeVets()
 		s.resumeSurfaces()
 		s.looked.Store(time.Now().UnixNano())
@@ -181,9 +183,28 @@ func (s *Service) Close() (err error) {
 func (s *Service) close() error {
 	close(s.done)
 	s.endRuns()
+	errs := s.closeArrays()
+	s.wait.Wait()
+	s.chron.Close()
+	s.unlock()
+	return errors.Join(errs...)
+}
+
+// unasked takes admin for a change that nobody asked for; it is false, and admin not taken, when the service ends.
+func (s *Service) unasked() bool {
+	s.admin.Lock()
+	select {
+	case <-s.done:
+		s.admin.Unlock()
+		return false
+	default:
+		return true
+	}
+}
+
+func (s *Service) closeArrays() (errs []error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	var errs []error
 	for _, r := range s.running() {
 		name := r.Name()
 		if r.Failure() != nil {
@@ -196,9 +217,7 @@ func (s *Service) close() error {
 		}
 		s.opt.Log.Info("array stopped", "array", name, "flushed", true)
 	}
-	s.endChronicle()
-	s.unlock()
-	return errors.Join(errs...)
+	return errs
 }
 
 // How long a service waits for a command that uses its home, which it says, and a command for another that is about to end.
@@ -398,7 +417,7 @@ func (s *Service) startOne(found []roster.Candidate) error {
 		s.opt.Log.Warn("stale member left out", "array", set.Newest.Name, "disk", c.Disk.Identity().String(), "epoch", c.Record.Epoch, "current", set.Newest.Epoch)
 	}
 	for _, c := range set.Strangers {
-		s.event(control.Event{Kind: "member-stranger", Severity: control.Warning, Array: set.Newest.Name, Disk: c.Disk.Identity().String(), Detail: c.Why + "; it is left out, and nothing is written to it"})
+		s.event(event.Event{Kind: event.MemberStranger, Array: set.Newest.Name, Disk: c.Disk.Identity().String(), Detail: c.Why + "; it is left out, and nothing is written to it"})
 	}
 	open := array.Open
 	if s.opt.Looks {
@@ -412,7 +431,7 @@ func (s *Service) startOne(found []roster.Candidate) error {
 	if err != nil {
 		release(false)
 		s.reason(set, err)
-		s.event(control.Event{Kind: "array-not-started", Severity: control.Critical, Array: set.Newest.Name, Detail: err.Error()})
+		s.event(event.Event{Kind: event.ArrayNotStarted, Array: set.Newest.Name, Detail: err.Error()})
 		return err
 	}
 	release(true)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -135,7 +136,7 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 	if err != nil {
 		return nil, err
 	}
-	s.event(control.Event{Kind: "spare-assigned", Severity: control.Info, Disk: info.Identity.String(), Detail: "for " + cmp.Or(strings.Join(req.Arrays, ", "), "all arrays")})
+	s.event(event.Event{Kind: event.SpareAssigned, Disk: info.Identity.String(), Detail: "for " + cmp.Or(strings.Join(req.Arrays, ", "), "all arrays")})
 	reply.Disk = s.lookAt(src)
 	s.wake()
 	return reply, nil
@@ -178,7 +179,9 @@ func (s *Service) stepIn() {
 // takeOverDisk lets a spare take the place of a whole disk with partitions of arrays: what failed is rebuilt, and what still works
 // on the disk is copied. It is false when no spare can.
 func (s *Service) takeOverDisk(of string) bool {
-	s.admin.Lock()
+	if !s.unasked() {
+		return true
+	}
 	defer s.admin.Unlock()
 	disks, err := s.Disks()
 	if err != nil {
@@ -204,7 +207,7 @@ func (s *Service) takeOverDisk(of string) bool {
 		}
 		// The first may be too small for the table of the old disk, and the next not.
 		if _, err = s.replaceParts(swap{control.DiskRequest{Old: of, AlthoughBad: p.AlthoughBad}, true}, on, d, out); err != nil {
-			s.once("spare-unsuited", of+" "+d.Name(), err.Error(), control.Event{Kind: "spare-unsuited", Severity: control.Warning, Disk: d.Identity.String(),
+			s.once("spare-unsuited", of+" "+d.Name(), err.Error(), event.Event{Kind: event.SpareUnsuited, Disk: d.Identity.String(),
 				Detail: fmt.Sprintf("the spare cannot take the place of all of %s: %v", of, err)})
 			continue
 		}
@@ -249,7 +252,9 @@ func (s *Service) together(info control.DiskInfo, arrays []string) (out []string
 
 // takeOver lets the smallest spare that fits take the place of a member.
 func (s *Service) takeOver(r *running, m array.MemberState) {
-	s.admin.Lock()
+	if !s.unasked() {
+		return
+	}
 	defer s.admin.Unlock()
 	need := r.NeedSize(m.Slot)
 	var best *control.DiskInfo
@@ -267,7 +272,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		}
 	}
 	if best == nil {
-		s.once("spare-missing", r.Name(), fmt.Sprint(m.Slot, m.Since), control.Event{Kind: "spare-missing", Severity: control.Warning, Array: r.Name(), Disk: m.Disk.String(),
+		s.once("spare-missing", r.Name(), fmt.Sprint(m.Slot, m.Since), event.Event{Kind: event.SpareMissing, Array: r.Name(), Disk: m.Disk.String(),
 			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", say.Size(need))})
 		return
 	}
@@ -285,6 +290,6 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		mem.Spares = slices.DeleteFunc(mem.Spares, func(p Spare) bool { return p.Disk == best.Name() })
 		mem.Took[r.Name()+"/"+best.Name()] = m.Disk.Name()
 	})
-	s.event(control.Event{Kind: "spare-used", Severity: control.Warning, Array: r.Name(), Disk: best.Identity.String(),
+	s.event(event.Event{Kind: event.SpareUsed, Array: r.Name(), Disk: best.Identity.String(),
 		Detail: fmt.Sprintf("it takes the place of %s in slot %d, which is %s", m.Disk, m.Slot, m.Condition)})
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -105,7 +106,7 @@ func (s *Service) noteSurface(t control.Surface) {
 func (s *Service) startSurface(t control.Surface, d disk.Disk) {
 	t.State = state.TaskWaiting
 	s.noteSurface(t)
-	s.event(control.Event{Kind: "surface-test-started", Severity: control.Info, Disk: t.Name})
+	s.event(event.Event{Kind: event.OfTask(state.TaskSurface, event.Started), Disk: t.Name})
 	s.beginRun(s.surfaceRuns, t.Disk, d, func(run *diskRun) func() {
 		t = s.readSurface(t, d, run)
 		return func() {
@@ -118,14 +119,12 @@ func (s *Service) startSurface(t control.Surface, d disk.Disk) {
 }
 
 func (s *Service) tellSurface(t control.Surface) {
-	severity := control.Info
+	severity := event.Info
 	if t.Bad > 0 || t.State == state.TaskFailed {
-		severity = control.Warning
+		severity = event.Warning
 	}
-	s.event(control.Event{Kind: "surface-test-" + string(t.State), Severity: severity, Disk: t.Name, Detail: t.Result})
-	if h := s.history(); h != nil {
-		_ = h.AddTask(history.Task{Kind: state.TaskSurface, Disk: t.Name, Started: t.Started, Ended: t.Ended, State: t.State, Bytes: t.Size, Rate: t.Rate, Result: t.Result})
-	}
+	s.event(event.Event{Kind: event.OfTask(state.TaskSurface, t.State), Severity: severity, Disk: t.Name, Detail: t.Result})
+	s.chron.Task(history.Task{Kind: state.TaskSurface, Disk: t.Name, Started: t.Started, Ended: t.Ended, State: t.State, Bytes: t.Size, Rate: t.Rate, Result: t.Result})
 }
 
 // resumeSurfaces goes on with tests that a stop or a crash cut short.

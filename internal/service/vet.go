@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/health"
 	"nidalo/core/state"
 	"nidalo/internal/array"
@@ -132,7 +133,7 @@ func (s *Service) halted(v control.Vetting) control.Vetting {
 func (s *Service) startVet(v control.Vetting, d disk.Disk) {
 	v.State = state.TaskWaiting
 	s.noteVet(v)
-	s.event(control.Event{Kind: "vet-started", Severity: control.Info, Disk: v.Name})
+	s.event(event.Event{Kind: event.OfTask(state.TaskVet, event.Started), Disk: v.Name})
 	s.beginRun(s.vets, v.Disk, d, func(run *diskRun) func() {
 		v = s.prove(v, d, run)
 		return func() {
@@ -201,16 +202,14 @@ func (s *Service) noteVet(v control.Vetting) {
 }
 
 func (s *Service) tellVet(v control.Vetting) {
-	severity := control.Info
+	severity := event.Info
 	if !passed(v) {
-		severity = control.Warning
+		severity = event.Warning
 	}
-	s.event(control.Event{Kind: "vet-" + string(v.State), Severity: severity, Disk: v.Name, Detail: v.Result})
-	if h := s.history(); h != nil {
-		bytes := vetBytes(v)
-		_ = h.AddTask(history.Task{Kind: state.TaskVet, Disk: v.Name, Started: v.Started, Ended: v.Ended, State: v.State, Bytes: bytes,
-			Rate: float64(bytes) / max(v.Ended.Sub(v.Started).Seconds(), 1e-3), Result: v.Result})
-	}
+	s.event(event.Event{Kind: event.OfTask(state.TaskVet, v.State), Severity: severity, Disk: v.Name, Detail: v.Result})
+	bytes := vetBytes(v)
+	s.chron.Task(history.Task{Kind: state.TaskVet, Disk: v.Name, Started: v.Started, Ended: v.Ended, State: v.State, Bytes: bytes,
+		Rate: float64(bytes) / max(v.Ended.Sub(v.Started).Seconds(), 1e-3), Result: v.Result})
 }
 
 // bytes is what all passes move altogether.

@@ -10,11 +10,11 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array/roster"
-	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
 )
@@ -48,9 +48,9 @@ func (s *Service) lookLoop() {
 		}
 		if err := s.look(false); err != nil {
 			// What is known of them stays; what follows from that is still to be done.
-			s.once("look", "", err.Error(), control.Event{Kind: "disks-not-listed", Severity: control.Warning, Detail: err.Error()})
+			s.once("look", "", err.Error(), event.Event{Kind: event.DisksNotListed, Detail: err.Error()})
 		} else {
-			s.once("look", "", "", control.Event{Kind: "disks-listed", Severity: control.Info})
+			s.once("look", "", "", event.Event{Kind: event.DisksListed})
 		}
 		s.retries()
 		s.greet()
@@ -67,11 +67,9 @@ func (s *Service) lookLoop() {
 				r.GoOn()
 			}
 		}
-		if h := s.history(); h != nil && time.Since(day) > 24*time.Hour {
+		if time.Since(day) > 24*time.Hour {
 			day = time.Now()
-			if err := h.Forget(day.AddDate(0, 0, -cmp.Or(s.config().History.Days, keepDays))); err != nil {
-				s.opt.Log.Warn("the history cannot be shortened", "reason", err)
-			}
+			s.chron.Forget(day.AddDate(0, 0, -cmp.Or(s.config().History.Days, keepDays)))
 		}
 	}
 }
@@ -100,13 +98,13 @@ func (s *Service) greet() {
 		s.seen.mu.Unlock()
 		switch {
 		case !there || f.mark == "":
-			s.event(control.Event{Kind: "disk-gone", Severity: control.Info, Disk: src.String()})
+			s.event(event.Event{Kind: event.DiskGone, Disk: src.String()})
 		case s.inService(f.info.Identity):
 		case f.record != nil:
-			s.event(control.Event{Kind: "disk-appeared", Severity: control.Info, Disk: f.info.Identity.String(), Detail: s.present(f).Holds[0]})
+			s.event(event.Event{Kind: event.DiskAppeared, Disk: f.info.Identity.String(), Detail: s.present(f).Holds[0]})
 			s.takeBack(src, f)
 		default:
-			s.event(control.Event{Kind: "disk-appeared", Severity: control.Info, Disk: f.info.Identity.String(), Detail: strings.Join(append([]string{string(f.info.State)}, f.info.Holds...), ": ")})
+			s.event(event.Event{Kind: event.DiskAppeared, Disk: f.info.Identity.String(), Detail: strings.Join(append([]string{string(f.info.State)}, f.info.Holds...), ": ")})
 			if f.info.State == state.DiskBlank && s.config().Adopt == AdoptSameBay {
 				s.adopt(src, f)
 			}
@@ -116,7 +114,9 @@ func (s *Service) greet() {
 
 // takeBackAll looks, at the start of the service, for members that came back while none ran.
 func (s *Service) takeBackAll() {
-	s.admin.Lock()
+	if !s.unasked() {
+		return
+	}
 	defer s.admin.Unlock()
 	s.takeBackOf(uuid.Nil)
 }
@@ -135,7 +135,9 @@ func (s *Service) takeBackOf(id uuid.UUID) {
 
 // takeBack lets a member that was away catch up.
 func (s *Service) takeBack(src source, f found) {
-	s.admin.Lock()
+	if !s.unasked() {
+		return
+	}
 	defer s.admin.Unlock()
 	s.takeBackHeld(src, f)
 }
@@ -155,7 +157,7 @@ func (s *Service) takeBackHeld(src source, f found) {
 		}
 		if err != nil {
 			if !s.replaced(f.record) {
-				s.event(control.Event{Kind: "member-stale", Severity: control.Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+				s.event(event.Event{Kind: event.MemberStale, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
 			}
 			return
 		}
@@ -180,7 +182,7 @@ func (s *Service) takeBackHeld(src source, f found) {
 				s.again(src)
 				return
 			}
-			s.event(control.Event{Kind: "member-stale", Severity: control.Warning, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+			s.event(event.Event{Kind: event.MemberStale, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
 		}
 	}
 }
@@ -209,7 +211,9 @@ func (s *Service) retries() {
 
 // adopt lets a blank disk take the place of the member that was lost from the same bay.
 func (s *Service) adopt(src source, f found) {
-	s.admin.Lock()
+	if !s.unasked() {
+		return
+	}
 	defer s.admin.Unlock()
 	if _, spare := s.spareOf(f.info); spare || f.info.Bay == "" || s.badBecause(f.info.Identity) != "" {
 		return
@@ -221,7 +225,7 @@ func (s *Service) adopt(src source, f found) {
 				continue
 			}
 			if need := r.NeedSize(m.Slot); f.info.Size < need {
-				s.event(control.Event{Kind: "disk-too-small", Severity: control.Warning, Array: r.Name(), Disk: f.info.Identity.String(),
+				s.event(event.Event{Kind: event.DiskTooSmall, Array: r.Name(), Disk: f.info.Identity.String(),
 					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", say.Size(f.info.Size), f.info.Size, m.Disk, say.Size(need), need)})
 				continue
 			}
@@ -234,7 +238,7 @@ func (s *Service) adopt(src source, f found) {
 				s.opt.Log.Warn("disk could not be adopted", "disk", src.String(), "reason", err)
 				return
 			}
-			s.event(control.Event{Kind: "disk-adopted", Severity: control.Info, Array: r.Name(), Disk: f.info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
+			s.event(event.Event{Kind: event.DiskAdopted, Array: r.Name(), Disk: f.info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
 			return
 		}
 	}
@@ -253,10 +257,6 @@ func (s *Service) letGoMissing() {
 
 // takeReadings notes what changes slowly, for the history.
 func (s *Service) takeReadings() {
-	h := s.history()
-	if h == nil {
-		return
-	}
 	now := s.opt.Now()
 	var out []history.Reading
 	for _, r := range s.running() {
@@ -272,7 +272,5 @@ func (s *Service) takeReadings() {
 			}
 		}
 	}
-	if err := h.AddReadings(out); err != nil {
-		s.opt.Log.Warn("the history cannot be written", "reason", err)
-	}
+	s.chron.Readings(out)
 }

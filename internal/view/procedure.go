@@ -8,6 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"nidalo/core/advice"
+	"nidalo/core/event"
 	"nidalo/core/say"
 	"nidalo/internal/control"
 )
@@ -172,14 +173,14 @@ func (s *Screen) paintState(state string) string {
 	return s.paintAs(state, "degraded")
 }
 
-func (s *Screen) severity(v string) string {
+func (s *Screen) severity(v event.Severity) string {
 	switch v {
-	case control.Critical:
-		return s.paintAs(v, "failed")
-	case control.Warning:
-		return s.paintAs(v, "degraded")
+	case event.Critical:
+		return s.paintAs(string(v), "failed")
+	case event.Warning:
+		return s.paintAs(string(v), "degraded")
 	}
-	return v
+	return string(v)
 }
 
 // cut shortens a text to n characters.

@@ -10,6 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"nidalo/core/advice"
+	"nidalo/core/event"
 	"nidalo/core/health"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -30,7 +31,7 @@ type Report struct {
 	Disks        []control.DiskInfo     `json:"disks"`
 	Health       []control.DiskHealth   `json:"health"`
 	Steps        []advice.Step          `json:"next"`
-	Events       []control.Event        `json:"events"`
+	Events       []event.Event          `json:"events"`
 	Tasks        []history.Task         `json:"tasks"`
 	Checks       []history.Task         `json:"checks"`
 	Risk         map[string]ReportRisk  `json:"risk"` // by array

@@ -29,7 +29,7 @@ func TestStepsAreNumberedAndFitTheScreen(t *testing.T) {
 		require.LessOrEqual(t, len(line), 80, line)
 		require.Equal(t, strings.TrimRight(line, " "), line)
 	}
-	require.Contains(t, text, "1  now  tides\n   Back up what is not backed up yet: no further loss")
+	require.Contains(t, text, "1  now  tides\n   Back up what is not backed up yet. No further loss")
 	require.Contains(t, text, "2  soon  tides, A3 (Quern QN-12 QRN-0207)")
 	require.Contains(t, text, "\n      nidalo replace tides A3 A7\n")
 	s, b = screen()

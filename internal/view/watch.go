@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/lipgloss"
 
 	"nidalo/core/advice"
+	"nidalo/core/event"
 	"nidalo/core/say"
 	"nidalo/internal/control"
 )
@@ -19,7 +20,7 @@ type Sight struct {
 	At     time.Time
 	Status *control.Status
 	Next   *control.NextReply
-	Events []control.Event
+	Events []event.Event
 	Err    error
 }
 
@@ -266,7 +267,7 @@ func (w watch) events(n int) []string {
 		events = events[len(events)-n:]
 	}
 	for _, e := range events {
-		line := fmt.Sprintf("  %s  %s", e.Time.Local().Format("15:04:05"), w.paint(e.Severity, e.Kind))
+		line := fmt.Sprintf("  %s  %s", e.Time.Local().Format("15:04:05"), w.paint(string(e.Severity), string(e.Kind)))
 		for _, part := range []string{e.Array, e.Disk, e.Detail} {
 			if part != "" {
 				line += "  " + part

@@ -6,6 +6,7 @@ import (
 	"math"
 	"slices"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
 	"nidalo/internal/probe"
@@ -25,7 +26,7 @@ func (j *Journal) Read() (scans []*Scan, first uint64, err error) {
 	})
 	for _, s := range scans {
 		if !s.HeadOK && s.M.Live() {
-			j.host.Say("journal-damaged", s.M.Name(), "no head of its journal can be read; all of it is searched")
+			j.host.Say(event.JournalDamaged, s.M.Name(), "no head of its journal can be read; all of it is searched")
 		}
 	}
 	_ = member.Parallel(len(scans), func(i int) error {
@@ -45,7 +46,7 @@ func (j *Journal) Read() (scans []*Scan, first uint64, err error) {
 	})
 	for _, s := range scans {
 		if s.budget < 0 {
-			j.host.Say("journal-damaged", s.M.Name(), "its journal holds entries that lie in each other; the search in it was cut short")
+			j.host.Say(event.JournalDamaged, s.M.Name(), "its journal holds entries that lie in each other; the search in it was cut short")
 		}
 	}
 	return slices.DeleteFunc(scans, func(s *Scan) bool { return !s.M.Live() }), first, j.host.Alive()
@@ -86,7 +87,7 @@ func (j *Journal) firstNeeded(scans []*Scan) uint64 {
 		}
 		for _, s := range holders {
 			probe.HeadRefuted.Seen()
-			j.host.Say("journal-damaged", s.M.Name(), fmt.Sprintf("the head of its journal claims that all before batch %d is in place, which is not so; all of the journal is searched", first))
+			j.host.Say(event.JournalDamaged, s.M.Name(), fmt.Sprintf("the head of its journal claims that all before batch %d is in place, which is not so; all of the journal is searched", first))
 			s.HeadOK, s.Refuted = false, true
 			s.Head = record.JournalHead{}
 		}

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
@@ -50,12 +51,12 @@ type Host struct {
 	Fan     *member.Fan
 	Roster  Roster
 	Layout  func() *layout.Map
-	Alive   func() error                           // why nothing may be written any more, or nil
-	Freeze  func(why error)                        // nothing more may be written
-	Say     func(kind, disk, text string)          // tells what happened to a disk, or to the array
-	Covers  func() (covered func(durable bool))    // a checkpoint begins, with the barrier held; it ends by calling what is returned
-	Emptied func(m *member.Member, block, n int64) // blocks became never-written
-	Idle    func()                                 // nothing was written for a while
+	Alive   func() error                             // why nothing may be written any more, or nil
+	Freeze  func(why error)                          // nothing more may be written
+	Say     func(kind event.Kind, disk, text string) // tells what happened to a disk, or to the array
+	Covers  func() (covered func(durable bool))      // a checkpoint begins, with the barrier held; it ends by calling what is returned
+	Emptied func(m *member.Member, block, n int64)   // blocks became never-written
+	Idle    func()                                   // nothing was written for a while
 	Counts  *Counts
 }
 
@@ -356,12 +357,12 @@ func (j *Journal) checkpointSince(pass uint64) error {
 		j.passed = this
 		if was != nil {
 			j.trouble.Store(nil)
-			j.host.Say("checkpoint-recovered", "", "the journals are emptied again")
+			j.host.Say(event.CheckpointRecovered, "", "the journals are emptied again")
 		}
 	case j.host.Alive() == nil:
 		j.trouble.Store(&err)
 		if was == nil {
-			j.host.Say("checkpoint-failed", "", err.Error()+"; nothing is lost: what was flushed stays in the journals until there is room")
+			j.host.Say(event.CheckpointFailed, "", err.Error()+"; nothing is lost: what was flushed stays in the journals until there is room")
 		}
 	}
 	return err

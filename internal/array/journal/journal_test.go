@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/journal"
@@ -65,7 +66,7 @@ func newRig(t *testing.T, dir string, members int) *rig {
 		rec = r.recordOn(t, disks[0])
 	}
 	alive := func() error { return r.frozen }
-	say := func(kind, _, text string) { r.events = append(r.events, kind+": "+text) }
+	say := func(kind event.Kind, _, text string) { r.events = append(r.events, string(kind)+": "+text) }
 	whole := func() *layout.Map { return lay }
 	r.roster = roster.New(roster.Host{Slots: r.slots, Layout: whole, Now: time.Now, Alive: alive, Freeze: func(why error) { r.frozen = why }, Say: say,
 		Forget: func(m *member.Member) { r.tables.Forget(m) }}, rec)

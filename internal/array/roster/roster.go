@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
@@ -23,10 +24,10 @@ type Host struct {
 	Slots  *member.Slots
 	Layout func() *layout.Map
 	Now    func() time.Time
-	Alive  func() error                  // why nothing may be written any more, or nil
-	Freeze func(why error)               // nothing more may be written
-	Say    func(kind, disk, text string) // tells what happened to a disk, or to the array
-	Forget func(m *member.Member)        // a member left: what is kept of it in memory counts no more
+	Alive  func() error                             // why nothing may be written any more, or nil
+	Freeze func(why error)                          // nothing more may be written
+	Say    func(kind event.Kind, disk, text string) // tells what happened to a disk, or to the array
+	Forget func(m *member.Member)                   // a member left: what is kept of it in memory counts no more
 	Use    Use
 }
 
@@ -440,7 +441,11 @@ func (r *Roster) drop(m *member.Member, to record.Condition, cause error) error 
 	}
 	leaves(r.rec, m.Slot, to, r.host.Now(), has, tried, base)
 	m.Release()
-	r.host.Say("member-"+to.String(), m.Name(), cause.Error())
+	kind := event.MemberFailed
+	if to == record.Missing {
+		kind = event.MemberMissing
+	}
+	r.host.Say(kind, m.Name(), cause.Error())
 	return nil
 }
 
@@ -472,7 +477,7 @@ func (r *Roster) Decline(m *member.Member, why string) {
 		return nil
 	}})
 	if err == nil {
-		r.host.Say("member-failing", m.Name(), why)
+		r.host.Say(event.MemberFailing, m.Name(), why)
 	}
 }
 
@@ -489,7 +494,7 @@ func (r *Roster) Fail(m *member.Member, to record.Condition, cause error) {
 			// Not a member yet: nobody but the copy misses it.
 			m.Become(to)
 			r.host.Forget(m)
-			r.host.Say("copy-failed", m.Name(), cause.Error())
+			r.host.Say(event.CopyFailed, m.Name(), cause.Error())
 			return errUnchanged
 		}
 		if err := r.drop(m, to, cause); err != nil {

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
@@ -59,7 +60,7 @@ func newStripes(t *testing.T) (*Stripes, *layout.Map) {
 		slots.Put(m)
 		t.Cleanup(m.Released)
 	}
-	tables := table.New(table.Host{Slots: slots, Roster: quiet{}, Say: func(_, _, _ string) {}, Wrote: new(atomic.Int64)}, 0)
+	tables := table.New(table.Host{Slots: slots, Roster: quiet{}, Say: func(event.Kind, string, string) {}, Wrote: new(atomic.Int64)}, 0)
 	return New(Host{Slots: slots, Tables: tables, Scratch: &buffer.Scratch{}, Layout: func() *layout.Map { return lay }, Epoch: quiet{}.Epoch,
 		Alive: quiet{}.Alive, Counts: &Counts{}}), lay
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync/atomic"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
@@ -187,7 +188,7 @@ func (t *Tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 	if err != nil {
 		if !maybe {
 			p.m.Count(&p.m.Errs.Checksum)
-			t.host.Say("table-damaged", p.m.Name(), err.Error()+"; its blocks are restored from redundancy")
+			t.host.Say(event.TableDamaged, p.m.Name(), err.Error()+"; its blocks are restored from redundancy")
 		}
 		return false, nil
 	}
@@ -206,7 +207,7 @@ func (t *Tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 		probe.WitnessAccused.Seen()
 		p.m.Count(&p.m.Errs.Checksum)
 		if !p.m.SetBack.Swap(true) {
-			t.host.Say("member-set-back", p.m.Name(), fmt.Sprintf("its tables are older than %s has seen them: it was set back, or lost writes that it had confirmed. What it holds is restored from redundancy where that is so",
+			t.host.Say(event.MemberSetBack, p.m.Name(), fmt.Sprintf("its tables are older than %s has seen them: it was set back, or lost writes that it had confirmed. What it holds is restored from redundancy where that is so",
 				t.host.Slots.At(t.holder(p.m)).Name()))
 		}
 		return false, nil

@@ -5,6 +5,7 @@ package table
 import (
 	"sync/atomic"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
@@ -24,9 +25,9 @@ type Tables struct {
 type Host struct {
 	Slots  *member.Slots
 	Roster Roster
-	Say    func(kind, disk, text string)     // tells what happened to a disk
-	Missed func(m *member.Member, err error) // a change could not be entered, because a table cannot be read
-	Wrote  *atomic.Int64                     // counts the bytes of pages that are written
+	Say    func(kind event.Kind, disk, text string) // tells what happened to a disk
+	Missed func(m *member.Member, err error)        // a change could not be entered, because a table cannot be read
+	Wrote  *atomic.Int64                            // counts the bytes of pages that are written
 }
 
 // Roster is what the tables ask of the roster of the array.

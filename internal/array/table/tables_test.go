@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
@@ -59,7 +60,7 @@ func newRig(t *testing.T, size int64) *rig {
 func (r *rig) open() {
 	slots := member.NewSlots(1)
 	slots.Put(r.m)
-	r.Tables = New(Host{Slots: slots, Roster: quiet{}, Say: func(kind, _, _ string) { r.said = append(r.said, kind) }, Wrote: new(atomic.Int64),
+	r.Tables = New(Host{Slots: slots, Roster: quiet{}, Say: func(kind event.Kind, _, _ string) { r.said = append(r.said, string(kind)) }, Wrote: new(atomic.Int64),
 		Missed: func(_ *member.Member, err error) { r.missed = err }}, 0)
 }
 

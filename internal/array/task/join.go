@@ -6,6 +6,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
@@ -129,7 +130,7 @@ func (w *Works) join(m *member.Member, ready func() error) error {
 	}
 	old.Release()
 	if m.Base != 0 {
-		w.host.Say("member-returned", m.Name(), fmt.Sprintf("it catches up what it missed since epoch %d", m.Base))
+		w.host.Say(event.MemberReturned, m.Name(), fmt.Sprintf("it catches up what it missed since epoch %d", m.Base))
 	}
 	w.resumeRebuild(m.Slot)
 	return nil
@@ -276,7 +277,7 @@ func (w *Works) fallBack(old, m *member.Member) {
 	probe.StandInTookOver.Seen()
 	if err := w.replace(m.Slot, m.Patient.Disk); err != nil {
 		m.Release()
-		w.host.Say("copy-failed", m.Name(), fmt.Sprintf("it could not take the place of %s, which failed: %v", old.Name(), err))
+		w.host.Say(event.CopyFailed, m.Name(), fmt.Sprintf("it could not take the place of %s, which failed: %v", old.Name(), err))
 	}
 }
 

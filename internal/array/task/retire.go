@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
@@ -263,7 +264,7 @@ func (w *Works) handOver(old, m *member.Member) error {
 		return err
 	}
 	w.host.Tables.Forget(old)
-	w.host.Say("member-retired", old.Name(), fmt.Sprintf("its place is taken by %s", m.Name()))
+	w.host.Say(event.MemberRetired, old.Name(), fmt.Sprintf("its place is taken by %s", m.Name()))
 	old.Release()
 	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/buffer"
@@ -34,7 +35,7 @@ type Site struct {
 	Layout     func() *layout.Map
 	Now        func() time.Time
 	Alive      func() error // why nothing may be written any more, or nil
-	Say        func(kind, disk, text string)
+	Say        func(kind event.Kind, disk, text string)
 	Healed     func(blocks int, stripe int64) // so many blocks of a stripe were wrong, perhaps none, and are rewritten
 	Flush      func() error                   // brings all that was written before to the members
 	Go         func(func())                   // runs until the array is closed
