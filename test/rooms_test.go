@@ -26,7 +26,7 @@ var floors = [][]string{
 	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert", "nidalo/internal/carryover"},
 	{"nidalo/internal/control"},
 	{"nidalo/internal/keeper", "nidalo/internal/view"},
-	{"nidalo/internal/service/chronicle"},
+	{"nidalo/internal/service/chronicle", "nidalo/internal/service/queue"},
 	{"nidalo/internal/service", "nidalo/internal/crash"},
 	{"nidalo/internal/cli"},
 	{"nidalo/cmd/nidalo"},

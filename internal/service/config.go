@@ -23,6 +23,7 @@ import (
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
+	"nidalo/internal/service/queue"
 )
 
 // ConfigName is the name of the configuration in a home.
@@ -262,7 +263,7 @@ func (c *Config) check() error {
 		return wrong("adopt", "%q: %q or %q", c.Adopt, AdoptNever, AdoptSameBay)
 	}
 	if c.Pace != "" {
-		if _, err := ParseSchedule(c.Pace); err != nil {
+		if _, err := queue.ParseSchedule(c.Pace); err != nil {
 			return wrong("pace", "%v", err)
 		}
 	}

@@ -164,3 +164,26 @@ func unreadable(err error) (is state.DiskState, why string) {
 	}
 	return state.DiskBroken, state.Printable(err.Error())
 }
+
+// spindleOfPath names the whole disk behind a path: partitions of one disk share it, and loop devices their file.
+func spindleOfPath(path string) string {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return path
+	}
+	if !strings.HasPrefix(real, "/dev/") {
+		return real
+	}
+	// /sys/class/block/loop0p1 is a link to …/loop0/loop0p1, which has a file "partition".
+	node, err := filepath.EvalSymlinks("/sys/class/block/" + filepath.Base(real))
+	if err != nil {
+		return real
+	}
+	if _, err := os.Stat(filepath.Join(node, "partition")); err == nil {
+		node = filepath.Dir(node)
+	}
+	if backing, err := os.ReadFile(filepath.Join(node, "loop/backing_file")); err == nil {
+		return strings.TrimSpace(string(backing)) // two loop devices on one file are one disk
+	}
+	return "/dev/" + filepath.Base(node)
+}

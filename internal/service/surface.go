@@ -16,6 +16,7 @@ import (
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
+	"nidalo/internal/service/queue"
 )
 
 // A surface test reads every sector of a disk, whatever it holds and whoever uses it, and writes nothing. It has a handle of its
@@ -161,11 +162,11 @@ func (s *Service) readSurface(t control.Surface, d disk.Disk, run *diskRun) cont
 		return t
 	}
 	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
-	turn := &turn{ref: array.TaskRef{Kind: state.TaskSurface}, name: t.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
-	if !s.turns.enter(turn, run.stop) {
+	turn := &queue.Entry{Kind: state.TaskSurface, Name: t.Name, Disks: []string{spindle(d.Identity())}}
+	if !s.turns.Enter(turn, run.stop) {
 		return halt()
 	}
-	defer s.turns.leave(turn)
+	defer s.turns.Leave(turn)
 	t.State = state.TaskRunning
 	pacer, buf := s.pacerFor(d.Identity()), make([]byte, surfacePiece)
 	began, from, saved := time.Now(), t.Cursor, time.Now()
@@ -179,11 +180,11 @@ func (s *Service) readSurface(t control.Surface, d disk.Disk, run *diskRun) cont
 			case <-time.After(min(wait, 100*time.Millisecond)):
 			}
 		}
-		if s.turns.yield(turn) {
-			s.turns.leave(turn)
+		if s.turns.Yields(turn) {
+			s.turns.Leave(turn)
 			t.State, t.ETA = state.TaskWaiting, nil
 			s.noteSurface(t)
-			if !s.turns.enter(turn, run.stop) {
+			if !s.turns.Enter(turn, run.stop) {
 				return halt()
 			}
 			t.State, began, from = state.TaskRunning, time.Now(), t.Cursor

@@ -13,10 +13,10 @@ import (
 	"nidalo/core/event"
 	"nidalo/core/health"
 	"nidalo/core/state"
-	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
+	"nidalo/internal/service/queue"
 )
 
 const (
@@ -233,11 +233,11 @@ func vetNext(v control.Vetting, at int64) int64 {
 // prove does the passes from where the proof is, and returns it as it is in the end.
 func (s *Service) prove(v control.Vetting, d disk.Disk, run *diskRun) control.Vetting {
 	p := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false })
-	t := &turn{ref: array.TaskRef{Kind: state.TaskVet}, name: v.Name, spindle: []string{spindle(d.Identity())}, margin: 1 << 20, since: time.Now(), why: func(string) {}}
-	if !s.turns.enter(t, run.stop) {
+	t := &queue.Entry{Kind: state.TaskVet, Name: v.Name, Disks: []string{spindle(d.Identity())}}
+	if !s.turns.Enter(t, run.stop) {
 		return s.halted(v)
 	}
-	defer s.turns.leave(t)
+	defer s.turns.Leave(t)
 	v.State = state.TaskRunning
 	if r, err := p.Health(); err == nil && v.Before == nil {
 		v.Before = &r

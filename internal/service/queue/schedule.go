@@ -1,4 +1,4 @@
-package service
+package queue
 
 import (
 	"cmp"
@@ -8,7 +8,6 @@ import (
 
 	"nidalo/core/say"
 	"nidalo/internal/array/task"
-	"nidalo/internal/control"
 )
 
 // Schedule is a pace by the hours of the day. Its text is "normal", "80MiB/s", or "08:00-18:00 gentle, else full".
@@ -93,71 +92,4 @@ func (s Schedule) At(t time.Time) task.Pace {
 		return task.Pace{Mode: task.Normal}
 	}
 	return s.other
-}
-
-// schedule is what is in force for an array: its own, that for all, or the configuration's.
-func (s *Service) schedule(name string) Schedule {
-	s.mu.Lock()
-	text := cmp.Or(s.mem.Paces[name], s.mem.Paces[""], s.config().Pace, task.Normal)
-	s.mu.Unlock()
-	out, err := ParseSchedule(text)
-	if err != nil {
-		out, _ = ParseSchedule(task.Normal)
-	}
-	return out
-}
-
-// applyPaces puts in force what the hour asks for.
-func (s *Service) applyPaces() {
-	for _, r := range s.running() {
-		if p := s.schedule(r.Name()).At(s.opt.Now()); p != r.Pace() {
-			r.SetPace(p)
-		}
-	}
-}
-
-// SetPace sets the pace of one array or of all, or only tells it.
-func (s *Service) SetPace(req control.PaceRequest) ([]control.PaceReply, error) {
-	if req.Array != "" {
-		if _, err := s.named(req.Array); err != nil {
-			return nil, err
-		}
-	}
-	if req.Pace != "" {
-		if _, err := ParseSchedule(req.Pace); err != nil {
-			return nil, &control.Error{What: err.Error()}
-		}
-		err := s.change(func(m *memory) {
-			if req.Array == "" {
-				clear(m.Paces) // for all means all
-			}
-			m.Paces[req.Array] = req.Pace
-		})
-		if err != nil {
-			return nil, err
-		}
-		s.applyPaces()
-	}
-	out := []control.PaceReply{}
-	for _, r := range s.running() {
-		if req.Array != "" && r.Name() != req.Array {
-			continue
-		}
-		reply := control.PaceReply{Array: r.Name(), Schedule: s.schedule(r.Name()).String(), Pace: paceText(r.Pace()), Condition: string(r.Condition())}
-		reply.Margin, _ = r.Margin()
-		for _, t := range r.TaskStates() {
-			if t.Ended.IsZero() {
-				reply.Tasks = append(reply.Tasks, s.taskStatus(r, t))
-			}
-		}
-		out = append(out, reply)
-	}
-	return out, nil
-}
-
-func paceText(p task.Pace) string {
-	if p.Rate > 0 {
-		return say.Size(p.Rate) + "/s"
-	}
-	return p.Mode
 }
