@@ -27,6 +27,7 @@ import (
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
 	"nidalo/internal/service/chronicle"
+	"nidalo/internal/service/vet"
 	"nidalo/internal/survey"
 )
 
@@ -57,6 +58,8 @@ type Service struct {
 	events      <-chan struct{}     // of the kernel; nil where it does not tell
 	chron       *chronicle.Chronicle
 	turns       *turns
+	vets        vet.Runs
+	surfaceRuns vet.Runs
 	moves       map[string]move     // of tasks; used by lookLoop only
 	lookedShort atomic.Bool         // the last look ran out of descriptors
 	looked      atomic.Int64        // when lookLoop began its last round, in ns
@@ -69,8 +72,6 @@ type Service struct {
 	idle        []idle              // found but not in service
 	mem         memory
 	healths     map[string]watched  // by serial or path
-	vets        map[string]*diskRun // under way, by serial or path
-	surfaceRuns map[string]*diskRun // the same of surface tests
 	salvages    map[string]*salvage // rescues, under way or the last of an array, by its name
 }
 
@@ -121,9 +122,8 @@ func Open(opt Options) (*Service, error) {
 	}
 	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
 	s.turns, s.moves, s.poke = newTurns(), map[string]move{}, make(chan struct{}, 1)
-	s.surfaceRuns = map[string]*diskRun{}
 	s.waits = map[string]*waiting{}
-	s.healths, s.vets = map[string]watched{}, map[string]*diskRun{}
+	s.healths = map[string]watched{}
 	s.cfg.Store(&cfg)
 	if err := s.recall(); err != nil {
 		s.unlock()
@@ -182,7 +182,8 @@ func (s *Service) Close() (err error) {
 
 func (s *Service) close() error {
 	close(s.done)
-	s.endRuns()
+	s.vets.End()
+	s.surfaceRuns.End()
 	errs := s.closeArrays()
 	s.wait.Wait()
 	s.chron.Close()
