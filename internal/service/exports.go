@@ -8,9 +8,9 @@ import (
 	"strings"
 
 	"nidalo/internal/array"
-	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
+	"nidalo/internal/service/rescue"
 )
 
 // Arrays as clients see them.
@@ -18,13 +18,9 @@ import (
 // Names lists the exports.
 func (s *Service) Names() []string {
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	out := s.names()
-	for name, run := range s.salvages {
-		if run.reply.Stage == control.RescueServed {
-			out = append(out, rescuePrefix+name)
-		}
-	}
+	s.mu.Unlock()
+	out = append(out, s.rescues.Served()...)
 	slices.Sort(out)
 	return out
 }
@@ -37,11 +33,11 @@ func (s *Service) exportURI(name string) string {
 // Open gives a client the array by its name, or what is rescued of it. Connections of one peer are one client: what one of
 // them wrote another may flush.
 func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if of, yes := strings.CutPrefix(name, rescuePrefix); yes {
+	if of, yes := strings.CutPrefix(name, rescue.Prefix); yes {
 		return s.openRescue(of)
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if of, yes := strings.CutPrefix(name, attachedPrefix); yes {
 		return s.openAttached(of, peer)
 	}

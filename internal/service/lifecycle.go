@@ -100,7 +100,7 @@ func (s *Service) carriers(id string) (out []source) {
 func (s *Service) Start(req control.StartRequest) (*control.ArrayStatus, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	if err := s.rescueBusy(req.Array); err != nil {
+	if err := s.rescues.Busy(req.Array); err != nil {
 		return nil, err
 	}
 	return s.start(req)

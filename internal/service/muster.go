@@ -82,7 +82,7 @@ func (s *Service) carried() map[string][]roster.Candidate {
 func (s *Service) muster() {
 	for id, found := range s.carried() {
 		set := roster.Judge(found)
-		if s.rescueBusy(set.Newest.Name) != nil {
+		if s.rescues.Busy(set.Newest.Name) != nil {
 			continue
 		}
 		w, known := s.waits[id]

@@ -1,81 +1,54 @@
 package service
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"path/filepath"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/sys/unix"
 
-	"nidalo/core/record"
-	"nidalo/core/state"
+	"nidalo/core/event"
+	"nidalo/core/say"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/nbd"
+	"nidalo/internal/service/rescue"
 )
 
 // Rescue judges what can still be read of an array that is not in service, and then copies it out, serves it, or brings
 // it back in place, when asked. But for the last nothing is written to its disks. A long judging goes on when Rescue returns.
 func (s *Service) Rescue(req control.RescueRequest) (*control.RescueReply, error) {
 	if req.Watch || req.Stop {
-		return s.watchRescue(req)
+		return s.rescues.Watch(req)
 	}
 	if r, err := s.named(req.Array); err == nil && r.Failure() == nil {
 		return nil, &control.Error{What: fmt.Sprintf("array %q is in service: all that it has can be read there", r.Name()),
 			Hints: []string{"nidalo status " + r.Name()}}
 	}
-	if err := s.rescueBusy(req.Array); err != nil {
+	if err := s.rescues.Busy(req.Array); err != nil {
 		if req.Copy == "" && !req.Serve && !req.InPlace {
-			return s.watchRescue(req)
+			return s.rescues.Watch(req)
 		}
 		return nil, err
 	}
 	if err := s.mayRescue(req); err != nil {
 		return nil, err
 	}
-	if err := s.lookAnew(); err != nil {
-		return nil, err
-	}
 	run, err := s.prepareRescue(req, s.peek)
 	if err != nil {
 		return nil, err
 	}
-	if run.array == nil { // a state has to be chosen first
-		return &run.reply, nil
-	}
-	if err := s.beginRescue(run); err != nil {
-		run.array.Abandon()
-		return nil, err
-	}
-	wait := run.judged
-	if req.Copy == "" && !req.Serve && !req.InPlace {
-		wait = run.over
-	}
-	select {
-	case <-wait:
-	case <-time.After(rescuePatience):
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if run.err != nil {
-		return nil, run.err
-	}
-	return run.snapshot(), nil
+	return s.rescues.Begin(run)
 }
 
 // mayRescue refuses what cannot be asked for together, or not here.
 func (s *Service) mayRescue(req control.RescueRequest) error {
 	switch {
 	case req.Serve && !s.opt.Stays:
-		return &control.Error{What: "nobody can be served by a command that ends: no service runs in this home", Hints: []string{"nidalo serve   runs one; then say this again"}}
+		return &control.Error{What: "a command that ends cannot serve an array, and no service runs in this home", Hints: []string{"nidalo serve   runs one; then say this again"}}
 	case req.InPlace && len(req.Images) > 0:
 		return &control.Error{What: "an image cannot be brought back in place", Hints: []string{"copy it onto a disk of at least the same size first; the disk then counts like the one it was made of"}}
 	}
@@ -87,70 +60,19 @@ func (s *Service) mayRescue(req control.RescueRequest) error {
 	return nil
 }
 
-// prepareRescue opens what is left of an array. The array of what is returned is nil when a state has to be chosen.
-func (s *Service) prepareRescue(req control.RescueRequest, open func(source) (disk.Disk, error)) (run *salvage, err error) {
-	found, bad, err := s.remains(req, open)
-	release := func(but map[disk.Disk]bool) {
-		for _, c := range found {
-			if !but[c.Disk] {
-				_ = c.Disk.Close()
-			}
-		}
-	}
-	if err != nil {
-		release(nil)
+// prepareRescue opens what is left of an array.
+func (s *Service) prepareRescue(req control.RescueRequest, open func(source) (disk.Disk, error)) (*rescue.Run, error) {
+	if err := s.lookAnew(); err != nil {
 		return nil, err
 	}
-	states := roster.States(found)
-	if len(states) == 0 {
-		release(nil)
-		return nil, &control.Error{What: fmt.Sprintf("what is left of array %q is no member by itself, such as a copy that was not finished", req.Array),
-			Hints: []string{"nidalo disks   shows what the disks hold"}}
-	}
-	at, err := chooseState(req, states)
-	out := control.RescueReply{Array: states[0].Record.Name, Level: string(states[0].Record.Level), State: at + 1, Stage: control.RescueJudging, Old: req.Old}
-	for i, st := range states {
-		if i == 0 || !st.Past || at == i {
-			out.States = append(out.States, describeState(i+1, st))
-		}
-	}
+	found, bad, err := s.remains(req, open)
 	if err != nil {
-		release(nil)
-		if req.Copy != "" || req.Serve || req.InPlace || req.State > 0 {
-			return nil, err
+		for _, c := range found {
+			_ = c.Disk.Close()
 		}
-		out.Doubt, out.State, out.Stage = err.Error(), 0, control.RescueDone
-		return &salvage{reply: out}, nil
+		return nil, err
 	}
-	chosen := states[at]
-	slots, err := chosen.Readmits()
-	if len(req.Images) > 0 {
-		slots = nil
-	}
-	if err != nil && req.InPlace {
-		release(nil)
-		return nil, &control.Error{What: fmt.Sprintf("array %q: %v", out.Array, err), Hints: []string{"nidalo rescue " + out.Array + "   says what can be copied out"}}
-	}
-	for _, slot := range slots {
-		out.Back = append(out.Back, chosen.Use[slot].Disk.Identity())
-	}
-	held := map[disk.Disk]bool{}
-	for _, p := range chosen.Use {
-		held[p.Disk] = true
-	}
-	release(held)
-	a, notes, err := array.Rescue(chosen, bad, req.Old, array.Config{Limits: s.config().Limits.engine(), Now: s.opt.Now})
-	if err != nil {
-		for d := range held {
-			if d != nil {
-				_ = d.Close()
-			}
-		}
-		return nil, &control.Error{What: fmt.Sprintf("array %q: nothing can be made of what is left: %v", out.Array, err)}
-	}
-	out.Capacity, out.Written, out.Notes = a.Capacity(), a.Used(), notes
-	return &salvage{req: req, reply: out, array: a, id: chosen.Record.Array, epoch: chosen.Record.EpochID,
-		stop: make(chan struct{}), judged: make(chan struct{}), over: make(chan struct{})}, nil
+	return s.rescues.Prepare(req, found, bad)
 }
 
 // remains opens all that carries a record of the array: disks found, and images with lists of what is bad in them.
@@ -169,7 +91,7 @@ func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Dis
 			return found, bad, &control.Error{What: fmt.Sprintf("image %s: %v", image.Path, err)}
 		}
 		if image.Bad != "" {
-			if bad[d], err = readRanges(image.Bad); err != nil {
+			if bad[d], err = rescue.ReadRanges(image.Bad); err != nil {
 				_ = d.Close()
 				return found, bad, &control.Error{What: err.Error(), Hints: []string{"a line is: where it begins, and how long it is, both in bytes; # begins a comment"}}
 			}
@@ -227,71 +149,81 @@ func (s *Service) membersOf(id uuid.UUID) (out []source) {
 	return out
 }
 
-// readRanges reads a list of what could not be read of a disk.
-func readRanges(path string) (out []disk.Range, err error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK, 0)
+func (s *Service) newRescues() *rescue.Desk {
+	return rescue.New(rescue.Host{Now: s.opt.Now, Ends: s.done, Spawn: s.wait.Go, Tell: s.event, Address: s.exportURI, BringBack: s.bringBack,
+		Config: func() array.Config { return array.Config{Limits: s.config().Limits.engine(), Now: s.opt.Now} }})
+}
+
+// bringBack makes members that had left count again, and starts the array with them.
+func (s *Service) bringBack(run *rescue.Run) error {
+	if !s.unasked() {
+		return errors.New("the service ends")
+	}
+	defer s.admin.Unlock()
+	found := run.Found()
+	if found.Lost > run.Request.Accept {
+		return fmt.Errorf("%s would be lost, more than was agreed to", say.Size(found.Lost))
+	}
+	s.letGoFailed(run.Name())
+	own, err := s.prepareRescue(run.Request, s.open)
 	if err != nil {
-		return nil, errors.New(path + " cannot be read as a list of ranges")
+		return err
 	}
-	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, errors.New(path + " cannot be read as a list of ranges")
+	if own.Epoch != run.Epoch {
+		own.Abandon()
+		return errors.New("its disks are not what they were a moment ago; say it again")
 	}
-	lines := bufio.NewScanner(io.LimitReader(f, 64<<20))
-	for n := 1; lines.Scan(); n++ {
-		text, _, _ := strings.Cut(lines.Text(), "#")
-		if text = strings.TrimSpace(text); text == "" {
-			continue
-		}
-		var r disk.Range
-		if _, err := fmt.Sscanf(text, "%d %d", &r.Offset, &r.Length); err != nil || r.Offset < 0 || r.Length <= 0 || r.Offset+r.Length < 0 || len(strings.Fields(text)) != 2 {
-			// Nothing of the line is shown, and nothing of the file but this: it may be one that whoever asks cannot read.
-			return nil, fmt.Errorf("%s is not a list of ranges (line %d)", path, n)
-		}
-		out = append(out, r)
+	if err := own.Readmit(run.Progress); err != nil {
+		return err
 	}
-	if lines.Err() != nil {
-		return nil, errors.New(path + " cannot be read as a list of ranges")
+	var names []string
+	for _, id := range found.Back {
+		names = append(names, id.String())
 	}
-	return out, nil
+	s.event(event.Event{Kind: event.MembersReadmitted, Array: run.Name(),
+		Detail: fmt.Sprintf("%s: brought back in place; %s were given up", strings.Join(names, ", "), say.Size(found.Lost))})
+	_, err = s.start(control.StartRequest{Array: run.ID.String()})
+	return err
 }
 
-func chooseState(req control.RescueRequest, states []roster.State) (int, error) {
-	switch {
-	case req.State > len(states):
-		return 0, &control.Error{What: fmt.Sprintf("there is no state %d: what is left agrees about %d", req.State, len(states))}
-	case req.State > 0:
-		return req.State - 1, nil
-	case slices.ContainsFunc(states[1:], func(s roster.State) bool { return !s.Past }):
-		return 0, &control.Error{What: fmt.Sprintf("the disks of array %q went on without each other: there are %d states of it", states[0].Record.Name, len(states)),
-			Hints: []string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the one with the highest epoch", states[0].Record.Name)}}
+// openRescue gives a client what is being rescued.
+func (s *Service) openRescue(name string) (nbd.Export, func(), error) {
+	run, leave := s.rescues.Join(name)
+	if run == nil {
+		return nil, nil, nbd.ErrNoExport
 	}
-	return 0, nil
+	return rescued{export{run.Array(), run.Array().NewClient()}, run}, leave, nil
 }
 
-func describeState(number int, st roster.State) control.RescueState {
-	out := control.RescueState{Number: number, Epoch: st.Record.Epoch}
-	for slot, e := range st.Record.Roster {
-		p := st.Use[slot]
-		m := control.RescueMember{Slot: slot, Disk: state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}, Use: "not there"}
-		if p.Disk != nil {
-			m.Disk, m.There = p.Disk.Identity(), true
-			if m.Disk.Serial == "" { // an image
-				m.Disk.Model, m.Disk.Serial = e.Model, e.Serial
-			}
-			switch {
-			case p.Stale:
-				m.Use = fmt.Sprintf("left %s: only what did not change since", e.Since.Local().Format("2006-01-02 15:04"))
-			case e.Condition == record.Rebuilding:
-				m.Use = "was being rebuilt: what was finished"
-			default:
-				m.Use = "read"
-			}
-		}
-		out.Members = append(out.Members, m)
+// rescued is what is left of an array as the block protocol sees it.
+type rescued struct {
+	export
+	run *rescue.Run
+}
+
+// ReadOnly marks it.
+func (x rescued) ReadOnly() {}
+
+func (x rescued) Read(p []byte, off int64) (holes []nbd.Hole, err error) {
+	err = x.while(func() error {
+		holes, err = x.export.Read(p, off)
+		return err
+	})
+	return holes, err
+}
+
+func (x rescued) Extents(off, n int64, limit int) (found []nbd.Extent, err error) {
+	err = x.while(func() error {
+		found, err = x.export.Extents(off, n, limit)
+		return err
+	})
+	return found, err
+}
+
+func (x rescued) while(read func() error) error {
+	err := x.run.While(read)
+	if errors.Is(err, rescue.ErrOver) {
+		return fmt.Errorf("%w: %w", nbd.ErrShutdown, err)
 	}
-	for _, c := range st.Left {
-		out.Unused = append(out.Unused, fmt.Sprintf("%s has epoch %d, and is of no use for this state", c.Disk.Identity(), c.Record.Epoch))
-	}
-	return out
+	return err
 }

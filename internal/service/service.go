@@ -27,6 +27,7 @@ import (
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
 	"nidalo/internal/service/chronicle"
+	"nidalo/internal/service/rescue"
 	"nidalo/internal/service/vet"
 	"nidalo/internal/survey"
 )
@@ -59,6 +60,7 @@ type Service struct {
 	chron       *chronicle.Chronicle
 	turns       *turns
 	vets        vet.Runs
+	rescues     *rescue.Desk
 	surfaceRuns vet.Runs
 	moves       map[string]move     // of tasks; used by lookLoop only
 	lookedShort atomic.Bool         // the last look ran out of descriptors
@@ -71,8 +73,7 @@ type Service struct {
 	arrays      map[string]*running // by name
 	idle        []idle              // found but not in service
 	mem         memory
-	healths     map[string]watched  // by serial or path
-	salvages    map[string]*salvage // rescues, under way or the last of an array, by its name
+	healths     map[string]watched // by serial or path
 }
 
 // running is an array in service.
@@ -130,6 +131,7 @@ func Open(opt Options) (*Service, error) {
 		return nil, err
 	}
 	s.chron = s.newChronicle()
+	s.rescues = s.newRescues()
 	s.setSender()
 	if opt.Stays { // before the first look, so that nothing that comes after it is missed
 		s.events = survey.Watch(s.done)
