@@ -26,7 +26,7 @@ type carving struct {
 // carvings works out the partitions of a size for some disks. Nothing is written.
 func (s *Service) carvings(names []string, use int64, array string) (out []carving, err error) {
 	for _, name := range names {
-		src, err := s.locate(name)
+		src, err := s.seen.Locate(name)
 		if err != nil {
 			return nil, err
 		}
@@ -45,7 +45,7 @@ func (s *Service) carvings(names []string, use int64, array string) (out []carvi
 		case info.State != state.DiskBlank && len(hw.Parts) == 0:
 			return nil, notBlank(info)
 		}
-		d, err := s.peek(src)
+		d, err := s.seen.Peek(src)
 		if err != nil {
 			return nil, person(err)
 		}

@@ -14,6 +14,7 @@ import (
 	"nidalo/internal/array/roster"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/service/disks"
 )
 
 // Two disks that carry the same member are copies of each other, and nothing on them tells which is the member. Neither is used until
@@ -23,14 +24,13 @@ import (
 func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	src, err := s.locate(req.Disk)
+	src, err := s.seen.Locate(req.Disk)
 	if err != nil {
 		return nil, err
 	}
 	info := s.lookAt(src)
-	s.seen.mu.Lock()
-	own := s.seen.known[src].record
-	s.seen.mu.Unlock()
+	f, _ := s.seen.At(src)
+	own := f.Record
 	if own == nil || info.Array != "" {
 		return nil, &control.Error{What: fmt.Sprintf("disk %s is no copy of a member: there is nothing to choose", info.Identity)}
 	}
@@ -53,8 +53,8 @@ func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 		}
 	}
 	for _, c := range all {
-		if c.record.Epoch > own.Epoch && !req.Force {
-			return nil, &control.Error{Fatal: true, What: fmt.Sprintf("%s is older than %s (epoch %d, and %d)", info.Identity, c.info.Identity, own.Epoch, c.record.Epoch), Hints: []string{"-yes takes the older one"}}
+		if c.Record.Epoch > own.Epoch && !req.Force {
+			return nil, &control.Error{Fatal: true, What: fmt.Sprintf("%s is older than %s (epoch %d, and %d)", info.Identity, c.Info.Identity, own.Epoch, c.Record.Epoch), Hints: []string{"-yes takes the older one"}}
 		}
 	}
 	if err := s.change(func(m *memory) {
@@ -66,7 +66,7 @@ func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 		return nil, err
 	}
 	s.event(event.Event{Kind: event.MemberChosen, Array: own.Name, Disk: info.Identity.String(), Detail: fmt.Sprintf("it is slot %d; copies of it are not used", own.Slot)})
-	s.again(src)
+	s.seen.Again(src)
 	s.wake()
 	return &info, nil
 }
@@ -79,11 +79,10 @@ func (s *Service) chosen(member uuid.UUID) string {
 }
 
 // copiesOf lists the disks that carry the same member as a record.
-func (s *Service) copiesOf(r *record.Record) (out []found) {
-	s.seen.mu.Lock()
-	defer s.seen.mu.Unlock()
-	for _, src := range s.seen.order {
-		if f := s.seen.known[src]; f.record != nil && f.record.Member == r.Member {
+func (s *Service) copiesOf(r *record.Record) (out []disks.Found) {
+	order, known := s.seen.Seen()
+	for _, src := range order {
+		if f := known[src]; f.Record != nil && f.Record.Member == r.Member {
 			out = append(out, f)
 		}
 	}
@@ -91,29 +90,29 @@ func (s *Service) copiesOf(r *record.Record) (out []found) {
 }
 
 // ambiguous is why a disk is not used: a copy of it is there, or was chosen. It is nil when the disk may be used.
-func (s *Service) ambiguous(f found) error {
-	if f.record == nil {
+func (s *Service) ambiguous(f disks.Found) error {
+	if f.Record == nil {
 		return nil
 	}
-	if chosen := s.chosen(f.record.Member); chosen != "" {
-		if chosen == f.info.Name() {
+	if chosen := s.chosen(f.Record.Member); chosen != "" {
+		if chosen == f.Info.Name() {
 			return nil
 		}
 		return fmt.Errorf("it is a copy of %s, which was chosen", chosen)
 	}
-	all := s.copiesOf(f.record)
+	all := s.copiesOf(f.Record)
 	if len(all) < 2 {
 		return nil
 	}
-	out := errTwice{of: f.record, first: all[0].info.Identity}
+	out := errTwice{of: f.Record, first: all[0].Info.Identity}
 	for _, c := range all {
-		out.names = append(out.names, c.info.Identity.String())
+		out.names = append(out.names, c.Info.Identity.String())
 	}
 	return out
 }
 
-func carrying(d disk.Disk, r *record.Record) found {
-	return found{info: control.DiskInfo{Identity: d.Identity()}, record: r}
+func carrying(d disk.Disk, r *record.Record) disks.Found {
+	return disks.Found{Info: control.DiskInfo{Identity: d.Identity()}, Record: r}
 }
 
 // errTwice is two or more disks that claim one place.
@@ -135,12 +134,10 @@ func (e errTwice) example() string { return say.Argument(e.first) }
 
 // twinsOf lists what keeps a member of an array from being used because there are copies of it.
 func (s *Service) twinsOf(id uuid.UUID, slot int) (out []errTwice) {
-	s.seen.mu.Lock()
-	order, known := s.seen.order, s.seen.known
-	s.seen.mu.Unlock()
+	order, known := s.seen.Seen()
 	for _, src := range order {
 		f := known[src]
-		if f.record == nil || f.record.Array != id || f.record.Slot != slot {
+		if f.Record == nil || f.Record.Array != id || f.Record.Slot != slot {
 			continue
 		}
 		if twice, ok := s.ambiguous(f).(errTwice); ok && !slices.ContainsFunc(out, func(o errTwice) bool { return o.of.Member == twice.of.Member }) {

@@ -152,13 +152,12 @@ func (s *Service) taskStatus(r *running, t task.State) control.TaskStatus {
 func (s *Service) lookedAt(i idle) idle {
 	id := i.set.Newest.Array.String()
 	var found []roster.Candidate
-	s.seen.mu.Lock()
-	for _, src := range s.seen.order {
-		if f := s.seen.known[src]; f.record != nil && f.record.Array.String() == id {
-			found = append(found, roster.Candidate{Disk: seen{f.info}, Record: f.record})
+	order, known := s.seen.Seen()
+	for _, src := range order {
+		if f := known[src]; f.Record != nil && f.Record.Array.String() == id {
+			found = append(found, roster.Candidate{Disk: seen{f.Info}, Record: f.Record})
 		}
 	}
-	s.seen.mu.Unlock()
 	now := roster.Set{Newest: i.set.Newest, Current: make([]roster.Candidate, len(i.set.Newest.Roster)), Onto: make([]roster.Candidate, len(i.set.Newest.Roster))}
 	if len(found) > 0 {
 		now = roster.Judge(found)

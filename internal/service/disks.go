@@ -15,6 +15,7 @@ import (
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/service/disks"
 )
 
 // memberAt tells whether a disk is a live member of an array in service.
@@ -41,9 +42,9 @@ func (s *Service) inService(id state.Identity) bool {
 // takeBlank opens disks for a new array or as replacements, and refuses whatever holds something. Disks that are only looked at
 // are not opened for writing: udev looks at a device anew whenever that ends.
 func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err error) {
-	open := s.open
+	open := s.seen.Open
 	if looks {
-		open = s.peek
+		open = s.seen.Peek
 	}
 	defer func() {
 		if err != nil {
@@ -53,9 +54,9 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 			taken = nil
 		}
 	}()
-	var seen []source
+	var seen []disks.Source
 	for _, name := range names {
-		src, err := s.locate(name)
+		src, err := s.seen.Locate(name)
 		if err != nil {
 			return taken, err
 		}
@@ -65,7 +66,7 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 		seen = append(seen, src)
 		info := s.lookAt(src)
 		if info.Hardware != nil && info.Hardware.Zones != "" {
-			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", info.Identity, inOrder(info.Hardware.Zones))}
+			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", info.Identity, disks.InOrder(info.Hardware.Zones))}
 		}
 		switch info.State {
 		case state.DiskEmpty:
@@ -205,7 +206,7 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 	}
 	for _, d := range disks {
 		if id := d.Identity(); id.Bay == "" {
-			if err := s.remember(id.Path); err != nil {
+			if err := s.seen.Remember(id.Path); err != nil {
 				release()
 				return nil, err
 			}
@@ -357,7 +358,7 @@ func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need
 	case d.Size() < need:
 		err = &control.Error{What: fmt.Sprintf("disk %s has %s (%d bytes); the place of %s needs at least %s (%d bytes)", id, say.Size(d.Size()), d.Size(), m.Disk, say.Size(need), need)}
 	case id.Bay == "":
-		err = s.remember(id.Path)
+		err = s.seen.Remember(id.Path)
 	}
 	if err == nil {
 		err = person(quietly([]disk.Disk{d}, func() error { return put(d) }))
@@ -394,7 +395,7 @@ func (s *Service) Check(req control.CheckRequest) error {
 func (s *Service) Erase(req control.EraseRequest) (*control.DiskInfo, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	src, err := s.locate(req.Disk)
+	src, err := s.seen.Locate(req.Disk)
 	if err != nil {
 		return nil, err
 	}
@@ -414,7 +415,7 @@ func (s *Service) Erase(req control.EraseRequest) (*control.DiskInfo, error) {
 	case req.DryRun || info.State == state.DiskBlank:
 		return &info, nil
 	}
-	d, err := s.open(src)
+	d, err := s.seen.Open(src)
 	if err != nil {
 		return nil, person(err)
 	}
@@ -426,7 +427,7 @@ func (s *Service) Erase(req control.EraseRequest) (*control.DiskInfo, error) {
 		if err := f.RereadPartitions(); err != nil {
 			return nil, &control.Error{What: fmt.Sprintf("disk %s is blank now, but the system still sees its old partitions: %v", info.Identity, err), Hints: []string{"take it out and put it back, or restart the host"}}
 		}
-		_ = s.look(true)
+		_ = s.seen.Look(true)
 	}
 	info = s.lookAt(src)
 	return &info, nil
@@ -506,8 +507,8 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 		if c := m.Condition.String(); c == "failed" || c == "missing" {
 			continue
 		}
-		src := s.sourceOf(m.Disk)
-		d, err := s.open(src)
+		src := s.seen.SourceOf(m.Disk)
+		d, err := s.seen.Open(src)
 		if err != nil {
 			return person(err)
 		}

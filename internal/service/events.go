@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -90,7 +91,7 @@ type move struct {
 // History answers from the history.
 func (s *Service) History(req control.HistoryRequest) (*control.HistoryReply, error) {
 	h := s.chron.History()
-	if h == nil && s.opt.Looks && !there(s.historyPath()) {
+	if _, err := os.Stat(s.historyPath()); h == nil && s.opt.Looks && errors.Is(err, os.ErrNotExist) {
 		return &control.HistoryReply{Events: []event.Event{}, Tasks: []history.Task{}}, nil
 	}
 	if h == nil {

@@ -170,7 +170,7 @@ func (s *Service) fitDisks(add judge) {
 	if patience == 0 {
 		patience = disk.DefaultPatience.Hung
 	}
-	for _, d := range s.devices(true).Sorted() {
+	for _, d := range s.seen.Devices(true).Sorted() {
 		if !d.Whole() || d.Bus == "loop" || d.Bus == "mapped" || keeper.OwnName(d.Name) != "" {
 			continue
 		}
@@ -197,7 +197,7 @@ func (s *Service) fitDisks(add judge) {
 
 // fitFlush measures the flushes of a blank disk.
 func (s *Service) fitFlush(name string, add judge) error {
-	src, err := s.locate(name)
+	src, err := s.seen.Locate(name)
 	if err != nil {
 		return err
 	}
@@ -206,11 +206,11 @@ func (s *Service) fitFlush(name string, add judge) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(disks, func(d control.DiskInfo) bool { return d.Path == src.path && src.path != "" })
+	i := slices.IndexFunc(disks, func(d control.DiskInfo) bool { return d.Path == src.Path && src.Path != "" })
 	if i < 0 || disks[i].State != state.DiskBlank {
 		return &control.Error{What: fmt.Sprintf("disk %s is not blank: flushes are measured by writing", say.Quote(name)), Hints: []string{"nidalo disks   shows which disks are blank"}}
 	}
-	took, err := disk.FlushTime(src.path, 51)
+	took, err := disk.FlushTime(src.Path, 51)
 	if err != nil {
 		return person(err)
 	}

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -12,7 +11,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
-	"nidalo/internal/disk"
+	"nidalo/internal/service/disks"
 )
 
 // healthEvery is how often disks are asked how they are.
@@ -52,36 +51,18 @@ func (s *Service) Health() ([]control.DiskHealth, error) {
 	return out, nil
 }
 
-// healthWord is how a disk is by what it says of itself, in a word.
-func healthWord(r health.Readings, err error) string {
-	switch {
-	case errors.Is(err, disk.ErrAsleep):
-		return "asleep"
-	case err != nil:
-		return ""
-	}
-	return wordFor(health.Judge(r, r, health.DefaultRules))
-}
-
-func wordFor(v health.Verdict) string {
-	if v.Grade == health.Fine && v.Hot {
-		return "hot"
-	}
-	return string(v.Grade)
-}
-
 // memberHealth is healthWord of a member: as it was asked last by a service that stays, or now.
 func (s *Service) memberHealth(r *running, m array.MemberState) string {
 	s.mu.Lock()
 	w, known := s.healths[m.Disk.Name()]
 	s.mu.Unlock()
 	if known {
-		return wordFor(w.verdict)
+		return disks.WordFor(w.verdict)
 	}
 	if s.opt.Stays {
 		return ""
 	}
-	return healthWord(r.Health(m.Slot))
+	return disks.HealthWord(r.Health(m.Slot))
 }
 
 // foretold is what a member that works says of itself when it will fail; empty when it does not, or when a service that stays asks the

@@ -12,6 +12,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/service/disks"
 )
 
 // Inspect tells what disks carry, members or not, and compares those of one array.
@@ -23,15 +24,15 @@ func (s *Service) Inspect(names []string) (*control.InspectReply, error) {
 	}
 	byArray := map[uuid.UUID][]carried{}
 	for _, name := range names {
-		src, err := s.locate(name)
+		src, err := s.seen.Locate(name)
 		if err != nil {
 			return nil, err
 		}
-		d, err := s.peek(src)
+		d, err := s.seen.Peek(src)
 		if err != nil {
 			return nil, &control.Error{What: fmt.Sprintf("disk %s: %v", name, err)}
 		}
-		p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
+		p := disk.NewPatient(d, disk.Patience{Read: disks.Patience, Hung: disks.Patience}, func() bool { return true })
 		i := control.Inspected{Disk: d.Identity(), Size: d.Size()}
 		i.InService = s.inService(i.Disk)
 		f, err := array.Inspect(p)

@@ -18,6 +18,7 @@ import (
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/service/disks"
 )
 
 // Reload reads the configuration again. A wrong one changes nothing.
@@ -75,7 +76,7 @@ func (s *Service) Stop(name string) error {
 	}); err != nil {
 		return err
 	}
-	if err := s.lookAnew(); err != nil {
+	if err := s.seen.LookAnew(); err != nil {
 		return err
 	}
 	s.leave(s.candidates(s.carriers(id), id), errTakenOut)
@@ -84,11 +85,10 @@ func (s *Service) Stop(name string) error {
 }
 
 // carriers are the sources whose disks carry a record of an array.
-func (s *Service) carriers(id string) (out []source) {
-	s.seen.mu.Lock()
-	defer s.seen.mu.Unlock()
-	for _, src := range s.seen.order {
-		if f := s.seen.known[src]; f.record != nil && f.record.Array.String() == id {
+func (s *Service) carriers(id string) (out []disks.Source) {
+	order, known := s.seen.Seen()
+	for _, src := range order {
+		if f := known[src]; f.Record != nil && f.Record.Array.String() == id {
 			out = append(out, src)
 		}
 	}
@@ -141,7 +141,7 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 		_, err := s.named(req.Array)
 		return nil, err
 	}
-	if err := s.lookAnew(); err != nil {
+	if err := s.seen.LookAnew(); err != nil {
 		return nil, err
 	}
 	id := was.set.Newest.Array.String()
@@ -340,14 +340,14 @@ func (s *Service) react(e event.Event) {
 			return
 		}
 		defer s.admin.Unlock()
-		src, err := s.locate(was)
+		src, err := s.seen.Locate(was)
 		if err != nil {
 			return
 		}
 		if info := s.lookAt(src); info.State != state.DiskRetired {
 			return
 		}
-		d, err := s.open(src)
+		d, err := s.seen.Open(src)
 		if err != nil {
 			return
 		}

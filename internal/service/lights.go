@@ -32,12 +32,12 @@ func (s *Service) Locate(req control.LocateRequest) (*control.LocateReply, error
 			})
 		}
 	default:
-		src, err := s.locate(req.Disk)
+		src, err := s.seen.Locate(req.Disk)
 		if err != nil {
 			return nil, err
 		}
 		wanted = func(d control.DiskInfo) bool {
-			return src.bay != "" && d.Lab && d.Bay == src.bay || src.bay == "" && d.Path == src.path
+			return src.Bay != "" && d.Lab && d.Bay == src.Bay || src.Bay == "" && d.Path == src.Path
 		}
 	}
 	out := &control.LocateReply{Lit: []string{}, Dark: []string{}}

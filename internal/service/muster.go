@@ -62,17 +62,15 @@ func (s *Service) carried() map[string][]roster.Candidate {
 	ours, out := slices.Clone(s.mem.Arrays), slices.Clone(s.mem.Out)
 	s.mu.Unlock()
 	found := map[string][]roster.Candidate{}
-	s.seen.mu.Lock()
-	order, known := s.seen.order, s.seen.known
-	s.seen.mu.Unlock()
+	order, known := s.seen.Seen()
 	for _, src := range order {
 		f := known[src]
-		if f.record == nil || s.ambiguous(f) != nil {
+		if f.Record == nil || s.ambiguous(f) != nil {
 			continue
 		}
-		id := f.record.Array.String()
+		id := f.Record.Array.String()
 		if slices.Contains(ours, id) && !slices.Contains(out, id) && !running[id] {
-			found[id] = append(found[id], roster.Candidate{Disk: seen{f.info}, Record: f.record})
+			found[id] = append(found[id], roster.Candidate{Disk: seen{f.Info}, Record: f.Record})
 		}
 	}
 	return found

@@ -15,6 +15,7 @@ import (
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
+	"nidalo/internal/service/disks"
 	"nidalo/internal/service/rescue"
 )
 
@@ -37,7 +38,7 @@ func (s *Service) Rescue(req control.RescueRequest) (*control.RescueReply, error
 	if err := s.mayRescue(req); err != nil {
 		return nil, err
 	}
-	run, err := s.prepareRescue(req, s.peek)
+	run, err := s.prepareRescue(req, s.seen.Peek)
 	if err != nil {
 		return nil, err
 	}
@@ -61,8 +62,8 @@ func (s *Service) mayRescue(req control.RescueRequest) error {
 }
 
 // prepareRescue opens what is left of an array.
-func (s *Service) prepareRescue(req control.RescueRequest, open func(source) (disk.Disk, error)) (*rescue.Run, error) {
-	if err := s.lookAnew(); err != nil {
+func (s *Service) prepareRescue(req control.RescueRequest, open func(disks.Source) (disk.Disk, error)) (*rescue.Run, error) {
+	if err := s.seen.LookAnew(); err != nil {
 		return nil, err
 	}
 	found, bad, err := s.remains(req, open)
@@ -76,7 +77,7 @@ func (s *Service) prepareRescue(req control.RescueRequest, open func(source) (di
 }
 
 // remains opens all that carries a record of the array: disks found, and images with lists of what is bad in them.
-func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Disk, error)) (found []roster.Candidate, bad map[disk.Disk][]disk.Range, err error) {
+func (s *Service) remains(req control.RescueRequest, open func(disks.Source) (disk.Disk, error)) (found []roster.Candidate, bad map[disk.Disk][]disk.Range, err error) {
 	bad = map[disk.Disk][]disk.Range{}
 	var id uuid.UUID
 	switch known, err := s.identify(req.Array); {
@@ -123,7 +124,7 @@ func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Dis
 		if err != nil {
 			continue
 		}
-		p := disk.NewPatient(d, disk.Patience{Read: lookPatience, Hung: lookPatience}, func() bool { return true })
+		p := disk.NewPatient(d, disk.Patience{Read: disks.Patience, Hung: disks.Patience}, func() bool { return true })
 		if r, _ := disk.ReadRecord(p); r != nil && r.Array == id && !imaged[r.Member] && s.ambiguous(carrying(d, r)) == nil {
 			found, imaged[r.Member] = append(found, roster.Candidate{Disk: d, Record: r}), true
 		} else {
@@ -137,12 +138,10 @@ func (s *Service) remains(req control.RescueRequest, open func(source) (disk.Dis
 }
 
 // membersOf is where the members of an array are that is in service, or has failed there: what they carry is not surveyed.
-func (s *Service) membersOf(id uuid.UUID) (out []source) {
-	s.seen.mu.Lock()
-	order, known := s.seen.order, s.seen.known
-	s.seen.mu.Unlock()
+func (s *Service) membersOf(id uuid.UUID) (out []disks.Source) {
+	order, known := s.seen.Seen()
 	for _, src := range order {
-		if r, _, ok := s.memberAt(known[src].info.Identity); ok && r.ID() == id {
+		if r, _, ok := s.memberAt(known[src].Info.Identity); ok && r.ID() == id {
 			out = append(out, src)
 		}
 	}
@@ -165,7 +164,7 @@ func (s *Service) bringBack(run *rescue.Run) error {
 		return fmt.Errorf("%s would be lost, more than was agreed to", say.Size(found.Lost))
 	}
 	s.letGoFailed(run.Name())
-	own, err := s.prepareRescue(run.Request, s.open)
+	own, err := s.prepareRescue(run.Request, s.seen.Open)
 	if err != nil {
 		return err
 	}

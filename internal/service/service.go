@@ -27,9 +27,9 @@ import (
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
 	"nidalo/internal/service/chronicle"
+	"nidalo/internal/service/disks"
 	"nidalo/internal/service/rescue"
 	"nidalo/internal/service/vet"
-	"nidalo/internal/survey"
 )
 
 // Options is what a service is made with.
@@ -53,17 +53,14 @@ type Service struct {
 	wait    sync.WaitGroup
 	closing sync.Once
 
-	seen        seenDisks
-	host        host
+	seen        *disks.Survey
 	waits       map[string]*waiting // arrays that wait for disks; used before lookLoop begins and by it only
-	events      <-chan struct{}     // of the kernel; nil where it does not tell
 	chron       *chronicle.Chronicle
 	turns       *turns
 	vets        vet.Runs
 	rescues     *rescue.Desk
 	surfaceRuns vet.Runs
 	moves       map[string]move     // of tasks; used by lookLoop only
-	lookedShort atomic.Bool         // the last look ran out of descriptors
 	looked      atomic.Int64        // when lookLoop began its last round, in ns
 	poke        chan struct{}       // lookLoop is to look at once
 	asked       time.Time           // when disks were asked how they are; used by lookLoop only
@@ -126,6 +123,7 @@ func Open(opt Options) (*Service, error) {
 	s.waits = map[string]*waiting{}
 	s.healths = map[string]watched{}
 	s.cfg.Store(&cfg)
+	s.seen = s.newSurvey()
 	if err := s.recall(); err != nil {
 		s.unlock()
 		return nil, err
@@ -133,8 +131,9 @@ func Open(opt Options) (*Service, error) {
 	s.chron = s.newChronicle()
 	s.rescues = s.newRescues()
 	s.setSender()
+	var watch func()
 	if opt.Stays { // before the first look, so that nothing that comes after it is missed
-		s.events = survey.Watch(s.done)
+		watch = s.seen.Watch(s.done, s.wake)
 	}
 	if err := s.startAll(); err != nil {
 		close(s.done)
@@ -147,9 +146,7 @@ func Open(opt Options) (*Service, error) {
 		s.resumeVets()
 		s.resumeSurfaces()
 		s.looked.Store(time.Now().UnixNano())
-		if s.events != nil {
-			s.wait.Go(s.watchHost)
-		}
+		s.wait.Go(watch)
 		s.wait.Go(s.lookLoop)
 		s.wait.Go(s.keepLoop)
 	}
@@ -301,22 +298,21 @@ func (s *Service) engine() array.Config {
 
 // startAll starts the arrays that the disks found make up.
 func (s *Service) startAll() error {
-	if err := s.look(true); err != nil {
+	if err := s.seen.Look(true); err != nil {
 		return err
 	}
-	byArray := map[string][]source{}
+	byArray := map[string][]disks.Source{}
 	names := map[string]string{}
-	s.seen.mu.Lock()
-	for _, src := range s.seen.order {
-		f := s.seen.known[src]
-		if f.record != nil {
-			id := f.record.Array.String()
-			byArray[id], names[id] = append(byArray[id], src), f.record.Name
-		} else if f.info.State == state.DiskBroken {
-			s.opt.Log.Warn("disk cannot be read", "disk", src.String(), "reason", strings.Join(f.info.Holds, "; "))
+	order, known := s.seen.Seen()
+	for _, src := range order {
+		f := known[src]
+		if f.Record != nil {
+			id := f.Record.Array.String()
+			byArray[id], names[id] = append(byArray[id], src), f.Record.Name
+		} else if f.Info.State == state.DiskBroken {
+			s.opt.Log.Warn("disk cannot be read", "disk", src.String(), "reason", strings.Join(f.Info.Holds, "; "))
 		}
 	}
-	s.seen.mu.Unlock()
 	ids := slices.SortedFunc(maps.Keys(byArray), func(x, y string) int {
 		return cmp.Or(cmp.Compare(names[x], names[y]), cmp.Compare(x, y))
 	})
@@ -378,10 +374,10 @@ func (s *Service) leave(found []roster.Candidate, reason error) {
 }
 
 // candidates opens the disks in some sources that carry a record of an array.
-func (s *Service) candidates(sources []source, id string) (out []roster.Candidate) {
-	open := s.open
+func (s *Service) candidates(sources []disks.Source, id string) (out []roster.Candidate) {
+	open := s.seen.Open
 	if s.opt.Looks {
-		open = s.peek
+		open = s.seen.Peek
 	}
 	for _, src := range sources {
 		d, err := open(src)

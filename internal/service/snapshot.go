@@ -186,7 +186,7 @@ func (s *Service) MayPull(req control.PullRequest) (*control.PullReply, error) {
 
 // there is the disk that a word means, which must not be an empty bay.
 func (s *Service) there(name string) (control.DiskInfo, error) {
-	src, err := s.locate(name)
+	src, err := s.seen.Locate(name)
 	if err != nil {
 		return control.DiskInfo{}, err
 	}

@@ -75,7 +75,7 @@ func badDisk(id state.Identity, why string) error {
 func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	src, err := s.locate(req.Disk)
+	src, err := s.seen.Locate(req.Disk)
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +125,7 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 	}
 	reply.TooSmall = append(reply.TooSmall, s.together(info, req.Arrays)...)
 	if info.Bay == "" {
-		if err := s.remember(info.Path); err != nil {
+		if err := s.seen.Remember(info.Path); err != nil {
 			return nil, err
 		}
 	}
@@ -276,7 +276,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", say.Size(need))})
 		return
 	}
-	d, err := s.open(s.sourceOf(best.Identity))
+	d, err := s.seen.Open(s.seen.SourceOf(best.Identity))
 	if err != nil {
 		s.opt.Log.Warn("spare cannot be opened", "disk", best.Identity.String(), "reason", err)
 		return

@@ -28,7 +28,7 @@ func (s *Service) Surface(req control.SurfaceRequest) ([]control.Surface, error)
 	only := func(id string) ([]control.Surface, error) {
 		return slices.DeleteFunc(s.surfaces(), func(t control.Surface) bool { return t.Disk != id }), nil
 	}
-	src, err := s.locate(req.Disk)
+	src, err := s.seen.Locate(req.Disk)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func (s *Service) Surface(req control.SurfaceRequest) ([]control.Surface, error)
 		t.Ended, t.Result = time.Time{}, ""
 	}
 	t.Heal = req.Heal
-	d, err := s.peek(src)
+	d, err := s.seen.Peek(src)
 	if err != nil {
 		return nil, person(err)
 	}
@@ -97,7 +97,7 @@ func (s *Service) startSurface(t control.Surface, d disk.Disk) {
 	id := d.Identity()
 	w := &vet.Surface{Host: s.vetHost(), Surface: t, Disk: d, Spindle: spindle(id), Pacer: s.pacerFor(id), Note: s.noteSurface,
 		Member: func() *vet.Member { return s.surfaceMember(id) },
-		Reopen: func() (disk.Disk, error) { return s.peek(s.sourceOf(id)) },
+		Reopen: func() (disk.Disk, error) { return s.seen.Peek(s.seen.SourceOf(id)) },
 		Warn: func(off int64, reason error) {
 			s.opt.Log.Warn("a place cannot be healed", "disk", t.Name, "offset", off, "reason", reason)
 		}}
@@ -124,8 +124,8 @@ func (s *Service) resumeSurfaces() {
 		if !t.Ended.IsZero() || t.State == state.TaskPaused {
 			continue
 		}
-		if src, err := s.locate(t.Disk); err == nil && s.lookAt(src).Size == t.Size {
-			if d, err := s.peek(src); err == nil {
+		if src, err := s.seen.Locate(t.Disk); err == nil && s.lookAt(src).Size == t.Size {
+			if d, err := s.seen.Peek(src); err == nil {
 				s.startSurface(t, d)
 			}
 		}

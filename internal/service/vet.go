@@ -19,7 +19,7 @@ func (s *Service) Vet(req control.VetRequest) ([]control.Vetting, error) {
 	if req.Disk == "" {
 		return s.vettings(), nil
 	}
-	src, err := s.locate(req.Disk)
+	src, err := s.seen.Locate(req.Disk)
 	if err != nil {
 		return nil, err
 	}
@@ -50,11 +50,11 @@ func (s *Service) Vet(req control.VetRequest) ([]control.Vetting, error) {
 		v = control.Vetting{Disk: id, Name: info.Identity.String(), Size: info.Size, Quick: req.Quick, Started: s.opt.Now()}
 	}
 	if info.Bay == "" {
-		if err := s.remember(info.Path); err != nil {
+		if err := s.seen.Remember(info.Path); err != nil {
 			return nil, err
 		}
 	}
-	d, err := s.open(src)
+	d, err := s.seen.Open(src)
 	if err != nil {
 		return nil, person(err)
 	}
@@ -86,12 +86,12 @@ func (s *Service) resumeVets() {
 		if !v.Ended.IsZero() || v.State == state.TaskPaused {
 			continue
 		}
-		src, err := s.locate(v.Disk)
+		src, err := s.seen.Locate(v.Disk)
 		if err != nil {
 			continue
 		}
 		if info := s.lookAt(src); info.Array == "" && info.Size == v.Size {
-			if d, err := s.open(src); err == nil {
+			if d, err := s.seen.Open(src); err == nil {
 				s.startVet(v, d)
 			}
 		}

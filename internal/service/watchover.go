@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
+	"nidalo/internal/service/disks"
 )
 
 // What follows from disks that come, go, move and age, once a second.
@@ -31,7 +31,7 @@ func (s *Service) wake() {
 
 // lookLoop notices disks that appear, move, vanish or come back, and does what follows from that.
 func (s *Service) lookLoop() {
-	tick := time.NewTicker(lookEvery)
+	tick := time.NewTicker(disks.Every)
 	defer tick.Stop()
 	minute, day := time.Time{}, time.Time{}
 	s.takeBackAll()
@@ -46,7 +46,7 @@ func (s *Service) lookLoop() {
 		for _, r := range s.running() {
 			r.Probe()
 		}
-		if err := s.look(false); err != nil {
+		if err := s.seen.Look(false); err != nil {
 			// What is known of them stays; what follows from that is still to be done.
 			s.once("look", "", err.Error(), event.Event{Kind: event.DisksNotListed, Detail: err.Error()})
 		} else {
@@ -88,24 +88,18 @@ func (s *Service) Alive() error {
 
 // greet looks at disks that were not there before.
 func (s *Service) greet() {
-	s.seen.mu.Lock()
-	changed := s.seen.changed
-	s.seen.changed = nil
-	s.seen.mu.Unlock()
-	for _, src := range changed {
-		s.seen.mu.Lock()
-		f, there := s.seen.known[src]
-		s.seen.mu.Unlock()
+	for _, src := range s.seen.Changed() {
+		f, there := s.seen.At(src)
 		switch {
-		case !there || f.mark == "":
+		case !there || f.Mark == "":
 			s.event(event.Event{Kind: event.DiskGone, Disk: src.String()})
-		case s.inService(f.info.Identity):
-		case f.record != nil:
-			s.event(event.Event{Kind: event.DiskAppeared, Disk: f.info.Identity.String(), Detail: s.present(f).Holds[0]})
+		case s.inService(f.Info.Identity):
+		case f.Record != nil:
+			s.event(event.Event{Kind: event.DiskAppeared, Disk: f.Info.Identity.String(), Detail: s.present(f).Holds[0]})
 			s.takeBack(src, f)
 		default:
-			s.event(event.Event{Kind: event.DiskAppeared, Disk: f.info.Identity.String(), Detail: strings.Join(append([]string{string(f.info.State)}, f.info.Holds...), ": ")})
-			if f.info.State == state.DiskBlank && s.config().Adopt == AdoptSameBay {
+			s.event(event.Event{Kind: event.DiskAppeared, Disk: f.Info.Identity.String(), Detail: strings.Join(append([]string{string(f.Info.State)}, f.Info.Holds...), ": ")})
+			if f.Info.State == state.DiskBlank && s.config().Adopt == AdoptSameBay {
 				s.adopt(src, f)
 			}
 		}
@@ -123,18 +117,16 @@ func (s *Service) takeBackAll() {
 
 // takeBackOf looks for members of one array, or with uuid.Nil of all, that are here and not in service. admin is held.
 func (s *Service) takeBackOf(id uuid.UUID) {
-	s.seen.mu.Lock()
-	order, known := s.seen.order, s.seen.known
-	s.seen.mu.Unlock()
+	order, known := s.seen.Seen()
 	for _, src := range order {
-		if f := known[src]; f.record != nil && (id == uuid.Nil || f.record.Array == id) && !s.inService(f.info.Identity) {
+		if f := known[src]; f.Record != nil && (id == uuid.Nil || f.Record.Array == id) && !s.inService(f.Info.Identity) {
 			s.takeBackHeld(src, f)
 		}
 	}
 }
 
 // takeBack lets a member that was away catch up.
-func (s *Service) takeBack(src source, f found) {
+func (s *Service) takeBack(src disks.Source, f disks.Found) {
 	if !s.unasked() {
 		return
 	}
@@ -142,94 +134,81 @@ func (s *Service) takeBack(src source, f found) {
 	s.takeBackHeld(src, f)
 }
 
-func (s *Service) takeBackHeld(src source, f found) {
+func (s *Service) takeBackHeld(src disks.Source, f disks.Found) {
 	for _, r := range s.running() {
-		if r.ID() != f.record.Array || r.Failure() != nil {
+		if r.ID() != f.Record.Array || r.Failure() != nil {
 			continue
 		}
-		slot, err := r.Awaits(f.record, false)
+		slot, err := r.Awaits(f.Record, false)
 		if why := s.ambiguous(f); err == nil && why != nil {
 			if twice, ok := why.(errTwice); ok {
 				s.tellTwice(twice)
 			}
-			s.again(src)
+			s.seen.Again(src)
 			return
 		}
 		if err != nil {
-			if !s.replaced(f.record) {
-				s.event(event.Event{Kind: event.MemberStale, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+			if !s.replaced(f.Record) {
+				s.event(event.Event{Kind: event.MemberStale, Array: r.Name(), Disk: f.Info.Identity.String(), Detail: err.Error()})
 			}
 			return
 		}
 		r.LetGo(slot)
-		d, err := s.open(src)
+		d, err := s.seen.Open(src)
 		if err != nil {
 			// Something of it may still be under way from before, or somebody else looks at it: that ends.
 			s.opt.Log.Info("disk cannot be opened yet; it is tried again", "disk", src.String(), "reason", err)
-			s.again(src)
+			s.seen.Again(src)
 			return
 		}
 		own, _ := disk.ReadRecord(d)
 		if own == nil {
 			_ = d.Close()
-			s.again(src)
+			s.seen.Again(src)
 			return
 		}
 		if err := r.Return(d, own, false); err != nil {
 			_ = d.Close()
 			if !errors.Is(err, roster.ErrStale) {
 				s.opt.Log.Info("the member cannot come back yet; it is tried again", "disk", src.String(), "reason", err)
-				s.again(src)
+				s.seen.Again(src)
 				return
 			}
-			s.event(event.Event{Kind: event.MemberStale, Array: r.Name(), Disk: f.info.Identity.String(), Detail: err.Error()})
+			s.event(event.Event{Kind: event.MemberStale, Array: r.Name(), Disk: f.Info.Identity.String(), Detail: err.Error()})
 		}
-	}
-}
-
-// again has a disk looked at once more in the next round, as if it had just appeared.
-func (s *Service) again(src source) {
-	s.seen.mu.Lock()
-	defer s.seen.mu.Unlock()
-	if !slices.Contains(s.seen.retry, src) {
-		s.seen.retry = append(s.seen.retry, src)
 	}
 }
 
 // retries are those of again, with whom it is not news that they are there.
 func (s *Service) retries() {
-	s.seen.mu.Lock()
-	list, known := s.seen.retry, s.seen.known
-	s.seen.retry = nil
-	s.seen.mu.Unlock()
-	for _, src := range list {
-		if f, there := known[src]; there && f.record != nil && !s.inService(f.info.Identity) {
+	for _, src := range s.seen.Retries() {
+		if f, there := s.seen.At(src); there && f.Record != nil && !s.inService(f.Info.Identity) {
 			s.takeBack(src, f)
 		}
 	}
 }
 
 // adopt lets a blank disk take the place of the member that was lost from the same bay.
-func (s *Service) adopt(src source, f found) {
+func (s *Service) adopt(src disks.Source, f disks.Found) {
 	if !s.unasked() {
 		return
 	}
 	defer s.admin.Unlock()
-	if _, spare := s.spareOf(f.info); spare || f.info.Bay == "" || s.badBecause(f.info.Identity) != "" {
+	if _, spare := s.spareOf(f.Info); spare || f.Info.Bay == "" || s.badBecause(f.Info.Identity) != "" {
 		return
 	}
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			lost := m.Condition == record.Failed || m.Condition == record.Missing
-			if !lost || m.Disk.Bay != f.info.Bay || r.Failure() != nil || !r.Layout().Redundant() {
+			if !lost || m.Disk.Bay != f.Info.Bay || r.Failure() != nil || !r.Layout().Redundant() {
 				continue
 			}
-			if need := r.NeedSize(m.Slot); f.info.Size < need {
-				s.event(event.Event{Kind: event.DiskTooSmall, Array: r.Name(), Disk: f.info.Identity.String(),
-					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", say.Size(f.info.Size), f.info.Size, m.Disk, say.Size(need), need)})
+			if need := r.NeedSize(m.Slot); f.Info.Size < need {
+				s.event(event.Event{Kind: event.DiskTooSmall, Array: r.Name(), Disk: f.Info.Identity.String(),
+					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", say.Size(f.Info.Size), f.Info.Size, m.Disk, say.Size(need), need)})
 				continue
 			}
-			d, err := s.open(src)
+			d, err := s.seen.Open(src)
 			if err != nil {
 				return
 			}
@@ -238,7 +217,7 @@ func (s *Service) adopt(src source, f found) {
 				s.opt.Log.Warn("disk could not be adopted", "disk", src.String(), "reason", err)
 				return
 			}
-			s.event(event.Event{Kind: event.DiskAdopted, Array: r.Name(), Disk: f.info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
+			s.event(event.Event{Kind: event.DiskAdopted, Array: r.Name(), Disk: f.Info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
 			return
 		}
 	}

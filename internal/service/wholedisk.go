@@ -13,6 +13,7 @@ import (
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/partition"
+	"nidalo/internal/service/disks"
 )
 
 // A disk that carries members of several arrays is replaced as a whole: the new disk gets a partition table like the old one's, and
@@ -37,7 +38,7 @@ func (s *Service) ReplaceDisk(asked control.DiskRequest) (*control.DiskReply, er
 	if len(on) == 0 {
 		return nil, &control.Error{What: fmt.Sprintf("no array in service has a member on %s", req.Old), Hints: []string{"nidalo status   lists arrays and their members"}}
 	}
-	src, err := s.locate(req.New)
+	src, err := s.seen.Locate(req.New)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +105,7 @@ func (s *Service) membersAt(whole string) (out []memberOn) {
 
 // spindleNamed is the physical disk that a word means: one that is there, or one that an array remembers.
 func (s *Service) spindleNamed(word string) (string, error) {
-	src, err := s.locate(word)
+	src, err := s.seen.Locate(word)
 	there := ""
 	if err == nil {
 		if there = spindle(s.lookAt(src).Identity); len(s.membersAt(there)) > 0 {
@@ -245,8 +246,8 @@ func (s *Service) putAll(req swap, on []memberOn, info control.DiskInfo, out *co
 
 func (s *Service) awaitNodes(paths []string) error {
 	for began := time.Now(); time.Since(began) < nodesFor; time.Sleep(50 * time.Millisecond) {
-		if !slices.ContainsFunc(paths, func(p string) bool { return !isDevice(p) }) {
-			return s.look(true)
+		if !slices.ContainsFunc(paths, func(p string) bool { return !disks.IsDevice(p) }) {
+			return s.seen.Look(true)
 		}
 	}
 	return &control.Error{What: "the new partitions do not appear: " + strings.Join(paths, ", ")}
