@@ -1,7 +1,12 @@
 package test
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -55,5 +60,28 @@ func TestDependenciesPointDown(t *testing.T) {
 				require.False(t, slices.Contains([]string{"os", "net", "time.Now", "net/http", "log/slog", "flag"}, imported), "%s is pure and uses %s", words[0], imported)
 			}
 		}
+	}
+}
+
+// mostLines is how long a function may be, tests aside.
+const mostLines = 60
+
+func TestFunctionsAreShort(t *testing.T) {
+	files := token.NewFileSet()
+	for _, root := range []string{"core", "internal", "cmd"} {
+		require.NoError(t, filepath.WalkDir(filepath.Join("..", root), func(path string, d os.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			file, err := parser.ParseFile(files, path, nil, 0)
+			require.NoError(t, err)
+			for _, decl := range file.Decls {
+				if f, ok := decl.(*ast.FuncDecl); ok {
+					lines := files.Position(f.End()).Line - files.Position(f.Pos()).Line + 1
+					require.LessOrEqual(t, lines, mostLines, "%s: %s", path, f.Name.Name)
+				}
+			}
+			return nil
+		}))
 	}
 }

@@ -192,35 +192,17 @@ var scratches = sync.Pool{New: func() any { return new([MaxParity * piece]byte) 
 // solve computes the unknown data strips: the sums over the known ones are taken out of as many intact parity rows as
 // there are unknowns, and the small system that is left is inverted.
 func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
-	n := len(unknown)
-	var rows []int
-	for j := 0; j < len(strips)-k && len(rows) < n; j++ {
-		if !gone[k+j] {
-			rows = append(rows, j)
-		}
+	s, err := newSystem(len(strips)-k, k, unknown, gone)
+	if err != nil {
+		return err
 	}
-	if len(rows) < n {
-		return ErrTooManyLost
-	}
-	var matrix [MaxParity][MaxParity]byte
-	for a, j := range rows {
-		for b, i := range unknown {
-			matrix[a][b] = Coefficient(j, i)
-		}
-	}
-	inverse, ok := invert(matrix, n)
-	if !ok {
-		return ErrTooManyLost
+	for _, i := range unknown {
+		s.whole = s.whole && strips[i] != nil
 	}
 	size := stripSize(strips)
 	known := make([][]byte, k)
-	whole := true // all unknown strips are wanted
-	for _, i := range unknown {
-		whole = whole && strips[i] != nil
-	}
 	hold := scratches.Get().(*[MaxParity * piece]byte)
 	defer scratches.Put(hold)
-	scratch := hold[:]
 	for at := 0; at < size; at += piece {
 		end := min(at+piece, size)
 		for i := range known {
@@ -230,39 +212,76 @@ func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
 			}
 		}
 		var acc [MaxParity][]byte
-		for a, j := range rows {
-			acc[j] = scratch[a*piece:][:end-at]
+		for a, j := range s.rows {
+			acc[j] = hold[a*piece:][:end-at]
 		}
 		encodePiece(acc[0], acc[1], acc[2], known)
-		if n == 2 && rows[0] == 0 && rows[1] == 1 && whole &&
-			solvePQ(strips[unknown[0]][at:end], strips[unknown[1]][at:end], acc[0], strips[k][at:end], acc[1], strips[k+1][at:end], inverse[0][0], inverse[0][1]) {
-			continue
-		}
-		for _, j := range rows {
-			subtle.XORBytes(acc[j], acc[j], strips[k+j][at:end])
-		}
-		for b, i := range unknown {
-			out := strips[i]
-			switch {
-			case out == nil:
-				continue
-			case b == n-1 && n > 1 && rows[0] == 0 && whole:
-				// P says the unknown strips add up to its sum: the last one needs no multiplication.
-				out = out[at:end]
-				subtle.XORBytes(out, acc[0], strips[unknown[0]][at:end])
-				for _, other := range unknown[1:b] {
-					subtle.XORBytes(out, out, strips[other][at:end])
-				}
-				continue
-			}
-			out = out[at:end]
-			mulSet(out, acc[rows[0]], inverse[b][0])
-			for a := 1; a < n; a++ {
-				mulXor(out, acc[rows[a]], inverse[b][a])
-			}
-		}
+		s.piece(strips, acc, at, end)
 	}
 	return nil
+}
+
+// system is the equations that give the unknown data strips: as many rows of parity as there are unknown strips.
+type system struct {
+	k       int // data strips
+	unknown []int
+	rows    []int
+	inverse [MaxParity][MaxParity]byte
+	whole   bool // all unknown strips are wanted
+}
+
+func newSystem(parity, k int, unknown []int, gone []bool) (*system, error) {
+	n := len(unknown)
+	s := &system{k: k, unknown: unknown, whole: true}
+	for j := 0; j < parity && len(s.rows) < n; j++ {
+		if !gone[k+j] {
+			s.rows = append(s.rows, j)
+		}
+	}
+	if len(s.rows) < n {
+		return nil, ErrTooManyLost
+	}
+	var matrix [MaxParity][MaxParity]byte
+	for a, j := range s.rows {
+		for b, i := range unknown {
+			matrix[a][b] = Coefficient(j, i)
+		}
+	}
+	var ok bool
+	if s.inverse, ok = invert(matrix, n); !ok {
+		return nil, ErrTooManyLost
+	}
+	return s, nil
+}
+
+// piece gives bytes at to end of the unknown strips; acc has the sums of the known ones, by row.
+func (s *system) piece(strips [][]byte, acc [MaxParity][]byte, at, end int) {
+	n, k, unknown, rows := len(s.unknown), s.k, s.unknown, s.rows
+	if n == 2 && rows[0] == 0 && rows[1] == 1 && s.whole &&
+		solvePQ(strips[unknown[0]][at:end], strips[unknown[1]][at:end], acc[0], strips[k][at:end], acc[1], strips[k+1][at:end], s.inverse[0][0], s.inverse[0][1]) {
+		return
+	}
+	for _, j := range rows {
+		subtle.XORBytes(acc[j], acc[j], strips[k+j][at:end])
+	}
+	for b, i := range unknown {
+		if strips[i] == nil {
+			continue
+		}
+		out := strips[i][at:end]
+		if b == n-1 && n > 1 && rows[0] == 0 && s.whole {
+			// P says the unknown strips add up to its sum: the last one needs no multiplication.
+			subtle.XORBytes(out, acc[0], strips[unknown[0]][at:end])
+			for _, other := range unknown[1:b] {
+				subtle.XORBytes(out, out, strips[other][at:end])
+			}
+			continue
+		}
+		mulSet(out, acc[rows[0]], s.inverse[b][0])
+		for a := 1; a < n; a++ {
+			mulXor(out, acc[rows[a]], s.inverse[b][a])
+		}
+	}
 }
 
 // invert is Gauss-Jordan elimination over the field, for the n×n upper left part of m.

@@ -48,6 +48,8 @@ type demo struct {
 	log     *os.File
 	steps   int
 	held    int
+	tides   [32]byte // sums of what was written
+	sonar   [32]byte
 }
 
 const (
@@ -72,61 +74,11 @@ func (d *demo) play() (err error) {
 	}()
 	d.say("A night at the Saltmarsh Tide Office. Everything happens in %s.", d.home)
 
-	d.say("A lab stands in for the office's enclosure: eight bays with blank disks.")
-	d.run("lab", "new", "-bays", "8", "-size", "256MiB")
-	d.run("disks")
-	d.say("Six of them become an array that survives the loss of any two.")
-	d.run("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4", "A5", "A6")
-	d.say("The service makes it reachable over the network block protocol.")
-	if err := d.start(); err != nil {
-		return err
-	}
-
-	d.say("Readings of the gauge since 1931 are written: %s.", say.Size(demoTides))
-	want := d.write(0, demoTides, 1, nil)
-	d.verify("the readings", 0, demoTides, want)
-
-	d.say("While the sonar survey is written as well, somebody pulls the disk in bay A3.")
-	pulled := make(chan struct{})
-	sonar := d.write(demoTides, demoSonar, 2, func(part float64) {
-		if part >= 0.4 && pulled != nil {
-			d.run("lab", "pull", "A3")
-			close(pulled)
-			pulled = nil
+	for _, act := range []func() error{d.setUp, d.loseADisk, d.findRot, d.losePower, d.device} {
+		if err := act(); err != nil {
+			return err
 		}
-	})
-	out := d.run("status", "tides")
-	d.hold("the array says it is degraded", strings.Contains(out, "degraded"))
-	d.hold("the missing member is named by bay and serial", strings.Contains(out, "A3") && strings.Contains(out, "QRN-0207"))
-	d.verify("the readings, degraded", 0, demoTides, want)
-	d.verify("the survey written during the failure", demoTides, demoSonar, sonar)
-
-	d.say("A new disk goes into the bay and takes the place of the lost one.")
-	d.run("lab", "insert", "A3")
-	out = d.run("replace", "-wait", "tides", "QRN-0207", "A3")
-	d.hold("the rebuild restored full margin", strings.Contains(out, "healthy, margin 2"))
-
-	d.say("Another disk has begun to rot: it returns wrong bytes without any error.")
-	d.run("lab", "damage", "A5", "-change", "5")
-	out = d.run("check", "-repair", "-wait", "tides")
-	d.hold("the check found the bad blocks and named the disk", strings.Contains(out, "ORR-0221"))
-	out = d.run("check", "-wait", "tides")
-	d.hold("after the repair nothing is wrong any more", strings.Contains(out, "no mismatches"))
-	d.verify("the readings", 0, demoTides, want)
-	d.verify("the survey", demoTides, demoSonar, sonar)
-
-	d.say("The power goes: the service is killed, and started again.")
-	d.kill()
-	if err := d.start(); err != nil {
-		return err
 	}
-	d.verify("the readings", 0, demoTides, want)
-	out = d.run("status", "tides")
-	d.hold("the array is healthy", strings.Contains(out, "healthy"))
-	if err := d.device(); err != nil {
-		return err
-	}
-
 	if d.held != d.steps {
 		return &control.Error{What: fmt.Sprintf("%d of %d steps did not hold", d.steps-d.held, d.steps)}
 	}
@@ -136,6 +88,72 @@ func (d *demo) play() (err error) {
 	} else {
 		d.e.out.Next([]string{"nidalo lab new   makes a lab of your own; nidalo help lists all commands"})
 	}
+	return nil
+}
+
+// setUp makes an array and writes the readings of the gauge to it.
+func (d *demo) setUp() error {
+	d.say("A lab stands in for the office's enclosure: eight bays with blank disks.")
+	d.run("lab", "new", "-bays", "8", "-size", "256MiB")
+	d.run("disks")
+	d.say("Six of them become an array that survives the loss of any two.")
+	d.run("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4", "A5", "A6")
+	d.say("The service makes it reachable over the network block protocol.")
+	if err := d.start(); err != nil {
+		return err
+	}
+	d.say("Readings of the gauge since 1931 are written: %s.", say.Size(demoTides))
+	d.tides = d.write(0, demoTides, 1, nil)
+	d.verify("the readings", 0, demoTides, d.tides)
+	return nil
+}
+
+// loseADisk pulls one while data is written, and replaces it.
+func (d *demo) loseADisk() error {
+	d.say("While the sonar survey is written as well, somebody pulls the disk in bay A3.")
+	pulled := false
+	d.sonar = d.write(demoTides, demoSonar, 2, func(part float64) {
+		if part >= 0.4 && !pulled {
+			pulled = true
+			d.run("lab", "pull", "A3")
+		}
+	})
+	out := d.run("status", "tides")
+	d.hold("the array says it is degraded", strings.Contains(out, "degraded"))
+	d.hold("the missing member is named by bay and serial", strings.Contains(out, "A3") && strings.Contains(out, "QRN-0207"))
+	d.verify("the readings, degraded", 0, demoTides, d.tides)
+	d.verify("the survey written during the failure", demoTides, demoSonar, d.sonar)
+
+	d.say("A new disk goes into the bay and takes the place of the lost one.")
+	d.run("lab", "insert", "A3")
+	out = d.run("replace", "-wait", "tides", "QRN-0207", "A3")
+	d.hold("the rebuild restored full margin", strings.Contains(out, "healthy, margin 2"))
+	return nil
+}
+
+// findRot has a disk return wrong bytes, which a check finds and repairs.
+func (d *demo) findRot() error {
+	d.say("Another disk has begun to rot: it returns wrong bytes without any error.")
+	d.run("lab", "damage", "A5", "-change", "5")
+	out := d.run("check", "-repair", "-wait", "tides")
+	d.hold("the check found the bad blocks and named the disk", strings.Contains(out, "ORR-0221"))
+	out = d.run("check", "-wait", "tides")
+	d.hold("after the repair nothing is wrong any more", strings.Contains(out, "no mismatches"))
+	d.verify("the readings", 0, demoTides, d.tides)
+	d.verify("the survey", demoTides, demoSonar, d.sonar)
+	return nil
+}
+
+// losePower kills the service and starts it again.
+func (d *demo) losePower() error {
+	d.say("The power goes: the service is killed, and started again.")
+	d.kill()
+	if err := d.start(); err != nil {
+		return err
+	}
+	d.verify("the readings", 0, demoTides, d.tides)
+	out := d.run("status", "tides")
+	d.hold("the array is healthy", strings.Contains(out, "healthy"))
 	return nil
 }
 

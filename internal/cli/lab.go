@@ -152,87 +152,100 @@ func (o *labOptions) damage(e *env, l *lab.Lab, bay string) error {
 		did = true
 		e.out.Printf("Bay %s: %s.\n", bay, fmt.Sprintf(format, args...))
 	}
-	if o.mend {
-		if err := l.SetFaults(bay, func(f *lab.Faults) { *f = lab.Faults{} }); err != nil {
+	fault := func(wanted bool, edit func(*lab.Faults), format string, args ...any) error {
+		if !wanted {
+			return nil
+		}
+		if err := l.SetFaults(bay, edit); err != nil {
 			return err
 		}
-		tell("no faults any more")
+		tell(format, args...)
+		return nil
 	}
-	for what, text := range map[string]string{"unreadable": o.bad, "change": o.change} {
-		if text == "" {
-			continue
-		}
-		ranges, err := parseRanges(l, bay, text, o.seed)
-		if err != nil {
-			return err
-		}
-		if what == "unreadable" {
-			err = l.Unreadable(bay, ranges)
-		} else {
-			err = l.Corrupt(bay, ranges, o.seed)
-		}
-		if err != nil {
-			return err
-		}
-		if what == "unreadable" {
-			tell("%s cannot be read", say.Count(int64(len(ranges)), "place", "places"))
-		} else {
-			tell("bytes at %s are changed", say.Count(int64(len(ranges)), "place", "places"))
-		}
+	rate, latency, err := o.slowness()
+	if err != nil {
+		return err
 	}
-	if o.failWrites {
-		if err := l.SetFaults(bay, func(f *lab.Faults) { f.FailWrites = true }); err != nil {
+	for _, step := range []func() error{
+		func() error { return fault(o.mend, func(f *lab.Faults) { *f = lab.Faults{} }, "no faults any more") },
+		func() error { return o.places(l, bay, o.bad, l.Unreadable, "%s cannot be read", tell) },
+		func() error {
+			change := func(bay string, ranges []lab.Range) error { return l.Corrupt(bay, ranges, o.seed) }
+			return o.places(l, bay, o.change, change, "bytes at %s are changed", tell)
+		},
+		func() error { return fault(o.failWrites, func(f *lab.Faults) { f.FailWrites = true }, "writes fail") },
+		func() error { return o.readings(l, bay, tell) },
+		func() error {
+			return fault(o.hang, func(f *lab.Faults) { f.Hang = true }, "the disk does not answer any more")
+		},
+		func() error {
+			return fault(o.rate != "", func(f *lab.Faults) { f.Rate = rate }, "at most %s/s", say.Size(rate))
+		},
+		func() error {
+			return fault(o.latency != "", func(f *lab.Faults) { f.Latency = latency }, "every operation takes %s longer", latency)
+		},
+	} {
+		if err := step(); err != nil {
 			return err
 		}
-		tell("writes fail")
-	}
-	if o.pending >= 0 || o.reallocated >= 0 || o.temperature >= 0 {
-		err := l.SetHealth(bay, func(r *health.Readings) {
-			if o.pending >= 0 {
-				r.Pending = &o.pending
-			}
-			if o.reallocated >= 0 {
-				r.Reallocated = &o.reallocated
-			}
-			if o.temperature >= 0 {
-				r.Temperature = &o.temperature
-			}
-		})
-		if err != nil {
-			return err
-		}
-		tell("the disk says something else of itself")
-	}
-	if o.hang {
-		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Hang = true }); err != nil {
-			return err
-		}
-		tell("the disk does not answer any more")
-	}
-	if o.rate != "" {
-		rate, err := say.ParseSize(strings.TrimSuffix(o.rate, "/s"))
-		if err != nil {
-			return usageError{"-rate: " + err.Error()}
-		}
-		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Rate = rate }); err != nil {
-			return err
-		}
-		tell("at most %s/s", say.Size(rate))
-	}
-	if o.latency != "" {
-		d, err := time.ParseDuration(o.latency)
-		if err != nil || d < 0 {
-			return usageError{fmt.Sprintf("-latency %s: write for example 50ms", o.latency)}
-		}
-		if err := l.SetFaults(bay, func(f *lab.Faults) { f.Latency = d }); err != nil {
-			return err
-		}
-		tell("every operation takes %s longer", d)
 	}
 	if !did {
 		return usageError{"damage how? -unreadable, -change, -fail-writes, -hang, -rate, -latency, -pending, -reallocated, -temperature or -mend"}
 	}
 	return nil
+}
+
+// slowness reads how slow a disk is to be.
+func (o *labOptions) slowness() (rate int64, latency time.Duration, err error) {
+	if o.rate != "" {
+		if rate, err = say.ParseSize(strings.TrimSuffix(o.rate, "/s")); err != nil {
+			return 0, 0, usageError{"-rate: " + err.Error()}
+		}
+	}
+	if o.latency != "" {
+		if latency, err = time.ParseDuration(o.latency); err != nil || latency < 0 {
+			return 0, 0, usageError{fmt.Sprintf("-latency %s: write for example 50ms", o.latency)}
+		}
+	}
+	return rate, latency, nil
+}
+
+// places does something to the places that a text names, if it names any.
+func (o *labOptions) places(l *lab.Lab, bay, text string, do func(string, []lab.Range) error, done string, tell func(string, ...any)) error {
+	if text == "" {
+		return nil
+	}
+	ranges, err := parseRanges(l, bay, text, o.seed)
+	if err != nil {
+		return err
+	}
+	if err := do(bay, ranges); err != nil {
+		return err
+	}
+	tell(done, say.Count(len(ranges), "place", "places"))
+	return nil
+}
+
+// readings has the disk say something else of itself.
+func (o *labOptions) readings(l *lab.Lab, bay string, tell func(string, ...any)) error {
+	if o.pending < 0 && o.reallocated < 0 && o.temperature < 0 {
+		return nil
+	}
+	err := l.SetHealth(bay, func(r *health.Readings) {
+		if o.pending >= 0 {
+			r.Pending = &o.pending
+		}
+		if o.reallocated >= 0 {
+			r.Reallocated = &o.reallocated
+		}
+		if o.temperature >= 0 {
+			r.Temperature = &o.temperature
+		}
+	})
+	if err == nil {
+		tell("the disk says something else of itself")
+	}
+	return err
 }
 
 func parseRanges(l *lab.Lab, bay, text string, seed uint64) ([]lab.Range, error) {

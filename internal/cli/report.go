@@ -107,47 +107,12 @@ func makeReport(c *control.Control) (*view.Report, error) {
 	if r.Health, err = c.Health(); err != nil {
 		return nil, err
 	}
-	temperature := map[string]float64{}
-	for _, h := range r.Health {
-		if t := h.Readings.Temperature; t != nil {
-			temperature[cmp.Or(h.Serial, h.Path)] = *t
-		}
-	}
-	if h, err := c.History(control.HistoryRequest{Limit: 1000}); err == nil {
-		for _, ev := range h.Events {
-			if ev.Severity != event.Info {
-				r.Events = append(r.Events, ev)
-			}
-		}
-		for _, t := range h.Tasks {
-			if t.Kind == state.TaskCheck {
-				r.Checks = append(r.Checks, t)
-			}
-		}
-		r.Events, r.Checks, r.Tasks = newest(r.Events, reportLines), newest(r.Checks, reportLines), newest(h.Tasks, reportLines)
-	}
-	since := st.Time.AddDate(0, 0, -reportDays)
-	over := func(of, name string) (out []view.TimePoint) {
-		points, err := c.Readings(control.ReadingsRequest{Of: of, Name: name, Since: since, Most: reportPoints})
-		if err != nil {
-			return nil // without a history there are none
-		}
-		for _, p := range points {
-			out = append(out, view.TimePoint{Time: p.Time, Value: p.Value})
-		}
-		return out
-	}
+	addHistory(c, r)
+	addCurves(c, r)
 	for _, a := range st.Arrays {
 		var sizes []int64
 		for _, m := range a.Members {
 			sizes = append(sizes, m.Size)
-			of := cmp.Or(m.Serial, m.Path)
-			if points := over(of, "errors"); len(points) > 0 {
-				r.Errors[of] = append(points, view.TimePoint{Time: st.Time, Value: float64(m.Errors)})
-			}
-			if now, told := temperature[of]; told {
-				r.Temperatures[of] = append(over(of, "temperature"), view.TimePoint{Time: st.Time, Value: now})
-			}
 		}
 		groups := a.Groups
 		if !nested(a.Level) {
@@ -159,6 +124,56 @@ func makeReport(c *control.Control) (*view.Report, error) {
 	}
 	r.Judge()
 	return r, nil
+}
+
+// addHistory adds the last events and tasks, where there is a history.
+func addHistory(c *control.Control, r *view.Report) {
+	h, err := c.History(control.HistoryRequest{Limit: 1000})
+	if err != nil {
+		return
+	}
+	for _, ev := range h.Events {
+		if ev.Severity != event.Info {
+			r.Events = append(r.Events, ev)
+		}
+	}
+	for _, t := range h.Tasks {
+		if t.Kind == state.TaskCheck {
+			r.Checks = append(r.Checks, t)
+		}
+	}
+	r.Events, r.Checks, r.Tasks = newest(r.Events, reportLines), newest(r.Checks, reportLines), newest(h.Tasks, reportLines)
+}
+
+// addCurves adds the errors and temperatures of members over time, up to now.
+func addCurves(c *control.Control, r *view.Report) {
+	temperature := map[string]float64{}
+	for _, h := range r.Health {
+		if t := h.Readings.Temperature; t != nil {
+			temperature[h.Name()] = *t
+		}
+	}
+	over := func(of, name string) (out []view.TimePoint) {
+		points, err := c.Readings(control.ReadingsRequest{Of: of, Name: name, Since: r.Time.AddDate(0, 0, -reportDays), Most: reportPoints})
+		if err != nil {
+			return nil // without a history there are none
+		}
+		for _, p := range points {
+			out = append(out, view.TimePoint{Time: p.Time, Value: p.Value})
+		}
+		return out
+	}
+	for _, a := range r.Arrays {
+		for _, m := range a.Members {
+			of := cmp.Or(m.Serial, m.Path)
+			if points := over(of, "errors"); len(points) > 0 {
+				r.Errors[of] = append(points, view.TimePoint{Time: r.Time, Value: float64(m.Errors)})
+			}
+			if now, told := temperature[of]; told {
+				r.Temperatures[of] = append(over(of, "temperature"), view.TimePoint{Time: r.Time, Value: now})
+			}
+		}
+	}
 }
 
 const (

@@ -66,6 +66,24 @@ at once; nothing flushed is lost by that. Under systemd it tells when it is read
 	},
 }
 
+// measure begins to note where time is spent, when that is wanted; done ends it.
+func (o *serveOptions) measure() (done func(), err error) {
+	if o.profile == "" {
+		return func() {}, nil
+	}
+	f, err := os.Create(o.profile)
+	if err != nil {
+		return nil, err
+	}
+	if err := pprof.StartCPUProfile(f); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return func() {
+		pprof.StopCPUProfile()
+		_ = f.Close()
+	}, nil
+}
+
 func (o *serveOptions) run(e *env) error {
 	cfg, err := service.ReadConfig(e.home)
 	if err != nil {
@@ -94,17 +112,11 @@ func (o *serveOptions) run(e *env) error {
 	}
 	// What lives long on the heap is table pages; a tighter heap costs little and keeps memory within bounds.
 	debug.SetGCPercent(40)
-	if o.profile != "" {
-		f, err := os.Create(o.profile)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		if err := pprof.StartCPUProfile(f); err != nil {
-			return err
-		}
-		defer pprof.StopCPUProfile()
+	measured, err := o.measure()
+	if err != nil {
+		return err
 	}
+	defer measured()
 	for _, why := range keeper.Steady() {
 		log.Debug("the service is not as steady as it should be", "reason", why)
 	}

@@ -42,125 +42,152 @@ func getBuffer(n int) *[]byte {
 }
 
 // A request counts as quick when it was served within quickTime. After quickRow of them in a row the next is taken to be quick as well; when
-// it is not, somebody else reads on after quickMost.
+// it is not, another reads on after quickMost.
 const (
 	quickTime = 50 * time.Microsecond
 	quickRow  = 64
 	quickMost = time.Millisecond
 )
 
-// transmit serves requests until the client leaves. Workers take turns at reading: whoever has read a request serves it
+// transmit serves requests until the client leaves. Workers take turns at reading: the one that has read a request serves it
 // while another reads the next, so nothing is handed from one to another. More of them are started as long as requests
 // come while others are being served. While requests are quick and come one at a time, one worker reads and serves them all: to
 // wake another would take longer than the request.
 func (c *conn) transmit() error {
-	var wait sync.WaitGroup
-	var once sync.Once
-	var first error
-	var spawn func()
-	var mu sync.Mutex
-	idle, total := 0, 0
-	end := func(err error) {
-		once.Do(func() {
-			first = err
-			if !errors.Is(err, errDisconnect) {
-				c.cancel() // nobody waits for memory any more
-			}
-			if !errors.Is(err, errDisconnect) {
-				_ = c.nc.Close() // wakes the worker that reads
-			}
-		})
-	}
-	worker := func() {
-		defer wait.Done()
-		yield := func() {
-			mu.Lock()
-			more := idle == 0 && total < workers
-			if more {
-				total++
-			}
-			mu.Unlock()
-			c.reading.Unlock()
-			if more {
-				spawn()
-			}
-		}
-		var holds atomic.Bool // c.reading, while it serves
-		yielded := make(chan struct{}, 1)
-		late := time.AfterFunc(time.Hour, func() {
-			if holds.CompareAndSwap(true, false) {
-				yield()
-				yielded <- struct{}{}
-			}
-		})
-		defer late.Stop()
-		for reads := false; ; { // whether it has c.reading
-			if !reads {
-				mu.Lock()
-				idle++
-				mu.Unlock()
-				c.reading.Lock()
-				mu.Lock()
-				idle--
-				mu.Unlock()
-			}
-			if c.over {
-				c.reading.Unlock()
-				return
-			}
-			r, err := c.readRequest()
-			if err != nil {
-				c.over = true
-				c.reading.Unlock()
-				end(err)
-				return
-			}
-			reads = c.quick.Load() >= quickRow && (r.kind == cmdRead || r.kind == cmdWrite) && c.in.Buffered() == 0
-			if reads {
-				holds.Store(true)
-				late.Reset(quickMost)
-			} else {
-				yield()
-			}
-			c.busy.Add(1)
-			began := time.Now()
-			err = c.serve(r)
-			if time.Since(began) <= quickTime {
-				c.quick.Add(1)
-			} else {
-				c.quick.Store(0)
-			}
-			c.busy.Add(-1)
-			if reads {
-				late.Stop()
-				if reads = holds.CompareAndSwap(true, false); !reads {
-					<-yielded
-				}
-			}
-			if r.free != nil {
-				r.free()
-			}
-			if err != nil {
-				if reads {
-					c.over = true
-					c.reading.Unlock()
-				}
-				end(err)
-				return
-			}
-		}
-	}
-	spawn = func() {
-		wait.Add(1)
-		go worker()
-	}
-	total = 1
-	spawn()
-	wait.Wait()
-	if errors.Is(first, errDisconnect) {
+	w := &crew{conn: c, total: 1}
+	w.wait.Go(w.work)
+	w.wait.Wait()
+	if errors.Is(w.first, errDisconnect) {
 		return nil
 	}
-	return first
+	return w.first
+}
+
+// crew is the workers of a connection. The one that has reading reads the next request; the others serve theirs, or wait for reading.
+type crew struct {
+	*conn
+	wait  sync.WaitGroup
+	once  sync.Once
+	first error // why the connection ended
+	mu    sync.Mutex
+	idle  int // workers that wait for reading
+	total int
+}
+
+// end notes why the connection ends, and ends it.
+func (w *crew) end(err error) {
+	w.once.Do(func() {
+		if w.first = err; !errors.Is(err, errDisconnect) {
+			w.cancel()       // no worker waits for memory any more
+			_ = w.nc.Close() // wakes the worker that reads
+		}
+	})
+}
+
+// take waits for reading.
+func (w *crew) take() {
+	w.mu.Lock()
+	w.idle++
+	w.mu.Unlock()
+	w.reading.Lock()
+	w.mu.Lock()
+	w.idle--
+	w.mu.Unlock()
+}
+
+// yield gives reading to another worker, and makes one when none waits for it.
+func (w *crew) yield() {
+	w.mu.Lock()
+	more := w.idle == 0 && w.total < workers
+	if more {
+		w.total++
+	}
+	w.mu.Unlock()
+	w.reading.Unlock()
+	if more {
+		w.wait.Go(w.work)
+	}
+}
+
+// next reads a request. Without one reading is given back, and the worker ends.
+func (w *crew) next() (r request, ok bool) {
+	if w.over {
+		w.reading.Unlock()
+		return r, false
+	}
+	r, err := w.readRequest()
+	if err != nil {
+		w.over = true
+		w.reading.Unlock()
+		w.end(err)
+		return r, false
+	}
+	return r, true
+}
+
+// isQuick says whether a request will be served so soon that handing reading over would take longer.
+func (w *crew) isQuick(r request) bool {
+	return w.quick.Load() >= quickRow && (r.kind == cmdRead || r.kind == cmdWrite) && w.in.Buffered() == 0
+}
+
+// timed serves a request, and notes how long that took.
+func (w *crew) timed(r request) error {
+	w.busy.Add(1)
+	defer w.busy.Add(-1)
+	began := time.Now()
+	err := w.serve(r)
+	if time.Since(began) <= quickTime {
+		w.quick.Add(1)
+	} else {
+		w.quick.Store(0)
+	}
+	return err
+}
+
+// work is one worker. It keeps reading while it serves a quick request; a request that turns out to be late has it taken away.
+func (w *crew) work() {
+	var holds atomic.Bool // reading, while it serves
+	yielded := make(chan struct{}, 1)
+	late := time.AfterFunc(time.Hour, func() {
+		if holds.CompareAndSwap(true, false) {
+			w.yield()
+			yielded <- struct{}{}
+		}
+	})
+	defer late.Stop()
+	for reads := false; ; { // whether it has reading
+		if !reads {
+			w.take()
+		}
+		r, ok := w.next()
+		if !ok {
+			return
+		}
+		if reads = w.isQuick(r); reads {
+			holds.Store(true)
+			late.Reset(quickMost)
+		} else {
+			w.yield()
+		}
+		err := w.timed(r)
+		if reads {
+			late.Stop()
+			if reads = holds.CompareAndSwap(true, false); !reads {
+				<-yielded
+			}
+		}
+		if r.free != nil {
+			r.free()
+		}
+		if err != nil {
+			if reads {
+				w.over = true
+				w.reading.Unlock()
+			}
+			w.end(err)
+			return
+		}
+	}
 }
 
 var errDisconnect = errors.New("disconnect")

@@ -296,7 +296,11 @@ func (c *Config) check() error {
 	if c.History.Days < 0 || c.History.Days > mostDays {
 		return wrong("history.keep_days", "between 1 and %d, or leave it out for %d", mostDays, keepDays)
 	}
-	l := c.Limits
+	return c.Limits.check()
+}
+
+func (l Limits) check() error {
+	wrong := func(key, format string, args ...any) error { return wrongKey{key, fmt.Sprintf(format, args...)} }
 	switch {
 	case l.WriteTries < 0 || l.WriteTries > 10:
 		return wrong("limits.write_tries", "between 1 and 10")

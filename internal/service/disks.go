@@ -64,44 +64,49 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 			return taken, &control.Error{What: fmt.Sprintf("disk %s is listed twice", name)}
 		}
 		seen = append(seen, src)
-		info := s.lookAt(src)
-		if info.Hardware != nil && info.Hardware.Zones != "" {
-			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", info.Identity, disks.InOrder(info.Hardware.Zones))}
-		}
-		switch info.State {
-		case state.DiskEmpty:
-			return taken, &control.Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}
-		case state.DiskBroken, state.DiskClosed:
-			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", name, strings.Join(info.Holds, "; "))}
-		case state.DiskReadOnly:
-			return taken, &control.Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
-		case state.DiskInUse:
-			if v, ok := s.vetting(info.Name()); ok && v.Ended.IsZero() && info.Array == "" {
-				return taken, &control.Error{What: fmt.Sprintf("disk %s is being vetted (%.0f%%)", info.Identity, v.Percent), Hints: []string{"nidalo vet   shows how far it is"}}
-			}
-			if info.Array != "" {
-				return taken, &control.Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array)}
-			}
-			return taken, notBlank(info)
-		case state.DiskRetired:
-			return taken, notBlank(info)
+		if err := s.mayTake(name, s.lookAt(src)); err != nil {
+			return taken, err
 		}
 		d, err := open(src)
 		if err != nil {
 			return taken, &control.Error{What: fmt.Sprintf("disk %s: %v", name, err)}
 		}
 		taken = append(taken, d)
+		if looks {
+			continue
+		}
 		// It is this process's alone now, so what it holds is seen for certain.
-		if !looks {
-			switch c, err := disk.Look(d); {
-			case err != nil:
-				return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %v", name, err)}
-			case !c.Blank():
-				return taken, notBlank(s.lookAt(src))
-			}
+		switch c, err := disk.Look(d); {
+		case err != nil:
+			return taken, &control.Error{What: fmt.Sprintf("disk %s cannot be used: %v", name, err)}
+		case !c.Blank():
+			return taken, notBlank(s.lookAt(src))
 		}
 	}
 	return taken, nil
+}
+
+// mayTake refuses a disk that is not blank, or cannot be used.
+func (s *Service) mayTake(name string, info control.DiskInfo) error {
+	if info.Hardware != nil && info.Hardware.Zones != "" {
+		return &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", info.Identity, disks.InOrder(info.Hardware.Zones))}
+	}
+	switch info.State {
+	case state.DiskEmpty:
+		return &control.Error{What: fmt.Sprintf("bay %s is empty", name), Hints: []string{"nidalo lab insert " + name + "   puts a new disk in"}}
+	case state.DiskBroken, state.DiskClosed:
+		return &control.Error{What: fmt.Sprintf("disk %s cannot be used: %s", name, strings.Join(info.Holds, "; "))}
+	case state.DiskReadOnly:
+		return &control.Error{What: fmt.Sprintf("disk %s is read-only: nothing can be written to it", info.Identity)}
+	case state.DiskInUse:
+		if v, ok := s.vetting(info.Name()); ok && v.Ended.IsZero() && info.Array == "" {
+			return &control.Error{What: fmt.Sprintf("disk %s is being vetted (%.0f%%)", info.Identity, v.Percent), Hints: []string{"nidalo vet   shows how far it is"}}
+		}
+		return notBlank(info)
+	case state.DiskRetired:
+		return notBlank(info)
+	}
+	return nil
 }
 
 // quietly has nobody look at some disks while their first records are written.
@@ -146,69 +151,62 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 	if req.Strip == 0 {
 		req.Strip = layout.DefaultStrip
 	}
-	// The level's own demands first: they are the cheaper to put right.
+	if err := fitsLevel(req); err != nil {
+		return nil, err
+	}
+	disks, err := s.takeForCreate(req)
+	if err != nil {
+		return nil, err
+	}
+	a, out, err := s.createOn(disks, req)
+	if a == nil {
+		for _, d := range disks {
+			_ = d.Close()
+		}
+		return out, err
+	}
+	s.begin(a)
+	for _, d := range disks {
+		s.noSpare(d.Identity())
+	}
+	s.event(event.Event{Kind: event.ArrayCreated, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), say.Size(a.Capacity()))})
+	status := s.describe(s.arrayNamed(a.Name()))
+	return &status, nil
+}
+
+// fitsLevel looks at the level's own demands before any disk is looked at: they are the cheaper to put right.
+func fitsLevel(req control.CreateRequest) error {
 	sizes := make([]int64, len(req.Disks))
 	for i := range sizes {
 		sizes[i] = 1 << 40
 	}
 	if len(sizes) > 0 {
 		if _, err := layout.New(layout.Level(req.Level), req.Strip, req.Groups, sizes); err != nil {
-			return nil, &control.Error{What: err.Error()}
+			return &control.Error{What: err.Error()}
 		}
 	}
-	disks, err := s.takeForCreate(req)
-	if err != nil {
-		return nil, err
-	}
-	release := func() {
-		for _, d := range disks {
-			_ = d.Close()
-		}
-	}
+	return nil
+}
+
+// createOn makes the array of disks that are open, which belong to it then. Of a dry run it only says what it would be.
+func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array.Array, *control.ArrayStatus, error) {
 	for _, d := range disks {
 		if why := s.badBecause(d.Identity()); why != "" && !req.AlthoughBad {
-			release()
-			return nil, badDisk(d.Identity(), why)
+			return nil, nil, badDisk(d.Identity(), why)
 		}
 	}
 	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: disks}
 	lay, _, err := plan.Layout()
 	if err != nil {
-		release()
-		return nil, &control.Error{What: err.Error()}
+		return nil, nil, &control.Error{What: err.Error()}
 	}
 	if req.DryRun {
-		out := &control.ArrayStatus{Name: req.Name, Level: req.Level, Capacity: lay.Capacity(), Strip: req.Strip, Groups: lay.Shape.Groups}
-		names, spindles := make([]state.Identity, len(disks)), make([]string, len(disks))
-		for i, d := range disks {
-			names[i] = d.Identity()
-			spindles[i] = state.SpindleOf(names[i].Model, names[i].Serial)
-		}
-		out.Margin, out.MarginBest = lay.MarginOfDisks(spindles, func(int) bool { return false })
-		for _, slots := range sharing(names) {
-			var of []string
-			for _, slot := range slots {
-				of = append(of, shortName(names[slot]))
-			}
-			slices.Sort(of)
-			out.Shared = append(out.Shared, fmt.Sprintf("%s are on one disk, and are lost together", say.List(of)))
-		}
-		slices.Sort(out.Shared)
-		for i, d := range disks {
-			id := d.Identity()
-			if !s.vetted(id) {
-				out.NotVetted = append(out.NotVetted, shortName(id))
-			}
-			out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
-		}
-		release()
-		return out, nil
+		return nil, s.wouldBe(req, lay, disks), nil
 	}
 	for _, d := range disks {
 		if id := d.Identity(); id.Bay == "" {
 			if err := s.seen.Remember(id.Path); err != nil {
-				release()
-				return nil, err
+				return nil, nil, err
 			}
 		}
 	}
@@ -217,13 +215,39 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 		a, err = array.Create(plan, s.engine())
 		return err
 	})
-	if err != nil {
-		release()
-		if errors.Is(err, disk.ErrFull) {
-			return nil, &control.Error{What: err.Error(), Hints: []string{"make space there, then erase the disks and create the array again"}}
-		}
-		return nil, err
+	if errors.Is(err, disk.ErrFull) {
+		return nil, nil, &control.Error{What: err.Error(), Hints: []string{"make space there, then erase the disks and create the array again"}}
 	}
+	return a, nil, err
+}
+
+// wouldBe is what an array that could be created is.
+func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []disk.Disk) *control.ArrayStatus {
+	out := &control.ArrayStatus{Name: req.Name, Level: req.Level, Capacity: lay.Capacity(), Strip: req.Strip, Groups: lay.Shape.Groups}
+	names, spindles := make([]state.Identity, len(disks)), make([]string, len(disks))
+	for i, d := range disks {
+		id := d.Identity()
+		names[i], spindles[i] = id, state.SpindleOf(id.Model, id.Serial)
+		if !s.vetted(id) {
+			out.NotVetted = append(out.NotVetted, shortName(id))
+		}
+		out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
+	}
+	out.Margin, out.MarginBest = lay.MarginOfDisks(spindles, func(int) bool { return false })
+	for _, slots := range sharing(names) {
+		var of []string
+		for _, slot := range slots {
+			of = append(of, shortName(names[slot]))
+		}
+		slices.Sort(of)
+		out.Shared = append(out.Shared, fmt.Sprintf("%s are on one disk, and are lost together", say.List(of)))
+	}
+	slices.Sort(out.Shared)
+	return out
+}
+
+// begin puts an array that was just created into service.
+func (s *Service) begin(a *array.Array) {
 	r := newRunning(a)
 	r.since = a.Record().Starts // it has been nowhere else
 	noteStarts(a.ID().String(), r.since, r.since)
@@ -231,12 +255,13 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 	s.arrays[a.Name()] = r
 	s.mu.Unlock()
 	s.own(a.ID().String(), a.Name())
-	for _, d := range disks {
-		s.noSpare(d.Identity())
-	}
-	s.event(event.Event{Kind: event.ArrayCreated, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), say.Size(a.Capacity()))})
-	status := s.describe(r)
-	return &status, nil
+}
+
+// arrayNamed is the array in service with a name.
+func (s *Service) arrayNamed(name string) *running {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.arrays[name]
 }
 
 // takeForCreate opens the disks of a new array, or with Use the partitions that it makes for it. A dry run opens and writes nothing.

@@ -63,19 +63,7 @@ func (s *Service) fitSystem(add judge) {
 	} else {
 		add("rights", control.FitConcern, fmt.Sprintf("%s runs as user %d: it has files, and those devices that this user may open; it cannot attach arrays", who, os.Geteuid()), "run the service as root, as the package does")
 	}
-	if k, err := keeper.Dial(s.opt.Home); err == nil {
-		st, err := k.State(false, keeper.AnswerTime)
-		switch {
-		case err != nil:
-			add("keeper", control.FitBad, err.Error(), "systemctl restart nidalo-keeper, when nothing is attached")
-		case len(st.Unsteady) > 0:
-			add("keeper", control.FitConcern, strings.Join(st.Unsteady, "; "), "run it by its unit, which has what it needs")
-		default:
-			add("keeper", control.FitFine, fmt.Sprintf("process %d, version %s, %s", st.PID, st.Program, say.Count(len(st.Devices), "device", "devices")), "")
-		}
-	} else {
-		add("keeper", control.FitFine, "none runs; the first attach starts one, or nidalo-keeper.service", "")
-	}
+	s.fitKeeper(add)
 	if not := keeper.Steady(); len(not) > 0 {
 		for _, why := range not {
 			add("memory", control.FitConcern, fmt.Sprintf("of %s: %s", who, why), "run the service by its unit, which has what it needs")
@@ -83,33 +71,8 @@ func (s *Service) fitSystem(add judge) {
 	} else {
 		add("memory", control.FitFine, fmt.Sprintf("that of %s is not swapped out, and its writing is not throttled", who), "")
 	}
-	_, kernel := os.Stat("/sys/module/nbd")
-	_, fuse := os.Stat("/dev/fuse")
-	_, loop := os.Stat("/dev/loop-control")
-	loadable := kernel == nil || exec.Command("modprobe", "-n", "-q", "nbd").Run() == nil
-	switch {
-	case kernel == nil:
-		add("attaching", control.FitFine, "the kernel's client of the block protocol is loaded (nbd)", "")
-	case loadable:
-		add("attaching", control.FitFine, "the kernel's client of the block protocol can be loaded (nbd)", "")
-	case fuse == nil && loop == nil:
-		add("attaching", control.FitConcern, "this kernel has no client of the block protocol (nbd); arrays are attached in user space, and such a device ends with the keeper", "use a kernel with the module nbd")
-	default:
-		add("attaching", control.FitBad, "arrays cannot be attached: there is neither the module nbd, nor fuse with loop", "modprobe nbd, or modprobe fuse and modprobe loop")
-	}
-	if _, err := os.Stat("/run/udev/control"); err == nil {
-		found := ""
-		for _, folder := range []string{"/usr/lib/udev/rules.d", "/lib/udev/rules.d", "/etc/udev/rules.d"} {
-			if _, err := os.Stat(filepath.Join(folder, "60-nidalo.rules")); err == nil {
-				found = folder
-			}
-		}
-		if found != "" {
-			add("links", control.FitFine, "udev makes the links in /dev/nidalo", "")
-		} else {
-			add("links", control.FitConcern, "udev has no rule for the links in /dev/nidalo: the keeper makes them, and systemd does not know them in fstab", "install packaging/60-nidalo.rules, as the package does")
-		}
-	}
+	fitAttaching(add)
+	fitLinks(add)
 	var limit unix.Rlimit
 	if unix.Getrlimit(unix.RLIMIT_NOFILE, &limit) == nil {
 		if limit.Cur < leastFiles {
@@ -127,6 +90,52 @@ func (s *Service) fitSystem(add judge) {
 			add("home", control.FitFine, fmt.Sprintf("%s has %s free", s.opt.Home, say.Size(free)), "")
 		}
 	}
+}
+
+func (s *Service) fitKeeper(add judge) {
+	k, err := keeper.Dial(s.opt.Home)
+	if err != nil {
+		add("keeper", control.FitFine, "none runs; the first attach starts one, or nidalo-keeper.service", "")
+		return
+	}
+	switch st, err := k.State(false, keeper.AnswerTime); {
+	case err != nil:
+		add("keeper", control.FitBad, err.Error(), "systemctl restart nidalo-keeper, when nothing is attached")
+	case len(st.Unsteady) > 0:
+		add("keeper", control.FitConcern, strings.Join(st.Unsteady, "; "), "run it by its unit, which has what it needs")
+	default:
+		add("keeper", control.FitFine, fmt.Sprintf("process %d, version %s, %s", st.PID, st.Program, say.Count(len(st.Devices), "device", "devices")), "")
+	}
+}
+
+func fitAttaching(add judge) {
+	_, kernel := os.Stat("/sys/module/nbd")
+	_, fuse := os.Stat("/dev/fuse")
+	_, loop := os.Stat("/dev/loop-control")
+	loadable := kernel == nil || exec.Command("modprobe", "-n", "-q", "nbd").Run() == nil
+	switch {
+	case kernel == nil:
+		add("attaching", control.FitFine, "the kernel's client of the block protocol is loaded (nbd)", "")
+	case loadable:
+		add("attaching", control.FitFine, "the kernel's client of the block protocol can be loaded (nbd)", "")
+	case fuse == nil && loop == nil:
+		add("attaching", control.FitConcern, "this kernel has no client of the block protocol (nbd); arrays are attached in user space, and such a device ends with the keeper", "use a kernel with the module nbd")
+	default:
+		add("attaching", control.FitBad, "arrays cannot be attached: there is neither the module nbd, nor fuse with loop", "modprobe nbd, or modprobe fuse and modprobe loop")
+	}
+}
+
+func fitLinks(add judge) {
+	if _, err := os.Stat("/run/udev/control"); err != nil {
+		return
+	}
+	for _, folder := range []string{"/usr/lib/udev/rules.d", "/lib/udev/rules.d", "/etc/udev/rules.d"} {
+		if _, err := os.Stat(filepath.Join(folder, "60-nidalo.rules")); err == nil {
+			add("links", control.FitFine, "udev makes the links in /dev/nidalo", "")
+			return
+		}
+	}
+	add("links", control.FitConcern, "udev has no rule for the links in /dev/nidalo: the keeper makes them, and systemd does not know them in fstab", "install packaging/60-nidalo.rules, as the package does")
 }
 
 func (s *Service) fitAlerts(add judge) {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"github.com/google/uuid"
@@ -15,81 +16,93 @@ import (
 	"nidalo/internal/service/disks"
 )
 
+// carried is a record, and the name of the disk that carries it.
+type carried struct {
+	name string
+	*record.Record
+}
+
 // Inspect tells what disks carry, members or not, and compares those of one array.
 func (s *Service) Inspect(names []string) (*control.InspectReply, error) {
 	out := &control.InspectReply{Disks: []control.Inspected{}, Compared: []string{}}
-	type carried struct {
-		name string
-		r    *record.Record
-	}
 	byArray := map[uuid.UUID][]carried{}
 	for _, name := range names {
-		src, err := s.seen.Locate(name)
+		i, r, err := s.inspect(name)
 		if err != nil {
 			return nil, err
 		}
-		d, err := s.seen.Peek(src)
-		if err != nil {
-			return nil, &control.Error{What: fmt.Sprintf("disk %s: %v", name, err)}
-		}
-		p := disk.NewPatient(d, disk.Patience{Read: disks.Patience, Hung: disks.Patience}, func() bool { return true })
-		i := control.Inspected{Disk: d.Identity(), Size: d.Size()}
-		i.InService = s.inService(i.Disk)
-		f, err := array.Inspect(p)
-		if err != nil {
-			i.Unreadable = err.Error()
-		} else if f.Record == nil {
-			if c, err := disk.Look(p); err == nil {
-				i.Holds = c.Findings
-				i.Blank = c.Blank()
-			}
-		}
-		_ = d.Close()
-		i.Copies, i.Damaged = f.Copies[:], f.Damaged
-		if r := f.Record; r != nil {
-			describeRecord(&i, f)
+		if r != nil {
 			byArray[r.Array] = append(byArray[r.Array], carried{shortName(i.Disk), r})
 		}
 		out.Disks = append(out.Disks, i)
 	}
-	ids := make([]uuid.UUID, 0, len(byArray))
-	for id := range byArray {
-		ids = append(ids, id)
-	}
-	slices.SortFunc(ids, func(x, y uuid.UUID) int { return slices.Compare(x[:], y[:]) })
+	ids := slices.SortedFunc(maps.Keys(byArray), func(x, y uuid.UUID) int { return slices.Compare(x[:], y[:]) })
 	for _, id := range ids {
-		group := byArray[id]
-		if len(group) < 2 {
-			continue
-		}
-		newest := group[0]
-		for _, c := range group {
-			if c.r.Epoch > newest.r.Epoch || c.r.Epoch == newest.r.Epoch && c.r.Generation > newest.r.Generation {
-				newest = c
-			}
-		}
-		say := func(format string, args ...any) { out.Compared = append(out.Compared, fmt.Sprintf(format, args...)) }
-		say("of array %s, %s carries the newest record: epoch %d", newest.r.Name, newest.name, newest.r.Epoch)
-		for _, c := range group {
-			switch {
-			case c.r.Epoch == newest.r.Epoch && c.r.EpochID != newest.r.EpochID:
-				say("%s went on by itself: it has epoch %d as well, but another one", c.name, c.r.Epoch)
-			case c.r.Epoch+1 < newest.r.Epoch:
-				say("%s is behind: epoch %d", c.name, c.r.Epoch)
-			case newest.r.Slot != c.r.Slot && (c.r.Slot >= len(newest.r.Roster) || newest.r.Roster[c.r.Slot].ID != c.r.Member):
-				say("%s is not in the newest roster any more: slot %d has another member", c.name, c.r.Slot)
-			}
-			for slot, e := range c.r.Roster {
-				if slot < len(newest.r.Roster) && e.Condition != newest.r.Roster[slot].Condition {
-					say("%s believes that slot %d is %s; the newest says %s", c.name, slot, e.Condition, newest.r.Roster[slot].Condition)
-				}
-			}
+		if group := byArray[id]; len(group) > 1 {
+			out.Compared = append(out.Compared, compare(group)...)
 		}
 	}
 	return out, nil
 }
 
-// describe puts a record into words.
+// inspect tells what one disk carries, and the record if it has one.
+func (s *Service) inspect(name string) (i control.Inspected, r *record.Record, err error) {
+	src, err := s.seen.Locate(name)
+	if err != nil {
+		return i, nil, err
+	}
+	d, err := s.seen.Peek(src)
+	if err != nil {
+		return i, nil, &control.Error{What: fmt.Sprintf("disk %s: %v", name, err)}
+	}
+	defer d.Close()
+	p := disk.NewPatient(d, disk.Patience{Read: disks.Patience, Hung: disks.Patience}, func() bool { return true })
+	i = control.Inspected{Disk: d.Identity(), Size: d.Size()}
+	i.InService = s.inService(i.Disk)
+	f, err := array.Inspect(p)
+	if err != nil {
+		i.Unreadable = err.Error()
+	} else if f.Record == nil {
+		if c, err := disk.Look(p); err == nil {
+			i.Holds, i.Blank = c.Findings, c.Blank()
+		}
+	}
+	i.Copies, i.Damaged = f.Copies[:], f.Damaged
+	if f.Record != nil {
+		describeRecord(&i, f)
+	}
+	return i, f.Record, nil
+}
+
+// compare says which record of one array is the newest, and what the others have that is not as it says.
+func compare(group []carried) (out []string) {
+	newest := group[0]
+	for _, c := range group {
+		if c.Epoch > newest.Epoch || c.Epoch == newest.Epoch && c.Generation > newest.Generation {
+			newest = c
+		}
+	}
+	tell := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	tell("of array %s, %s carries the newest record: epoch %d", newest.Name, newest.name, newest.Epoch)
+	for _, c := range group {
+		switch {
+		case c.Epoch == newest.Epoch && c.EpochID != newest.EpochID:
+			tell("%s went on by itself: it has epoch %d as well, but another one", c.name, c.Epoch)
+		case c.Epoch+1 < newest.Epoch:
+			tell("%s is behind: epoch %d", c.name, c.Epoch)
+		case newest.Slot != c.Slot && (c.Slot >= len(newest.Roster) || newest.Roster[c.Slot].ID != c.Member):
+			tell("%s is not in the newest roster any more: slot %d has another member", c.name, c.Slot)
+		}
+		for slot, e := range c.Roster {
+			if slot < len(newest.Roster) && e.Condition != newest.Roster[slot].Condition {
+				tell("%s believes that slot %d is %s; the newest says %s", c.name, slot, e.Condition, newest.Roster[slot].Condition)
+			}
+		}
+	}
+	return out
+}
+
+// describeRecord puts a record into words.
 func describeRecord(i *control.Inspected, f array.Finding) {
 	r := f.Record
 	i.Array, i.ArrayID, i.Level, i.Slot, i.Epoch, i.Generation, i.Clean = r.Name, r.Array.String(), string(r.Level), r.Slot, r.Epoch, r.Generation, r.Clean

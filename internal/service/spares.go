@@ -98,32 +98,10 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
 		return nil, badDisk(info.Identity, why)
 	}
-	reply := &control.SpareReply{Disk: info}
-	for _, name := range req.Arrays {
-		if _, err := s.named(name); err != nil {
-			return nil, err
-		}
+	reply, err := s.servedBy(info, req.Arrays)
+	if err != nil {
+		return nil, err
 	}
-	for _, r := range s.running() {
-		if !(Spare{Arrays: req.Arrays}).serves(r.Name()) || !r.Layout().Redundant() {
-			continue
-		}
-		short := int64(0)
-		for _, m := range r.MemberStates() {
-			if need := r.NeedSize(m.Slot); need > info.Size {
-				short = max(short, need)
-			}
-		}
-		if short > 0 {
-			reply.TooSmall = append(reply.TooSmall, fmt.Sprintf("%s has %s (%d bytes); array %s needs %s (%d bytes)", info.Identity, say.Size(info.Size), info.Size, r.Name(), say.Size(short), short))
-		} else {
-			reply.Fits = append(reply.Fits, r.Name())
-		}
-	}
-	if len(reply.TooSmall) > 0 && (len(reply.Fits) == 0 || len(req.Arrays) > 0) {
-		return nil, &control.Error{What: "too small to be a spare: " + strings.Join(reply.TooSmall, "; ")}
-	}
-	reply.TooSmall = append(reply.TooSmall, s.together(info, req.Arrays)...)
 	if info.Bay == "" {
 		if err := s.seen.Remember(info.Path); err != nil {
 			return nil, err
@@ -139,6 +117,37 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 	s.event(event.Event{Kind: event.SpareAssigned, Disk: info.Identity.String(), Detail: "for " + cmp.Or(strings.Join(req.Arrays, ", "), "all arrays")})
 	reply.Disk = s.lookAt(src)
 	s.wake()
+	return reply, nil
+}
+
+// servedBy says for which arrays a disk is large enough as a spare.
+func (s *Service) servedBy(info control.DiskInfo, arrays []string) (*control.SpareReply, error) {
+	reply := &control.SpareReply{Disk: info}
+	for _, name := range arrays {
+		if _, err := s.named(name); err != nil {
+			return nil, err
+		}
+	}
+	for _, r := range s.running() {
+		if !(Spare{Arrays: arrays}).serves(r.Name()) || !r.Layout().Redundant() {
+			continue
+		}
+		short := int64(0)
+		for _, m := range r.MemberStates() {
+			if need := r.NeedSize(m.Slot); need > info.Size {
+				short = max(short, need)
+			}
+		}
+		if short > 0 {
+			reply.TooSmall = append(reply.TooSmall, fmt.Sprintf("%s has %s (%d bytes); array %s needs %s (%d bytes)", info.Identity, say.Size(info.Size), info.Size, r.Name(), say.Size(short), short))
+		} else {
+			reply.Fits = append(reply.Fits, r.Name())
+		}
+	}
+	if len(reply.TooSmall) > 0 && (len(reply.Fits) == 0 || len(arrays) > 0) {
+		return nil, &control.Error{What: "too small to be a spare: " + strings.Join(reply.TooSmall, "; ")}
+	}
+	reply.TooSmall = append(reply.TooSmall, s.together(info, arrays)...)
 	return reply, nil
 }
 

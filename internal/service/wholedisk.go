@@ -253,27 +253,28 @@ func (s *Service) awaitNodes(paths []string) error {
 	return &control.Error{What: "the new partitions do not appear: " + strings.Join(paths, ", ")}
 }
 
+// numbersOn lists the numbers of the partitions that the arrays of some members have on another disk; nil when one of them has none.
+func numbersOn(whole string, on []memberOn) (out []int) {
+	for _, x := range on {
+		at := -1
+		for _, m := range x.r.MemberStates() {
+			if spindle(m.Disk) == whole && partNumber(m.Disk) > 0 {
+				at = partNumber(m.Disk)
+			}
+		}
+		if at < 0 {
+			return nil
+		}
+		out = append(out, at)
+	}
+	return out
+}
+
 // template is the table that the new disk gets, the disk that it is read from, and for each member the number of its partition.
 func (s *Service) template(req swap, on []memberOn) (*partition.Table, control.DiskInfo, []int, error) {
 	disks, err := s.Disks()
 	if err != nil {
 		return nil, control.DiskInfo{}, nil, err
-	}
-	numbersOn := func(whole string) []int {
-		var out []int
-		for _, x := range on {
-			at := -1
-			for _, m := range x.r.MemberStates() {
-				if spindle(m.Disk) == whole && partNumber(m.Disk) > 0 {
-					at = partNumber(m.Disk)
-				}
-			}
-			if at < 0 {
-				return nil
-			}
-			out = append(out, at)
-		}
-		return out
 	}
 	wanted := ""
 	if req.Like != "" {
@@ -283,20 +284,13 @@ func (s *Service) template(req swap, on []memberOn) (*partition.Table, control.D
 	}
 	old := spindle(on[0].m.Disk)
 	// The old disk itself first, where it can be read.
-	slices.SortStableFunc(disks, func(x, y control.DiskInfo) int {
-		rank := func(d control.DiskInfo) int {
-			if spindle(d.Identity) == old {
-				return 0
-			}
-			return 1
-		}
-		return rank(x) - rank(y)
-	})
+	isOld := func(d control.DiskInfo) bool { return spindle(d.Identity) == old }
+	disks = append(slices.DeleteFunc(slices.Clone(disks), func(d control.DiskInfo) bool { return !isOld(d) }), slices.DeleteFunc(disks, isOld)...)
 	for _, d := range disks {
 		if d.Hardware == nil || d.Hardware.Part > 0 || len(d.Hardware.Parts) == 0 || wanted != "" && spindle(d.Identity) != wanted {
 			continue
 		}
-		numbers := numbersOn(spindle(d.Identity))
+		numbers := numbersOn(spindle(d.Identity), on)
 		if numbers == nil {
 			continue
 		}

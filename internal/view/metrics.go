@@ -47,31 +47,16 @@ func (m Metrics) Describe(out chan<- *prometheus.Desc) { prometheus.DescribeByCo
 
 // Collect tells the state of this moment.
 func (m Metrics) Collect(out chan<- prometheus.Metric) {
-	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
-		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
-	}
-	counter := func(d *prometheus.Desc, v float64, labels ...string) {
-		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
-	}
+	to := collector(out)
 	st, err := m.Look()
 	if err != nil {
-		gauge(metricUp, 0)
+		to.gauge(metricUp, 0)
 		return
 	}
-	gauge(metricUp, 1)
+	to.gauge(metricUp, 1)
 	if m.Health != nil {
-		told, err := m.Health()
-		if err != nil {
-			told = nil // the state could be had all the same
-		}
-		for _, h := range told {
-			slot := itoa(h.Slot)
-			if t := h.Readings.Temperature; t != nil {
-				gauge(metricHeat, *t, h.Array, slot, h.Serial)
-			}
-			for _, g := range []health.Grade{health.Fine, health.Failing, health.Failed} {
-				gauge(metricGrade, truth(h.Verdict.Grade == g), h.Array, slot, h.Serial, string(g))
-			}
+		if told, err := m.Health(); err == nil { // the state could be had all the same
+			to.health(told)
 		}
 	}
 	named := map[string]bool{}
@@ -81,45 +66,79 @@ func (m Metrics) Collect(out chan<- prometheus.Metric) {
 			a.Name += "/" + a.ID
 		}
 		named[a.Name] = true
-		for _, c := range []state.Condition{state.Healthy, state.Degraded, state.Exposed, state.Failed} {
-			gauge(metricCondition, truth(a.Condition == c), a.Name, a.Level, string(c))
-		}
-		gauge(metricMargin, float64(a.Margin), a.Name)
-		gauge(metricCapacity, float64(a.Capacity), a.Name)
-		gauge(metricUsed, float64(a.Used), a.Name)
+		to.array(a)
 		for _, mem := range a.Members {
-			slot := itoa(mem.Slot)
-			for _, c := range []string{"active", "rebuilding", "failing", "failed", "missing"} {
-				gauge(metricMember, truth(mem.Condition == c), a.Name, slot, mem.Bay, mem.Model, mem.Serial, c)
-			}
-			counter(metricErrors, float64(mem.ReadErrors), a.Name, slot, mem.Serial, "read")
-			counter(metricErrors, float64(mem.WriteErrors), a.Name, slot, mem.Serial, "write")
-			counter(metricErrors, float64(mem.ChecksumErrors), a.Name, slot, mem.Serial, "checksum")
+			to.member(a.Name, mem)
 		}
-		for key, what := range map[string]string{"client_read_bytes": "client_read", "client_written_bytes": "client_written", "journal_bytes": "journal", "in_place_bytes": "in_place", "table_bytes": "tables"} {
-			counter(metricBytes, float64(a.Counters[key]), a.Name, what)
-		}
-		counter(metricBlocks, float64(a.Counters["healed_blocks"]), a.Name, "healed")
-		counter(metricBlocks, float64(a.Counters["unreadable_blocks"]), a.Name, "unreadable")
 		for _, t := range a.Tasks {
-			if t.Ended != nil {
-				continue
-			}
-			slot := ""
-			if t.Slot != nil {
-				slot = itoa(*t.Slot)
-			}
-			gauge(metricTask, t.Percent/100, a.Name, string(t.Kind), slot, string(t.State))
-			gauge(metricRate, t.Rate, a.Name, string(t.Kind), slot)
-			if t.ETA != nil {
-				gauge(metricLeft, *t.ETA, a.Name, string(t.Kind), slot)
+			if t.Ended == nil {
+				to.task(a.Name, t)
 			}
 		}
-		if c := a.LastCheck; c != nil && c.Ended != nil {
-			gauge(metricCheck, float64(c.Ended.Unix()), a.Name)
-			gauge(metricMismatch, float64(c.Repaired), a.Name, "repaired")
-			gauge(metricMismatch, float64(c.Mismatches-c.Repaired), a.Name, "left")
+	}
+}
+
+// collector takes what is measured.
+type collector chan<- prometheus.Metric
+
+func (c collector) gauge(d *prometheus.Desc, v float64, labels ...string) {
+	c <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+}
+
+func (c collector) counter(d *prometheus.Desc, v float64, labels ...string) {
+	c <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
+}
+
+func (c collector) health(told []control.DiskHealth) {
+	for _, h := range told {
+		slot := itoa(h.Slot)
+		if t := h.Readings.Temperature; t != nil {
+			c.gauge(metricHeat, *t, h.Array, slot, h.Serial)
 		}
+		for _, g := range []health.Grade{health.Fine, health.Failing, health.Failed} {
+			c.gauge(metricGrade, truth(h.Verdict.Grade == g), h.Array, slot, h.Serial, string(g))
+		}
+	}
+}
+
+func (c collector) array(a control.ArrayStatus) {
+	for _, is := range []state.Condition{state.Healthy, state.Degraded, state.Exposed, state.Failed} {
+		c.gauge(metricCondition, truth(a.Condition == is), a.Name, a.Level, string(is))
+	}
+	c.gauge(metricMargin, float64(a.Margin), a.Name)
+	c.gauge(metricCapacity, float64(a.Capacity), a.Name)
+	c.gauge(metricUsed, float64(a.Used), a.Name)
+	for key, what := range map[string]string{"client_read_bytes": "client_read", "client_written_bytes": "client_written", "journal_bytes": "journal", "in_place_bytes": "in_place", "table_bytes": "tables"} {
+		c.counter(metricBytes, float64(a.Counters[key]), a.Name, what)
+	}
+	c.counter(metricBlocks, float64(a.Counters["healed_blocks"]), a.Name, "healed")
+	c.counter(metricBlocks, float64(a.Counters["unreadable_blocks"]), a.Name, "unreadable")
+	if last := a.LastCheck; last != nil && last.Ended != nil {
+		c.gauge(metricCheck, float64(last.Ended.Unix()), a.Name)
+		c.gauge(metricMismatch, float64(last.Repaired), a.Name, "repaired")
+		c.gauge(metricMismatch, float64(last.Mismatches-last.Repaired), a.Name, "left")
+	}
+}
+
+func (c collector) member(array string, m control.MemberStatus) {
+	slot := itoa(m.Slot)
+	for _, is := range []string{"active", "rebuilding", "failing", "failed", "missing"} {
+		c.gauge(metricMember, truth(m.Condition == is), array, slot, m.Bay, m.Model, m.Serial, is)
+	}
+	c.counter(metricErrors, float64(m.ReadErrors), array, slot, m.Serial, "read")
+	c.counter(metricErrors, float64(m.WriteErrors), array, slot, m.Serial, "write")
+	c.counter(metricErrors, float64(m.ChecksumErrors), array, slot, m.Serial, "checksum")
+}
+
+func (c collector) task(array string, t control.TaskStatus) {
+	slot := ""
+	if t.Slot != nil {
+		slot = itoa(*t.Slot)
+	}
+	c.gauge(metricTask, t.Percent/100, array, string(t.Kind), slot, string(t.State))
+	c.gauge(metricRate, t.Rate, array, string(t.Kind), slot)
+	if t.ETA != nil {
+		c.gauge(metricLeft, *t.ETA, array, string(t.Kind), slot)
 	}
 }
 

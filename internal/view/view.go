@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 )
 
@@ -205,42 +206,9 @@ func (s *Screen) array(a control.ArrayStatus) {
 	if a.Trouble != "" {
 		s.Printf("%s\n", wrap(capital(a.Trouble), s.Width, ""))
 	}
-	s.Printf("%s usable", say.Size(a.Capacity))
-	if !a.Out && a.Condition != "failed" {
-		if a.Used == 0 {
-			s.Printf(", nothing of it written yet")
-		} else {
-			s.Printf(", at most %s of it written", say.Size(a.Used))
-		}
-	}
-	s.Printf(", strips of %s", say.Size(a.Strip))
-	if a.Groups > 1 && a.Level != "concat" {
-		s.Printf(", %d groups", a.Groups)
-	}
+	s.capacity(a)
 	s.Printf("\n\n")
-	t := s.table(table.Row{"slot", "bay", "model", "serial", "size", "condition", "health", "errors"}, 1, 5, 8)
-	for _, m := range a.Members {
-		where := m.Bay
-		if gone := m.Condition == "missing" || m.Condition == "failed"; where == "" && !(gone && strings.HasPrefix(m.Path, "/dev/")) {
-			where = m.Path // where it was tells nothing: another disk may have that name by now
-		}
-		condition := s.paint(m.Condition)
-		for _, task := range a.Tasks {
-			if task.Ended != nil || task.Slot == nil || *task.Slot != m.Slot {
-				continue
-			}
-			if task.Kind == "retire" {
-				condition += ", being copied onto " + task.Onto
-			} else {
-				condition += fmt.Sprintf(" %.0f%%", task.Percent)
-			}
-		}
-		if m.Since != nil && (m.Condition == "failed" || m.Condition == "missing") {
-			condition += " since " + m.Since.Local().Format("Jan 2 15:04")
-		}
-		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), condition, or(m.Health, "-"), m.Errors})
-	}
-	t.Render()
+	s.members(a)
 	s.Printf("\n")
 	if len(a.Says) > 0 {
 		s.Printf("What its disks say:\n")
@@ -256,6 +224,53 @@ func (s *Screen) array(a control.ArrayStatus) {
 	if c := a.LastCheck; c != nil && c.Ended != nil {
 		s.Printf("Last consistency check %s: %s\n", c.Ended.Local().Format("Jan 2 15:04"), CheckSummary(*c))
 	}
+}
+
+func (s *Screen) capacity(a control.ArrayStatus) {
+	s.Printf("%s usable", say.Size(a.Capacity))
+	if !a.Out && a.Condition != "failed" {
+		if a.Used == 0 {
+			s.Printf(", nothing of it written yet")
+		} else {
+			s.Printf(", at most %s of it written", say.Size(a.Used))
+		}
+	}
+	s.Printf(", strips of %s", say.Size(a.Strip))
+	if a.Groups > 1 && a.Level != "concat" {
+		s.Printf(", %d groups", a.Groups)
+	}
+}
+
+// members prints a line for each member of an array.
+func (s *Screen) members(a control.ArrayStatus) {
+	t := s.table(table.Row{"slot", "bay", "model", "serial", "size", "condition", "health", "errors"}, 1, 5, 8)
+	for _, m := range a.Members {
+		where := m.Bay
+		if gone := m.Condition == "missing" || m.Condition == "failed"; where == "" && !(gone && strings.HasPrefix(m.Path, "/dev/")) {
+			where = m.Path // where it was tells nothing: another disk may have that name by now
+		}
+		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), s.memberCondition(a, m), or(m.Health, "-"), m.Errors})
+	}
+	t.Render()
+}
+
+// memberCondition is how a member is, with what is done about it, or since when.
+func (s *Screen) memberCondition(a control.ArrayStatus, m control.MemberStatus) string {
+	out := s.paint(m.Condition)
+	for _, task := range a.Tasks {
+		if task.Ended != nil || task.Slot == nil || *task.Slot != m.Slot {
+			continue
+		}
+		if task.Kind == state.TaskRetire {
+			out += ", being copied onto " + task.Onto
+		} else {
+			out += fmt.Sprintf(" %.0f%%", task.Percent)
+		}
+	}
+	if m.Since != nil && (m.Condition == "failed" || m.Condition == "missing") {
+		out += " since " + m.Since.Local().Format("Jan 2 15:04")
+	}
+	return out
 }
 
 // Margin says how many further losses are survived.
