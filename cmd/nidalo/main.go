@@ -1,4 +1,4 @@
-// Command nidalo assembles disks into RAID arrays, serves them, and tells what to do when a disk fails.
+// Command nidalo assembles disks into RAID arrays, serves them, and shows what to do when a disk fails.
 package main
 
 import (

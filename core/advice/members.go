@@ -20,7 +20,7 @@ func (p *planner) replace(m Member) {
 		urgency = Now
 	}
 	if len(m.Twins) > 0 {
-		p.add(urgency, why+"; "+m.Twins[0].Why, "say which one is the member; it is taken back then", "nidalo choose "+m.Twins[0].Example, m.Disk)
+		p.add(urgency, why+"; "+m.Twins[0].Why, "choose the one that is the member; it is taken back then", "nidalo choose "+m.Twins[0].Example, m.Disk)
 		return
 	}
 	if m.Part > 0 {
@@ -70,12 +70,12 @@ func (p *planner) unsuited(m Member, here *Disk, urgency Urgency) {
 	switch {
 	case here.State == state.DiskBlank && p.claimed[here.Path]:
 	case here.State == state.DiskBlank && here.Bad != "":
-		p.add(urgency, here.Bad, "do not trust "+name+", which is in its bay, before it is proven", "nidalo vet "+word, m.Disk)
+		p.add(urgency, here.Bad, "do not trust "+name+", which is in its bay, before it is vetted", "nidalo vet "+word, m.Disk)
 	case here.State == state.DiskBlank && here.Size < m.Need:
 		p.add(urgency, fmt.Sprintf("it has %s (%d bytes), and at least %s (%d bytes) are needed", say.Size(here.Size), here.Size, say.Size(m.Need), m.Need),
 			"take "+name+" out of its bay again, because it is too small", "nidalo may-pull "+word, m.Disk)
 	case here.State == state.DiskInUse && len(here.Held) == 0:
-		p.add(urgency, name+", which is in its bay, is not blank", "look at what it holds, and erase it if that is not wanted any more", "nidalo inspect "+word, m.Disk)
+		p.add(urgency, name+", which is in its bay, is not blank", "look at its contents, and erase it if they are not wanted any more", "nidalo inspect "+word, m.Disk)
 	}
 }
 

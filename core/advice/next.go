@@ -160,7 +160,7 @@ func (p *planner) serving() {
 	a, before := p.array, len(p.steps)
 	if a.Failure != "" {
 		p.add(Now, "it has failed ("+a.Failure+")", "bring the lost members back, in any bay, and start it; everything that was flushed is on them", "nidalo start "+a.Name, noDisk)
-		p.add(Convenient, "some members may never come back", "see what can be read without them, copy it out, or bring back those that left before", "nidalo rescue "+a.Name, noDisk)
+		p.add(Convenient, "some members may never come back", "see how much can be read without them, copy it out, or bring back members that left before", "nidalo rescue "+a.Name, noDisk)
 		return
 	}
 	if a.Map.Redundant() && a.Condition == state.Exposed {
@@ -262,11 +262,11 @@ func (p *planner) idle(i Idle) {
 		p.add(Wait, i.Reason, "put the missing disks in, or start it without them at once", start, noDisk)
 	default:
 		for _, t := range i.Twins {
-			p.add(Now, t.Why, "say which one is the member", "nidalo choose "+t.Example, noDisk)
+			p.add(Now, t.Why, "choose the one that is the member", "nidalo choose "+t.Example, noDisk)
 		}
 		if len(i.Twins) == 0 {
 			p.add(Now, i.Reason, "bring its missing disks back, in any bay, and start it", start, noDisk)
-			p.add(Convenient, "some members may never come back", "see what can be read without them, copy it out, or bring back those that left before", "nidalo rescue "+i.Name, noDisk)
+			p.add(Convenient, "some members may never come back", "see how much can be read without them, copy it out, or bring back members that left before", "nidalo rescue "+i.Name, noDisk)
 		}
 	}
 }

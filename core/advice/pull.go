@@ -76,9 +76,9 @@ func (p *puller) held() {
 	for _, d := range p.disks {
 		switch d.State {
 		case state.DiskBroken:
-			p.no("%s cannot be opened, so nothing is known of what it carries: %s", p.name(d.Identity), strings.Join(d.Holds, "; "))
+			p.no("%s cannot be opened, so its contents are not known: %s", p.name(d.Identity), strings.Join(d.Holds, "; "))
 		case state.DiskClosed:
-			p.no("this user may not open %s, so nothing is known of what it carries", p.name(d.Identity))
+			p.no("this user may not open %s, so its contents are not known", p.name(d.Identity))
 		}
 	}
 }
@@ -153,7 +153,7 @@ func (p *puller) working(a *Array, members []Member) {
 // wayOut says how members that work can leave: copied onto disks that nothing more urgent wants, once the array has its margin.
 func (p *puller) wayOut(a *Array, members []Member) {
 	if a.Map.Redundant() && slices.ContainsFunc(a.Members, func(m Member) bool { return !m.Condition.Counts() }) {
-		p.Next = append(p.Next, fmt.Sprintf("nidalo next   says how array %q gets its margin back; only then should another disk leave it", a.Name))
+		p.Next = append(p.Next, fmt.Sprintf("nidalo next   shows how array %q gets its margin back; only then should another disk leave it", a.Name))
 		return
 	}
 	free := slices.DeleteFunc(slices.Clone(p.Disks), func(d Disk) bool { return p.plan.taken[d.Path] || p.leaves(d.Spindle) })

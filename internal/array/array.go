@@ -47,7 +47,7 @@ var (
 	ErrUnreadable = errors.New("unreadable beyond redundancy")
 	// ErrUnkept is returned by flushes when something written before has no place: its member is away, and what its parity
 	// would be follows from blocks that are lost.
-	ErrUnkept = errors.New("what was written to a lost part of the array could not be kept")
+	ErrUnkept = errors.New("writes to a lost part of the array could not be kept")
 	// ErrStopped is returned after Close.
 	ErrStopped = errors.New("the array is stopped")
 )

@@ -80,7 +80,7 @@ type replaying struct {
 func (r *replaying) complete() error {
 	for _, n := range r.numbers {
 		if n != r.last+1 && r.a.rescue != nil {
-			r.a.note("the journals lack batch %d: what was written just before the end may be missing", r.last+1)
+			r.a.note("the journals lack batch %d: the last writes before the end may be missing", r.last+1)
 		} else if n != r.last+1 {
 			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", ErrFailed, r.last+1)
 		}
@@ -168,7 +168,7 @@ func (a *Array) dropped(b journal.Batch) {
 	}
 	text := fmt.Sprintf("the last batch of the journals (%d) is not on %s and cannot be completed, so it was given up", b.Number, strings.Join(names, ", "))
 	if a.rescue == nil {
-		a.event(event.BatchDropped, "", "%s. A stop in the middle of writing leaves this, and then nothing of it had been flushed; but if that part of the journal was damaged later, what was flushed last may read as it was before", text)
+		a.event(event.BatchDropped, "", "%s. A stop in the middle of writing leaves this, and then nothing of it had been flushed. If that part of the journal was damaged later, the data flushed last may read as it was before", text)
 		return
 	}
 	// Here it may well have been flushed. What it changed is not known then, and must not read as it was before.

@@ -8,8 +8,8 @@ import (
 
 var acknowledgeCommand = command{name: "acknowledge", usage: "NAME", short: "quiet the alerts of an array until something changes", least: 1, most: 1,
 	help: `
-Says that you know. No alerts go out about the array until its condition, or that of one of its members, is another. The
-history goes on.
+Confirms that the alerts about an array were seen. No more go out about it until its condition, or that of one of its members,
+changes. The history goes on.
 
   nidalo acknowledge tides`,
 	with: func(e *env, f *flag.FlagSet) action {

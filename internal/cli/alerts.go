@@ -6,10 +6,10 @@ import (
 	"nidalo/internal/control"
 )
 
-var alertsCommand = command{name: "alerts", usage: "-test", short: "try whether alerts arrive", most: 0,
+var alertsCommand = command{name: "alerts", usage: "-test", short: "test whether alerts arrive", most: 0,
 	help: `
-Where alerts go stands in nidalo.toml: e-mail, HTTP addresses and commands, each from a severity on. -test sends a message
-through every one of them, now, and says how each went. Exit status 1 when one failed.
+The file nidalo.toml sets where alerts go: to e-mail, HTTP addresses and commands, each from a severity on. -test sends a message
+through every one of them now, and reports the result of each. Exit status 1 when one failed.
 
   [[alerts.email]]
   server = "mail.saltmarsh.example:587"
@@ -47,7 +47,7 @@ through every one of them, now, and says how each went. Exit status 1 when one f
 					return e.printJSON(map[string]any{"channels": results})
 				}
 				if len(results) == 0 {
-					e.out.Printf("No alerts are configured: nobody is told when a disk fails.\n")
+					e.out.Printf("No alerts are configured: no message goes out when a disk fails.\n")
 					e.out.Next([]string{"nidalo help alerts   shows what to write into nidalo.toml"})
 				}
 				for _, r := range results {

@@ -10,13 +10,13 @@ import (
 
 var attachCommand = command{name: "attach", usage: "[-boot] [-connections N] [-json] NAME", short: "make an array a block device of this host", least: 1, most: 1,
 	help: `
-Makes the array a local block device, for file systems, databases and everything else that wants one, and prints its path:
-/dev/nidalo/NAME, which stays the same. Its blocks have 4096 bytes. While an array is attached, clients of the block
+Makes the array a local block device for file systems, databases and other programs, and prints its path, /dev/nidalo/NAME,
+which never changes. Its blocks have 4096 bytes. While an array is attached, clients of the block
 protocol may only read it.
 
 The device does not notice when the service is restarted, upgraded or killed: requests wait, and nothing that was
-acknowledged is lost. A process of its own holds it, the keeper. With -boot it comes back by itself after a reboot.
-docs/attach.md says what survives what, and shows the line for /etc/fstab.
+acknowledged is lost. A separate process, the keeper, holds it. With -boot it comes back by itself after a reboot.
+docs/attach.md lists the failures that a device survives, and shows the line for /etc/fstab.
 
 Where the kernel has no client of the block protocol (module nbd), the device is made in user space (modules fuse and loop).
 An array as root file system is not supported.
@@ -30,7 +30,7 @@ An array as root file system is not supported.
 			connections int
 			boot        bool
 		)
-		f.IntVar(&connections, "connections", 0, "how many the kernel has to the keeper: more may be faster on fast disks and many processors (without it: 1)")
+		f.IntVar(&connections, "connections", 0, "the number of connections between the kernel and the keeper; more may be faster on fast disks and many processors (without it: 1)")
 		f.BoolVar(&boot, "boot", false, "attach it again after every reboot; -boot=false ends that")
 		jsonFlag(e, f)
 		return func(args []string) error {

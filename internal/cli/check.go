@@ -11,13 +11,13 @@ import (
 
 var checkCommand = command{name: "check", usage: "[-repair [-blame DISK]] [-wait] [-json] NAME", short: "check that data, copies and parity agree", least: 1, most: 1,
 	help: `
-Reads everything that was ever written to the array, holds every block against its checksum, and parity or copies against
-the data. Mismatches are counted and located; with -repair what redundancy can restore is rewritten. Clients go on
-meanwhile, and the check survives restarts. With -wait, or -json, the command follows it to the end.
+Reads everything that was ever written to the array, and compares every block with its checksum, and parity or copies with the
+data. Mismatches are counted and located; -repair rewrites those that redundancy can restore. Clients go on meanwhile, and
+the check survives restarts. With -wait, or -json, the command follows it to the end.
 
-Blocks may contradict each other although each is whole by its checksum. With two parities or three copies the check finds out
-which one is wrong; with less, when nothing shows it, the place is reported and left as it is. -blame DISK names the member
-that is to be computed from the others there.
+Blocks may contradict each other although each matches its checksum. With two parities or three copies the check finds the
+wrong one. With less, and without other evidence, the place is reported and left as it is; -blame DISK names the member that
+is computed from the others there.
 
 Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left.
 

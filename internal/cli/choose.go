@@ -6,10 +6,11 @@ import (
 	"nidalo/internal/control"
 )
 
-var chooseCommand = command{name: "choose", usage: "[-yes] DISK", short: "of disks that are copies of each other, say which is the member", least: 1, most: 1,
+var chooseCommand = command{name: "choose", usage: "[-yes] DISK", short: "choose one of several disks that are copies of each other", least: 1, most: 1,
 	help: `
-When one disk is a copy of another, both carry the same member, and nothing tells which of them is current: neither is used. This
-names the one that is. Its copies stay unused, also when it is not there, until another is chosen; erase makes them blank.
+When one disk is a copy of another, both carry the same member, and neither is used, because nothing on them shows which one is
+current. This command names the current one. Its copies stay unused, even when it is away, until another is chosen; erase
+makes them blank.
 
   nidalo disks                shows which disks are copies
   nidalo choose TMK-0193`,

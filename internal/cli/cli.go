@@ -48,7 +48,7 @@ type command struct {
 func (c command) prepare(e *env) (*flag.FlagSet, action) {
 	f := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	f.SetOutput(io.Discard)
-	f.StringVar(&e.home, "home", defaultHome(), "the `DIR` of the service, its sockets, its list of disks and its lab")
+	f.StringVar(&e.home, "home", defaultHome(), "keep the sockets, notes, list of disks and lab of the service in this `DIR`")
 	return f, c.with(e, f)
 }
 
@@ -108,7 +108,7 @@ func (e *env) runCommand(c command, args []string) int {
 		err = fmt.Errorf("%s given", say.Count(int64(len(rest)), "argument", "arguments"))
 	}
 	if err != nil {
-		e.err.Printf("nidalo %s: %v\n  usage: nidalo %s %s\n  nidalo help %s   says more\n", c.name, err, c.name, c.usage, c.name)
+		e.err.Printf("nidalo %s: %v\n  usage: nidalo %s %s\n  nidalo help %s   explains it\n", c.name, err, c.name, c.usage, c.name)
 		return Usage
 	}
 	e.looks = c.looks
@@ -125,7 +125,7 @@ func (e *env) report(name string, err error) int {
 	case err == nil:
 		return e.status
 	case errors.As(err, &wrong):
-		e.err.Printf("nidalo %s: %s\n  nidalo help %s   says more\n", name, wrong.text, name)
+		e.err.Printf("nidalo %s: %s\n  nidalo help %s   explains it\n", name, wrong.text, name)
 		return Usage
 	case errors.As(err, &told):
 		e.err.Printf("nidalo %s: %s\n", name, told.What)

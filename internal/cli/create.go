@@ -13,9 +13,9 @@ import (
 var createCommand = command{name: "create", usage: "-name NAME -level L [-use SIZE] [-strip 64KiB] [-groups N] [-although-bad] [-yes] DISK...",
 	short: "make an array of blank disks", least: 1, most: -1,
 	help: `
-Makes an array of the given disks, named by bay, serial or path. The disks must be blank; whatever is not is refused, with
-what it holds. Nothing is written before everything has been checked. The array is ready at once, whatever its size:
-what was never written reads as zeros.
+Makes an array of the given disks, named by bay, serial or path. The disks must be blank: one that holds anything is refused,
+and its contents are named. Nothing is written before everything has been checked. The array is ready at once, whatever its
+size, because blocks that were never written read as zeros.
 
 A disk that failed before, or was found bad when it was vetted, is taken only with -although-bad.
 

@@ -22,9 +22,8 @@ import (
 var demoCommand = command{name: "demo", usage: "[-keep]", short: "watch the main job done on made-up data, in a folder of its own", most: 0,
 	help: `
 Plays a night at the Saltmarsh Tide Office in a temporary folder: a double-parity array is made in a lab and filled with
-generated tide readings, a disk is pulled while data is written, another rots silently, and all is put right again. Every
-step is a command you could type, and every byte is verified by its hash. A step that does not hold ends the demo with
-exit status 1.
+generated tide readings, a disk is pulled while data is written, another rots silently, and all is repaired. Every step is a
+command you could type, and every byte is verified by its hash. A step that fails ends the demo with exit status 1.
 
   nidalo demo
   nidalo demo -keep     leaves the folder, to go on by hand`,
@@ -110,7 +109,7 @@ func (d *demo) setUp() error {
 
 // loseADisk pulls one while data is written, and replaces it.
 func (d *demo) loseADisk() error {
-	d.say("While the sonar survey is written as well, somebody pulls the disk in bay A3.")
+	d.say("While the sonar survey is written as well, the disk in bay A3 is pulled.")
 	pulled := false
 	d.sonar = d.write(demoTides, demoSonar, 2, func(part float64) {
 		if part >= 0.4 && !pulled {

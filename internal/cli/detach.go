@@ -11,18 +11,18 @@ import (
 
 var detachCommand = command{name: "detach", usage: "[-force] [-yes] NAME", short: "end the block device of an array", least: 1, most: 1,
 	help: `
-Flushes the device and ends it. It is refused while something uses the device, a mounted file system for example, and says
-what that is.
+Flushes the device and ends it. It is refused, with the name of the user, while a mounted file system or a program uses the
+device.
 
-With -force it is ended all the same: a mount that hangs, because its array or the service does not come back, gets errors
-and can be unmounted. What the system and the keeper still had to write is lost then; the command says how much the keeper
-has, and asks.
+-force ends it all the same. A mount that hangs, because its array or the service does not come back, then gets errors and can
+be unmounted. Data that the system and the keeper have not written yet is lost; the command says how much the keeper has,
+and asks.
 
   nidalo detach tides
   nidalo detach -force tides`,
 	with: func(e *env, f *flag.FlagSet) action {
 		var force bool
-		f.BoolVar(&force, "force", false, "although it is in use: what could not be written is lost")
+		f.BoolVar(&force, "force", false, "although it is in use; data that could not be written is lost")
 		yesFlag(e, f)
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {
@@ -34,7 +34,7 @@ has, and asks.
 					}
 					e.err.Printf("%s would end at once.\n", plan.Device)
 					if len(plan.UsedBy) > 0 {
-						e.err.Printf("It is in use: %s. That will get errors, and what the system has not written of it is lost.\n", strings.Join(plan.UsedBy, ", "))
+						e.err.Printf("It is in use: %s. Its users will get errors, and data that the system has not written yet is lost.\n", strings.Join(plan.UsedBy, ", "))
 					}
 					if plan.Unflushed > 0 {
 						e.err.Printf("The keeper has up to %s that was acknowledged and is not flushed. The array may not have it.\n", say.Size(plan.Unflushed))

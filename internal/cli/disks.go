@@ -10,11 +10,11 @@ import (
 	"nidalo/internal/control"
 )
 
-var disksCommand = command{name: "disks", usage: "[-json]", short: "survey the disks: which are blank, which hold what", most: 0, looks: true,
+var disksCommand = command{name: "disks", usage: "[-json]", short: "list the disks and their contents", most: 0, looks: true,
 	help: `
-Lists every block device of this host, every bay of the lab where there is one, and the files that were used as disks: where
-it is, what it is, how large, how it is by its own account, and what it holds. Nothing is written. A disk is blank when its
-head and tail are all zeros. Disks of the system, and others that are in use, are shown as such and never offered.
+Lists every block device of this host, every bay of the lab, and every file that was used as a disk, with its place, model,
+size, health and contents. Nothing is written. A disk is blank when its head and tail are all zeros. The disks of the system,
+and others in use, are shown as such and never offered.
 NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 
   nidalo disks
@@ -42,7 +42,7 @@ func diskSteps(disks []control.DiskInfo) []string {
 	// Real disks and simulated ones are not offered for one array. Whoever made a lab wants to try things in it.
 	lab := slices.ContainsFunc(disks, func(d control.DiskInfo) bool { return d.Lab && d.State == state.DiskBlank })
 	for _, d := range disks {
-		if d.State == state.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being proven, nor those found wrong
+		if d.State == state.DiskBlank && d.Bad == "" && (d.Vetting == "" || d.Vetted) { // not those being vetted, nor those found wrong
 			if name := say.Argument(d.Identity); d.Lab == lab {
 				blank = append(blank, name)
 			}

@@ -12,8 +12,8 @@ import (
 
 var eraseCommand = command{name: "erase", usage: "[-yes] DISK", short: "make a disk with old contents blank", least: 1, most: 1,
 	help: `
-Shows what the disk holds, asks, and overwrites its head and tail, after which it counts as blank. What it held is lost.
-A member of an array in service is refused.
+Shows the contents of the disk, asks, and overwrites its head and tail, so that it is blank. Its contents are lost. A member of
+an array in service is refused.
 
   nidalo erase A5
   nidalo erase -yes /dev/DISK`,

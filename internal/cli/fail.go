@@ -12,8 +12,8 @@ import (
 var failCommand = command{name: "fail", usage: "[-yes] NAME DISK", short: "declare a member failed", least: 2, most: 2,
 	help: `
 Takes a member out of an array, as if it had failed: from now on it is not read or written. The member is named by its
-bay, serial, path or slot number. What redundancy the array has left is shown first. When the array would fail without
-the member, -yes is needed.
+bay, serial, path or slot number. The redundancy that the array would have left is shown first. When the array would fail
+without the member, -yes is needed.
 
   nidalo fail tides A3`,
 	with: func(e *env, f *flag.FlagSet) action {

@@ -6,14 +6,14 @@ import (
 	"nidalo/internal/control"
 )
 
-var fitCommand = command{name: "fit", usage: "[-measure DISK] [-json]", short: "look whether this host is fit for arrays", most: 0, looks: true,
+var fitCommand = command{name: "fit", usage: "[-measure DISK] [-json]", short: "check whether this host is fit for arrays", most: 0, looks: true,
 	help: `
 Looks at what arrays need of a host, and says how to mend what is missing: the rights and limits of the service, memory that
 is not swapped out, the kernel's modules for attaching, the links of udev, the clock, whether alerts can be delivered, how
 long each disk tries to read a bad place, and whether its write cache is flushed. Nothing is written.
 
-With -measure it writes a block of a blank disk over and over with what it holds already, and says how long a flush takes: a
-disk with platters that is too quick confirms what it has not done.
+-measure writes a block of a blank disk over and over with its own contents, and reports the time of a flush. A disk with
+platters that is too quick confirms writes that it has not done.
 
 Exit status: 0 nothing needed is missing; 1 something is.
 

@@ -19,7 +19,7 @@ func init() { helpCommand.with = helpWith } // set here because the list of comm
 func helpWith(e *env, f *flag.FlagSet) action {
 	var manual, completion string
 	f.StringVar(&manual, "manual", "", "write a manual page of every command into this `DIR`")
-	f.StringVar(&completion, "completion", "", "print what a `SHELL` needs to complete commands and options: bash, zsh or fish")
+	f.StringVar(&completion, "completion", "", "print the completion of commands and options for a `SHELL`: bash, zsh or fish")
 	return func(args []string) error {
 		switch {
 		case manual != "":
@@ -41,12 +41,12 @@ func helpWith(e *env, f *flag.FlagSet) action {
 }
 
 func overview(s *view.Screen) {
-	s.Printf("Nidalo assembles disks into RAID arrays, serves them, and tells what to do when a disk fails.\n\n")
+	s.Printf("Nidalo assembles disks into RAID arrays, serves them, and shows what to do when a disk fails.\n\n")
 	s.Printf("usage: nidalo COMMAND [options] [arguments]\n\n")
 	for _, c := range commands() {
 		s.Printf("  %-12s %s\n", c.name, c.short)
 	}
-	s.Printf("\nnidalo help COMMAND says more, with examples. A first try that touches nothing: nidalo demo\n")
+	s.Printf("\nnidalo help COMMAND explains a command, with examples. A first try that touches nothing: nidalo demo\n")
 }
 
 func explain(s *view.Screen, c command) {

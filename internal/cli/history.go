@@ -9,7 +9,7 @@ import (
 	"nidalo/internal/lab"
 )
 
-var historyCommand = command{name: "history", usage: "[-array NAME] [-disk DISK] [-kind KIND] [-since TIME] [-n 30] [-tasks] [-json]", short: "what happened, and how long tasks took", most: 0, looks: true,
+var historyCommand = command{name: "history", usage: "[-array NAME] [-disk DISK] [-kind KIND] [-since TIME] [-n 30] [-tasks] [-json]", short: "list events, and how long tasks took", most: 0, looks: true,
 	help: `
 Events and tasks of this home, newest last, kept for 400 days unless nidalo.toml says otherwise (history.keep_days).
 -kind takes the beginning of a kind; -since and -until take a date, a date and time, or a time back such as 36h.

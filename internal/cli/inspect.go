@@ -6,11 +6,11 @@ import (
 	"nidalo/internal/control"
 )
 
-var inspectCommand = command{name: "inspect", usage: "[-json] DISK…", short: "what is on a disk: record, roster, journal", least: 1, most: -1, looks: true,
+var inspectCommand = command{name: "inspect", usage: "[-json] DISK…", short: "show the record, roster and journal on a disk", least: 1, most: -1, looks: true,
 	help: `
 Reads what disks carry, members or not: both copies of the member record, the roster, what the disk believes about the
-others, and the state of its journal. Several of one array are compared: which is the newest, and who disagrees. Nothing is
-written. A disk of an array in service may change while it is read.
+others, and the state of its journal. Several disks of one array are compared: which is the newest, and which disagree. Nothing
+is written. A disk of an array in service may change while it is read.
 
   nidalo inspect A3
   nidalo inspect A1 A2 A3

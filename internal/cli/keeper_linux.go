@@ -30,14 +30,14 @@ keeper.sock in the home, for the service only. The package runs it as nidalo-kee
 hand starts one when the first array is attached.
 
 It is never restarted for an upgrade. When it is stopped, devices of the kernel's client stay and hold their requests until
-another keeper takes them over. Devices in user space end with it, so it waits until nobody uses them.
+another keeper takes them over. Devices in user space end with it, so it waits until they are no longer in use.
 
   nidalo keeper`,
 	with: func(e *env, f *flag.FlagSet) action {
 		o := &keeperOptions{}
 		f.BoolVar(&o.leave, "leave", false, "end when no device is left")
 		f.BoolVar(&o.userSpace, "user-space", os.Getenv("NIDALO_KEEPER_USER_SPACE") != "", "make devices in user space even where the kernel has a client")
-		f.StringVar(&o.carry, "carry-over", "64MiB", "the `SIZE` of what each device may have that is not flushed")
+		f.StringVar(&o.carry, "carry-over", "64MiB", "the `SIZE` of the unflushed data that each device may have")
 		return func([]string) error {
 			return o.run(e)
 		}

@@ -102,7 +102,7 @@ func (o *labOptions) run(e *env, args []string) error {
 			return err
 		}
 		e.out.Printf("%s %s of %s is in bay %s.\n", d.Model, d.Serial, say.Size(d.Size), bay)
-		e.out.Next([]string{"nidalo status   says what it can be used for"})
+		e.out.Next([]string{"nidalo status   shows what it can be used for"})
 	case "damage":
 		return o.damage(e, l, bay)
 	case "clock":
@@ -243,7 +243,7 @@ func (o *labOptions) readings(l *lab.Lab, bay string, tell func(string, ...any))
 		}
 	})
 	if err == nil {
-		tell("the disk says something else of itself")
+		tell("the disk reports other readings")
 	}
 	return err
 }

@@ -52,7 +52,7 @@ func writeManual(folder string) error {
 	var b strings.Builder
 	title(&b, "NIDALO")
 	b.WriteString(".SH NAME\nnidalo \\- RAID arrays of disks, files and partitions\n.SH SYNOPSIS\n\\fBnidalo\\fR \\fICOMMAND\\fR [\\fIoptions\\fR] [\\fIarguments\\fR]\n.SH DESCRIPTION\n" +
-		"Assembles disks into RAID arrays, serves them, attaches them as block devices, and tells what to do when a disk fails. Every command says what to do next.\n" +
+		"Assembles disks into RAID arrays, serves them, attaches them as block devices, and shows what to do when a disk fails. Every command prints the next step.\n" +
 		".PP\nThe service is nidalo.service; nidalo\\-keeper.service holds attached arrays while it is restarted. Its home is /var/lib/nidalo.\n.SH COMMANDS\n" + list.String() +
 		".SH FILES\n.TP\n/var/lib/nidalo/nidalo.toml\nthe configuration; an example is in /usr/share/doc/nidalo/examples\n.TP\n/dev/nidalo/NAME\nan attached array\n")
 	return os.WriteFile(filepath.Join(folder, "nidalo.1"), []byte(b.String()), 0o644)

@@ -8,8 +8,9 @@ import (
 
 var nextCommand = command{name: "next", usage: "[-json]", short: "what to do now, in order", most: 0, looks: true,
 	help: `
-Goes through all arrays and says what the administrator should do, the most urgent first: each step with the disk by bay,
-model and serial, the exact command, and why. When there is nothing to do it says so, and when to look again.
+Lists the steps that the administrator should take, over all arrays, the most urgent first: each with its disk by bay, model
+and serial, the reason, and the exact command. When there are none it says so, and when to look again. Without arrays it
+says how to begin.
 
   nidalo next`,
 	with: func(e *env, f *flag.FlagSet) action {

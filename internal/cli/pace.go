@@ -11,8 +11,8 @@ import (
 var paceCommand = command{name: "pace", usage: "[-json] [NAME|all] [PACE]", short: "how hard rebuilds and checks may push", most: -1,
 	help: `
 PACE is gentle (a tenth of the time while clients are at work), normal (a third of it; this is where every array begins),
-full, a rate such as 80MiB/s, or paces by hours of the day. It is in force within a second. Without a PACE it is told, with
-what it means for the tasks that run.
+full, a rate such as 80MiB/s, or paces by hours of the day. It is in force within a second. Without PACE, prints the pace in
+force and its effect on the running tasks.
 
   nidalo pace
   nidalo pace tides gentle

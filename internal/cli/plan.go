@@ -26,12 +26,12 @@ var planCommand = command{name: "plan", usage: "[-sizes 4x12TB,2x8TB | DISK…] 
 	help: `
 Without -lose: works out every level that can be made of the given disks (by bay, serial or path), of disks of the given
 -sizes, or of all blank disks: usable capacity, overhead, margin, speed, the time of a rebuild, and the chance of losing data
-within a year and during a rebuild. What that is computed from is printed below it and can be changed; the sources are in
-core/plan. -want recommends a level for an aim; -level shows one in detail, with the layout drawn.
+within a year and during a rebuild. The assumptions are printed below the table and can be changed; their sources are in
+core/plan. -want recommends a level for an aim; -level shows one in detail, with its layout drawn.
 
-With -lose: what would happen to which arrays if those disks went now, what remains, and which further losses are survived.
-With -replace: what a new disk in the place of a member takes and gives; with -grow: what larger disks in the place of all
-smaller members do. Nothing is written in any case.
+With -lose: the effect of the loss of those disks on each array, and which further losses it would survive. With -replace:
+the cost and gain of a new disk in the place of a member; with -grow: those of larger disks in the place of all smaller
+members. Nothing is written in any case.
 
   nidalo plan
   nidalo plan -sizes 8x12TB -want capacity

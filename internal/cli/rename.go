@@ -8,7 +8,7 @@ import (
 
 var renameCommand = command{name: "rename", usage: "NAME TO", short: "give an array another name", least: 2, most: 2,
 	help: `
-The name is also that of the export: clients must use the new one, so none may be connected.
+Gives an array another name. Its export gets the same name, so no client may be connected.
 
   nidalo rename charts charts-2026`,
 	with: func(e *env, f *flag.FlagSet) action {

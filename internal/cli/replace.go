@@ -17,7 +17,7 @@ path or slot number; NEW is a disk's bay, serial or path. Clients go on meanwhil
 -wait the command follows it to the end.
 
 A disk that failed before, or was found bad when it was vetted, is taken only with -although-bad. When OLD still works,
-replacing it lowers the margin until the rebuild is done, and that is asked first.
+replacing it lowers the margin until the rebuild is done, and you are asked to confirm.
 
 Without NAME the whole disk OLD is replaced, with everything that arrays have on it: the new disk gets a partition table like the
 old one's, with new identifiers, and all arrays are repaired, the most endangered first. The table is read from the old disk,

@@ -21,22 +21,22 @@ type rescueOptions struct {
 var rescueCommand = command{name: "rescue", usage: "[-image FILE[=LIST]]… [-state N] [-old] [-copy FILE | -serve | -in-place] [-list FILE] [-stop] [-yes] [-json] NAME",
 	short: "read what is left after too many failures, or bring it back", least: 1, most: 1,
 	help: `
-Reads the records of all members of an array that is not in service, and says what of it would be whole and what is lost.
-Nothing is written to the members, except with -in-place. Every block is proven by its checksum, or restored from redundancy;
-what cannot be proven is not given out.
+Reads the records of all members of an array that is not in service, and reports how much of its data can be read and how much
+is lost. Nothing is written to the members, except with -in-place. Every block is proven by its checksum, or restored from
+redundancy; a block that cannot be proven is not given out.
 
--copy FILE copies it out: what cannot be read is zeros in the file, and FILE.lost lists it, a line each: where it begins and
-how long it is, in bytes. -serve lets clients of the block protocol read it, as rescue/NAME, until -stop: what is lost is an
-I/O error there. -list FILE writes down what is lost before, in the form of FILE.lost.
+-copy FILE copies the data to a file. Lost places are zeros there, and FILE.lost lists them, one a line, with offset and length
+in bytes. -serve lets clients of the block protocol read the array as rescue/NAME until -stop; lost places are I/O errors.
+-list FILE only writes the list of lost places, in the form of FILE.lost.
 
-A member that left the array before the others failed, such as one that was failed by mistake, counts where it is proven that
-nothing changed since. -old also takes what is not proven to have changed: such places may be as they were when it left.
--in-place writes down on the members that this is how it is from now on, and starts the array: it shows what is lost and asks
-first. What is lost then is lost for good, until it is written again. When disks only vanished together for a moment, put them
-back and start the array instead: nothing is lost then.
+A member that left before the others failed, such as one that was failed by mistake, counts where nothing is proven to have
+changed since it left. -old also takes places that may have changed: they may be as they were when the member left. -in-place
+makes this state the valid one, on the members themselves, and starts the array; it shows the losses and asks first. Lost
+places stay lost until they are written again. When disks only vanished together for a moment, put them back and start the
+array instead, and nothing is lost.
 
-A disk that was copied elsewhere takes part as an image, with a list of what could not be read of it, in the same form as
-FILE.lost. It goes before the disk itself.
+A copy of a disk takes part as an image, with a list of its unreadable places in the form of FILE.lost. It is preferred to the
+disk itself.
 
 When disks went on without each other there are several states; -state chooses one.
 
@@ -60,7 +60,7 @@ Exit status 1 when anything is lost.
 			return nil
 		})
 		f.IntVar(&o.state, "state", 0, "which state, when there are several")
-		f.BoolVar(&o.old, "old", false, "take what may be older than the rest as well")
+		f.BoolVar(&o.old, "old", false, "also take data that may be older than the rest")
 		f.StringVar(&o.copy, "copy", "", "a `FILE` to copy it to, which must not be there yet")
 		f.StringVar(&o.list, "list", "", "a `FILE` for all places that are lost, which must not be there yet")
 		f.BoolVar(&o.serve, "serve", false, "let clients read it, through the service")

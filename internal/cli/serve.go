@@ -43,12 +43,12 @@ Starts the arrays of this home and serves each, by its name, over the network bl
 commands reach the service through control.sock. Both sockets are their owner's only, unless nidalo.toml names a group.
 
 The service looks at its disks every second: a member that comes back catches up, a spare takes over, paces change with the
-hours. What it should look at, where else it listens, whom it alerts and when it judges a disk stands in nidalo.toml in the
-home (docs/configuration.md); SIGHUP reads that again, and -check-config only says whether it is right. Over TCP clients
-must encrypt and show a certificate (listen.tls); plain TCP is for loopback addresses.
+hours. The file nidalo.toml in the home sets which disks it looks at, where else it listens, where alerts go, and when a disk
+is judged (docs/configuration.md). SIGHUP reads the file again, and -check-config only checks it. Over TCP, clients must
+encrypt and show a certificate (listen.tls); plain TCP is for loopback addresses.
 
-It stops on an interrupt or SIGTERM: it flushes everything, notes where its tasks are, and says so. A second interrupt stops
-at once; nothing flushed is lost by that. Under systemd it tells when it is ready and that it is alive.
+On an interrupt or SIGTERM it flushes everything, notes the progress of its tasks, and stops. A second interrupt stops it at
+once, and loses nothing that was flushed. Under systemd it reports when it is ready, and that it is alive.
 
   nidalo serve
   nidalo serve -check-config
@@ -59,7 +59,7 @@ at once; nothing flushed is lost by that. Under systemd it tells when it is read
 		f.StringVar(&o.cache, "cache", "128MiB", "the `SIZE` of each array's cache of writes")
 		f.StringVar(&o.profile, "profile", "", "write a CPU profile to this `FILE` until the service stops")
 		f.BoolVar(&o.debug, "debug", false, "log more")
-		f.BoolVar(&o.checkConfig, "check-config", false, "say whether nidalo.toml is right, and do nothing")
+		f.BoolVar(&o.checkConfig, "check-config", false, "check nidalo.toml, and do nothing")
 		return func([]string) error {
 			return o.run(e)
 		}
@@ -147,7 +147,7 @@ func attend(s *service.Service, stop, reload <-chan os.Signal, failed <-chan err
 		case <-reload:
 			notify(log, daemon.SdNotifyReloading)
 			if err := s.Reload(); err != nil {
-				log.Error("the configuration is wrong and was not taken; what was in force stays", "reason", err)
+				log.Error("the configuration is wrong and was not taken; the one before stays in force", "reason", err)
 			} else {
 				log.Info("configuration read again; listeners and the group change with a restart")
 			}
@@ -168,7 +168,7 @@ func shut(s *service.Service, at *ears, blocks *nbd.Server, stop chan os.Signal,
 	s.AwaitUnused(closedBy(stop))
 	go func() {
 		<-stop
-		log.Warn("stopping at once; what was not flushed may be lost")
+		log.Warn("stopping at once; writes that were not flushed may be lost")
 		os.Exit(Could)
 	}()
 	began := time.Now()

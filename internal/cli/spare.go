@@ -11,9 +11,9 @@ import (
 
 var spareCommand = command{name: "spare", usage: "[-release] [-although-bad] DISK [NAME…]", short: "make a disk the hot spare of arrays, or of all", least: 1, most: -1,
 	help: `
-A hot spare takes the place of a member as soon as that fails; of several, the smallest that is large enough. Without
-names it serves all arrays. A disk too small for an array is told now, not when it is needed. When a disk fails that has
-partitions of several arrays, a spare that serves them all takes its place in all of them (nidalo help replace).
+A hot spare takes the place of a member as soon as that fails. Of several spares the smallest one that fits is taken. Without
+names it serves all arrays. A disk that is too small for an array is reported now, not when it is needed. When a disk with
+partitions of several arrays fails, a spare that serves them all takes its place in all of them (nidalo help replace).
 
 When the failed disk is replaced later, either make the new disk the spare, or let the array move onto it with
 nidalo retire NAME SPARE NEW, which frees the old spare.

@@ -10,8 +10,8 @@ import (
 var startCommand = command{name: "start", usage: "NAME", short: "put an array into service", least: 1, most: 1,
 	help: `
 Starts an array that was taken out of service with stop, that comes from another host or home, or that could not start by
-itself before. One that has failed is let go and started again from what its disks hold now: bring the lost disks back
-first. What the members say is judged as at every start, and when there is a doubt it is refused with the reason.
+itself. An array that has failed is released and started again from its disks; bring the lost disks back first. The records
+of the members are judged as at every start, and a doubtful start is refused with the reason.
 
   nidalo start charts`,
 	with: func(e *env, f *flag.FlagSet) action {

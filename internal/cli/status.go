@@ -14,7 +14,7 @@ left, and what to do next.
 Conditions of an array: healthy; degraded (some redundancy is lost); exposed (one more loss would lose data); failed (the
 data is not all there).
 
-Exit status: 0 the state was told, whatever it is; 1 it could not be had; 2 wrong usage.
+Exit status: 0 the state was printed, whatever it is; 1 it is not available; 2 wrong usage.
 
   nidalo status
   nidalo status tides

@@ -10,13 +10,13 @@ import (
 
 var surfaceCommand = command{name: "surface", usage: "[-heal] [-again] [-stop] [-wait] [-json] [DISK]", short: "read every sector of a disk, in use or not", most: 1,
 	help: `
-Reads the whole disk, in use or not, and writes nothing. What cannot be read is listed with its place, and, for a member of an
-array, what lies there; pieces that take far longer than most are counted. It keeps to the pace of the array,
-goes on after a stop or a crash where it was, and shares the queue of tasks. -stop holds it, -again begins anew. Without a disk
-all surface tests are listed.
+Reads the whole disk, in use or not, and writes nothing. Unreadable places are listed, for a member of an array with the data
+that is there; pieces that take far longer than most are counted. It keeps to the pace of the array, waits its turn among
+the tasks, and goes on where it was after a stop or a crash. -stop holds it, -again begins anew. Without a disk all surface
+tests are listed.
 
-With -heal, what a member cannot read is restored from the other members when the test has ended, and rewritten in place, for
-which most disks then find a better sector. After a test that has ended, -heal only does that.
+With -heal, at the end of the test, the places that a member cannot read are restored from the other members and rewritten;
+most disks then put them on a better sector. After a test that has ended, -heal does only that.
 
 Exit status 1 when something could not be read.
 
@@ -25,7 +25,7 @@ Exit status 1 when something could not be read.
   nidalo surface`,
 	with: func(e *env, f *flag.FlagSet) action {
 		var heal, again, hold, wait bool
-		f.BoolVar(&heal, "heal", false, "restore what a member cannot read from the other members")
+		f.BoolVar(&heal, "heal", false, "restore unreadable places of a member from the other members")
 		f.BoolVar(&again, "again", false, "begin anew")
 		f.BoolVar(&hold, "stop", false, "hold it; the same command without -stop goes on")
 		f.BoolVar(&wait, "wait", false, "follow it to its end")

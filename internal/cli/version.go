@@ -8,7 +8,7 @@ import (
 	"nidalo/core/parity"
 )
 
-var versionCommand = command{name: "version", short: "say which version this is", most: 0,
+var versionCommand = command{name: "version", short: "print the version", most: 0,
 	with: func(e *env, f *flag.FlagSet) action {
 		jsonFlag(e, f)
 		return func(_ []string) error {

@@ -8,12 +8,12 @@ import (
 	"nidalo/internal/control"
 )
 
-var vetCommand = command{name: "vet", usage: "[-quick] [-again] [-stop] [-wait] [-json] [DISK]", short: "prove a blank disk before it is trusted", most: 1,
+var vetCommand = command{name: "vet", usage: "[-quick] [-again] [-stop] [-wait] [-json] [DISK]", short: "test a blank disk before it is trusted", most: 1,
 	help: `
 Writes a pattern over the whole disk, reads it back, and writes zeros, so that the disk is blank again. Pieces that cannot be
-written or read, or that come back different, are located, and those that take far longer than most are counted. What the disk says of itself is compared before and after. -quick
-looks at samples and both ends. It goes on after a stop or a crash where it was; -stop holds it, -again begins anew. Disks
-that hold anything are refused. Without a disk all proofs are listed.
+written or read, or that come back different, are located, and those that take far longer than most are counted. The health
+readings of the disk are compared before and after. -quick looks at samples and both ends. After a stop or a crash it goes on
+where it was; -stop holds it, -again begins anew. Disks that hold anything are refused. Without a disk all vets are listed.
 
 Exit status 1 when something was found wrong.
 
@@ -23,7 +23,7 @@ Exit status 1 when something was found wrong.
 	with: func(e *env, f *flag.FlagSet) action {
 		var quick, again, hold, wait bool
 		f.BoolVar(&quick, "quick", false, "samples instead of the whole disk")
-		f.BoolVar(&again, "again", false, "begin anew a proof that was cut short")
+		f.BoolVar(&again, "again", false, "begin anew a vet that was cut short")
 		f.BoolVar(&hold, "stop", false, "hold it; the same command without -stop goes on")
 		f.BoolVar(&wait, "wait", false, "wait for its end")
 		jsonFlag(e, f)
@@ -62,7 +62,7 @@ Exit status 1 when something was found wrong.
 	},
 }
 
-// waitVet waits until no proof is under way.
+// waitVet waits until no vet is under way.
 func (e *env) waitVet(c *control.Control) ([]control.Vetting, error) {
 	p := e.err.NewProgress()
 	defer p.End()
@@ -85,7 +85,7 @@ func (e *env) waitVet(c *control.Control) ([]control.Vetting, error) {
 	}
 }
 
-// notVetted says on standard error that disks were never proven.
+// notVetted says on standard error that disks were never vetted.
 func notVetted(e *env, names ...string) {
-	e.err.Printf("Never vetted: %s. nidalo vet DISK proves a disk before it is trusted.\n", strings.Join(names, " "))
+	e.err.Printf("Never vetted: %s. nidalo vet DISK tests a disk before it is trusted.\n", strings.Join(names, " "))
 }

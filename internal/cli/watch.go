@@ -14,8 +14,8 @@ import (
 
 var watchCommand = command{name: "watch", usage: "", short: "a live view of all arrays and tasks", most: 0, looks: true,
 	help: `
-Shows all arrays, their members by bay, running tasks with their rates and end times, what happened lately, and what to do
-next, twice a second. q quits. When the output is no terminal, a line is printed for whatever changes.
+Shows all arrays, their members by bay, running tasks with their rates and end times, the latest events, and the next steps,
+twice a second. q quits. When the output is not a terminal, it prints a line for each change.
 
   nidalo watch`,
 	with: func(e *env, f *flag.FlagSet) action {

@@ -93,7 +93,7 @@ func (e *env) followDisk(c *control.Control, of *control.DiskReply) error {
 					what = fmt.Sprintf("All %d members on it are whole again", t.Arrays)
 				}
 				e.out.Printf("%s, after %s.\n", what, view.Duration(time.Since(t.Started).Seconds()))
-				e.out.Next([]string{"nidalo next   says what is left to do"})
+				e.out.Next([]string{"nidalo next   lists the remaining steps"})
 				return nil
 			}
 			p.Line(t.Percent, view.DiskTaskLine(t))

@@ -137,7 +137,7 @@ func TestTheSocketIsItsOwnersAndTakesNoNonsense(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	_, err = control.Listen(control.Socket(home), "")
-	require.ErrorContains(t, err, "somebody listens")
+	require.ErrorContains(t, err, "another process listens")
 	_, err = control.Listen(filepath.Join(home, "x.sock"), "no-such-group-here")
 	require.Error(t, err)
 	h := &http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {

@@ -24,7 +24,7 @@ func LookingSocket(home string) string { return filepath.Join(home, "looking.soc
 func Listen(path, group string) (net.Listener, error) {
 	if c, err := net.Dial("unix", path); err == nil {
 		_ = c.Close()
-		return nil, fmt.Errorf("%s: somebody listens there already", path)
+		return nil, fmt.Errorf("%s: another process listens there already", path)
 	}
 	_ = os.Remove(path)
 	// The socket is made in a folder only its owner can enter and then moved, so that there is no moment at which

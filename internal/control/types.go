@@ -79,7 +79,7 @@ type ArrayStatus struct {
 	Device     *DeviceStatus   `json:"device,omitempty"` // that it is attached as
 	Members    []MemberStatus  `json:"members"`
 	Shared     []string        `json:"shared_disks,omitempty"` // of an array that could be created: members on one disk, in words
-	NotVetted  []string        `json:"not_vetted,omitempty"`   // of an array that could be created: disks never proven
+	NotVetted  []string        `json:"not_vetted,omitempty"`   // of an array that could be created: disks never vetted
 	Tasks      []TaskStatus    `json:"tasks"`
 	LastCheck  *CheckStatus    `json:"last_check,omitempty"`
 	// Counters since the array was started: bytes unless the name says otherwise.
@@ -377,7 +377,7 @@ type Inspected struct {
 	Damaged    []string       `json:"damaged,omitempty"`
 }
 
-// VetRequest starts or continues the proof of a disk; without a disk it only asks for all proofs.
+// VetRequest starts or continues the vet of a disk; without a disk it only asks for all.
 type VetRequest struct {
 	Disk  string
 	Quick bool

@@ -7,7 +7,7 @@ import (
 	"nidalo/core/state"
 )
 
-// Vetting is the proof of one disk, as it is remembered from one start to the next.
+// Vetting is the vet of one disk, as it is remembered from one start to the next.
 type Vetting struct {
 	Disk    string           `json:"disk"` // serial or path
 	Name    string           `json:"name"` // for people

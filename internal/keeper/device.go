@@ -177,7 +177,7 @@ func (k *Keeper) settle(r *relay) error {
 	path := k.carryPath(r.ring.Array().String())
 	_ = r.ring.Close()
 	if err != nil {
-		return fmt.Errorf("what was acknowledged before stays in %s, since it cannot be flushed: %w", path, err)
+		return fmt.Errorf("earlier writes that were acknowledged stay in %s, because they cannot be flushed: %w", path, err)
 	}
 	return os.Remove(path)
 }
@@ -366,7 +366,7 @@ func sizeOf(path string) (int64, error) {
 }
 
 // errTryAgain is why a keeper ends, for another to begin.
-var errTryAgain = errors.New("what was acknowledged and not flushed cannot be opened")
+var errTryAgain = errors.New("the writes that were acknowledged and not flushed cannot be opened")
 
 // adopt takes over a device that another keeper left.
 func (k *Keeper) adopt(s Spec) (*device, error) {
@@ -386,11 +386,11 @@ func (k *Keeper) adopt(s Spec) (*device, error) {
 	ring, err := carryover.Open(k.carryPath(s.Array))
 	switch {
 	case errors.Is(err, carryover.ErrVersion):
-		return nil, fmt.Errorf("%w: what was acknowledged and not flushed stays there; run the version that wrote it, or detach the array with -force, which loses that", err)
+		return nil, fmt.Errorf("%w: writes that were acknowledged and not flushed stay there; run the version that wrote them, or detach the array with -force, which loses them", err)
 	case err != nil && !errors.Is(err, carryover.ErrDamaged) && !errors.Is(err, os.ErrNotExist): // it may be there, and readable the next time
 		return nil, fmt.Errorf("%w: %w", errTryAgain, err)
 	case err != nil:
-		d.log.Error("what was acknowledged and not flushed is lost; the next flush of the device fails", "reason", err)
+		d.log.Error("writes that were acknowledged and not flushed are lost, and the next flush of the device fails", "reason", err)
 		if ring, err = k.newRing(id); err != nil {
 			return nil, err
 		}
@@ -440,7 +440,7 @@ func (d *device) detach(force bool) error {
 			err = (port{r: d.relay, ctx: d.k.ctx}).Flush()
 		}
 		if err != nil {
-			return fmt.Errorf("what was written to %s cannot be flushed: %w", d.Device, err)
+			return fmt.Errorf("the writes to %s cannot be flushed: %w", d.Device, err)
 		}
 	}
 	d.mu.Lock()

@@ -199,7 +199,7 @@ func (k *Keeper) detachGone(q DetachRequest) error {
 func (k *Keeper) ended(d *device) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	d.log.Warn("the device was ended by somebody else", "device", d.Device)
+	d.log.Warn("the device was ended by another process", "device", d.Device)
 	d.relay.close()
 	d.wait.Wait()
 	_ = d.relay.ring.Close()
@@ -293,7 +293,7 @@ func (k *Keeper) Close(give <-chan struct{}) error {
 		var held *Held
 		for told := false; errors.As(err, &held); err = d.detach(false) {
 			if !told {
-				d.log.Warn("waiting until nobody uses the device: it ends with the keeper", "device", d.Device, "by", strings.Join(held.By, ", "))
+				d.log.Warn("waiting until the device is no longer in use, because it ends with the keeper", "device", d.Device, "by", strings.Join(held.By, ", "))
 				told = true
 			}
 			select {
@@ -333,7 +333,7 @@ func (k *Keeper) awaitUnused(give <-chan struct{}) {
 			return
 		}
 		if !told {
-			k.opt.Log.Info("waiting until nobody uses the devices", "by", strings.Join(by, ", "))
+			k.opt.Log.Info("waiting until the devices are no longer in use", "by", strings.Join(by, ", "))
 			told = true
 		}
 		select {

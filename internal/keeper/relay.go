@@ -154,7 +154,7 @@ func (r *relay) connect() error {
 	switch before := r.ring.Start(); {
 	case before == 0 || before == start:
 	case before < since:
-		r.log.Error("the array was in service elsewhere meanwhile; what was acknowledged here and not flushed is lost, and the next flush fails", "export", r.export)
+		r.log.Error("the array was in service elsewhere meanwhile; writes that were acknowledged here and not flushed are lost, and the next flush fails", "export", r.export)
 		r.ring.Empty()
 		r.ring.SetLost(true)
 	default:
@@ -162,7 +162,7 @@ func (r *relay) connect() error {
 		if err != nil {
 			return give(err)
 		}
-		r.log.Info("what was not flushed was written again", "export", r.export, "bytes", n)
+		r.log.Info("writes that were not flushed were written again", "export", r.export, "bytes", n)
 	}
 	r.ring.SetStart(max(start, 1))
 	r.grew(links[0].Size())
@@ -226,7 +226,7 @@ func (r *relay) again(c *nbd.Client) (n int64, err error) {
 		return nil
 	})
 	if errors.Is(err, carryover.ErrDamaged) {
-		r.log.Error("what was acknowledged and not flushed cannot be read; the next flush fails", "export", r.export, "reason", err)
+		r.log.Error("writes that were acknowledged and not flushed cannot be read, and the next flush fails", "export", r.export, "reason", err)
 		r.ring.SetLost(true)
 		r.ring.Empty()
 		err = nil

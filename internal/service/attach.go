@@ -184,7 +184,7 @@ func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) 
 					hints[0] = "umount " + say.Quote(at) + "   unmounts it"
 				}
 			}
-			return nil, &control.Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same: what it could not write is lost", say.Quote(q.Array)))}
+			return nil, &control.Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same; data that it could not write is lost", say.Quote(q.Array)))}
 		}
 		return nil, person(err)
 	}
@@ -193,7 +193,7 @@ func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) 
 	}
 	severity, detail := event.Info, "everything is flushed"
 	if q.Force {
-		severity, detail = event.Warning, "by force; what could not be written is lost"
+		severity, detail = event.Warning, "by force; data that could not be written is lost"
 	}
 	s.event(event.Event{Kind: event.ArrayDetached, Severity: severity, Array: q.Array, Detail: detail})
 	return out, nil
@@ -243,7 +243,7 @@ func (s *Service) AwaitUnused(give <-chan struct{}) {
 			return
 		}
 		if !told {
-			s.opt.Log.Info("waiting until nobody uses the attached arrays", "by", strings.Join(by, ", "))
+			s.opt.Log.Info("waiting until the attached arrays are no longer in use", "by", strings.Join(by, ", "))
 			told = true
 		}
 		select {

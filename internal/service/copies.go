@@ -36,7 +36,7 @@ func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 	}
 	all := s.copiesOf(own)
 	if len(all) < 2 && s.chosen(own.Member) == "" {
-		return nil, &control.Error{What: fmt.Sprintf("no other disk carries what %s does: there is nothing to choose", info.Identity)}
+		return nil, &control.Error{What: fmt.Sprintf("no other disk carries the same member as %s: there is nothing to choose", info.Identity)}
 	}
 	for _, r := range s.running() {
 		if r.ID() != own.Array {

@@ -80,7 +80,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.Trouble = err.Error()
 	}
 	if r.Unsettled() {
-		out.Trouble = "it was not stopped in order: a start is needed to bring what its journals hold into place"
+		out.Trouble = "it was not stopped in order: a start is needed to bring the batches of its journals into place"
 	}
 	for _, m := range r.MemberStates() {
 		ms := memberStatus(m)

@@ -141,7 +141,7 @@ func fitLinks(add judge) {
 func (s *Service) fitAlerts(add judge) {
 	a := s.config().Alerts
 	if len(a.Email)+len(a.Webhook)+len(a.Command) == 0 {
-		add("alerts", control.FitConcern, "nobody is told when a disk fails", "name an address, a webhook or a command in nidalo.toml, then try it with: nidalo alerts -test")
+		add("alerts", control.FitConcern, "no message goes out when a disk fails", "name an address, a webhook or a command in nidalo.toml, then try it with: nidalo alerts -test")
 		return
 	}
 	reach := func(what, address string) {
@@ -199,7 +199,7 @@ func (s *Service) fitDisks(add judge) {
 			add("disk "+name, control.FitConcern, fmt.Sprintf("the kernel resets it after %s, before its patience of %s is over", kernel, patience), fmt.Sprintf("echo %d >/sys/block/%s/device/timeout", int(patience.Seconds())*2, d.Name))
 		}
 		if flushed, own := disk.Cache(d.Name); !flushed && strings.HasPrefix(own, "write back") {
-			add("disk "+name, control.FitBad, "it has a volatile write cache, and the system was told not to flush it: a power cut loses what was flushed", fmt.Sprintf("echo 'write back' >/sys/block/%s/queue/write_cache", d.Name))
+			add("disk "+name, control.FitBad, "it has a volatile write cache, and the system does not flush it, so a power cut loses flushed data", fmt.Sprintf("echo 'write back' >/sys/block/%s/queue/write_cache", d.Name))
 		}
 	}
 }
@@ -232,7 +232,7 @@ func (s *Service) fitFlush(name string, add judge) error {
 	case turns:
 		add(about, control.FitFine, fmt.Sprintf("a block is durable after %s, as platters turn", took.Round(10*time.Microsecond)), "")
 	default:
-		add(about, control.FitFine, fmt.Sprintf("a block is confirmed as durable after %s; whether that is so cannot be told of a disk without platters", took.Round(time.Microsecond)), "")
+		add(about, control.FitFine, fmt.Sprintf("a block is confirmed as durable after %s; for a disk without platters there is no way to verify that", took.Round(time.Microsecond)), "")
 	}
 	return nil
 }

@@ -181,7 +181,7 @@ func (s *Service) hintsFor(rec *record.Record, err error) []string {
 			"nidalo disks   shows which disk carries which epoch"}
 	case errors.Is(err, array.ErrFailed):
 		return []string{"bring the missing disks back, in any bay, then: nidalo start " + rec.Name,
-			"nidalo rescue " + rec.Name + "   says what can be read without them, copies it out, or brings back those that left before"}
+			"nidalo rescue " + rec.Name + "   reports what can be read without them, copies it out, or brings back members that left before"}
 	}
 	return nil
 }

@@ -22,7 +22,7 @@ func (s *Service) Map(name string) (*control.MapReply, error) {
 		return nil, err
 	}
 	if err := r.Failure(); err != nil {
-		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be asked: %v", name, err), Hints: []string{"nidalo rescue " + name + "   says what can be read of it"}}
+		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be asked: %v", name, err), Hints: []string{"nidalo rescue " + name + "   reports how much of it can be read"}}
 	}
 	lay, members := r.Layout(), r.MemberStates()
 	ids := make([]state.Identity, len(members))

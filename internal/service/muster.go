@@ -39,8 +39,8 @@ func (e errWaits) Error() string {
 	return fmt.Sprintf("it waits until %s for %s, and then starts without", e.until.Local().Format("15:04:05"), strings.Join(e.names, ", "))
 }
 
-// late lists the members of a set that its roster counts on, that are not there, and that may still come.
-func late(set roster.Set) (names []string) {
+// awaited lists the members of a set that its roster counts on, that are not there, and that may still come.
+func awaited(set roster.Set) (names []string) {
 	for slot, e := range set.Newest.Roster {
 		there := slot < len(set.Current) && set.Current[slot].Disk != nil
 		if counts := e.Condition != record.Failed && e.Condition != record.Missing; counts && !there {
@@ -88,7 +88,7 @@ func (s *Service) muster() {
 			w = &waiting{until: time.Now().Add(s.lateDisks())}
 			s.waits[id] = w
 		}
-		disks, names := stand(found), late(set)
+		disks, names := stand(found), awaited(set)
 		switch {
 		case w.tried == disks:
 			continue // with these disks it could not be started
@@ -156,7 +156,7 @@ func (s *Service) holdBack(found []roster.Candidate) bool {
 		return false
 	}
 	set := roster.Judge(found)
-	names := late(set)
+	names := awaited(set)
 	if len(names) == 0 {
 		return false
 	}

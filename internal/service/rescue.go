@@ -170,7 +170,7 @@ func (s *Service) bringBack(run *rescue.Run) error {
 	}
 	if own.Epoch != run.Epoch {
 		own.Abandon()
-		return errors.New("its disks are not what they were a moment ago; say it again")
+		return errors.New("its disks have changed since a moment ago; give the command again")
 	}
 	if err := own.Readmit(run.Progress); err != nil {
 		return err

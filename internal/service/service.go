@@ -109,7 +109,7 @@ func Open(opt Options) (*Service, error) {
 		return nil, err
 	}
 	if on := keeper.Own(opt.Home); on != "" && opt.Stays {
-		return nil, &control.Error{What: fmt.Sprintf("home %s is on array %q, which is attached to this host: when memory is short each would wait for the other", opt.Home, on),
+		return nil, &control.Error{What: fmt.Sprintf("home %s is on array %q, which is attached to this host: when memory is short, each would wait for the other", opt.Home, on),
 			Hints: []string{"another home is chosen with -home DIR"}}
 	}
 	var lock *os.File
@@ -351,7 +351,7 @@ func (s *Service) own(id, name string) {
 		}
 		m.Names[id] = name
 	}); err != nil {
-		s.opt.Log.Warn("what belongs to this home cannot be noted", "reason", err)
+		s.opt.Log.Warn("the arrays of this home cannot be noted", "reason", err)
 	}
 }
 

@@ -49,7 +49,7 @@ func (s *Service) noteBad(id state.Identity, why string) {
 	}
 }
 
-// badBecause is why a disk had better not be trusted again: it failed, or was found bad when it was vetted. A proof to the
+// badBecause is why a disk had better not be trusted again: it failed, or was found bad when it was vetted. A vet to the
 // end with nothing wrong makes it good again.
 func (s *Service) badBecause(id state.Identity) string {
 	name := id.Name()
@@ -68,7 +68,7 @@ func (s *Service) badBecause(id state.Identity) string {
 
 func badDisk(id state.Identity, why string) error {
 	return &control.Error{What: fmt.Sprintf("disk %s is not to be trusted: %s", id, why),
-		Hints: []string{"nidalo vet " + say.Argument(id) + "   proves whether it is good all the same", "-although-bad takes it as it is"}}
+		Hints: []string{"nidalo vet " + say.Argument(id) + "   tests whether it is good all the same", "-although-bad takes it as it is"}}
 }
 
 // AssignSpare makes a blank disk the hot spare of some arrays, or of all; or releases it.

@@ -12,7 +12,7 @@ import (
 	"nidalo/internal/service/vet"
 )
 
-// Vet starts, continues, stops or begins again the proof of a blank disk, or lists all proofs.
+// Vet starts, continues, stops or begins again the vet of a blank disk, or lists all vets.
 func (s *Service) Vet(req control.VetRequest) ([]control.Vetting, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
@@ -38,7 +38,7 @@ func (s *Service) Vet(req control.VetRequest) ([]control.Vetting, error) {
 	}
 	before, known := s.vetting(id)
 	unfinished := known && before.Ended.IsZero()
-	// A proof that was cut short leaves its own pattern behind; everything else on the disk is somebody's.
+	// A vet that was cut short leaves its own pattern behind; everything else on the disk is data.
 	if info.State != state.DiskBlank && info.State != state.DiskSpare && !(unfinished && info.Array == "" && info.State != state.DiskEmpty && info.State != state.DiskRetired) {
 		if info.State == state.DiskEmpty {
 			return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
@@ -80,7 +80,7 @@ func (s *Service) startVet(v control.Vetting, d disk.Disk) {
 		})
 }
 
-// resumeVets goes on with proofs that a stop or a crash cut short.
+// resumeVets goes on with vets that a stop or a crash cut short.
 func (s *Service) resumeVets() {
 	for _, v := range s.vettings() {
 		if !v.Ended.IsZero() || v.State == state.TaskPaused {
@@ -123,13 +123,13 @@ func (s *Service) vetted(id state.Identity) bool {
 	return ok && vet.Passed(v)
 }
 
-// noteVet remembers how far a proof is.
+// noteVet remembers how far a vet is.
 func (s *Service) noteVet(v control.Vetting) {
 	if err := s.change(func(m *memory) {
 		m.Vets = slices.DeleteFunc(m.Vets, func(o control.Vetting) bool { return o.Disk == v.Disk })
 		m.Vets = append(m.Vets, v)
 	}); err != nil {
-		s.opt.Log.Warn("the proof of a disk cannot be noted", "disk", v.Name, "reason", err)
+		s.opt.Log.Warn("the vet of a disk cannot be noted", "disk", v.Name, "reason", err)
 	}
 }
 

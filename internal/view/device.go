@@ -39,7 +39,7 @@ func DeviceLine(d *control.DeviceStatus) string {
 		out += "; its requests wait for the service"
 	}
 	if d.Lost {
-		out += "; something acknowledged was lost, and the next flush says so"
+		out += "; acknowledged writes were lost, and the next flush fails"
 	}
 	return out
 }

@@ -94,7 +94,7 @@ func (s *Screen) otherDisks(disks []control.DiskInfo) {
 	t.Render()
 }
 
-// diskHolds is what is on a disk, or else whether it was proven.
+// diskHolds is what is on a disk, or else whether it was vetted.
 func diskHolds(d control.DiskInfo) string {
 	holds := strings.Join(d.Holds, "; ")
 	if d.Array != "" {

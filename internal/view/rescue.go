@@ -20,7 +20,7 @@ func (s *Screen) Rescue(r *control.RescueReply) {
 		s.Next([]string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the first", r.Array)})
 	case r.Export != "":
 		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, say.Count(int64(r.Clients), "client", "clients"))
-		s.Next([]string{"connect any client of the block protocol to it: a file system on it can be mounted read-only; what is lost is an I/O error",
+		s.Next([]string{"connect any client of the block protocol to it: a file system on it can be mounted read-only; lost places are I/O errors",
 			"nidalo rescue -stop " + r.Array + "   ends it"})
 	case r.Copy == nil:
 		s.Next(rescueHints(r))
@@ -60,11 +60,11 @@ func (s *Screen) judged(r *control.RescueReply) {
 		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", say.Size(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), say.Count(int64(r.Spans), "place", "places"))
 		s.spans(r.Places, r.Spans)
 		if r.Unsure > 0 {
-			s.Printf("Of %s of these nobody who is left knows whether anything was ever written there.\n", say.Size(r.Unsure))
+			s.Printf("For %s of these, no remaining member records whether anything was ever written there.\n", say.Size(r.Unsure))
 		}
 	}
 	if r.Old {
-		s.Printf("What a member held that left earlier is taken unless it is proven to have changed: some of it may be old.\n")
+		s.Printf("Data of a member that left earlier is taken unless it is proven to have changed, so some of it may be old.\n")
 	}
 	for _, n := range r.Notes {
 		s.Printf("Note: %s.\n", n)
@@ -76,7 +76,7 @@ func rescueHints(r *control.RescueReply) []string {
 	hints := []string{fmt.Sprintf("nidalo rescue -copy FILE %s   copies out what can be read; FILE needs room for %s at most", r.Array, say.Size(max(0, r.Written-r.Lost))),
 		fmt.Sprintf("nidalo rescue -serve %s   lets clients read it", r.Array)}
 	if r.Lost > 0 {
-		hints = append(hints, "a missing disk that can be brought back, or copied to an image (-image), adds what it holds")
+		hints = append(hints, "a missing disk that is brought back, or copied to an image (-image), adds its data")
 	}
 	if len(r.Back) > 0 {
 		hints = append(hints, fmt.Sprintf("nidalo rescue -in-place %s   starts it with %s back in, and without what cannot be read", r.Array, names(r.Back)))
@@ -96,14 +96,14 @@ func names(ids []state.Identity) string {
 func (s *Screen) RescueMeans(r *control.RescueReply) {
 	s.judged(r)
 	s.Printf("\n%s\n", s.strong("Bringing it back in place"))
-	s.Printf("  %s, which had left, will be a member again, with what is proven to be as it was written last.\n", names(r.Back))
+	s.Printf("  %s, which had left, will be a member again, with the data that is proven to be current.\n", names(r.Back))
 	if r.Lost > 0 {
 		s.Printf("  The %s that cannot be read are given up for good: they are I/O errors until they are written again.\n", say.Size(r.Lost))
 	} else {
 		s.Printf("  Nothing is lost by that, as far as the members know.\n")
 	}
 	if r.Old {
-		s.Printf("  What is not proven is taken as it was when it left. Have file systems checked before they are used.\n")
+		s.Printf("  Data that is not proven is taken as it was when the member left. Check file systems before you use them.\n")
 	}
 	for _, st := range r.States {
 		for _, m := range st.Members {
@@ -133,7 +133,7 @@ func (s *Screen) RescueEnded(r *control.RescueReply) {
 	case r.Stage == control.RescueStopped || r.Stage == control.RescueDone:
 		s.Printf("The rescue of %s is ended.\n", r.Array)
 	default:
-		s.Printf("The rescue of %s ends as soon as what is under way is done.\n", r.Array)
+		s.Printf("The rescue of %s ends as soon as its current step is done.\n", r.Array)
 	}
 }
 

@@ -128,7 +128,7 @@ func or(s, otherwise string) string {
 	return s
 }
 
-// VetLine is one line about a proof under way.
+// VetLine is one line about a vet under way.
 func (s *Screen) VetLine(v control.Vetting) string {
 	line := fmt.Sprintf("vet of %s  %5.1f%%  %s/s", v.Name, v.Percent, say.Size(int64(v.Rate)))
 	if v.Rate > 0 && !v.Quick {
@@ -139,11 +139,11 @@ func (s *Screen) VetLine(v control.Vetting) string {
 	return line
 }
 
-// Vettings lists proofs of disks.
+// Vettings lists vets of disks.
 func (s *Screen) Vettings(all []control.Vetting) {
 	if len(all) == 0 {
 		s.Printf("No disk was ever vetted here.\n")
-		s.Next([]string{"nidalo vet DISK   proves one before it is trusted"})
+		s.Next([]string{"nidalo vet DISK   tests one before it is trusted"})
 		return
 	}
 	t := s.table(table.Row{"disk", "size", "state", "done", "rate", "wrong", "slow", "result"}, 2, 4, 5, 6, 7)
@@ -187,7 +187,7 @@ func (s *Screen) Status(st *control.Status) {
 	}
 	s.Next(st.Next)
 	if len(st.Arrays) > 0 && !st.Serving {
-		s.Printf("No service is running here: this is what the disks say. Clients cannot connect, and tasks rest. Start it with: nidalo serve\n")
+		s.Printf("No service is running here, so this is read from the disks. Clients cannot connect, and tasks rest. Start it with: nidalo serve\n")
 	}
 }
 

@@ -362,7 +362,7 @@ func (j *Journal) checkpointSince(pass uint64) error {
 	case j.host.Alive() == nil:
 		j.trouble.Store(&err)
 		if was == nil {
-			j.host.Say(event.CheckpointFailed, "", err.Error()+"; nothing is lost: what was flushed stays in the journals until there is room")
+			j.host.Say(event.CheckpointFailed, "", err.Error()+"; nothing is lost, because flushed data stays in the journals until there is room")
 		}
 	}
 	return err

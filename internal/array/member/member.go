@@ -241,7 +241,7 @@ func (m *Member) Write(bufs [][]byte, off int64) error {
 }
 
 // errUnsynced marks errors of a sync: what was written before may be gone, and no further sync can tell.
-var errUnsynced = errors.New("what was written may not be durable")
+var errUnsynced = errors.New("the writes may not be durable")
 
 // Sync makes what was written to the member durable.
 func (m *Member) Sync() error {

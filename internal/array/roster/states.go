@@ -131,7 +131,7 @@ func (s State) Readmits() (slots []int, err error) {
 	case certain < 0:
 		return nil, fmt.Errorf("%w: too few of its members are there", ErrNoReadmission)
 	case len(slots) == 0:
-		return nil, fmt.Errorf("%w: nobody is away that could be", ErrNoReadmission)
+		return nil, fmt.Errorf("%w: no member is away that could be", ErrNoReadmission)
 	}
 	if certain, _ := lay.Margin(func(slot int) bool { return lost(slot) || s.Use[slot].Stale }); certain >= 0 {
 		return nil, fmt.Errorf("%w: there is no need to, since the members that never left are enough to start it", ErrNoReadmission)

@@ -207,7 +207,7 @@ func (t *Tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool,
 		probe.WitnessAccused.Seen()
 		p.m.Count(&p.m.Errs.Checksum)
 		if !p.m.SetBack.Swap(true) {
-			t.host.Say(event.MemberSetBack, p.m.Name(), fmt.Sprintf("its tables are older than %s has seen them: it was set back, or lost writes that it had confirmed. What it holds is restored from redundancy where that is so",
+			t.host.Say(event.MemberSetBack, p.m.Name(), fmt.Sprintf("its tables are older than those that %s has seen, so it was set back, or lost writes that it had confirmed. Its old blocks are restored from redundancy",
 				t.host.Slots.At(t.holder(p.m)).Name()))
 		}
 		return false, nil

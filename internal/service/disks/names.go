@@ -38,8 +38,8 @@ func (s *Survey) Locate(name string) (Source, error) {
 	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
 	switch {
 	case path != "" && keeper.Own(path) != "":
-		return Source{}, &control.Error{What: fmt.Sprintf("disk %s is on array %q, which is attached to this host: an array must not stand on another of the same service", say.Quote(name), keeper.Own(path)),
-			Hints: []string{"when memory is short each would wait for the other"}}
+		return Source{}, &control.Error{What: fmt.Sprintf("disk %s is on array %q, which is attached to this host: an array must not be built on another one of the same service", say.Quote(name), keeper.Own(path)),
+			Hints: []string{"when memory is short, each would wait for the other"}}
 	case len(hits) > 1:
 		var names []string
 		for _, src := range hits {

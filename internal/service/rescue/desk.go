@@ -72,7 +72,7 @@ func (d *Desk) Watch(req control.RescueRequest) (*control.RescueReply, error) {
 	run := d.of(req.Array)
 	if run == nil || req.Stop && !run.underWay() {
 		d.mu.Unlock()
-		return nil, &control.Error{What: fmt.Sprintf("no rescue of %q is under way", req.Array), Hints: []string{"nidalo rescue " + req.Array + "   judges what can be read of it"}}
+		return nil, &control.Error{What: fmt.Sprintf("no rescue of %q is under way", req.Array), Hints: []string{"nidalo rescue " + req.Array + "   reports how much of it can be read"}}
 	}
 	d.mu.Unlock()
 	if req.Stop {

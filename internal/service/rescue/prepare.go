@@ -26,7 +26,7 @@ func (d *Desk) Prepare(req control.RescueRequest, found []roster.Candidate, bad 
 	states := roster.States(found)
 	if len(states) == 0 {
 		release(nil)
-		return nil, &control.Error{What: fmt.Sprintf("what is left of array %q is no member by itself, such as a copy that was not finished", req.Array),
+		return nil, &control.Error{What: fmt.Sprintf("no remaining disk of array %q is a member by itself, for example because its copy was not finished", req.Array),
 			Hints: []string{"nidalo disks   shows what the disks hold"}}
 	}
 	at, err := choose(req, states)
@@ -46,7 +46,7 @@ func (d *Desk) Prepare(req control.RescueRequest, found []roster.Candidate, bad 
 	}
 	if err != nil && req.InPlace {
 		release(nil)
-		return nil, &control.Error{What: fmt.Sprintf("array %q: %v", out.Array, err), Hints: []string{"nidalo rescue " + out.Array + "   says what can be copied out"}}
+		return nil, &control.Error{What: fmt.Sprintf("array %q: %v", out.Array, err), Hints: []string{"nidalo rescue " + out.Array + "   reports what can be copied out"}}
 	}
 	for _, slot := range slots {
 		out.Back = append(out.Back, chosen.Use[slot].Disk.Identity())
@@ -63,7 +63,7 @@ func (d *Desk) Prepare(req control.RescueRequest, found []roster.Candidate, bad 
 				_ = d.Close()
 			}
 		}
-		return nil, &control.Error{What: fmt.Sprintf("array %q: nothing can be made of what is left: %v", out.Array, err)}
+		return nil, &control.Error{What: fmt.Sprintf("array %q: nothing can be read of its remaining members: %v", out.Array, err)}
 	}
 	out.Capacity, out.Written, out.Notes = a.Capacity(), a.Used(), notes
 	stop := make(chan struct{})
@@ -88,7 +88,7 @@ func (run *Run) Abandon() {
 func choose(req control.RescueRequest, states []roster.State) (int, error) {
 	switch {
 	case req.State > len(states):
-		return 0, &control.Error{What: fmt.Sprintf("there is no state %d: what is left agrees about %d", req.State, len(states))}
+		return 0, &control.Error{What: fmt.Sprintf("there is no state %d: the remaining members agree about %d", req.State, len(states))}
 	case req.State > 0:
 		return req.State - 1, nil
 	case slices.ContainsFunc(states[1:], func(s roster.State) bool { return !s.Past }):
