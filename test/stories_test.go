@@ -34,12 +34,43 @@ import (
 //	read array=NAME at=1MiB size=1MiB    a client reads it back and compares
 func TestStories(t *testing.T) {
 	datadriven.Walk(t, "stories", func(t *testing.T, path string) {
+		device := filepath.Base(path) == "a-device.txt"
+		if device {
+			attachable(t)
+		}
 		s := &story{bench: newBench(t)}
+		if device {
+			t.Cleanup(func() { // when the story did not come to its end
+				_ = exec.Command("umount", filepath.Join(s.home, "mnt")).Run()
+				s.try("detach", "-yes", "-force", "gauges")
+			})
+		}
 		datadriven.RunTest(t, path, func(t *testing.T, d *datadriven.TestData) string {
 			s.t = t
 			return s.plain(s.step(d))
 		})
 	})
+}
+
+// TestEveryCommandHasAStory leaves out those that other tests play: the service and the keeper are steps of stories, and the demo is one.
+func TestEveryCommandHasAStory(t *testing.T) {
+	var told strings.Builder
+	require.NoError(t, filepath.WalkDir("stories", func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		told.Write(text)
+		return err
+	}))
+	b := newBench(t)
+	commands := regexp.MustCompile(`(?m)^  ([a-z-]+)  `).FindAllStringSubmatch(b.nidalo("help"), -1)
+	require.Greater(t, len(commands), 30)
+	for _, c := range commands {
+		if c[1] != "serve" && c[1] != "keeper" && c[1] != "demo" {
+			require.True(t, regexp.MustCompile(`(?m)^(timeout .* )?nidalo `+c[1]+`\b`).MatchString(told.String()), "no story has %s", c[1])
+		}
+	}
 }
 
 type story struct {

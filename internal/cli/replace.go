@@ -48,7 +48,7 @@ named, and copied with -copy-others. -grow gives the last partition the rest of 
 				if err != nil {
 					return err
 				}
-				if !r.Disk.Vetted {
+				if r.Disk.Vetting == "" {
 					notVetted(e, cmp.Or(r.Disk.Bay, r.Disk.Path))
 				}
 				e.err.Printf("%s takes the place of %s in slot %d of array %s; the rebuild has begun.\n", r.Disk.Identity, r.Member, r.Slot, args[0])

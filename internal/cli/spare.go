@@ -39,7 +39,7 @@ nidalo retire NAME SPARE NEW, which frees the old spare.
 					e.out.Printf("%s is no spare any more.\n", r.Disk.Identity)
 					return nil
 				}
-				if !r.Disk.Vetted {
+				if r.Disk.Vetting == "" {
 					notVetted(e, cmp.Or(r.Disk.Bay, r.Disk.Path))
 				}
 				whom := "all arrays"

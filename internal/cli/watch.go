@@ -52,12 +52,12 @@ func (e *env) watchLines(look func() view.Sight) error {
 	defer signal.Stop(stop)
 	said := map[string]string{}
 	shown := map[string]time.Time{}
-	say := func(key, line string, every time.Duration) {
+	tell := func(at time.Time, key, line string, every time.Duration) {
 		if said[key] == line || time.Since(shown[key]) < every {
 			return
 		}
 		said[key], shown[key] = line, time.Now()
-		e.out.Printf("%s  %s\n", time.Now().Format("15:04:05"), line)
+		e.out.Printf("%s  %s\n", at.Local().Format("15:04:05"), line)
 	}
 	for {
 		seen := look()
@@ -65,10 +65,10 @@ func (e *env) watchLines(look func() view.Sight) error {
 			return seen.Err
 		}
 		for _, a := range seen.Status.Arrays {
-			say(a.Name, view.Line(a), 0)
+			tell(seen.At, a.Name, view.Line(a), 0)
 			for _, t := range a.Tasks {
 				if t.Ended == nil {
-					say(fmt.Sprint(a.Name, t.Kind, t.Started), a.Name+": "+e.out.Task(t), 5*time.Second)
+					tell(seen.At, fmt.Sprint(a.Name, t.Kind, t.Started), a.Name+": "+e.out.Task(t), 5*time.Second)
 				}
 			}
 		}

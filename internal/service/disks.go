@@ -228,7 +228,7 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 	for i, d := range disks {
 		id := d.Identity()
 		names[i], spindles[i] = id, state.SpindleOf(id.Model, id.Serial)
-		if !s.vetted(id) {
+		if text, _ := s.vettingOf(id.Name()); text == "" {
 			out.NotVetted = append(out.NotVetted, shortName(id))
 		}
 		out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
@@ -393,7 +393,9 @@ func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need
 		return nil, err
 	}
 	s.noSpare(id)
-	return &control.ReplaceReply{Slot: m.Slot, Disk: control.DiskInfo{Identity: id, Size: d.Size(), Vetted: s.vetted(id)}, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
+	info := control.DiskInfo{Identity: id, Size: d.Size()}
+	info.Vetting, info.Vetted = s.vettingOf(id.Name())
+	return &control.ReplaceReply{Slot: m.Slot, Disk: info, Stays: s.opt.Stays, Member: m.Disk.String()}, nil
 }
 
 // Check starts a consistency check.

@@ -9,6 +9,7 @@ import (
 
 	"nidalo/core/event"
 	"nidalo/core/record"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/service/disks"
@@ -39,19 +40,26 @@ func (s *Service) present(f disks.Found) control.DiskInfo {
 	case spare && info.State == state.DiskBlank:
 		info.State = state.DiskSpare
 	}
-	if v, ok := s.vetting(info.Name()); ok && info.State != state.DiskEmpty {
-		switch {
-		case v.Ended.IsZero():
-			info.Vetting = fmt.Sprintf("%s at %.0f%%", v.State, v.Percent)
-		case v.Errors > 0:
-			info.Vetting = fmt.Sprintf("found %d pieces wrong", v.Errors)
-		case len(v.Failing) > 0:
-			info.Vetting = "it says of itself: " + strings.Join(v.Failing, "; ")
-		default:
-			info.Vetting, info.Vetted = "passed "+v.Ended.Local().Format("2006-01-02"), true
-		}
+	if info.State != state.DiskEmpty {
+		info.Vetting, info.Vetted = s.vettingOf(info.Name())
 	}
 	return info
+}
+
+// vettingOf is what is known of the vet of a disk, in words, and whether it passed; empty: it was never vetted.
+func (s *Service) vettingOf(name string) (text string, passed bool) {
+	v, ok := s.vetting(name)
+	switch {
+	case !ok:
+		return "", false
+	case v.Ended.IsZero():
+		return fmt.Sprintf("%s at %.0f%%", v.State, v.Percent), false
+	case v.Errors > 0:
+		return "found " + say.Count(v.Errors, "piece wrong", "pieces wrong"), false
+	case len(v.Failing) > 0:
+		return "it says of itself: " + strings.Join(v.Failing, "; "), false
+	}
+	return "passed " + v.Ended.Local().Format("2006-01-02"), true
 }
 
 // replaced says whether the array of a record is in service and has another member in the record's place.

@@ -117,12 +117,6 @@ func (s *Service) vetting(id string) (control.Vetting, bool) {
 	return control.Vetting{}, false
 }
 
-// vetted says whether a disk passed.
-func (s *Service) vetted(id state.Identity) bool {
-	v, ok := s.vetting(id.Name())
-	return ok && vet.Passed(v)
-}
-
 // noteVet remembers how far a vet is.
 func (s *Service) noteVet(v control.Vetting) {
 	if err := s.change(func(m *memory) {
