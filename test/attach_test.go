@@ -146,7 +146,7 @@ func TestAKeeperThatIsKilledIsReplaced(t *testing.T) {
 	}
 }
 
-// A keeper that does not answer hangs nobody who asks how things are.
+// A keeper that does not answer hangs no command that asks how things are.
 func TestAKeeperThatHangsHangsNobodyElse(t *testing.T) {
 	b, _, _ := attached(t)
 	k, err := keeper.Dial(b.home)

@@ -91,7 +91,7 @@ func TestADiskThatHoldsSomethingIsRefusedAndNamed(t *testing.T) {
 	b.nidalo("create", "-name", "x", "-level", "1", blank, fs)
 	b.refused(1, []string{"too small"}, "create", "-name", "y", "-level", "1", file("s1", 3*mib), file("s2", 3*mib))
 
-	// A member somebody else holds.
+	// A member that another process holds.
 	holder := exec.Command("flock", blank, "sleep", "30")
 	require.NoError(t, holder.Start())
 	require.Eventually(t, func() bool { return exec.Command("flock", "-n", blank, "true").Run() != nil }, 5e9, 5e7)

@@ -159,7 +159,7 @@ func TestReportsForMonitoring(t *testing.T) {
 	require.Contains(t, line, "UNKNOWN: ")
 }
 
-// TestTheReportPageInABrowser: it opens, shows what there is, and asks nobody for anything.
+// TestTheReportPageInABrowser: it opens, shows what there is, and loads nothing from elsewhere.
 func TestTheReportPageInABrowser(t *testing.T) {
 	b, _, _ := filled(t, 20*mib)
 	b.nidalo("check", "-wait", "tides")

@@ -353,7 +353,7 @@ func TestAnArrayOfTheSameNameFromElsewhereIsNotOurs(t *testing.T) {
 	require.Contains(t, text, "array=\"tides/"+foreign+"\"", "the stranger is told apart")
 }
 
-// One forged record with a higher epoch takes nothing over and changes nobody.
+// One forged record with a higher epoch takes nothing over and changes no member.
 func TestAForgedRecordIsLeftOut(t *testing.T) {
 	b := newBench(t)
 	b.nidalo("lab", "new", "-bays", "5", "-size", "64MiB")

@@ -116,7 +116,7 @@ type Disk struct {
 	Size    int64
 	State   state.DiskState
 	Holds   []string
-	Held    []string // by whom, in words: it is mounted, or something stands on it
+	Held    []string // its users, in words: it is mounted, or a device is built on it
 	Bad     string   // why it is not to be trusted
 	Part    int      // number of the partition, 0 for a whole disk
 	Real    bool     // a device of the system; otherwise a file, or in the lab

@@ -48,7 +48,7 @@ type Rules struct {
 	LinkErrors    int64   // so many more than in the readings before: a cable or a slot rather than the disk
 }
 
-// DefaultRules are those used unless somebody knows better.
+// DefaultRules are those used unless others are given.
 var DefaultRules = Rules{Reallocated: 100, Grown: 10, Pending: 8, Uncorrectable: 1, Wear: 0.95, Hot: 60, LinkErrors: 50}
 
 // Worse tells in words what grew from one set of readings to a later one that had better not grow.

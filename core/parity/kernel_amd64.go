@@ -42,7 +42,7 @@ func Kernel() string {
 }
 
 // fused runs one of the kernels that compute P along with the other rows, over the part of the vectors that is whole
-// columns, and returns that length. Rows nobody wants go to a scratch vector.
+// columns, and returns that length. Rows that are not wanted go to a scratch vector.
 func fused(p, q, r []byte, data [][]byte) int {
 	size := max(len(q), len(r))
 	whole := size &^ (column - 1)

@@ -161,7 +161,7 @@ func Recommend(options []Option, want string) (Option, string, error) {
 	return fit[0], why, nil
 }
 
-// magnitude rounds a chance to its power of ten, so that recommendations do not turn on digits nobody knows.
+// magnitude rounds a chance to its power of ten, so that recommendations do not turn on digits that are not known.
 func magnitude(p float64) float64 {
 	if p <= 0 {
 		return -400

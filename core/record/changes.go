@@ -6,10 +6,10 @@ import "math/bits"
 const ChangeParts = 256
 
 // Changes is the change map: which parts of an array were changed since it lost a member. A part is marked, durably on all
-// members, before the first change in it counts, so that whoever left since can prove that what it holds of the other parts
+// members, before the first change in it counts, so that a member that left since can prove that what it holds of the other parts
 // is current, whatever happens to those that stayed.
 type Changes struct {
-	Since uint64 // changes of later epochs are marked; 0: they are not, because nobody is away or nobody began to
+	Since uint64 // changes of later epochs are marked; 0: they are not, because no member is away or marking has not begun
 	Parts [ChangeParts / 64]uint64
 }
 

@@ -148,7 +148,7 @@ type Task struct {
 	Kind         TaskKind
 	Repair       bool
 	Paused       bool
-	Blame        int   // 1 more than the slot that is to blame where nothing shows who is; 0: none
+	Blame        int   // 1 more than the slot that is to blame where nothing shows which is; 0: none
 	Cursor       int64 // stripes done
 	Mismatches   int64
 	Repaired     int64

@@ -85,6 +85,6 @@ type Use struct {
 type Span struct {
 	Offset int64 `json:"offset"`
 	Length int64 `json:"length"`
-	// Unsure: nobody who is left knows whether anything was ever written there.
+	// Unsure: no remaining member records whether anything was ever written there.
 	Unsure bool `json:"unsure,omitempty"`
 }

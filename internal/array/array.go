@@ -66,7 +66,7 @@ type Config struct {
 	Limits member.Limits
 	// Turns decides when tasks may run; nil means at once.
 	Turns Turns
-	// Event is told what happens to the array and its members; nil means nobody wants to know. It must not call back.
+	// Event is told what happens to the array and its members; nil means that nothing listens. It must not call back.
 	Event func(Event)
 }
 
@@ -100,7 +100,7 @@ type Array struct {
 
 	frozen atomic.Pointer[error] // why nothing may be written any more
 
-	anybody Client // who writes through the Array itself
+	anybody Client // of writes through the Array itself
 
 	judge   *member.Judge
 	emptied emptied

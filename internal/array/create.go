@@ -94,7 +94,7 @@ func namedBy(rec *record.Record, slot int) member.Known {
 	return member.Known{Slot: slot, Identity: e.ID, Condition: e.Condition, Cursor: e.Cursor, Base: e.Base, Errors: e.Errors}
 }
 
-// Open starts an array from its current members: whoever is missing is marked so on the others, the journals are
+// Open starts an array from its current members: a missing one is marked so on the others, the journals are
 // replayed, and interrupted rebuilds go on. The disks of the set's current members belong to the array then.
 func Open(s roster.Set, cfg Config) (*Array, error) {
 	a, gone, err := assemble(s, cfg, roster.ToServe)

@@ -139,7 +139,7 @@ func (a *Array) FindSlot(name string) (int, error) {
 	return found, nil
 }
 
-// Probe asks every live member whether it is there, so that one that is gone is noticed although nobody reads or writes.
+// Probe asks every live member whether it is there, so that one that is gone is noticed although nothing is read or written.
 func (a *Array) Probe() {
 	if a.alive() != nil {
 		return

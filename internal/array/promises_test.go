@@ -524,7 +524,7 @@ func contains(list []string, want string) bool {
 	return false
 }
 
-// Everybody who wrote what was given up is told at the next flush, once, and nobody else is.
+// Each client that wrote what was given up is told at its next flush, once, and no other is.
 func TestEveryClientIsToldOfItsOwnLossOnly(t *testing.T) {
 	f := newFolder(t)
 	a, err := array.Create(array.Plan{Name: "tides", Level: layout.Parity1, Strip: layout.MinStrip, Disks: f.disks(4, 24*mib)}, array.Config{})

@@ -18,7 +18,7 @@ import (
 //	1  in their own tables, what they lack is marked lost      a crash here leaves members that are away, as before
 //	2  what the others have in their journals gets in place    a crash here leaves the same, as any replay does
 //	3  they get the roster there is, in which they are out     a crash here leaves members that are away
-//	4  the roster is raised with all of them in it, on them    a crash here leaves all of them back: whoever does not have
+//	4  the roster is raised with all of them in it, on them    a crash here leaves all of them back: one that does not have
 //	   first                                                   the new roster is one epoch behind it, which is current
 
 // Readmit writes to the disks that a rescue only reads, so that the array can be started with the members that had left.

@@ -46,7 +46,7 @@ func TestAFlushTellsOfWhatCannotBeKept(t *testing.T) {
 	require.NoError(t, a.Close())
 }
 
-// TestBroughtBackAsItWas: with old, what nobody can prove is as it was when the member left, and all that others know is new.
+// TestBroughtBackAsItWas: with old, data that cannot be proven is as it was when the member left, and all that others know is new.
 func TestBroughtBackAsItWas(t *testing.T) {
 	for _, old := range []bool{false, true} {
 		f := newFolder(t)

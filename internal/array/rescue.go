@@ -32,7 +32,7 @@ type rescue struct {
 	notes []string
 	// batches are those that members which had left have their part of, by slot.
 	batches map[int]map[uint64]bool
-	// settled: the journals are in place. Before, the tables do not tell of all that changed, and nobody who left is trusted.
+	// settled: the journals are in place. Before, the tables do not tell of all that changed, and no member that left is trusted.
 	settled bool
 }
 
@@ -183,7 +183,7 @@ func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error
 	return nil
 }
 
-// unsure says whether nobody who is left could tell that something was written to a stripe: whatever is written there
+// unsure says whether no remaining member could show that something was written to a stripe: whatever is written there
 // is written to a data block and to every parity block, but none of those that were is there.
 func (a *Array) unsure(st layout.Stripe) bool {
 	missing, parities := 0, 0

@@ -128,7 +128,7 @@ func TestARescueReadsWhatItPromised(t *testing.T) {
 					for _, o := range older[b] {
 						was = was || string(o) == string(got[b:b+4096])
 					}
-					// Without the newest members nobody can know of what came after; then, and only then, it may be older.
+					// Without the newest members nothing shows what came after; then, and only then, it may be older.
 					newest := false
 					for slot := range shape.n {
 						newest = newest || !gone[slot] && !kicked[slot]

@@ -13,7 +13,7 @@ import (
 	"nidalo/internal/disk"
 )
 
-// overwrite puts blocks of another moment back onto a disk file that nobody has open.
+// overwrite puts blocks of another moment back onto a disk file that is not open.
 func overwrite(t *testing.T, path string, from, to int64, was []byte) {
 	d, err := disk.Open(path)
 	require.NoError(t, err)
@@ -112,7 +112,7 @@ func TestATableThatCannotBeReadEmptiesNoJournal(t *testing.T) {
 	require.ErrorIs(t, err, disk.ErrHung)
 }
 
-// A copy takes over what its member knew of another one's pages: who is set back right after is noticed all the same.
+// A copy takes over what its member knew of another one's pages: one that is set back right after is noticed all the same.
 func TestACopyKeepsWitness(t *testing.T) {
 	f := newFolder(t)
 	a, traps, _ := trapped(t, f, layout.Mirrors, 4, array.Config{})
@@ -125,7 +125,7 @@ func TestACopyKeepsWitness(t *testing.T) {
 	require.NoError(t, a.WriteAt(want, 0))
 	require.NoError(t, a.Close())
 
-	// Slot 1 is set back while nothing runs. What is written first after that is in other pages, so nobody has looked at those
+	// Slot 1 is set back while nothing runs. What is written first after that is in other pages, so nothing has looked at those
 	// of slot 1 when the copy takes the place of slot 2, which keeps their witnesses.
 	place := placeOf(t, f.open2(traps[1].Identity().Path))
 	overwrite(t, traps[1].Identity().Path, place.JournalStart, disk.TailRecord(place.Size), was)

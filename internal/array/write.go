@@ -24,7 +24,7 @@ import (
 //	destageLoop, or a flush    chooses stripes
 //	destage                    brings what is dirty of them to the members, see there
 
-// Client is one user of an array: whoever writes through it is told by its next flush what became of that, and is not told
+// Client is one user of an array: its next flush reports the fate of what was written through it, and does not report
 // what became of others' writes. Its methods may be called at the same time. The methods of Array itself are those of a
 // client that is told everything.
 type Client struct {

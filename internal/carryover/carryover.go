@@ -420,7 +420,7 @@ func (r *Ring) Empty() {
 	r.setHead(r.tail)
 }
 
-// Close lets go of the memory when every entry was passed on or dropped, and has nobody add more. The file stays, for another process to
+// Close lets go of the memory when every entry was passed on or dropped, and takes no more. The file stays, for another process to
 // open.
 func (r *Ring) Close() error {
 	r.mu.Lock()

@@ -229,7 +229,7 @@ func FuzzOpen(f *testing.F) {
 	})
 }
 
-// Who still has an entry keeps the memory; who asks afterwards finds it closed.
+// A caller that still has an entry keeps the memory; one that asks afterwards finds it closed.
 func TestCloseWaitsForEntries(t *testing.T) {
 	r, err := Create(filepath.Join(t.TempDir(), "ring"), MinSize, uuid.New())
 	require.NoError(t, err)

@@ -31,7 +31,7 @@ const (
 	Usage = 2
 )
 
-// command is one subcommand. help is written for somebody who has never seen it, with examples.
+// command is one subcommand. help is written for a reader that has never seen it, with examples.
 type command struct {
 	name  string
 	usage string // after "nidalo NAME"
@@ -182,7 +182,7 @@ func (e *env) control() (*control.Control, error) {
 	return s.Control(), nil
 }
 
-// disks makes the names of disks mean the same to a service as to whoever wrote them: a path is seen from the folder the
+// disks makes the names of disks mean the same to a service as to the user that typed them: a path is seen from the folder the
 // command is run in. A bay or serial stays what it is, unless it is also the name of a file here.
 func (e *env) disks(c *control.Control, names ...string) ([]string, error) {
 	out := slices.Clone(names)
@@ -279,7 +279,7 @@ func (e *env) insist(question string, try func(force bool) error) error {
 	return try(true)
 }
 
-// interactive says whether somebody can answer questions.
+// interactive says whether a user can answer questions.
 func (e *env) interactive() bool { return term.IsTerminal(int(e.in.Fd())) && e.err.Terminal }
 
 func jsonFlag(e *env, f *flag.FlagSet) {

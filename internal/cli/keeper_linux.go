@@ -80,7 +80,7 @@ func (o *keeperOptions) run(e *env) error {
 		case err = <-failed:
 			running = false
 		case <-k.Idle():
-			time.Sleep(300 * time.Millisecond) // for the answer to reach whoever asked
+			time.Sleep(300 * time.Millisecond) // for the answer to reach the caller
 			running = !(o.leave && k.Empty())
 		case <-time.After(time.Second):
 			running = !(o.leave && time.Since(began) > 20*time.Second && k.Empty())

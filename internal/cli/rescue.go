@@ -138,7 +138,7 @@ func absolute(path string) string {
 	return path
 }
 
-// followRescue asks for a rescue and waits for what is to be waited for, saying how far it is when somebody looks.
+// followRescue asks for a rescue and waits for what is to be waited for, saying how far it is on a terminal.
 func followRescue(e *env, c *control.Control, req control.RescueRequest) (*control.RescueReply, error) {
 	r, err := c.Rescue(req)
 	if err != nil || req.Stop {

@@ -162,7 +162,7 @@ func attend(s *service.Service, stop, reload <-chan os.Signal, failed <-chan err
 	}
 }
 
-// shut ends a service in order: whoever uses attached arrays first, then clients, then the arrays. A second signal ends it at once.
+// shut ends a service in order: users of attached arrays first, then clients, then the arrays. A second signal ends it at once.
 func shut(s *service.Service, at *ears, blocks *nbd.Server, stop chan os.Signal, log *slog.Logger) error {
 	notify(log, daemon.SdNotifyStopping)
 	s.AwaitUnused(closedBy(stop))
@@ -210,7 +210,7 @@ func (at *ears) openSockets(group, looks string) (err error) {
 			return err
 		}
 	}
-	// The last to listen: whoever finds the control socket finds all others.
+	// The last to listen: a process that finds the control socket finds all others.
 	if at.commands, err = control.Listen(control.Socket(at.home), group); err == nil && group != "" && looks != "" {
 		err = control.OpenHome(at.home) // for both groups
 	}

@@ -22,7 +22,7 @@ type Control struct {
 	WhatIf   func(WhatIfRequest) ([]advice.Loss, error)       `call:"what-if,looks"`
 	Map      func(name string) (*MapReply, error)             `call:"map,looks"`
 
-	// Those that change something, or read what not everybody may.
+	// Those that change something, or read what not every user may.
 	Create      func(CreateRequest) (*ArrayStatus, error)   `call:"create"`
 	Fail        func(FailRequest) error                     `call:"fail"`
 	Replace     func(ReplaceRequest) (*ReplaceReply, error) `call:"replace"`

@@ -34,7 +34,7 @@ func calls(c *Control) (out []call) {
 // Handler serves all calls of a control.
 func Handler(c *Control, log *slog.Logger) http.Handler { return handler(c, log, false) }
 
-// Looking serves the calls that only look, and says of the others that they are not for those who only look.
+// Looking serves the calls that only look, and refuses the others to users that may only look.
 func Looking(c *Control, log *slog.Logger) http.Handler { return handler(c, log, true) }
 
 func handler(c *Control, log *slog.Logger, looking bool) http.Handler {

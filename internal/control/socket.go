@@ -17,7 +17,7 @@ import (
 // Socket is where the service of a home listens for commands.
 func Socket(home string) string { return filepath.Join(home, "control.sock") }
 
-// LookingSocket is where it listens for commands of those who may only look.
+// LookingSocket is where it listens for commands of users that may only look.
 func LookingSocket(home string) string { return filepath.Join(home, "looking.sock") }
 
 // Listen makes a Unix socket only its owner can use, and a group if one is given, in place of one that a crash left behind.
@@ -51,7 +51,7 @@ func Listen(path, group string) (net.Listener, error) {
 	return l, nil
 }
 
-// OpenHome lets everybody pass through a home, for the members of two groups. They still may not read what is in it.
+// OpenHome lets all users pass through a home, for the members of two groups. They still may not read what is in it.
 func OpenHome(home string) error { return os.Chmod(home, 0o711) }
 
 // admit lets the owner use a socket, and a group if one is given, which may then pass through the home as well.

@@ -20,7 +20,7 @@ type DiskInfo struct {
 	Array   string          `json:"array,omitempty"`
 	Slot    *int            `json:"slot,omitempty"`
 	Member  string          `json:"member,omitempty"`  // condition, when it is a member of an array in service
-	Held    []string        `json:"held,omitempty"`    // by whom, in words: mounted, swap, a device on top of it
+	Held    []string        `json:"held,omitempty"`    // its users, in words: mounted, swap, a device on top of it
 	Bad     string          `json:"bad,omitempty"`     // why it is not to be trusted again; empty when nothing is known against it
 	Vetting string          `json:"vetting,omitempty"` // in words; empty: it was never vetted
 	Vetted  bool            `json:"vetted"`            // to the end, with nothing wrong
@@ -348,7 +348,7 @@ type WhatIfRequest struct {
 // InspectReply is what some disks carry.
 type InspectReply struct {
 	Disks    []Inspected `json:"disks"`
-	Compared []string    `json:"compared"` // which is the newest, and who disagrees
+	Compared []string    `json:"compared"` // which is the newest, and which disagree
 }
 
 // Inspected is what one disk carries.
@@ -372,7 +372,7 @@ type Inspected struct {
 	Clean      bool           `json:"clean"`
 	Written    int64          `json:"written_bytes_at_most"`
 	Roster     []string       `json:"roster,omitempty"`
-	Changed    string         `json:"changed,omitempty"` // what its change map tells, in words; empty when nobody is away
+	Changed    string         `json:"changed,omitempty"` // what its change map tells, in words; empty when no member is away
 	Journal    string         `json:"journal,omitempty"`
 	Damaged    []string       `json:"damaged,omitempty"`
 }
@@ -420,7 +420,7 @@ type RescueReply struct {
 	Capacity int64            `json:"capacity_bytes"`
 	Written  int64            `json:"written_bytes"` // at most
 	Lost     int64            `json:"lost_bytes"`    // of what was written
-	Unsure   int64            `json:"unsure_bytes"`  // of these: nobody left knows whether they were ever written
+	Unsure   int64            `json:"unsure_bytes"`  // of these: no remaining member records whether they were ever written
 	Spans    int              `json:"lost_spans"`
 	Places   []state.Span     `json:"lost,omitempty"` // the first of them
 	Notes    []string         `json:"notes,omitempty"`

@@ -184,7 +184,7 @@ func (d *drawing) round() {
 	d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), d.Int64N(2))
 }
 
-// work is several clients, an administrator with whom things happen, and one who only looks.
+// work is several clients, an administrator, and another user that only looks.
 func (d *drawing) work() {
 	for i := range d.Clients {
 		for range 3 + d.IntN(22) {

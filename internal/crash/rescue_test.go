@@ -111,7 +111,7 @@ func (c *machine) rescue(string, []int64) error {
 			lacks[b] = true
 		}
 	}
-	// Of rot that nothing has read yet nobody knows before it is read: such places are not given up beforehand. That goes for
+	// Rot that nothing has read yet is not known before it is read: such places are not given up beforehand. That goes for
 	// those that had left before as well, of which a rescue reads what did not change since.
 	rotten := slices.ContainsFunc(c.disks, func(d *Disk) bool { return !d.gone && d.shaky })
 	c.over = rotten

@@ -79,7 +79,7 @@ func (d *File) RereadPartitions() error {
 	return rereadPartitions(d.raw)
 }
 
-// holder says who keeps a device, for the end of an error.
+// holder names the user of a device, for the end of an error.
 func holder(path string) string {
 	who := Holders(path)
 	if len(who) == 0 {

@@ -18,7 +18,7 @@ var ErrGone = errors.New("the disk is gone")
 // Plain is a reason without "the disk is gone", where it also says how it went.
 func Plain(reason string) string { return strings.Replace(reason, ErrGone.Error()+": ", "", 1) }
 
-// ErrInUse is wrapped by Open when somebody else holds the disk.
+// ErrInUse is wrapped by Open when another process holds the disk.
 var ErrInUse = errors.New("in use by another process")
 
 // ErrReadOnly is wrapped by Open for writing when the device takes no writes.

@@ -26,7 +26,7 @@ type File struct {
 		err      error
 	}
 	f        *os.File
-	raw      syscall.RawConn // holds the descriptor for as long as a call needs it, whoever closes meanwhile
+	raw      syscall.RawConn // holds the descriptor for as long as a call needs it, even if it is closed meanwhile
 	size     int64
 	identity state.Identity
 	instant  bool // in memory: no operation ever waits for a device
@@ -41,7 +41,7 @@ type File struct {
 // Open opens the file or block device at path for reading and writing, and keeps every other process out that asks, this
 // program's included: by a lock on a file, by an exclusive open of a device, so that a mounted one is refused. A device is
 // not locked: udev takes a lock of a whole disk for a moment whenever one of its devices was written and closed, and leaves a
-// disk alone for as long as somebody else has the lock.
+// disk alone for as long as another process has the lock.
 func Open(path string) (*File, error) { return open(path, true) }
 
 // OpenReadOnly opens without keeping anybody out, to look at what is there.

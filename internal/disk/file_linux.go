@@ -53,7 +53,7 @@ func deviceNumber(raw syscall.RawConn) (number string) {
 func preadv(fd int, bufs [][]byte, off int64) (int, error)  { return unix.Preadv(fd, bufs, off) }
 func pwritev(fd int, bufs [][]byte, off int64) (int, error) { return unix.Pwritev(fd, bufs, off) }
 
-// datasync leaves out times and the like, which nobody needs to read the data back; a changed size is included.
+// datasync leaves out times and the like, which are not needed to read the data back; a changed size is included.
 func datasync(_ *os.File, raw syscall.RawConn) error {
 	for {
 		var err error

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Holders says in words who uses a disk besides this program: file systems mounted from it or from its partitions, swap
-// space, and devices that were made of it. It asks the system and does not open the disk: an exclusive open would tell of everybody,
+// Holders names the users of a disk besides this program: file systems mounted from it or from its partitions, swap
+// space, and devices that were made of it. It asks the system and does not open the disk: an exclusive open would tell of all of them,
 // but the mount that comes in that moment, when a host starts, would fail.
 func Holders(path string) (out []string) {
 	var st unix.Stat_t
@@ -79,7 +79,7 @@ func programs(path string) (out []string) {
 	return out
 }
 
-// WritersOf says in words who may be writing to a device: file systems that are mounted from it and not read-only, swap space, and
+// WritersOf names the possible writers of a device: file systems that are mounted from it and not read-only, swap space, and
 // devices made of it.
 func WritersOf(path string) (out []string) {
 	var st unix.Stat_t

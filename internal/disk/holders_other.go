@@ -2,10 +2,10 @@
 
 package disk
 
-// Holders says in words who uses a disk besides this program; nothing is known of that here.
+// Holders names the users of a disk besides this program; nothing is known of them here.
 func Holders(string) []string { return nil }
 
 func programs(string) []string { return nil }
 
-// WritersOf says in words who may be writing to a device; nothing is known of that here.
+// WritersOf names the possible writers of a device; nothing is known of them here.
 func WritersOf(string) []string { return nil }

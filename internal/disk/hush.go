@@ -13,7 +13,7 @@ import (
 )
 
 // udev looks at a device whenever one that was open for writing is closed, or when it appears. It leaves a disk alone for as long as
-// somebody has a lock on the node of the whole disk, and so do programs that change partition tables.
+// a process has a lock on the node of the whole disk, and so do programs that change partition tables.
 
 // Node is the path of the whole disk that a device is, or is a partition of; empty for a file.
 func (d *File) Node() string {
@@ -32,7 +32,7 @@ func (d *File) Node() string {
 
 func nodeOf(name string) string { return filepath.Join("/dev", strings.ReplaceAll(name, "!", "/")) }
 
-// Hush takes the lock of a whole disk, so that nobody looks at what is half written. It waits for others that have the lock, for
+// Hush takes the lock of a whole disk, so that no program looks at what is half written. It waits for others that have the lock, for
 // some seconds, and then fails with ErrInUse.
 func Hush(node string) (release func(), err error) {
 	f, err := os.OpenFile(node, os.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)

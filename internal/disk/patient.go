@@ -34,7 +34,7 @@ var DefaultPatience = Patience{Read: 3 * time.Second, Hung: 15 * time.Second}
 // Patient is a disk that never keeps its users waiting for longer than its patience. An operation that may wait runs in a
 // goroutine of its own and is left to itself when its time is over; reads go through private buffers, so that a late
 // answer cannot land in memory that is used for something else by then. What a late write leaves on the disk is not
-// known: whoever gets ErrHung from one must not trust that place.
+// known: a caller that gets ErrHung from one must not trust that place.
 type Patient struct {
 	asking atomic.Bool // a question after its health is under way
 	Disk

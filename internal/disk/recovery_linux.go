@@ -81,7 +81,7 @@ func KernelTimeout(name string) time.Duration {
 }
 
 // Cache says what the system makes of a disk's write cache, by its name: whether it flushes it, and, where the disk itself says so,
-// whether there is one. The two differ where somebody has told the system not to flush.
+// whether there is one. The two differ where the system was told not to flush.
 func Cache(name string) (flushed bool, own string) {
 	raw, _ := os.ReadFile(filepath.Join("/sys/block", name, "queue/write_cache"))
 	types, _ := filepath.Glob(filepath.Join("/sys/block", name, "device/scsi_disk/*/cache_type"))

@@ -5,7 +5,7 @@
 // operation the seed says which one goes on. A run then repeats exactly, whatever it does at the same time. Nothing else in
 // the engine knows which of the two it is.
 //
-// The rule for code that uses it: whoever may wait does so through this package. Operations on channels that cannot wait (a
+// The rule for code that uses it: code that may wait does so through this package. Operations on channels that cannot wait (a
 // select with a default, a close, a send into a buffer that has room) stay as they are.
 package env
 

@@ -18,8 +18,8 @@ import (
 )
 
 // scheduler runs the goroutines of one machine, one at a time. A goroutine that waits leaves behind a question, whether it may
-// go on by now, which the scheduler asks before it is chosen; asking may take the lock it waits for. When nobody may go on the
-// clock moves to the next moment for which somebody waits, and when there is none either, the machine is deadlocked.
+// go on by now, which the scheduler asks before it is chosen; asking may take the lock it waits for. When none may go on the
+// clock moves to the next moment that one of them waits for, and when there is none either, the machine is deadlocked.
 type scheduler struct {
 	r       *rand.Rand
 	now     time.Time
@@ -30,7 +30,7 @@ type scheduler struct {
 	ids     uint64
 	steps   int
 	limit   int
-	over    bool  // the run has ended: whoever still waits is let go
+	over    bool  // the run has ended: all that still wait are let go
 	failure error // why it ended early
 	ended   chan struct{}
 }
@@ -213,7 +213,7 @@ func (s *scheduler) park(ready func() bool, until time.Time) (timed bool) {
 	return t.timed
 }
 
-// pick chooses who goes on.
+// pick chooses the goroutine that goes on.
 func (s *scheduler) pick() *thread {
 	if s.steps++; s.steps > s.limit {
 		s.end(fmt.Errorf("more than %d steps", s.limit))
@@ -248,7 +248,7 @@ func (s *scheduler) pick() *thread {
 	}
 }
 
-// next is the next moment for which somebody waits; zero when nobody does.
+// next is the next moment that a goroutine waits for; zero when none does.
 func (s *scheduler) next() (at time.Time) {
 	for _, t := range s.threads {
 		if !t.until.IsZero() && t.until.After(s.now) && (at.IsZero() || t.until.Before(at)) {

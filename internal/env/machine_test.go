@@ -100,7 +100,7 @@ func TestRunsThatGoWrongEnd(t *testing.T) {
 	require.ErrorContains(t, err, "panic: mistake")
 }
 
-// Hours of waiting take no time, whoever waits for less is first, and what is left over is let go.
+// Hours of waiting take no time, the shortest wait ends first, and what is left over is let go.
 func TestTimeIsTheMachines(t *testing.T) {
 	var woken []int
 	require.NoError(t, Run(7, 1000, func() {

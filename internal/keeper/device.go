@@ -340,7 +340,7 @@ func (d *device) mend() {
 		return
 	}
 	d.log.Warn("the device cannot be connected again", "device", d.Device, "reason", err)
-	if backendOf(d.index()) != d.backend() { // somebody else ended it
+	if backendOf(d.index()) != d.backend() { // another process ended it
 		d.mu.Lock()
 		d.over = true
 		d.mu.Unlock()

@@ -190,7 +190,7 @@ func (f *fuseFront) stop(force bool) error {
 	err := unix.IoctlSetInt(int(f.loop.Fd()), unix.LOOP_CLR_FD, 0)
 	_ = f.loop.Close()
 	if force {
-		f.abort() // whoever still holds it gets errors
+		f.abort() // its remaining users get errors
 		_ = unix.Unmount(f.folder, unix.MNT_DETACH)
 		_ = os.Remove(f.folder)
 		return nil

@@ -30,7 +30,7 @@ func (h *Held) Error() string {
 	return fmt.Sprintf("%s is in use: %s", h.Device, by)
 }
 
-// Holders says who uses a block device or a partition of it: mounts, swap, devices on top of it, processes that have it open.
+// Holders names the users of a block device or a partition of it: mounts, swap, devices on top of it, processes that have it open.
 func Holders(path string) (out []string) {
 	base := filepath.Base(path)
 	out = append(out, holdersOf(base)...)

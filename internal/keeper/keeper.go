@@ -195,7 +195,7 @@ func (k *Keeper) detachGone(q DetachRequest) error {
 	return k.settle(r)
 }
 
-// ended notes that somebody else ended a device.
+// ended notes that another process ended a device.
 func (k *Keeper) ended(d *device) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
@@ -277,7 +277,7 @@ func (k *Keeper) State(users bool) State {
 }
 
 // Close stops the keeper in order. Devices of the kernel's client stay, and hold their requests until another keeper takes them
-// over; the others can only end, which waits until nobody uses them.
+// over; the others can only end, which waits until they are no longer in use.
 func (k *Keeper) Close(give <-chan struct{}) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
@@ -322,7 +322,7 @@ func (k *Keeper) Close(give <-chan struct{}) error {
 	return errors.Join(errs...)
 }
 
-// awaitUnused waits until nobody uses the devices any more.
+// awaitUnused waits until the devices are no longer in use.
 func (k *Keeper) awaitUnused(give <-chan struct{}) {
 	for told := false; ; {
 		var by []string

@@ -9,7 +9,7 @@
 //	relay.go     the way of a request, and what happens when the service goes away
 //	kernel.go    the kernel's client of the block protocol
 //	fuse.go      the other way to a device
-//	holders.go   who uses a device
+//	holders.go   the users of a device
 //	steady.go    memory that is not swapped out, and writing that is not throttled
 package keeper
 
@@ -133,9 +133,9 @@ type Refused struct {
 
 func (r *Refused) Error() string { return r.What }
 
-// How long a client waits for an answer: to a question, so that a keeper that hangs does not hang who asks; and to what takes its time.
+// How long a client waits for an answer: to a question, so that a keeper that hangs does not hang the client; and to a request that takes its time.
 const (
-	AnswerTime = 5 * time.Second // a busy host may take seconds to look who uses a device
+	AnswerTime = 5 * time.Second // a busy host may take seconds to find the users of a device
 	WorkTime   = 3 * time.Minute
 )
 
@@ -176,7 +176,7 @@ func ask[R any](c *Client, most time.Duration, name string, q any) (R, error) {
 	return result, &Refused{What: fmt.Sprintf("the keeper is of another version (%s: %s)", reply.Status, strings.TrimSpace(string(buf[:min(len(buf), 200)])))}
 }
 
-// State asks how the keeper and its devices are; with users, who uses them as well, for which it looks through the processes.
+// State asks how the keeper and its devices are; with users, also the users of devices, for which it looks through the processes.
 func (c *Client) State(users bool, most time.Duration) (State, error) {
 	return ask[State](c, most, "state", StateRequest{users})
 }

@@ -354,7 +354,7 @@ func TestRequestsOfADeviceTakenOverWait(t *testing.T) {
 	require.Equal(t, "data", string(got))
 }
 
-// A device that died with its keeper has left what nobody flushed. A detach sees to that before it forgets it.
+// A device that died with its keeper has left what was not flushed. A detach sees to that before it forgets it.
 func TestADetachFlushesWhatADeadDeviceLeft(t *testing.T) {
 	s, run := newStore(t, 1<<20), t.TempDir()
 	id := uuid.New()

@@ -3,7 +3,7 @@
 //
 //	HOME/lab/A3/disk.img     the disk in bay A3
 //	HOME/lab/A3/disk.json    its model, serial, size and faults
-//	HOME/lab/A3/signal       16 bytes, mapped by whoever has the disk open: a change counter and an insertion counter
+//	HOME/lab/A3/signal       16 bytes, mapped by every process that has the disk open: a change counter and an insertion counter
 //	HOME/lab/A3/light        there while the light of the bay is on
 //	HOME/lab/clock           there while the time of the lab stands still, and where
 //	HOME/lab/drawer/SERIAL   disks that were pulled, the same three files
@@ -360,7 +360,7 @@ func newHealth(n int) health.Readings {
 		PowerOnHours: &hours, LinkSpeed: &speed, LinkBest: &speed}
 }
 
-// change edits the label of the disk in a bay and lets whoever has it open know.
+// change edits the label of the disk in a bay and tells the processes that have it open.
 func (l *Lab) change(bay string, edit func(dir string, d *Disk) error) error {
 	dir, err := l.bay(bay)
 	if err != nil {

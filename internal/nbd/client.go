@@ -177,7 +177,7 @@ func (c *Client) do(kind, flags uint16, off int64, length int, out, in []byte) e
 	return <-this.done
 }
 
-// receive hands replies to those who wait for them.
+// receive hands replies to the callers that wait for them.
 func (c *Client) receive() {
 	for {
 		var head [16]byte
@@ -209,7 +209,7 @@ func (c *Client) receive() {
 	}
 }
 
-// fail ends the connection for everybody who waits.
+// fail ends the connection for all callers that wait.
 func (c *Client) fail(why error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sync/semaphore"
 )
 
-// Budget is what the clients of one listener may take, all together. Every listener has its own, so that nobody on the
+// Budget is what the clients of one listener may take, all together. Every listener has its own, so that no client on the
 // network can take what local clients need.
 type Budget struct {
 	Clients int   // that have chosen an export; 0: DefaultBudget's

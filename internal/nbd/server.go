@@ -275,10 +275,10 @@ type conn struct {
 	export  Export
 	release func()
 
-	reading sync.Mutex // whoever holds it reads the next request
+	reading sync.Mutex // the worker that holds it reads the next request
 
 	// Replies on their way, see send.
-	renew         time.Time // when the deadline of writes is set anew; the one who sends has it
+	renew         time.Time // when the deadline of writes is set anew; the worker that sends has it
 	writing       sync.Mutex
 	written       sync.Cond // of writing: something went out
 	sending       bool

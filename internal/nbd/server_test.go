@@ -279,7 +279,7 @@ func TestRefusalsAreAnsweredAndTheConnectionGoesOn(t *testing.T) {
 	require.Equal(t, 2, m.flushes, "a flush and a forced write reach the export")
 }
 
-// pipe is a connection whose input is fixed and whose output nobody reads.
+// pipe is a connection whose input is fixed and whose output is not read.
 type pipe struct {
 	net.Conn
 	in io.Reader
@@ -324,7 +324,7 @@ func (s stalls) Read(p []byte, off int64) ([]Hole, error) {
 	return s.memory.Read(p, off)
 }
 
-// Quick requests that come one at a time are served by whoever read them; one that is not quick keeps no other waiting.
+// Quick requests that come one at a time are served by the worker that read them; one that is not quick keeps no other waiting.
 func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
 	x := stalls{newMemory(16), 8 * 4096, make(chan struct{})}
 	s := NewServer(x, slog.New(slog.DiscardHandler))

@@ -67,7 +67,7 @@ func Tell(d *disk.File, was, now *Table) error {
 				return err
 			}
 		}
-		// It is there already when somebody else told the kernel.
+		// It is there already when another program told the kernel.
 		if err := one(blkpgAdd, p); err != nil && !errors.Is(err, unix.EBUSY) {
 			return err
 		}

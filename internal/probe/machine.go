@@ -35,7 +35,7 @@ func Make(m Mistake) {
 // Made says whether the engine came to the place of the mistake.
 func Made() bool { return asked.Load() }
 
-// Soil fills memory that its new user is to overwrite, so that a user who does not is noticed, and always the same.
+// Soil fills memory that its new user is to overwrite, so that a user that does not is noticed, and always the same.
 func Soil(b []byte) {
 	for i := range b {
 		b[i] = 0xd7

@@ -226,7 +226,7 @@ func (s *Service) deviceStatus(a keeper.Attached, how attachment) *control.Devic
 	return d
 }
 
-// AwaitUnused waits, while the host shuts down, until nobody uses the attached devices any more, or give is closed.
+// AwaitUnused waits, while the host shuts down, until the attached devices are no longer in use, or give is closed.
 func (s *Service) AwaitUnused(give <-chan struct{}) {
 	s.mu.Lock()
 	attached := len(s.mem.Attached) > 0

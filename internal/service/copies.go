@@ -18,7 +18,7 @@ import (
 )
 
 // Two disks that carry the same member are copies of each other, and nothing on them tells which is the member. Neither is used until
-// somebody chooses one, or the other is gone. A choice is remembered: without the chosen disk its copy is not used either.
+// one is chosen, or the other is gone. A choice is remembered: without the chosen disk its copy is not used either.
 
 // Choose has one of several copies of a member used.
 func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {

@@ -109,7 +109,7 @@ func (s *Service) mayTake(name string, info control.DiskInfo) error {
 	return nil
 }
 
-// quietly has nobody look at some disks while their first records are written.
+// quietly keeps other programs from looking at some disks while their first records are written.
 func quietly(disks []disk.Disk, do func() error) error {
 	var locked []string
 	for _, d := range disks {

@@ -9,7 +9,7 @@ import (
 	"nidalo/internal/control"
 )
 
-// fitClock looks whether somebody sets the clock.
+// fitClock looks whether anything sets the clock.
 func fitClock(add judge) {
 	var t unix.Timex
 	_, err := unix.Adjtimex(&t)

@@ -119,7 +119,7 @@ func (s *Service) letGoFailed(name string) {
 	r.Abandon()
 }
 
-// start is Start for who holds s.admin.
+// start is Start while s.admin is held.
 func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) {
 	if r, err := s.named(req.Array); err == nil && r.Failure() == nil {
 		return nil, &control.Error{What: fmt.Sprintf("array %q is in service already", req.Array)}

@@ -51,8 +51,7 @@ func (s *Service) recall() error {
 	return nil
 }
 
-// change edits the memory and writes it down, whole or not at all. Nobody waits for the disk of the home but others who do
-// the same.
+// change edits the memory and writes it down, whole or not at all. Only other changes wait for the disk of the home meanwhile.
 func (s *Service) change(edit func(*memory)) error {
 	s.saving.Lock()
 	defer s.saving.Unlock()

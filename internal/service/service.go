@@ -66,7 +66,7 @@ type Service struct {
 	asked       time.Time           // when disks were asked how they are; used by lookLoop only
 	saving      sync.Mutex          // of mem to its file; taken before mu
 	admin       sync.Mutex          // one change by an administrator at a time
-	mu          sync.Mutex          // guards what is below; nobody touches a disk while holding it
+	mu          sync.Mutex          // guards what is below; no disk is touched while it is held
 	arrays      map[string]*running // by name
 	idle        []idle              // found but not in service
 	mem         memory
@@ -190,7 +190,7 @@ func (s *Service) close() error {
 	return errors.Join(errs...)
 }
 
-// unasked takes admin for a change that nobody asked for; it is false, and admin not taken, when the service ends.
+// unasked takes admin for a change that was not asked for; it is false, and admin not taken, when the service ends.
 func (s *Service) unasked() bool {
 	s.admin.Lock()
 	select {

@@ -156,7 +156,7 @@ func (s *Service) takeBackHeld(src disks.Source, f disks.Found) {
 		r.LetGo(slot)
 		d, err := s.seen.Open(src)
 		if err != nil {
-			// Something of it may still be under way from before, or somebody else looks at it: that ends.
+			// Something of it may still be under way from before, or another program looks at it: that ends.
 			s.opt.Log.Info("disk cannot be opened yet; it is tried again", "disk", src.String(), "reason", err)
 			s.seen.Again(src)
 			return
@@ -179,7 +179,7 @@ func (s *Service) takeBackHeld(src disks.Source, f disks.Found) {
 	}
 }
 
-// retries are those of again, with whom it is not news that they are there.
+// retries takes back members that could not be taken back before; that they are there is not news.
 func (s *Service) retries() {
 	for _, src := range s.seen.Retries() {
 		if f, there := s.seen.At(src); there && f.Record != nil && !s.inService(f.Info.Identity) {

@@ -22,7 +22,7 @@ import (
 // swap is a request, of a person or of the service itself.
 type swap struct {
 	control.DiskRequest
-	spare bool // nobody asked: what failed is rebuilt, and what still works is copied
+	spare bool // it was not asked for: what failed is rebuilt, and what still works is copied
 }
 
 // ReplaceDisk replaces or retires a whole disk.

@@ -21,7 +21,7 @@ import (
 type Screen struct {
 	Out      io.Writer // for people
 	raw      io.Writer
-	Terminal bool // moves the cursor, is watched by somebody
+	Terminal bool // moves the cursor, and a user watches it
 	Colour   bool
 	Width    int
 	blank    bool // what was printed last is an empty line

@@ -376,7 +376,7 @@ func TestAMultipathDeviceIsTheDisk(t *testing.T) {
 	r.serve()
 	r.ok("%s", fio("tides", true))
 
-	// One of the paths goes: nobody notices.
+	// One of the paths goes: nothing notices.
 	load := r.Begin(fio("tides", true))
 	r.pull(other)
 	r.finished(load)

@@ -198,7 +198,7 @@ func TestADayOfAttachedFileSystems(t *testing.T) {
 	// What was mounted by hand is unmounted in order too, with what was not synced.
 	r.ok("umount /srv/sonar; mount /dev/nidalo/sonar /mnt; dd if=/dev/urandom of=/mnt/late bs=1M count=20 2>&1; sha256sum /mnt/late | sed s,/mnt,/srv/sonar, >/root/late")
 	r.reboot(disks[0], disks[3], disks[4])
-	r.answering() // the mount that lacks its device is waited for by nobody, but counts as a job of the boot for five minutes
+	r.answering() // the mount that lacks its device is not waited for, but counts as a job of the boot for five minutes
 	r.ok("for i in $(seq 60); do findmnt -n /srv/sonar && systemctl is-active -q multi-user.target && exit 0; sleep 1; done; exit 1")
 	r.ok("sha256sum -c /root/late; dmesg | grep 'XFS .*Ending clean mount'; ! dmesg | grep 'XFS .*Starting recovery'")
 	r.ok("! findmnt -n /srv/tides")

@@ -41,7 +41,7 @@ func (f *List) Get() []byte {
 			return make([]byte, f.size) // no address space; the heap will do
 		}
 		singlePages(mem)
-		// The maps go when nobody can reach the list any more, and with it any buffer.
+		// The maps go when nothing can reach the list any more, and with it any buffer.
 		runtime.AddCleanup(f, func(mem []byte) { _ = unix.Munmap(mem) }, mem)
 		for at := int64(0); at < f.slab; at += f.size {
 			f.empty = append(f.empty, mem[at:at+f.size:at+f.size])

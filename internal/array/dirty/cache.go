@@ -143,7 +143,7 @@ func (c *Cache) SetStuck(why error) {
 // Work receives a value when there are stripes to destage.
 func (c *Cache) Work() <-chan struct{} { return c.work }
 
-// Wake has those who wait for room look again.
+// Wake has all that wait for room look again.
 func (c *Cache) Wake() {
 	c.space.Lock()
 	c.space.Broadcast()

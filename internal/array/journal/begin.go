@@ -158,8 +158,8 @@ func (j *Journal) contradicted(scans []*Scan, from, below uint64) bool {
 	return false
 }
 
-// surelyDone says whether a start that found a batch as the last brought it in place. Of the one that is the last now it is known who
-// lacks it; before an earlier start those may have lacked it who are away by now.
+// surelyDone says whether a start that found a batch as the last brought it in place. Of the one that is the last now it is known which members
+// lack it; before an earlier start, members that are away by now may have lacked it.
 func (j *Journal) surelyDone(b Batch, last bool) bool {
 	if !b.Usable || len(b.Lacking) > 0 {
 		return false

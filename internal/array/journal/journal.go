@@ -243,7 +243,7 @@ func (j *Journal) writeBatch(group []*Change) error {
 	}
 	if slices.ContainsFunc(parts, func(p part) bool { return !p.m.Live() }) && !probe.LateLeaverNotMarked.On() {
 		probe.BatchLacksMember.Seen()
-		// One that just left may lack the batch, and nobody else may know of it but those that leave next.
+		// One that just left may lack the batch, and only members that leave next may know of it.
 		j.host.Roster.Settle()
 		if _, err := j.host.Roster.Mark(j.stripes(group)); err != nil {
 			j.host.Freeze(fmt.Errorf("the roster could not be written: %w", err))
@@ -385,7 +385,7 @@ func (j *Journal) Trouble() error {
 //	2  write the checksum pages, sync       a crash leaves newer sums than the heads say; replay enters the same again
 //	3  write the map pages, sync            after the pages they speak of: a start never reads a page that was not written
 //	4  write the witnesses of both, sync    after what they speak of: they never say more than is there. A crash before leaves
-//	                                        pages that are newer than their witnesses, which accuses nobody
+//	                                        pages that are newer than their witnesses, which accuses no member
 //	5  write the heads, sync                any one head is enough to say that everything is in place
 //	6  use the space in the rings again     only now that no start goes back to it
 func (j *Journal) makeCheckpoint() error {

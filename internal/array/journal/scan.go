@@ -190,7 +190,7 @@ type Leftover struct {
 // whether its sums reached the table.
 func LeftoverOf(m *member.Member) (u Leftover, err error) {
 	s := NewScan(m)
-	m.Become(record.Rebuilding) // reading entries asks for a live member; nobody else knows this one yet
+	m.Become(record.Rebuilding) // reading entries asks for a live member; nothing else knows this one yet
 	defer m.Become(record.Missing)
 	s.ReadHeads(func(error) {})
 	if !s.HeadOK {

@@ -31,7 +31,7 @@ type Slow struct {
 	Windows int           // in so many of them running: then the member is failing. Negative: never
 }
 
-// DefaultLimits: a few dozen bad sectors are a disk in decline; hundreds are a disk nobody should wait for. A disk eight
+// DefaultLimits: a few dozen bad sectors are a disk in decline; hundreds are a disk that is not worth waiting for. A disk eight
 // times slower than its peers for a minute makes every stripe wait for it.
 var DefaultLimits = Limits{Failing: 32, Failed: 1024, Tries: 2, Patience: disk.DefaultPatience,
 	Slow: Slow{Factor: 8, Least: 20 * time.Millisecond, Window: 10 * time.Second, Windows: 6}}
@@ -45,7 +45,7 @@ func (l Limits) orDefault() Limits {
 			cmp.Or(l.Slow.Windows, d.Slow.Windows)}}
 }
 
-// Roll is who says who takes part in an array.
+// Roll decides which members take part in an array.
 type Roll interface {
 	// Fail takes a member out because of what it did. It returns once every other member knows.
 	Fail(m *Member, to record.Condition, cause error)
@@ -126,7 +126,7 @@ func (m *Member) Count(counter *atomic.Uint64) {
 // doubts is how many errors count against a member.
 func (m *Member) doubts() int64 { return int64(m.Errs.Read.Load() + m.Errs.Checksum.Load()) }
 
-// Watch judges members whose errors crossed a limit. It does so by itself, because whoever counts an error may hold
+// Watch judges members whose errors crossed a limit. It does so by itself, because the caller that counts an error may hold
 // locks that a change of the roster needs.
 func (j *Judge) Watch(stop <-chan struct{}) {
 	for env.Wait(env.Never, stop, j.suspects.some) != 0 {

@@ -1,5 +1,5 @@
 // Package member is one disk in an array: its reads and writes, its errors, and what follows from them. It knows nothing of the other
-// members: who takes part is a Roll's to say.
+// members: a Roll decides which of them take part.
 package member
 
 import (
@@ -229,7 +229,7 @@ func (m *Member) WriteData(bufs [][]byte, block int64) error {
 }
 
 // Write tries as often as the limits say: a disk may have to find another place for a sector first. Places written again
-// are right in any case, since nobody else writes there meanwhile.
+// are right in any case, because nothing else writes there meanwhile.
 func (m *Member) Write(bufs [][]byte, off int64) error {
 	for try := 1; ; try++ {
 		err := m.Disk.WriteVec(bufs, off)

@@ -257,7 +257,7 @@ func (x *claim) halfway(c Candidate) bool {
 	return lack >= 2
 }
 
-// doubt says which states there are, and who carries them.
+// doubt says which states there are, and which disks carry them.
 func (s *Set) doubt(cases []*claim) {
 	if s.Doubt != nil {
 		return

@@ -1,4 +1,4 @@
-// Package roster says who belongs to an array, since which epoch, and writes it down on every member.
+// Package roster keeps the list of the members of an array, since which epoch each belongs to it, and writes it down on every member.
 package roster
 
 import (
@@ -55,7 +55,7 @@ func (r *Roster) Show() {
 	r.epoch.Store(r.rec.Epoch)
 }
 
-// Roster guards the member record that all live members carry, and says who takes part.
+// Roster guards the member record that all live members carry, and decides which members take part.
 type Roster struct {
 	host  Host
 	mu    env.Mutex
@@ -250,7 +250,7 @@ func (r *Roster) NewEpoch() error {
 // Now is the record as it is shown, which is not to be changed.
 func (r *Roster) Now() *record.Record { return r.shown.Load() }
 
-// Activate makes a member that is rebuilt active: on the members first, so that nobody counts on it before a start would.
+// Activate makes a member that is rebuilt active: on the members first, so that nothing counts on it before a start would.
 func (r *Roster) Activate(m *member.Member) error {
 	return r.raise(change{
 		Make: func(rec *record.Record) error {
@@ -342,7 +342,7 @@ func (r *Roster) encodable(live []*member.Member) error {
 	return err
 }
 
-// whole says whether nobody is away.
+// whole says whether no member is away.
 func whole(rec *record.Record) bool {
 	return !slices.ContainsFunc(rec.Roster, func(e record.Entry) bool {
 		return !e.Condition.Counts()
@@ -360,7 +360,7 @@ func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, ha
 	e.Condition, e.Cursor, e.Since = to, 0, now
 }
 
-// Mark notes which parts of the array some stripes lie in, on all members, when somebody is away: before what changes
+// Mark notes which parts of the array some stripes lie in, on all members, when a member is away: before what changes
 // there counts. It says whether that had to be written.
 func (r *Roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
 	on := r.changes.Load()
@@ -491,7 +491,7 @@ func (r *Roster) Fail(m *member.Member, to record.Condition, cause error) {
 			m.Become(to)
 			return errUnchanged
 		case r.IsCopy(m):
-			// Not a member yet: nobody but the copy misses it.
+			// Not a member yet: only the copy misses it.
 			m.Become(to)
 			r.host.Forget(m)
 			r.host.Say(event.CopyFailed, m.Name(), cause.Error())

@@ -21,7 +21,7 @@ import (
 	"nidalo/internal/disk"
 )
 
-// quiet is a roster in which nothing happens, and a Roll that takes out who fails.
+// quiet is a roster in which nothing happens, and a Roll that takes out a member that fails.
 type quiet struct{}
 
 func (quiet) Holder(int) int                                      { return -1 }

@@ -78,7 +78,7 @@ func (t *Tables) put(p *page) {
 	p.pins.Add(-1)
 }
 
-// evict drops a few clean pages nobody holds, sparing once those used since the hand last passed. sh is locked.
+// evict drops a few clean pages that are not held, sparing once those used since the hand last passed. sh is locked.
 func (t *Tables) evict(sh *pageShard) {
 	dropped := 0
 	for tries := 2 * len(sh.clock); tries > 0 && dropped < 8 && len(sh.clock) > 0; tries-- {

@@ -267,7 +267,7 @@ func (w *Works) fallBack(old, m *member.Member) {
 	w.joins.Lock()
 	defer w.joins.Unlock()
 	if !w.host.Slots.IsCopy(m) || w.host.Alive() != nil {
-		return // it became the member, or somebody has seen to it
+		return // it became the member, or another task has seen to it
 	}
 	takes := w.standsIn(old, m)
 	w.abandonCopy(m.Slot, m, !takes)

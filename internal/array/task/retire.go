@@ -30,7 +30,7 @@ import (
 // epoch.
 
 // startRetire begins or goes on. What becomes of the copy when it cannot be finished is seen to after the task has ended,
-// because whoever gives the slot another disk waits for that.
+// because the caller that gives the slot another disk waits for that.
 func (w *Works) startRetire(slot int) (*Task, error) {
 	old, m := w.host.Slots.At(slot), w.host.Slots.Onto(slot)
 	t, err := w.tasks.Start(state.TaskRetire, slot, func(t *Task) { w.countCopy(t, old, m) }, func(t *Task) error {

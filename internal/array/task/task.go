@@ -57,7 +57,7 @@ type Turns interface {
 var (
 	// ErrStopped is how work ends that is stopped for now.
 	ErrStopped = errors.New("stopped")
-	// ErrCancelled is how work ends that somebody cancelled.
+	// ErrCancelled is how work ends that was cancelled.
 	ErrCancelled = errors.New("cancelled by the administrator")
 )
 

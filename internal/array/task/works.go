@@ -16,11 +16,11 @@ import (
 	"nidalo/internal/env"
 )
 
-// Works is the long work on an array, and what begins and ends it: who takes whose place, rebuilding, copying, checking.
+// Works is the long work on an array, and what begins and ends it: which disk takes the place of which, rebuilding, copying, checking.
 type Works struct {
 	host  Site
 	tasks *List
-	joins env.Mutex // one disk at a time becomes a member; never taken by who holds another lock
+	joins env.Mutex // one disk at a time becomes a member; never taken while another lock is held
 }
 
 // Site is what the works take from outside.

@@ -184,7 +184,7 @@ func ReadRanges(path string) (out []disk.Range, err error) {
 		}
 		var r disk.Range
 		if _, err := fmt.Sscanf(text, "%d %d", &r.Offset, &r.Length); err != nil || r.Offset < 0 || r.Length <= 0 || r.Offset+r.Length < 0 || len(strings.Fields(text)) != 2 {
-			// Nothing of the line is shown, and nothing of the file but this: it may be one that the user who asks cannot read.
+			// Nothing of the line is shown, and nothing of the file but this: it may be one that the user cannot read.
 			return nil, fmt.Errorf("%s is not a list of ranges (line %d)", path, n)
 		}
 		out = append(out, r)
