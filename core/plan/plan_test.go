@@ -184,3 +184,22 @@ func TestCellsDrawTheLayout(t *testing.T) {
 	}
 	require.Equal(t, [][]string{{"0", "1", "P0"}, {"3", "P1", "2"}, {"P2", "4", "5"}}, rows)
 }
+
+// mean is the mean time to loss from a whole group, seconds: the sum of the times spent in each state before it.
+func (c chain) mean() float64 {
+	// h[i] is the time from i to i+1 losses or data loss, by recursion: t_i = (1 + down·t_{i-1}) / (up + lost) with
+	// what is lost straight counted as the end.
+	total, before := 0.0, 0.0
+	reach := 1.0
+	for i := 0; i <= c.m; i++ {
+		up, down, lost := c.rates(i)
+		step := (1 + down*before) / (up + lost)
+		total += reach * step
+		reach *= up / (up + lost)
+		before = step
+		if lost > 0 {
+			break
+		}
+	}
+	return total
+}

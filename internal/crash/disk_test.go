@@ -247,8 +247,8 @@ func (d *Disk) Present() error {
 	return nil
 }
 
-func (d *Disk) ReadVec(bufs [][]byte, off int64) error  { return disk.EachBuffer(bufs, off, d.ReadAt) }
-func (d *Disk) WriteVec(bufs [][]byte, off int64) error { return disk.EachBuffer(bufs, off, d.WriteAt) }
+func (d *Disk) ReadVec(bufs [][]byte, off int64) error  { return eachBuffer(bufs, off, d.ReadAt) }
+func (d *Disk) WriteVec(bufs [][]byte, off int64) error { return eachBuffer(bufs, off, d.WriteAt) }
 
 func (d *Disk) Sync() error {
 	if err := d.answer(); err != nil {
@@ -412,4 +412,15 @@ func sortedKeys[V any](m map[int64]V) []int64 {
 	}
 	slices.Sort(keys)
 	return keys
+}
+
+// eachBuffer does a vectored operation as one operation a buffer, for disks that have nothing better.
+func eachBuffer(bufs [][]byte, off int64, one func(p []byte, off int64) error) error {
+	for _, b := range bufs {
+		if err := one(b, off); err != nil {
+			return err
+		}
+		off += int64(len(b))
+	}
+	return nil
 }

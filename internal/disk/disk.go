@@ -5,7 +5,6 @@ package disk
 
 import (
 	"errors"
-	"io"
 	"strings"
 
 	"nidalo/core/state"
@@ -62,34 +61,4 @@ func Length(bufs [][]byte) int {
 		n += len(b)
 	}
 	return n
-}
-
-// EachBuffer does a vectored operation as one operation a buffer, for disks that have nothing better.
-func EachBuffer(bufs [][]byte, off int64, one func(p []byte, off int64) error) error {
-	for _, b := range bufs {
-		if err := one(b, off); err != nil {
-			return err
-		}
-		off += int64(len(b))
-	}
-	return nil
-}
-
-// Reader adapts a disk to io.ReaderAt.
-func Reader(d Disk) io.ReaderAt { return readerAt{d} }
-
-type readerAt struct{ d Disk }
-
-func (r readerAt) ReadAt(p []byte, off int64) (int, error) {
-	if off >= r.d.Size() {
-		return 0, io.EOF
-	}
-	n := min(int64(len(p)), r.d.Size()-off)
-	if err := r.d.ReadAt(p[:n], off); err != nil {
-		return 0, err
-	}
-	if n < int64(len(p)) {
-		return int(n), io.EOF
-	}
-	return int(n), nil
 }

@@ -132,15 +132,6 @@ func openers(number string) (out []string) {
 	return out
 }
 
-// Mounts lists where a device is mounted.
-func Mounts(path string) []string {
-	raw, err := os.ReadFile("/sys/class/block/" + filepath.Base(path) + "/dev")
-	if err != nil {
-		return nil
-	}
-	return mountsOf(strings.TrimSpace(string(raw)))
-}
-
 // HostStops says whether the whole system is shutting down, as systemd says.
 func HostStops() bool {
 	if _, err := os.Stat("/run/systemd/system"); err != nil {

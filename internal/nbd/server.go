@@ -243,13 +243,6 @@ func (s *Server) Close() {
 	s.wait.Wait()
 }
 
-// Clients is the number of connections at the moment.
-func (s *Server) Clients() int {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return len(s.conns)
-}
-
 // conn is one client.
 type conn struct {
 	nc      net.Conn

@@ -351,3 +351,10 @@ func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
 		require.NoError(t, <-stalled)
 	}
 }
+
+// Clients is the number of connections at the moment.
+func (s *Server) Clients() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.conns)
+}
