@@ -311,7 +311,7 @@ func TestAStoppedArrayIsReportedAsItsDisksAreNow(t *testing.T) {
 	require.Equal(t, "exposed", b.condition())
 	b.nidalo("lab", "pull", "A2")
 	require.Equal(t, "failed", b.condition())
-	code, out, _ := b.try("report", "-monitor")
+	code, out, _ := b.try("report", "-verdict")
 	require.Equal(t, 2, code, out)
 	require.Contains(t, b.nidalo("status"), "could not be started now")
 }

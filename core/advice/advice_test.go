@@ -365,7 +365,7 @@ func (h *host) follow(st Step) bool {
 		if target == "" || target == "DISK" {
 			target = fmt.Sprintf("N%d", len(h.Disks))
 		}
-		if d := h.disk(target); d.State != state.DiskBlank {
+		if d := h.disk(target); d.State != state.DiskBlank && d.State != state.DiskSpare {
 			h.line("empty " + target)
 			h.line("blank " + target + " " + fmt.Sprint(m.Need))
 		}

@@ -12,7 +12,10 @@ import (
 // replace says how a member that is failed or missing gets its place back.
 func (p *planner) replace(m Member) {
 	a := p.array
-	urgency, why := Soon, fmt.Sprintf("it has been %s since %s", m.Condition, m.Since.Local().Format("Jan 2 15:04"))
+	urgency, why := Soon, "it has been missing since "+m.Since.Local().Format("Jan 2 15:04")
+	if m.Condition == record.Failed {
+		why = "it failed on " + m.Since.Local().Format("Jan 2 15:04")
+	}
 	if m.Reason != "" {
 		why += " (" + m.Reason + ")"
 	}
@@ -28,6 +31,10 @@ func (p *planner) replace(m Member) {
 		return
 	}
 	command := "nidalo replace " + a.Name + " " + p.argument(m) + " "
+	if spare := p.spare(m); spare != nil {
+		p.add(urgency, why, "let the spare "+spare.Identity.String()+" take its place; a service that runs does so by itself", command+say.Argument(spare.Identity), m.Disk)
+		return
+	}
 	if fit := p.fit(m, m.Disk.Bay); fit != nil {
 		do := "put the blank disk " + fit.Identity.String() + " in its place; the rebuild begins at once"
 		if m.CatchesUp {
@@ -120,7 +127,7 @@ func (p *planner) retire(m Member) {
 // spares says what is left to decide after a spare stepped in.
 func (p *planner) spares() {
 	for _, m := range p.array.Members {
-		if m.StandsFor == "" || m.Condition != record.Active || p.spareLeft(m) {
+		if m.StandsFor == "" || m.Condition != record.Active || p.spareFor(m) != nil {
 			continue
 		}
 		why := fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), m.StandsFor)
@@ -142,14 +149,23 @@ func (p *planner) spares() {
 	}
 }
 
-// spareLeft says whether another spare could take the place of a member.
-func (p *planner) spareLeft(m Member) bool {
-	for _, d := range p.Disks {
-		if d.servesArray(p.array.Name) && d.Size >= m.Need {
-			return true
+// spareFor is the smallest spare that could take the place of a member; nil when there is none.
+func (p *planner) spareFor(m Member) (best *Disk) {
+	for i, d := range p.Disks {
+		if d.servesArray(p.array.Name) && d.Size >= m.Need && !p.claimed[d.Path] && (best == nil || d.Size < best.Size) {
+			best = &p.Disks[i]
 		}
 	}
-	return false
+	return best
+}
+
+// spare is spareFor, and takes it for the member.
+func (p *planner) spare(m Member) *Disk {
+	best := p.spareFor(m)
+	if best != nil {
+		p.claimed[best.Path] = true
+	}
+	return best
 }
 
 // whole is a physical disk of the host.

@@ -15,29 +15,29 @@ import (
 	"nidalo/internal/view"
 )
 
-var reportCommand = command{name: "report", usage: "[-json | -html FILE | -metrics | -monitor]", short: "the state of everything, for people and machines", most: 0, looks: true,
+var reportCommand = command{name: "report", usage: "[-json | -html FILE | -metrics | -verdict]", short: "the state of everything, for people and machines", most: 0, looks: true,
 	help: `
 The arrays, their members, risks, tasks, checks and what to do: as text, as JSON, as one HTML page that needs nothing else
 and prints well, as OpenMetrics text for a collector that reads files, or as one line for a monitoring system.
 
 The JSON is described in docs/report.md. The chances are those of nidalo plan, with its assumptions.
 
-Exit status with -monitor: 0 fine, 1 warning (degraded, or something is to be done soon), 2 critical (failed, or the next
+Exit status with -verdict: 0 fine, 1 warning (degraded, or something is to be done soon), 2 critical (failed, or the next
 loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not be.
 
   nidalo report
   nidalo report -html storage.html
   nidalo report -metrics > /var/lib/node_exporter/nidalo.prom
-  nidalo report -monitor`,
+  nidalo report -verdict`,
 	with: func(e *env, f *flag.FlagSet) action {
 		var (
 			html             string
-			metrics, monitor bool
+			metrics, verdict bool
 		)
 		jsonFlag(e, f)
 		f.StringVar(&html, "html", "", "write a page to this `FILE`")
 		f.BoolVar(&metrics, "metrics", false, "print OpenMetrics text")
-		f.BoolVar(&monitor, "monitor", false, "print one line, and tell the state by the exit status")
+		f.BoolVar(&verdict, "verdict", false, "print one line, with the state in the exit status")
 		return func(_ []string) error {
 			err := e.withControl(func(c *control.Control) error {
 				if metrics {
@@ -48,8 +48,8 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
 					return err
 				}
 				switch {
-				case monitor:
-					line, status := r.Monitor()
+				case verdict:
+					line, status := r.Verdict()
 					e.out.Printf("%s\n", line)
 					e.status = status
 				case e.json:
@@ -61,7 +61,7 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
 				}
 				return nil
 			})
-			if err != nil && monitor {
+			if err != nil && verdict {
 				e.out.Printf("UNKNOWN: %v\n", err)
 				e.status = 3
 				return nil

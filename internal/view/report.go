@@ -91,8 +91,8 @@ func (r *Report) Judge() {
 	}
 }
 
-// Monitor is the report in one line for monitoring systems, with its exit status: 0 fine, 1 warning, 2 critical.
-func (r *Report) Monitor() (line string, status int) {
+// Verdict is the report in one line for monitoring systems, with its exit status: 0 fine, 1 warning, 2 critical.
+func (r *Report) Verdict() (line string, status int) {
 	status = map[string]int{Fine: 0, Warning: 1, Critical: 2}[r.Level]
 	line = strings.ToUpper(r.Level) + ": " + r.Summary
 	for _, a := range r.Arrays {
