@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -51,7 +52,7 @@ type bench struct {
 	t     *testing.T
 	home  string
 	serve *exec.Cmd
-	log   *bytes.Buffer
+	log   *serviceLog
 }
 
 func newBench(t *testing.T) *bench {
@@ -68,10 +69,28 @@ func newBench(t *testing.T) *bench {
 	return b
 }
 
+// serviceLog is what a service says, which may be read while it goes on.
+type serviceLog struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (l *serviceLog) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(p)
+}
+
+func (l *serviceLog) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
 // start runs `nidalo serve` and waits until it answers.
 func (b *bench) start(args ...string) {
 	b.t.Helper()
-	b.log = &bytes.Buffer{}
+	b.log = &serviceLog{}
 	b.serve = exec.Command(program, append([]string{"serve", "-home", b.home}, args...)...)
 	b.serve.Stderr = b.log
 	require.NoError(b.t, b.serve.Start())
@@ -154,6 +173,7 @@ type status struct {
 		Margin          int
 		Capacity        int64 `json:"capacity_bytes"`
 		Used            int64 `json:"used_bytes"`
+		Counters        map[string]int64
 		Members         []struct {
 			Slot                                 int
 			Bay, Serial, Path, Condition, Reason string

@@ -485,7 +485,7 @@ func TestTheServiceOutlivesAWantOfDescriptors(t *testing.T) {
 	pid := fmt.Sprint(b.serve.Process.Pid)
 	b.tool("prlimit", "--pid", pid, "--nofile=3:4096") // nothing more can be opened
 	b.nidalo("lab", "pull", "A2")
-	time.Sleep(4 * time.Second)
+	b.eventually("a look fails", func() bool { return strings.Contains(b.log.String(), "too many open files") })
 	b.nidalo("lab", "insert", "A2", "-size", "64MiB")
 	b.tool("prlimit", "--pid", pid, "--nofile=1024:4096")
 	b.eventually("the pull was noticed", func() bool { return b.condition() == "exposed" })

@@ -18,7 +18,12 @@ import (
 // eventually waits for a condition of the array, and for its tasks to have ended.
 func (b *bench) eventually(what string, f func() bool) {
 	b.t.Helper()
-	require.Eventually(b.t, f, 2*time.Minute, 50*time.Millisecond, "%s\n%s\n%s", what, b.nidalo("status"), b.log)
+	for end := time.Now().Add(2 * time.Minute); !f(); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			_, status, _ := b.try("status")
+			require.Fail(b.t, what, "%s\n%s", status, b.log)
+		}
+	}
 }
 
 func (b *bench) healthy() {
@@ -48,6 +53,9 @@ func (h past) kinds() (out []string) {
 	return out
 }
 
+// appeared is how many disks have come since the service runs.
+func appeared(b *bench) int { return len(b.history("-kind", "disk-appeared").Events) }
+
 // TestTheWholeStoryOfAFailedDisk: a client verifies all the while, and sees no error.
 func TestTheWholeStoryOfAFailedDisk(t *testing.T) {
 	b := newBench(t)
@@ -61,7 +69,7 @@ func TestTheWholeStoryOfAFailedDisk(t *testing.T) {
 	var said strings.Builder
 	load.Stdout, load.Stderr = &said, &said
 	require.NoError(t, load.Start())
-	time.Sleep(1500 * time.Millisecond)
+	b.eventually("the load writes", func() bool { return b.status().Arrays[0].Counters["client_written_bytes"] > 15*mib })
 
 	b.nidalo("lab", "pull", "A3")
 	b.eventually("the spare takes over", func() bool { return b.status().Arrays[0].Members[2].Bay == "A7" })
@@ -170,7 +178,7 @@ func TestAdoptingADiskInTheSameBayIsAsConfigured(t *testing.T) {
 		b.nidalo("lab", "pull", "A2")
 		b.eventually("exposed", func() bool { return b.condition() == "exposed" })
 		b.nidalo("lab", "insert", "A2", "-size", "32MiB")
-		time.Sleep(2500 * time.Millisecond)
+		b.eventually("the small disk is seen", func() bool { return appeared(b) == 1 })
 		require.Equal(t, "exposed", b.condition(), "too small in any case")
 		b.nidalo("lab", "pull", "A2")
 		b.nidalo("lab", "insert", "A2", "-size", "64MiB")
@@ -179,7 +187,7 @@ func TestAdoptingADiskInTheSameBayIsAsConfigured(t *testing.T) {
 			require.Contains(t, b.history().kinds(), "disk-too-small")
 			require.Contains(t, b.history().kinds(), "disk-adopted")
 		} else {
-			time.Sleep(2500 * time.Millisecond)
+			b.eventually("the disk is seen", func() bool { return appeared(b) == 2 })
 			require.Equal(t, "exposed", b.condition())
 			require.Contains(t, b.nidalo("next"), "nidalo replace tides")
 		}

@@ -181,8 +181,10 @@ func (s *Survey) Look(anew bool) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.order, s.known = sources, known
-	if before != nil { // at the start nothing is news
-		s.changed = append(s.changed, changed...)
+	for _, src := range changed {
+		if before != nil && !slices.Contains(s.changed, src) { // at the start nothing is news
+			s.changed = append(s.changed, src)
+		}
 	}
 	return nil
 }

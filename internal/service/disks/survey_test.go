@@ -65,6 +65,14 @@ func TestDisksThatComeAndGoAreNoticed(t *testing.T) {
 	require.NoError(t, b.Look(false))
 	require.Equal(t, []disks.Source{{Bay: "A1"}}, b.Changed())
 	require.Equal(t, state.DiskBlank, b.state("A1"))
+
+	_, err = b.lab.Pull("A1")
+	require.NoError(t, err)
+	require.NoError(t, b.Look(false))
+	_, err = b.lab.Insert("A1", 8<<20, "")
+	require.NoError(t, err)
+	require.NoError(t, b.Look(false))
+	require.Equal(t, []disks.Source{{Bay: "A1"}}, b.Changed(), "one change, if it was not asked for in between")
 }
 
 func TestADiskIsReadAnewWhenItIsAskedFor(t *testing.T) {
