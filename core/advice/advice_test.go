@@ -37,7 +37,7 @@ var now = time.Date(2026, 11, 20, 3, 0, 0, 0, time.UTC)
 //	twins A2                     two disks claim to be this member
 //	task tides rebuild A2 running 40 2h
 //	blank B1 4TiB, spare B1 4TiB [ARRAY...], empty B1, other B1 TEXT, unread B1, closed B1
-//	hold A1 TEXT, bad B1 TEXT
+//	hold A1 TEXT, bad B1 TEXT, retired B1
 //	checked tides 40d mismatches repaired unrepairable, unused tides, broken tides TEXT
 //	idle charts out|stranger|waits|cannot TEXT
 type host struct {
@@ -123,6 +123,8 @@ func (h *host) line(text string) {
 	case "other":
 		d := h.disk(w[1])
 		d.Serial, d.Spindle, d.State, d.Holds = "QRN-"+w[1], "QRN-"+w[1], state.DiskInUse, []string{rest(2)}
+	case "retired":
+		h.disk(w[1]).State = state.DiskRetired
 	case "unread":
 		h.disk(w[1]).State, h.disk(w[1]).Holds = state.DiskBroken, []string{"input/output error"}
 	case "closed":

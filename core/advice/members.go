@@ -3,6 +3,7 @@ package advice
 import (
 	"cmp"
 	"fmt"
+	"slices"
 
 	"nidalo/core/record"
 	"nidalo/core/say"
@@ -166,6 +167,32 @@ func (p *planner) spare(m Member) *Disk {
 		p.claimed[best.Path] = true
 	}
 	return best
+}
+
+// leftovers says what to do with disks that no array has any more: those that failed, and those that were retired.
+func (p *planner) leftovers() {
+	p.array = nil
+	for _, d := range p.Disks {
+		if d.Part > 0 || p.isMember(d.Spindle) {
+			continue
+		}
+		word := say.Argument(d.Identity)
+		switch {
+		case d.Bad != "" && (d.State == state.DiskInUse || d.State == state.DiskBlank) && len(d.Held) == 0:
+			p.add(Convenient, d.Bad, "take it out and send it back, or test it", "nidalo locate "+word, d.Identity)
+		case d.State == state.DiskRetired:
+			p.add(Convenient, "a copy took its place, and it keeps its old contents until it is erased", "erase it to use it again, or take it out", "nidalo erase "+word, d.Identity)
+		}
+	}
+}
+
+// isMember says whether a physical disk has a member of an array in service, whatever its condition.
+func (p *planner) isMember(spindle string) bool {
+	return slices.ContainsFunc(p.Arrays, func(a Array) bool {
+		return slices.ContainsFunc(a.Members, func(m Member) bool {
+			return m.Spindle == spindle || m.Onto != nil && m.Onto.Spindle == spindle
+		})
+	})
 }
 
 // whole is a physical disk of the host.

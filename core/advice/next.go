@@ -71,6 +71,7 @@ func Next(s *Snapshot) *Plan {
 	for _, i := range s.Idle {
 		p.idle(i)
 	}
+	p.leftovers()
 	if len(s.Arrays)+len(s.Idle) == 0 {
 		p.first()
 	}

@@ -24,9 +24,10 @@ func (s *Screen) Steps(n *control.NextReply) {
 			s.Printf("\n")
 		}
 		about := st.Array
-		if st.Disk != "" {
-			about += ", " + st.Disk
+		if about != "" && st.Disk != "" {
+			about += ", "
 		}
+		about += st.Disk
 		s.Printf("%d  %s  %s\n", i+1, s.strong(s.urgency(st.Urgency)), about)
 		s.Printf("   %s\n", wrap(capital(st.Do)+". "+capital(st.Why)+".", s.Width, "   "))
 		if st.Command != "" {

@@ -294,7 +294,7 @@ func (w watch) next() []string {
 		if text == "" || st.Urgency == advice.Wait {
 			text = st.Do
 		}
-		out = append(out, fmt.Sprintf("  %s  %s   %s", w.paint(string(st.Urgency), string(st.Urgency)), text, w.paint("faint", st.Array+": "+st.Why)))
+		out = append(out, fmt.Sprintf("  %s  %s   %s", w.paint(string(st.Urgency), string(st.Urgency)), text, w.paint("faint", or(st.Array, st.Disk)+": "+st.Why)))
 	}
 	return out
 }

@@ -169,10 +169,6 @@ func (s *Survey) Look(anew bool) error {
 	}
 	wait.Wait()
 	s.tellStarved(starved.Load())
-	known := make(map[Source]Found, len(sources))
-	for i, src := range sources {
-		known[src] = looks[i]
-	}
 	for src := range before {
 		if !slices.Contains(sources, src) {
 			changed = append(changed, src)
@@ -180,6 +176,13 @@ func (s *Survey) Look(anew bool) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	known := make(map[Source]Found, len(sources))
+	for i, src := range sources {
+		known[src] = looks[i]
+		if later, ok := s.known[src]; ok && later.Mark == looks[i].Mark && later.at.After(looks[i].at) {
+			known[src] = later // by LookAt, while this look was under way
+		}
+	}
 	s.order, s.known = sources, known
 	for _, src := range changed {
 		if before != nil && !slices.Contains(s.changed, src) { // at the start nothing is news
