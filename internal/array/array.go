@@ -84,8 +84,8 @@ type Event struct {
 
 // Array is a running array.
 type Array struct {
-	looking bool    // see Look
-	rescue  *rescue // nil unless the array is only read, as far as it can be
+	looking bool     // see Look
+	rescue  *rescued // nil unless the array is only read, as far as it can be
 	cfg     Config
 	layout  atomic.Pointer[layout.Map]
 

@@ -72,7 +72,7 @@ func (a *Array) giveUp(stale *member.Member, p roster.Part, sofar func(int64) er
 		if err := sofar(st.Offset()); err != nil {
 			return nil, err
 		}
-		if probe.NothingGivenUp.On() || a.trusts(st, st.Role(m.Slot), stale) {
+		if probe.NothingGivenUp.On() || a.rescue.Trusts(st, st.Role(m.Slot), stale) {
 			continue
 		}
 		if l := len(runs) - 1; l >= 0 && runs[l].Start+int64(runs[l].Count) == st.Block(m.Slot) {
@@ -100,8 +100,7 @@ func (a *Array) settled() (*Array, error) {
 		return nil, err
 	}
 	b := newArray(a.cfg, roster.ToSalvage, lay, rec)
-	b.stripes.Trust = trust{b}
-	b.rescue = &rescue{state: s, batches: a.rescue.batches}
+	b.rescues(s, false, a.rescue.Batches)
 	for slot, p := range s.Use {
 		k := namedBy(rec, slot)
 		if p.Stale || p.Disk == nil {

@@ -192,7 +192,7 @@ func (a *Array) lacksBatch(m *member.Member, batch uint64) bool {
 	if a.rescue == nil {
 		return !m.Live()
 	}
-	own, away := a.rescue.batches[m.Slot]
+	own, away := a.rescue.Batches[m.Slot]
 	return away && !own[batch]
 }
 

@@ -12,8 +12,8 @@ import (
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/rescue"
 	"nidalo/internal/array/roster"
-	"nidalo/internal/array/stripe"
 	"nidalo/internal/disk"
 )
 
@@ -25,15 +25,17 @@ import (
 //   - nothing is healed, and losing a member never stops the array
 //   - a member that left earlier may serve for what is proven not to have changed since (trusts)
 
-// rescue is what is different about an array that is being rescued.
-type rescue struct {
+// rescued is what an array that is being rescued has besides.
+type rescued struct {
+	*rescue.Rescue
 	state roster.State
-	old   bool // take what a member that left earlier holds, unless it is proven to have changed
 	notes []string
-	// batches are those that members which had left have their part of, by slot.
-	batches map[int]map[uint64]bool
-	// settled: the journals are in place. Before, the tables do not tell of all that changed, and no member that left is trusted.
-	settled bool
+}
+
+// rescues makes an array one that is being rescued.
+func (a *Array) rescues(s roster.State, old bool, batches map[int]map[uint64]bool) {
+	r := &rescue.Rescue{Host: rescue.Host{Layout: a.Layout, Roster: a.roster, Slots: a.slots, Stripes: a.stripes, Tables: a.tables}, Old: old, Batches: batches}
+	a.rescue, a.stripes.Trust = &rescued{Rescue: r, state: s}, r
 }
 
 // Rescue opens a state read-only: nothing is written to its disks. With old, what a member that left earlier holds is
@@ -48,8 +50,7 @@ func Rescue(s roster.State, bad map[disk.Disk][]disk.Range, old bool, cfg Config
 		return nil, nil, err
 	}
 	a = newArray(cfg, roster.ToSalvage, lay, rec)
-	a.stripes.Trust = trust{a}
-	a.rescue = &rescue{state: s, old: old, batches: map[int]map[uint64]bool{}}
+	a.rescues(s, old, map[int]map[uint64]bool{})
 	for slot := range rec.Roster {
 		e, p := &rec.Roster[slot], s.Use[slot]
 		e.Onto = uuid.Nil
@@ -76,7 +77,7 @@ func Rescue(s roster.State, bad map[disk.Disk][]disk.Range, old bool, cfg Config
 			m.Become(record.Missing)
 			continue
 		}
-		a.rescue.batches[slot] = own.Batches
+		a.rescue.Batches[slot] = own.Batches
 		m.Become(record.Active)
 	}
 	if err = a.roster.NewEpoch(); err == nil {
@@ -86,7 +87,7 @@ func Rescue(s roster.State, bad map[disk.Disk][]disk.Range, old bool, cfg Config
 		a.freeze(err)
 		return nil, a.rescue.notes, err
 	}
-	a.rescue.settled = true
+	a.rescue.Settled = true
 	return a, a.rescue.notes, nil
 }
 
@@ -94,165 +95,9 @@ func (a *Array) note(format string, args ...any) {
 	a.rescue.notes = append(a.rescue.notes, fmt.Sprintf(format, args...))
 }
 
-// trust is what a rescue says of members that left earlier.
-type trust struct{ a *Array }
-
-func (t trust) Trusts(st layout.Stripe, role int, m *member.Member) bool {
-	return t.a.trusts(st, role, m)
-}
-
-func (t trust) NextUnsure(r *layout.Region, group int, row, end int64) int64 {
-	return t.a.nextUnsureRow(r, group, row, end)
-}
-
-// trusts says whether what a member that left earlier holds of a stripe is still right. Where the change map has no mark it
-// is. Otherwise, a change of its data is a change of every parity as well, so one parity that has been there all the while
-// and did not change is proof; one that changed is proof of nothing, but makes it too likely. Parity of a stale member
-// proves nothing about data that is not there.
-func (a *Array) trusts(st layout.Stripe, role int, m *member.Member) bool {
-	if !a.rescue.settled {
-		return false
-	}
-	if a.roster.Now().Changes.Unchanged(record.ChangePart(st.Ordinal(), a.Layout().Stripes()), m.Base) {
-		return true
-	}
-	if role >= st.Data && st.Data > 1 {
-		return false
-	}
-	changed := false
-	for witness := range st.Width() {
-		if witness == role || witness < st.Data && st.Data > 1 {
-			continue
-		}
-		o := a.slots.At(st.Slot(witness))
-		if o.Stale || !o.Usable(st) {
-			continue
-		}
-		if !a.stripes.Differ(st, m, o) {
-			return true
-		}
-		changed = true
-	}
-	return !changed && a.rescue.old
-}
-
-// Losses foretells what cannot be read of the regions that may ever have been written, without reading the data: lost is
-// called with spans in ascending order; sofar, now and then, with how far it is. Whatever turns out to be unreadable or
-// wrong on a member that is not known to be comes on top.
+// Losses is rescue.Losses.
 func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error {
-	var open state.Span
-	flush := func() {
-		if open.Length > 0 {
-			lost(open)
-		}
-	}
-	add := func(at, length int64, unsure bool) {
-		if open.Offset+open.Length == at && open.Unsure == unsure && open.Length > 0 {
-			open.Length += length
-			return
-		}
-		flush()
-		open = state.Span{Offset: at, Length: length, Unsure: unsure}
-	}
-	var look columnsKnown
-	lay := a.Layout()
-	for number := a.stripes.NextWritten(0); number < lay.Stripes(); number = a.stripes.NextWritten(number + 1) {
-		st := lay.Stripe(number)
-		at := st.Offset()
-		if err := sofar(at); err != nil {
-			return err
-		}
-		if a.unsure(st) {
-			for role := range st.Data {
-				if !a.stripes.Reads(st, role, a.slots.At(st.Slot(role))) {
-					add(at+int64(role)*st.Strip, st.Strip, true)
-				}
-			}
-			continue
-		}
-		look.fill(a, st)
-		for role := range st.Data {
-			for col := range st.StripBlocks() {
-				if look.unknown[role][col] && !look.empty[col] && look.count[col] > st.Parity {
-					add(at+int64(role)*st.Strip+int64(col)*Block, Block, false)
-				}
-			}
-		}
-	}
-	flush()
-	return nil
-}
-
-// unsure says whether no remaining member could show that something was written to a stripe: whatever is written there
-// is written to a data block and to every parity block, but none of those that were is there.
-func (a *Array) unsure(st layout.Stripe) bool {
-	missing, parities := 0, 0
-	for role := range st.Width() {
-		m := a.slots.At(st.Slot(role))
-		if !a.stripes.Reads(st, role, m) {
-			missing++
-			continue
-		}
-		if role >= st.Data || st.Data == 1 {
-			parities++
-		}
-		for number := range stripe.PagesOf(st, m.Slot) {
-			if written, _, err := a.tables.Changed(m, number); err != nil || written {
-				return false
-			}
-		}
-	}
-	return missing > st.Parity && parities == 0
-}
-
-// nextUnsureRow is the first unsure row of a group from row on; end when there is none before it.
-func (a *Array) nextUnsureRow(r *layout.Region, group int, row, end int64) int64 {
-	missing := 0
-	for _, slot := range r.Members(group) {
-		if m := a.slots.At(slot); m.Stale || !m.Condition().Counts() {
-			missing++
-		}
-	}
-	if missing <= r.Parity {
-		return end
-	}
-	for ; row < end; row++ {
-		if a.unsure(r.At(group, row)) {
-			return row
-		}
-	}
-	return end
-}
-
-// columnsKnown is what the tables tell of the columns of a stripe.
-type columnsKnown struct {
-	sums    []uint32
-	unknown [][]bool // by role and column
-	count   []int    // by column: how many are unknown
-	empty   []bool   // by column: a parity block tells that it was never written, see recoverEmpty
-}
-
-func (k *columnsKnown) fill(a *Array, st layout.Stripe) {
-	n := st.StripBlocks()
-	*k = columnsKnown{sums: make([]uint32, n), unknown: make([][]bool, st.Width()), count: make([]int, n), empty: make([]bool, n)}
-	for role := range k.unknown {
-		k.unknown[role] = make([]bool, n)
-		m := a.slots.At(st.Slot(role))
-		there := a.stripes.Reads(st, role, m) && a.tables.Sums(m, st.Block(m.Slot), k.sums) == nil
-		for col := range n {
-			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && a.badAt(m, st.Block(m.Slot)+int64(col))
-			if k.unknown[role][col] = u; u {
-				k.count[col]++
-			} else if role >= st.Data && k.sums[col] == record.SumNever {
-				k.empty[col] = true
-			}
-		}
-	}
-}
-
-func (a *Array) badAt(m *member.Member, block int64) bool {
-	s, ok := m.Bare().(*disk.Shadow)
-	return ok && s.Bad(m.Offset(block))
+	return a.rescue.Losses(lost, sofar)
 }
 
 // ReadKnown fills p from byte offset off, both in whole blocks, with what can be read, and with zeros where nothing can:
@@ -260,7 +105,7 @@ func (a *Array) badAt(m *member.Member, block int64) bool {
 func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 	lay, unsure := a.Layout(), false // unsure: there is no use in trying the quick way
 	_ = pieces(lay, p, off, func(pc dirty.Piece) error {
-		unsure = unsure || a.unsure(pc.Stripe)
+		unsure = unsure || a.rescue.Unsure(pc.Stripe)
 		return nil
 	})
 	if !unsure {
@@ -278,7 +123,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 	err = pieces(lay, p, off, func(pc dirty.Piece) error {
 		first, n := int(pc.From/Block), len(pc.Buf)/Block
 		start := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + pc.From
-		if a.unsure(pc.Stripe) && !a.stripes.Reads(pc.Stripe, pc.Role, a.slots.At(pc.Stripe.Slot(pc.Role))) {
+		if a.rescue.Unsure(pc.Stripe) && !a.stripes.Reads(pc.Stripe, pc.Role, a.slots.At(pc.Stripe.Slot(pc.Role))) {
 			clear(pc.Buf)
 			lose(start, int64(len(pc.Buf)))
 			return nil
