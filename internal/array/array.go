@@ -4,7 +4,7 @@
 //
 //	write.go      a write, from a client to the journals; flush, trim        update.go   what it means for the members of a stripe
 //	read.go       from the cache or the members, verified                   extents.go  what was ever written
-//	create.go     new arrays; opening them, to use or to look at            replay.go   what a start does with the journals
+//	create.go     new arrays; opening them, to use or to look at
 //	rescue.go     reading what is left when it cannot be started            readmit.go  bringing members that had left back in place
 //	giveback.go   what is emptied is given back to the disks                places.go   what a place on a disk is for, and mending it
 //	members.go, works.go, tasks.go, map.go, inspect.go                      the state of an array, and requests to it

@@ -95,6 +95,15 @@ func (a *Array) note(format string, args ...any) {
 	a.rescue.notes = append(a.rescue.notes, fmt.Sprintf(format, args...))
 }
 
+// lacksBatch says whether a member that is away lacks a batch.
+func (a *Array) lacksBatch(m *member.Member, batch uint64) bool {
+	if a.rescue == nil {
+		return !m.Live()
+	}
+	own, away := a.rescue.Batches[m.Slot]
+	return away && !own[batch]
+}
+
 // Losses is rescue.Losses.
 func (a *Array) Losses(lost func(state.Span), sofar func(off int64) error) error {
 	return a.rescue.Losses(lost, sofar)

@@ -8,6 +8,7 @@ import (
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/replay"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/stripe"
 	"nidalo/internal/array/table"
@@ -74,4 +75,14 @@ func (a *Array) missed(m *member.Member, err error) {
 		return
 	}
 	a.fail(fmt.Errorf("the checksum table of %w; start the array again when the disk answers", err))
+}
+
+// replay finishes what a crash cut short, from the journals.
+func (a *Array) replay() error {
+	host := replay.Host{Slots: a.slots, Roster: a.roster, Journal: a.journal, Tables: a.tables, Stripes: a.stripes, CopyAgain: a.works.CopyAgain,
+		Lacks: a.lacksBatch, Say: a.say, Alive: a.alive, Failed: ErrFailed, Replayed: &a.stats.Replayed}
+	if a.rescue != nil {
+		host.Note = func(text string) { a.note("%s", text) }
+	}
+	return replay.Run(host)
 }

@@ -1,4 +1,5 @@
-package array
+// Package replay is what a start does with the journals.
+package replay
 
 import (
 	"cmp"
@@ -6,17 +7,37 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/stripe"
+	"nidalo/internal/array/table"
 	"nidalo/internal/probe"
 )
 
-// replay finishes what a crash cut short, from the journals. Afterwards the members are consistent and the journals
+// Host is what a replay needs of the array. With Note it is that of a rescue: what cannot be completed is noted instead of ending it, and
+// nothing is healed.
+type Host struct {
+	Slots     *member.Slots
+	Roster    *roster.Roster
+	Journal   *journal.Journal
+	Tables    *table.Tables
+	Stripes   *stripe.Stripes
+	CopyAgain func([]layout.Stripe) error               // of members that are being copied
+	Lacks     func(m *member.Member, batch uint64) bool // a member that is away lacks a batch
+	Say       func(kind event.Kind, disk, text string)
+	Note      func(text string) // nil but in a rescue
+	Alive     func() error
+	Failed    error // is wrapped by errors after which the array has failed
+	Replayed  *atomic.Int64
+}
+
+// Run finishes what a crash cut short, from the journals. Afterwards the members are consistent and the journals
 // empty. It may itself be cut short at any point and started again.
 //
 //	1  read every journal from where its head says it begins, keeping only entries that are whole
@@ -27,17 +48,17 @@ import (
 //	4  the last batch, if incomplete, is completed in the journals first: otherwise a second crash, with other members
 //	   lost, could find it half in place and not know. If it cannot be completed it never happened.
 //	5  a checkpoint, with batch numbers that leave no doubt about leftovers
-func (a *Array) replay() error {
-	scans, first, err := a.journal.Read()
+func Run(host Host) error {
+	scans, first, err := host.Journal.Read()
 	if err != nil {
 		return err
 	}
-	r := &replaying{a: a, scans: scans, first: first, last: first - 1, numbers: journal.BatchNumbers(scans, first), superseded: journal.InPlaceRuns(scans)}
+	r := &replaying{Host: host, scans: scans, first: first, last: first - 1, numbers: journal.BatchNumbers(scans, first), superseded: journal.InPlaceRuns(scans)}
 	if err := r.complete(); err != nil {
 		return err
 	}
-	a.journal.ContinueFrom(r.last)
-	a.journal.PlaceRings(scans, first, r.last)
+	r.Journal.ContinueFrom(r.last)
+	r.Journal.PlaceRings(scans, first, r.last)
 	for _, n := range r.numbers {
 		if more, err := r.batch(n); err != nil {
 			return err
@@ -48,30 +69,30 @@ func (a *Array) replay() error {
 	if err := r.mend(); err != nil {
 		return err
 	}
-	a.journal.ContinueFrom(r.last + journal.RestartGap)
+	r.Journal.ContinueFrom(r.last + journal.RestartGap)
 	if probe.NumbersBeginAgain.On() {
-		a.journal.ContinueFrom(first - 1)
+		r.Journal.ContinueFrom(first - 1)
 	}
 	if len(r.numbers) > 0 {
-		a.event(event.JournalReplayed, "", "%d batches", len(r.numbers))
+		r.Say(event.JournalReplayed, "", fmt.Sprintf("%d batches", len(r.numbers)))
 	}
-	if err := a.journal.Checkpoint(); err != nil {
+	if err := r.Journal.Checkpoint(); err != nil {
 		return err
 	}
 	if slices.ContainsFunc(scans, func(s *journal.Scan) bool { return s.Refuted }) {
-		return a.journal.Checkpoint() // the head that claims too much is the other one of the two
+		return r.Journal.Checkpoint() // the head that claims too much is the other one of the two
 	}
 	return nil
 }
 
 // replaying is what a start does with the journals.
 type replaying struct {
-	a           *Array
+	Host
 	scans       []*journal.Scan
 	first, last uint64 // the first batch that may not be in place, and the last that there is
 	numbers     []uint64
 	superseded  journal.InPlace
-	heal        []journal.Touched // what lacking members have wrong
+	wrong       []journal.Touched // what lacking members have wrong
 	copied      []layout.Stripe   // of members that are being copied
 	unmarked    []int64           // ordinals of stripes that a member which is away may lack
 }
@@ -79,10 +100,10 @@ type replaying struct {
 // complete finds the last batch, and says whether one before it is lacking.
 func (r *replaying) complete() error {
 	for _, n := range r.numbers {
-		if n != r.last+1 && r.a.rescue != nil {
-			r.a.note("the journals lack batch %d: the last writes before the end may be missing", r.last+1)
+		if n != r.last+1 && r.Note != nil {
+			r.Note(fmt.Sprintf("the journals lack batch %d: the last writes before the end may be missing", r.last+1))
 		} else if n != r.last+1 {
-			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", ErrFailed, r.last+1)
+			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", r.Failed, r.last+1)
 		}
 		r.last = n
 	}
@@ -91,65 +112,63 @@ func (r *replaying) complete() error {
 
 // batch brings one batch in place. more is false when it is the last, and never happened.
 func (r *replaying) batch(n uint64) (more bool, err error) {
-	a := r.a
-	b := a.journal.GatherBatch(r.scans, n)
-	if a.rescue != nil && (n != r.last || len(b.Lacking) == 0) {
+	b := r.Journal.GatherBatch(r.scans, n)
+	if r.Note != nil && (n != r.last || len(b.Lacking) == 0) {
 		b.Usable = len(b.Entries) > 0
 	}
 	if !b.Usable && n != r.last {
-		return false, fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", ErrFailed, n)
+		return false, fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", r.Failed, n)
 	}
 	if b.Usable && n == r.last && len(b.Lacking) > 0 && !probe.IncompleteBatchReplayed.On() {
-		whole, err := a.complete(r.scans, b, r.first)
+		whole, err := r.supply(b)
 		if err != nil {
 			return false, err
 		}
 		if whole {
 			probe.LastBatchCompleted.Seen()
-			if b = a.journal.GatherBatch(r.scans, n); !b.Usable || len(b.Lacking) > 0 {
-				return false, a.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", ErrFailed))
+			if b = r.Journal.GatherBatch(r.scans, n); !b.Usable || len(b.Lacking) > 0 {
+				return false, r.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", r.Failed))
 			}
 		}
 		b.Usable = whole
 	}
 	if !b.Usable {
-		a.dropped(b)
+		r.dropped(b)
 		return false, nil
 	}
 	for _, m := range b.Lacking {
 		probe.EntryRestored.Seen()
-		a.event(event.JournalDamaged, m.Name(), "its part of batch %d cannot be read; it is restored from the other members", n)
+		r.Say(event.JournalDamaged, m.Name(), fmt.Sprintf("its part of batch %d cannot be read; it is restored from the other members", n))
 	}
-	if err := a.replayBatch(b, r.superseded); err != nil {
+	if err := r.place(b); err != nil {
 		return false, err
 	}
-	r.heal = append(r.heal, a.journal.LackingBlocks(b)...)
-	for _, m := range a.slots.Copies() {
-		for _, t := range a.journal.Columns(b, []*member.Member{a.slots.At(m.Slot)}) {
+	r.wrong = append(r.wrong, r.Journal.LackingBlocks(b)...)
+	for _, m := range r.Slots.Copies() {
+		for _, t := range r.Journal.Columns(b, []*member.Member{r.Slots.At(m.Slot)}) {
 			r.copied = append(r.copied, t.St)
 		}
 	}
 	if !probe.ReplayNotMarked.On() {
-		r.unmarked = append(r.unmarked, a.journal.Unmarked(b, a.lacksBatch)...)
+		r.unmarked = append(r.unmarked, r.Journal.Unmarked(b, r.Lacks)...)
 	}
-	a.stats.Replayed.Add(1)
+	r.Replayed.Add(1)
 	return true, nil
 }
 
 // mend marks the stripes that absent members lack, and restores blocks that members here lacked.
 func (r *replaying) mend() error {
-	a := r.a
-	if _, err := a.roster.Mark(slices.Values(r.unmarked)); err != nil {
+	if _, err := r.Roster.Mark(slices.Values(r.unmarked)); err != nil {
 		return err
 	}
-	if err := a.journal.SyncAll(); err != nil {
+	if err := r.Journal.SyncAll(); err != nil {
 		return err
 	}
-	for _, t := range r.heal {
-		if a.rescue != nil {
+	for _, t := range r.wrong {
+		if r.Note != nil {
 			break // nothing is healed
 		}
-		if err := a.healColumns(t); err != nil {
+		if err := r.heal(t); err != nil {
 			return err
 		}
 	}
@@ -157,100 +176,91 @@ func (r *replaying) mend() error {
 	if probe.CopyNotMended.On() {
 		return nil
 	}
-	return a.works.CopyAgain(slices.Compact(r.copied))
+	return r.CopyAgain(slices.Compact(r.copied))
 }
 
 // dropped reports that the last batch of the journals is given up.
-func (a *Array) dropped(b journal.Batch) {
+func (r *replaying) dropped(b journal.Batch) {
 	names := make([]string, len(b.Lacking))
 	for i, m := range b.Lacking {
 		names[i] = m.Name()
 	}
 	text := fmt.Sprintf("the last batch of the journals (%d) is not on %s and cannot be completed, so it was given up", b.Number, strings.Join(names, ", "))
-	if a.rescue == nil {
-		a.event(event.BatchDropped, "", "%s. A stop in the middle of writing leaves this, and then nothing of it had been flushed. If that part of the journal was damaged later, the data flushed last may read as it was before", text)
+	if r.Note == nil {
+		r.Say(event.BatchDropped, "", fmt.Sprintf("%s. A stop in the middle of writing leaves this, and then nothing of it had been flushed. If that part of the journal was damaged later, the data flushed last may read as it was before", text))
 		return
 	}
 	// Here it may well have been flushed. What it changed is not known then, and must not read as it was before.
-	a.note("%s: what it changed cannot be read", text)
+	r.Note(fmt.Sprintf("%s: what it changed cannot be read", text))
 	for m, e := range b.Entries {
-		for _, r := range e.Runs {
-			a.tables.Set(m, r.Start, r.Count, nil, record.SumLost)
+		for _, run := range e.Runs {
+			r.Tables.Set(m, run.Start, run.Count, nil, record.SumLost)
 		}
 	}
-	for _, t := range a.journal.LackingBlocks(b) {
+	for _, t := range r.Journal.LackingBlocks(b) {
 		for _, m := range b.Lacking {
 			if t.St.Has(m.Slot) && m.Usable(t.St) {
-				a.tables.Set(m, t.St.Block(m.Slot)+int64(t.Col), t.N, nil, record.SumLost)
+				r.Tables.Set(m, t.St.Block(m.Slot)+int64(t.Col), t.N, nil, record.SumLost)
 			}
 		}
 	}
 }
 
-// lacksBatch says whether a member that is away lacks a batch.
-func (a *Array) lacksBatch(m *member.Member, batch uint64) bool {
-	if a.rescue == nil {
-		return !m.Live()
-	}
-	own, away := a.rescue.Batches[m.Slot]
-	return away && !own[batch]
-}
-
-func (a *Array) aliveOr(err error) error {
-	if alive := a.alive(); alive != nil {
+func (r *replaying) aliveOr(err error) error {
+	if alive := r.Alive(); alive != nil {
 		return alive
 	}
 	return err
 }
 
-// replayBatch brings a batch in place.
-func (a *Array) replayBatch(b journal.Batch, superseded journal.InPlace) error {
+// place brings a batch in place.
+func (r *replaying) place(b journal.Batch) error {
 	members := make([]*member.Member, 0, len(b.Entries))
 	for m := range b.Entries {
 		members = append(members, m)
 	}
 	slices.SortFunc(members, func(x, y *member.Member) int { return cmp.Compare(x.Slot, y.Slot) })
 	// What a lacking member holds in these columns may look sound and be old.
-	for _, t := range a.journal.LackingBlocks(b) {
+	for _, t := range r.Journal.LackingBlocks(b) {
 		for _, m := range b.Lacking {
 			if t.St.Has(m.Slot) && m.Usable(t.St) && !probe.LackingTrusted.On() {
-				a.tables.Set(m, t.St.Block(m.Slot)+int64(t.Col), t.N, nil, record.SumLost)
+				r.Tables.Set(m, t.St.Block(m.Slot)+int64(t.Col), t.N, nil, record.SumLost)
 			}
 		}
 	}
 	return member.Parallel(len(members), func(i int) error {
 		m := members[i]
 		at := b.Entries[m].Contents
-		for _, r := range b.Entries[m].Runs {
-			if r.Kind == record.RunPayload {
-				if err := a.replayRun(m, b.Number, r, at, superseded); err != nil {
+		for _, run := range b.Entries[m].Runs {
+			if run.Kind == record.RunPayload {
+				if err := r.placeRun(m, b.Number, run, at); err != nil {
 					return err
 				}
-				at += int64(r.Count)
+				at += int64(run.Count)
 			}
-			a.tables.Enter(m, r.Kind, r.Start, r.Count, r.Sums)
+			r.Tables.Enter(m, run.Kind, run.Start, run.Count, run.Sums)
 		}
 		return nil
 	})
 }
 
-func (a *Array) replayRun(m *member.Member, number uint64, r record.Run, at int64, superseded journal.InPlace) error {
-	buf := make([]byte, r.Count*Block)
-	if err := m.Disk.ReadAt(buf, m.Ring.Start+at*Block); err != nil {
+func (r *replaying) placeRun(m *member.Member, number uint64, run record.Run, at int64) error {
+	buf := make([]byte, run.Count*layout.Block)
+	if err := m.Disk.ReadAt(buf, m.Ring.Start+at*layout.Block); err != nil {
 		// It was readable a moment ago. Its blocks are wrong now, and are healed when they are read.
 		m.ReadProblem(err)
-		return a.alive()
+		return r.Alive()
 	}
-	for i := 0; i < r.Count; {
-		if superseded.After(m, number, r.Start+int64(i)) {
+	for i := 0; i < run.Count; {
+		if r.superseded.After(m, number, run.Start+int64(i)) {
 			i++
 			continue
 		}
 		n := 1
-		for i+n < r.Count && !superseded.After(m, number, r.Start+int64(i+n)) {
+		for i+n < run.Count && !r.superseded.After(m, number, run.Start+int64(i+n)) {
 			n++
 		}
-		if err := m.WriteData([][]byte{buf[i*Block : (i+n)*Block]}, r.Start+int64(i)); err != nil {
+		if err := m.WriteData([][]byte{buf[i*layout.Block : (i+n)*layout.Block]}, run.Start+int64(i)); err != nil {
 			return err
 		}
 		i += n
@@ -258,15 +268,15 @@ func (a *Array) replayRun(m *member.Member, number uint64, r record.Run, at int6
 	return nil
 }
 
-// complete writes the entries that the last batch lacks, computed from those it has, and makes them durable. It reports
+// supply writes the entries that the last batch lacks, computed from those it has, and makes them durable. It reports
 // false, having written nothing, when they cannot be computed: because other blocks of those columns are damaged, while
-// the entries that are lacking most likely never were. first is the number of the first batch that may not be in place.
-func (a *Array) complete(scans []*journal.Scan, b journal.Batch, first uint64) (bool, error) {
-	over := a.overrideFor(b)
+// the entries that are lacking most likely never were.
+func (r *replaying) supply(b journal.Batch) (bool, error) {
+	over := overrideFor(b)
 	runs := map[*member.Member][]record.Run{}
 	payload := map[*member.Member][][]byte{}
-	for _, t := range a.journal.Columns(b, b.Lacking) {
-		c, err := a.stripes.Load(t.St, t.Col, t.N, func(slot int, block int64) (uint32, []byte, bool) {
+	for _, t := range r.Journal.Columns(b, b.Lacking) {
+		c, err := r.Stripes.Load(t.St, t.Col, t.N, func(slot int, block int64) (uint32, []byte, bool) {
 			for _, m := range b.Lacking {
 				if m.Slot == slot {
 					return record.SumLost, nil, true
@@ -286,7 +296,7 @@ func (a *Array) complete(scans []*journal.Scan, b journal.Batch, first uint64) (
 				continue
 			}
 			for col := range t.N {
-				block := slices.Clone(c.Bufs[role][col*Block:][:Block])
+				block := slices.Clone(c.Bufs[role][col*layout.Block:][:layout.Block])
 				run := record.Run{Kind: record.RunPayload, Start: c.Block(m, col), Count: 1, Sums: []uint32{record.Sum(block)}}
 				switch {
 				case c.Fresh(col):
@@ -306,13 +316,13 @@ func (a *Array) complete(scans []*journal.Scan, b journal.Batch, first uint64) (
 	for _, e := range b.Entries {
 		involved = e.Involved
 	}
-	for _, s := range scans {
+	for _, s := range r.scans {
 		if !slices.Contains(b.Lacking, s.M) || !s.M.Live() {
 			continue
 		}
 		e := record.JournalEntry{Batch: b.Number, Involved: involved, Slot: s.M.Slot, Runs: runs[s.M]}
-		if err := a.journal.Supply(s, e, payload[s.M], first); errors.Is(err, journal.ErrNoRoom) {
-			return false, fmt.Errorf("%w: %w", ErrFailed, err)
+		if err := r.Journal.Supply(s, e, payload[s.M], r.first); errors.Is(err, journal.ErrNoRoom) {
+			return false, fmt.Errorf("%w: %w", r.Failed, err)
 		} else if err != nil {
 			return false, err
 		}
@@ -321,7 +331,7 @@ func (a *Array) complete(scans []*journal.Scan, b journal.Batch, first uint64) (
 }
 
 // overrideFor is the state a batch is going to bring, read from its entries.
-func (a *Array) overrideFor(b journal.Batch) stripe.Override {
+func overrideFor(b journal.Batch) stripe.Override {
 	type at struct {
 		m       *member.Member
 		sum     uint32
@@ -354,8 +364,8 @@ func (a *Array) overrideFor(b journal.Batch) stripe.Override {
 		if x.payload < 0 {
 			return x.sum, nil, true
 		}
-		buf := make([]byte, Block)
-		if err := x.m.Disk.ReadAt(buf, x.m.Ring.Start+x.payload*Block); err != nil || record.Sum(buf) != x.sum {
+		buf := make([]byte, layout.Block)
+		if err := x.m.Disk.ReadAt(buf, x.m.Ring.Start+x.payload*layout.Block); err != nil || record.Sum(buf) != x.sum {
 			return record.SumLost, nil, true
 		}
 		return x.sum, buf, true
@@ -363,8 +373,8 @@ func (a *Array) overrideFor(b journal.Batch) stripe.Override {
 }
 
 // healColumns restores what is lost in some columns.
-func (a *Array) healColumns(t journal.Touched) error {
-	c, err := a.stripes.Load(t.St, t.Col, t.N, nil)
+func (r *replaying) heal(t journal.Touched) error {
+	c, err := r.Stripes.Load(t.St, t.Col, t.N, nil)
 	if err != nil {
 		return err
 	}
@@ -373,5 +383,5 @@ func (a *Array) healColumns(t journal.Touched) error {
 		return err
 	}
 	c.Heal()
-	return a.alive()
+	return r.Alive()
 }
