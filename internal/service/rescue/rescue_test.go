@@ -54,13 +54,12 @@ func TestListsOfBadPlacesAreReadWithCare(t *testing.T) {
 // bench is a desk, and what is left of an array of three disks with one parity after two of them failed: one fully, one in a place.
 type bench struct {
 	*rescue.Desk
-	t     *testing.T
-	lab   *lab.Lab
-	ends  chan struct{}
-	runs  sync.WaitGroup
-	told  []event.Event
-	array *array.Array
-	data  []byte
+	t    *testing.T
+	lab  *lab.Lab
+	ends chan struct{}
+	runs sync.WaitGroup
+	told []event.Event
+	data []byte
 }
 
 func newBench(t *testing.T) *bench {
