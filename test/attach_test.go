@@ -72,7 +72,7 @@ func TestAnAttachedFileSystemDoesNotNotice(t *testing.T) {
 	b.refused(1, []string{"mounted at " + mount, "umount " + mount}, "detach", b.name())
 	b.refused(1, []string{"attached"}, "stop", b.name())
 	b.refused(1, []string{"attached"}, "rename", b.name(), "other")
-	b.refused(1, []string{"an array must not stand on another"}, "create", "-yes", "-name", "x", "-level", "1", filepath.Join(mount, "one"), filepath.Join(mount, "two"))
+	b.refused(1, []string{"an array must not be built on another"}, "create", "-yes", "-name", "x", "-level", "1", filepath.Join(mount, "one"), filepath.Join(mount, "two"))
 	code, _, errOut := b.try("erase", "-yes", device)
 	require.Equal(t, 1, code, errOut)
 
@@ -156,7 +156,7 @@ func TestAKeeperThatHangsHangsNobodyElse(t *testing.T) {
 	require.NoError(t, syscall.Kill(st.PID, syscall.SIGSTOP))
 	defer func() { _ = syscall.Kill(st.PID, syscall.SIGCONT) }()
 	require.Contains(t, b.nidalo("status", b.name()), "the keeper does not answer for 5s")
-	require.Contains(t, b.nidalo("next"), "it should be attached and is not: the keeper does not answer")
+	require.Contains(t, b.nidalo("next"), "It should be attached and is not (the keeper does not answer")
 	require.NoError(t, syscall.Kill(st.PID, syscall.SIGCONT))
 	b.eventually("it answers again", func() bool { return strings.Contains(b.nidalo("status", b.name()), "not in use") })
 }

@@ -219,7 +219,7 @@ func TestACopyThatWasNotFinishedIsNoMember(t *testing.T) {
 		b.nidalo("lab", "pull", bay)
 	}
 	b.start()
-	b.refused(1, []string{"a copy that was not finished"}, "rescue", "tides")
+	b.refused(1, []string{"its copy was not finished"}, "rescue", "tides")
 }
 
 // TestARescueIsServedReadOnly: what clients read is what was written, and what is lost is an error, where it was foretold.
@@ -230,6 +230,7 @@ func TestARescueIsServedReadOnly(t *testing.T) {
 		b.nidalo("lab", "pull", bay)
 		b.eventually("gone", func() bool { return strings.Contains(b.nidalo("disks"), bay+"    -") })
 	}
+	b.eventually("failed", func() bool { return b.condition() == "failed" })
 	before := b.disks()
 	list := filepath.Join(b.home, "lost")
 	served := b.rescue("-serve", "-list", list, "tides")
