@@ -203,7 +203,7 @@ func (p *planner) waitFor(t *Task, about state.Identity) {
 		p.add(Wait, t.Waits, do, "nidalo watch", about)
 		return
 	}
-	why := fmt.Sprintf("the %s is at %.1f%%", t.Kind.Noun(), t.Percent)
+	why := fmt.Sprintf("it is at %.1f%%", t.Percent)
 	if ends := t.ends(p.Now); ends != "" {
 		why += ", " + ends
 	}

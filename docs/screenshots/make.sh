@@ -51,7 +51,7 @@ nidalo check -wait charts >/dev/null 2>&1
 shot watch-healthy 3 "nidalo watch"
 nidalo lab pull A3 >/dev/null
 sleep 1.5
-shot next 2 "$type; say next; say may-pull A5; say may-pull B1; say locate -others tides"
+shot next 2 "$type; say next; say may-pull A5; say may-pull A5 B1; say locate -others tides"
 nidalo lab insert A3 >/dev/null
 sleep 1.5
 shot status-degraded 2 "$type; say status"
@@ -60,7 +60,7 @@ nidalo replace tides QRN-0207 A3 >/dev/null 2>&1
 sleep 1
 shot pace 5 "$type; say pace tides 3MiB/s; say pace tides 08:00-18:00 gentle, else full; say pace"
 nidalo pace all normal >/dev/null
-shot status-rebuilding 3 "$type; say status tides; say may-pull A3; say help retire"
+shot status-rebuilding 3 "$type; say status tides; say may-pull A3; say next"
 shot watch-rebuilding 4 "nidalo watch"
 nidalo lab damage A3 -mend >/dev/null
 sleep 3

@@ -56,7 +56,7 @@ kernel knows.
 				case off:
 					e.out.Printf("All lights are off.\n")
 				case name != "":
-					e.out.Printf("The bays of all members of %s that are seen are lit; the dark one is the missing:\n", name)
+					e.out.Printf("The bays of all members of %s that are seen are lit; the dark one is the missing disk:\n", name)
 				}
 				for _, l := range r.Lit {
 					e.out.Printf("%s is lit.\n", l)

@@ -15,7 +15,7 @@ Copies a member that still works onto a blank disk or a spare (without ONTO the 
 go. Until the last moment the old disk takes part in everything, so the margin never drops; what it cannot read any more
 comes from redundancy. The disk that is let go keeps its contents until it is erased.
 
-With -whole a disk is retired with everything that arrays have on it; nidalo help replace says more.
+With -whole a disk is retired with everything that arrays have on it; nidalo help replace explains how.
 
   nidalo retire tides A3 B1
   nidalo retire -wait tides A3
