@@ -18,12 +18,12 @@ import (
 func TestTheWalksOfTheArchitectureAreTrue(t *testing.T) {
 	raw, err := os.ReadFile("../docs/architecture.md")
 	require.NoError(t, err)
-	walks := regexp.MustCompile(`(?s)## (The way of one [a-z ]+)\n(.*?)\n## `).FindAllStringSubmatch(strings.ReplaceAll(string(raw), "\n## ", "\n## \n## "), -1)
+	walks := regexp.MustCompile(`(?s)## (The path of a [a-z ]+)\n(.*?)\n## `).FindAllStringSubmatch(strings.ReplaceAll(string(raw), "\n## ", "\n## \n## "), -1)
 	require.Len(t, walks, 3)
 	for _, w := range walks {
 		name, text := w[1], w[2]
 		files, functions := map[string]map[string]bool{}, map[string]bool{}
-		most := map[string]int{"The way of one write": 25, "The way of one read of a healthy array": 12}[name]
+		most := map[string]int{"The path of a write": 25, "The path of a read from a healthy array": 12}[name]
 		fast, _, _ := strings.Cut(text, "That is the commit")
 		fast, _, _ = strings.Cut(fast, "Only when something is missing")
 		for _, word := range regexp.MustCompile("`[^`]+`").FindAllString(text, -1) {

@@ -37,7 +37,7 @@ var now = time.Date(2026, 11, 20, 3, 0, 0, 0, time.UTC)
 //	twins A2                     two disks claim to be this member
 //	task tides rebuild A2 running 40 2h
 //	blank B1 4TiB, spare B1 4TiB [ARRAY...], empty B1, other B1 TEXT, unread B1, closed B1
-//	hold A1 TEXT, bad B1 TEXT, retired B1
+//	hold A1 TEXT, bad B1 TEXT, retired B1, read-only B1, carries B1 tides
 //	checked tides 40d mismatches repaired unrepairable, unused tides, broken tides TEXT
 //	idle charts out|stranger|waits|cannot TEXT
 type host struct {
@@ -125,6 +125,10 @@ func (h *host) line(text string) {
 		d.Serial, d.Spindle, d.State, d.Holds = "QRN-"+w[1], "QRN-"+w[1], state.DiskInUse, []string{rest(2)}
 	case "retired":
 		h.disk(w[1]).State = state.DiskRetired
+	case "carries":
+		h.disk(w[1]).Carries = "id-" + w[2]
+	case "read-only":
+		h.disk(w[1]).State = state.DiskReadOnly
 	case "unread":
 		h.disk(w[1]).State, h.disk(w[1]).Holds = state.DiskBroken, []string{"input/output error"}
 	case "closed":
@@ -163,6 +167,8 @@ func (h *host) about(m *Member, w []string, rest func(int) string) {
 		m.Condition = record.Failed
 	case "failing":
 		m.Condition = record.Failing
+	case "active":
+		m.Condition = record.Active
 	case "rebuilding":
 		m.Condition = record.Rebuilding
 	case "foretold":
@@ -327,7 +333,7 @@ func TestAdviceHoldsInAnySituation(t *testing.T) {
 			for _, m := range a.Members {
 				covered := slices.ContainsFunc(plan.Of(a.ID), func(st Step) bool { return st.Disk == m.Disk.String() })
 				if a.Failure == "" && a.Map.Redundant() && m.Condition != record.Active {
-					require.True(rt, covered, "nothing is said of %s, which is %s", m.Disk, m.Condition)
+					require.True(rt, covered, "no step is about %s, which is %s", m.Disk, m.Condition)
 				}
 			}
 		}

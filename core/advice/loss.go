@@ -69,9 +69,9 @@ func Partners(lay *layout.Map, disks []state.Identity) (out []string) {
 	for g := range lay.Shape.Groups {
 		var names []string
 		for _, slot := range lay.Regions()[0].Members(g) {
-			names = append(names, shortName(disks[slot]))
+			names = append(names, say.Short(disks[slot]))
 		}
-		out = append(out, fmt.Sprintf("%s %s: of them %d may be lost", say.List(names), what, lay.Shape.Parity))
+		out = append(out, fmt.Sprintf("%s %s: %d of them may be lost", say.List(names), what, lay.Shape.Parity))
 	}
 	return out
 }

@@ -99,7 +99,7 @@ func (p *planner) replaceDisk(m Member, urgency Urgency, why string) {
 	}
 	best, known := p.instead[m.Spindle]
 	for i, d := range p.Disks {
-		if !known && d.State == state.DiskBlank && d.Bad == "" && d.Real && d.Part == 0 && !p.claimed[d.Path] && d.Size >= need && (best == nil || d.Size < best.Size) {
+		if !known && d.State == state.DiskBlank && d.Bad == "" && d.OnDevice() && d.Part == 0 && !p.claimed[d.Path] && d.Size >= need && (best == nil || d.Size < best.Size) {
 			best = &p.Disks[i]
 		}
 	}
@@ -131,7 +131,7 @@ func (p *planner) spares() {
 		if m.StandsFor == "" || m.Condition != record.Active || p.spareFor(m) != nil {
 			continue
 		}
-		why := fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", shortName(m.Disk), m.StandsFor)
+		why := fmt.Sprintf("the spare %s stands in for %s, and no spare is left for the next failure", say.Short(m.Disk), m.StandsFor)
 		need := m.Need
 		if m.Part > 0 {
 			whole := p.whole(m.Spindle)
@@ -169,11 +169,12 @@ func (p *planner) spare(m Member) *Disk {
 	return best
 }
 
-// leftovers says what to do with disks that no array has any more: those that failed, and those that were retired.
+// leftovers says what to do with disks that no array has any more: those that failed, and those that were retired. A disk that carries
+// anything of an array which is not whole is left alone: a rescue may need it.
 func (p *planner) leftovers() {
 	p.array = nil
 	for _, d := range p.Disks {
-		if d.Part > 0 || p.isMember(d.Spindle) {
+		if d.Part > 0 || p.isMember(d.Spindle) || d.Carries != "" && !p.isWhole(d.Carries) {
 			continue
 		}
 		word := say.Argument(d.Identity)
@@ -184,6 +185,13 @@ func (p *planner) leftovers() {
 			p.add(Convenient, "a copy took its place, and it keeps its old contents until it is erased", "erase it to use it again, or take it out", "nidalo erase "+word, d.Identity)
 		}
 	}
+}
+
+// isWhole says whether an array is in service with all of its members.
+func (p *planner) isWhole(id string) bool {
+	return slices.ContainsFunc(p.Arrays, func(a Array) bool {
+		return a.ID == id && a.Failure == "" && !slices.ContainsFunc(a.Members, func(m Member) bool { return !m.Condition.Counts() })
+	})
 }
 
 // isMember says whether a physical disk has a member of an array in service, whatever its condition.
@@ -203,12 +211,4 @@ func (p *planner) whole(spindle string) *Disk {
 		}
 	}
 	return nil
-}
-
-// shortName is the shortest name of a disk, for people.
-func shortName(i state.Identity) string {
-	if state.Physical(i.Serial) != i.Serial {
-		i.Bay = ""
-	}
-	return state.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
 }

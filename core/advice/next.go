@@ -136,7 +136,7 @@ func (p *planner) add(urgency Urgency, why, do, command string, about state.Iden
 // fit is Fit for a member among the disks that no step wants yet.
 func (p *planner) fit(m Member, bay string) *Disk {
 	free := slices.DeleteFunc(slices.Clone(p.Disks), func(d Disk) bool { return p.claimed[d.Path] })
-	best := Fit(free, m.Need, bay, m.real())
+	best := Fit(free, m.Need, bay, m.Disk.OnDevice())
 	if best != nil {
 		p.claimed[best.Path] = true
 	}

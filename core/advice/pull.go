@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,6 +27,7 @@ func MayPull(s *Snapshot, disks []Disk) *Pull {
 	for i := range s.Arrays {
 		p.array(&s.Arrays[i])
 	}
+	p.idle()
 	if p.Yes {
 		p.free()
 	}
@@ -79,6 +81,20 @@ func (p *puller) held() {
 			p.no("%s cannot be opened, so its contents are not known: %s", p.name(d.Identity), strings.Join(d.Holds, "; "))
 		case state.DiskClosed:
 			p.no("this user may not open %s, so its contents are not known", p.name(d.Identity))
+		}
+	}
+}
+
+// idle says no for disks that an array needs which is to start and cannot yet.
+func (p *puller) idle() {
+	for _, i := range p.Idle {
+		if i.Why != CannotStart && i.Why != Waits {
+			continue
+		}
+		for _, d := range p.disks {
+			if d.Carries == i.ID {
+				p.no("%s carries a member of array %q, which is not in service and lacks members already", p.name(d.Identity), i.Name)
+			}
 		}
 	}
 }
@@ -161,7 +177,7 @@ func (p *puller) wayOut(a *Array, members []Member) {
 		command := fmt.Sprintf("nidalo retire %s %s", a.Name, p.argument(m))
 		mine := p.plan.Of(a.ID)
 		i := slices.IndexFunc(mine, func(st Step) bool { return strings.HasPrefix(st.Command, command) })
-		fit := Fit(free, m.Need, "", m.real())
+		fit := Fit(free, m.Need, "", m.Disk.OnDevice())
 		switch {
 		case i >= 0:
 			p.Next = append(p.Next, mine[i].Command+"   "+mine[i].Do)
@@ -197,9 +213,9 @@ func (p *puller) free() {
 			p.because("%s is a spare; while it is out, it can take no member's place", name)
 		case state.DiskBlank, state.DiskRetired:
 			p.because("%s is %s: no array needs it", name, d.State)
-		case state.DiskInUse:
+		default:
 			if len(p.Reasons) == 0 {
-				p.because("no array in service needs %s; it holds %s", name, strings.Join(d.Holds, "; "))
+				p.because("no array in service needs %s; it holds %s", name, cmp.Or(strings.Join(d.Holds, "; "), "nothing"))
 			}
 		}
 		p.Next = append(p.Next, "nidalo locate "+say.Argument(d.Identity)+"   lights its bay")

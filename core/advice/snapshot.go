@@ -43,10 +43,10 @@ type Member struct {
 	Disk      state.Identity
 	Spindle   string // the physical disk that it is on; empty when that is not known
 	Part      int    // number of the partition that it is on, 0 for a whole disk
-	Reason    string // why it is failing, failed or missing, or why its disk foretells that it will fail; empty when not known
+	Reason    string // why it is failing, failed or missing, or why its disk predicts a failure; empty when not known
 	Since     time.Time
 	Errors    uint64
-	Foretold  bool  // it works, and its disk says that it will fail
+	Foretold  bool  // it is active, and its disk predicts a failure
 	CatchesUp bool  // it is away, and what it holds still counts when it comes back
 	Need      int64 // bytes that a disk must have to take its place
 	Onto      *Copy // the copy of it that is being made
@@ -118,8 +118,8 @@ type Disk struct {
 	Holds   []string
 	Held    []string // its users, in words: it is mounted, or a device is built on it
 	Bad     string   // why it is not to be trusted
+	Carries string   // identity of the array whose member record is on it
 	Part    int      // number of the partition, 0 for a whole disk
-	Real    bool     // a device of the system; otherwise a file, or in the lab
 	Lab     bool
 	Serves  []string // as a spare: the arrays it is for; none: all
 }
@@ -127,9 +127,6 @@ type Disk struct {
 func (d Disk) servesArray(name string) bool {
 	return d.State == state.DiskSpare && d.Bad == "" && (len(d.Serves) == 0 || slices.Contains(d.Serves, name))
 }
-
-// real says whether a member is, or was, on a device of the system.
-func (m Member) real() bool { return len(m.Disk.Path) > 5 && m.Disk.Path[:5] == "/dev/" }
 
 // spindles are the physical disks of all slots, for layout.MarginOfDisks.
 func (a *Array) spindles() []string {
@@ -182,12 +179,12 @@ func (s *Snapshot) inBay(m Member) *Disk {
 	return nil
 }
 
-// Fit is the smallest blank disk of at least need bytes, the one in the given bay first; nil when there is none. A place on a
-// real disk is offered real disks only, and one in the lab or in a file none of them.
-func Fit(disks []Disk, need int64, bay string, real bool) *Disk {
+// Fit is the smallest blank disk of at least need bytes, the one in the given bay first; nil when there is none. onDevice: only devices
+// of the system are taken; otherwise only files and disks of the lab.
+func Fit(disks []Disk, need int64, bay string, onDevice bool) *Disk {
 	var best *Disk
 	for i, d := range disks {
-		if d.State != state.DiskBlank || d.Bad != "" || d.Size < need || d.Real != real {
+		if d.State != state.DiskBlank || d.Bad != "" || d.Size < need || d.OnDevice() != onDevice {
 			continue
 		}
 		if bay != "" && d.Bay == bay {

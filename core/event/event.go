@@ -98,7 +98,7 @@ var grave = map[Kind]Severity{
 	Exposed: Critical, Failed: Critical, ArrayFailed: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
 }
 
-// Severity is how grave events of this kind are, if nothing more is known of them.
+// Severity is the severity of an event of this kind that names no other.
 func (k Kind) Severity() Severity {
 	if s, ok := grave[k]; ok {
 		return s

@@ -46,7 +46,7 @@ func (m *Map) Margin(lost func(slot int) bool) (certain, best int) {
 	return certain, mostLost(m.kinds(lost), left)
 }
 
-// kind is a set of members in the same groups: it makes no difference which of them is lost.
+// kind is a set of members that belong to the same groups, so that the loss of one counts like the loss of any other.
 type kind struct {
 	count  int
 	groups []int

@@ -2,12 +2,21 @@
 package say
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"strings"
 
 	"nidalo/core/state"
 )
+
+// Short is the shortest name of a disk. That of a partition is not its bay, which means the whole disk.
+func Short(i state.Identity) string {
+	if state.Physical(i.Serial) != i.Serial {
+		i.Bay = ""
+	}
+	return state.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
+}
 
 // Argument is a disk's name as it is written in a command that is printed, to be pasted into a shell: it means this disk
 // and nothing else, whatever the disk says of itself.

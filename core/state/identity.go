@@ -36,6 +36,9 @@ func (i Identity) Name() string {
 	return i.Path
 }
 
+// OnDevice says whether it is, or was, a device of the system; otherwise it is a file, or in the lab.
+func (i Identity) OnDevice() bool { return strings.HasPrefix(i.Path, "/dev/") }
+
 // Matches says whether a user's word names this disk: its bay, serial or path.
 func (i Identity) Matches(name string) bool {
 	return name != "" && (name == i.Bay || name == i.Serial || name == i.Path)

@@ -16,7 +16,8 @@ type DiskInfo struct {
 	state.Identity
 	Size    int64           `json:"size_bytes"`
 	State   state.DiskState `json:"state"`
-	Holds   []string        `json:"holds,omitempty"` // what was found on it, in words
+	Holds   []string        `json:"holds,omitempty"`            // what was found on it, in words
+	Carries string          `json:"carries_array_id,omitempty"` // identity of the array whose member record is on it, in service or not
 	Array   string          `json:"array,omitempty"`
 	Slot    *int            `json:"slot,omitempty"`
 	Member  string          `json:"member,omitempty"`  // condition, when it is a member of an array in service

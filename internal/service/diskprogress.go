@@ -7,6 +7,7 @@ import (
 
 	"nidalo/core/event"
 	"nidalo/core/record"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
@@ -25,7 +26,7 @@ type diskSwap struct {
 
 // noteSwap remembers what belongs to the replacement of a disk: slots by the identity of their array.
 func (s *Service) noteSwap(req swap, info control.DiskInfo, out *control.DiskReply, parts map[string]int) error {
-	swap := diskSwap{Old: out.Old, New: shortName(info.Identity), Parts: parts, Kind: state.TaskRebuild, Started: s.opt.Now()}
+	swap := diskSwap{Old: out.Old, New: say.Short(info.Identity), Parts: parts, Kind: state.TaskRebuild, Started: s.opt.Now()}
 	if req.Retire {
 		swap.Kind = state.TaskRetire
 	}

@@ -229,7 +229,7 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 		id := d.Identity()
 		names[i], spindles[i] = id, state.SpindleOf(id.Model, id.Serial)
 		if text, _ := s.vettingOf(id.Name()); text == "" {
-			out.NotVetted = append(out.NotVetted, shortName(id))
+			out.NotVetted = append(out.NotVetted, say.Short(id))
 		}
 		out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
 	}
@@ -237,7 +237,7 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 	for _, slots := range sharing(names) {
 		var of []string
 		for _, slot := range slots {
-			of = append(of, shortName(names[slot]))
+			of = append(of, say.Short(names[slot]))
 		}
 		slices.Sort(of)
 		out.Shared = append(out.Shared, fmt.Sprintf("%s are on one disk, and are lost together", say.List(of)))
@@ -468,7 +468,7 @@ func (s *Service) membersOn(info control.DiskInfo) (out []string) {
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			if slices.Contains(info.Hardware.Parts, m.Disk.Path) && m.Condition != record.Failed && m.Condition != record.Missing {
-				out = append(out, fmt.Sprintf("%s is an %s member of array %q", shortName(m.Disk), m.Condition, r.Name()))
+				out = append(out, fmt.Sprintf("%s is an %s member of array %q", say.Short(m.Disk), m.Condition, r.Name()))
 			}
 		}
 	}

@@ -32,7 +32,7 @@ func (s *Service) Inspect(names []string) (*control.InspectReply, error) {
 			return nil, err
 		}
 		if r != nil {
-			byArray[r.Array] = append(byArray[r.Array], carried{shortName(i.Disk), r})
+			byArray[r.Array] = append(byArray[r.Array], carried{say.Short(i.Disk), r})
 		}
 		out.Disks = append(out.Disks, i)
 	}

@@ -255,7 +255,7 @@ func (s *Service) Retire(req control.RetireRequest) (*control.ReplaceReply, erro
 		if err != nil {
 			return nil, err
 		}
-		best := advice.Fit(snap.Disks, need, "", onDevice(m.Disk))
+		best := advice.Fit(snap.Disks, need, "", m.Disk.OnDevice())
 		if best == nil {
 			return nil, &control.Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", say.Size(need), need), Hints: []string{"insert one, then say it again"}}
 		}

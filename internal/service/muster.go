@@ -44,7 +44,7 @@ func awaited(set roster.Set) (names []string) {
 	for slot, e := range set.Newest.Roster {
 		there := slot < len(set.Current) && set.Current[slot].Disk != nil
 		if counts := e.Condition != record.Failed && e.Condition != record.Missing; counts && !there {
-			if id := (state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}); onDevice(id) {
+			if id := (state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}); id.OnDevice() {
 				names = append(names, fmt.Sprintf("slot %d, %s", slot, id))
 			}
 		}

@@ -1,26 +1,18 @@
 package service
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 )
 
 // What people call members and arrays. A word that means two things is refused.
-
-// shortName is the shortest name of a disk, for people.
-func shortName(i state.Identity) string {
-	if partOf(i) {
-		i.Bay = ""
-	}
-	return state.Printable(cmp.Or(i.Bay, i.Serial, i.Path))
-}
 
 // partOf says whether a disk is a partition, which its bay does not name.
 func partOf(i state.Identity) bool { return state.Physical(i.Serial) != i.Serial }
@@ -36,7 +28,7 @@ func (s *Service) slot(r *running, name string) (int, error) {
 	}
 	var have []string
 	for _, m := range r.MemberStates() {
-		have = append(have, shortName(m.Disk))
+		have = append(have, say.Short(m.Disk))
 	}
 	return 0, &control.Error{What: fmt.Sprintf("%q is no member of array %q; its members are %s", name, r.Name(), strings.Join(have, " "))}
 }

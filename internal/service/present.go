@@ -22,6 +22,9 @@ func (s *Service) lookAt(src disks.Source) control.DiskInfo { return s.present(s
 func (s *Service) present(f disks.Found) control.DiskInfo {
 	info := f.Info
 	info.Bad = s.badBecause(info.Identity)
+	if f.Record != nil {
+		info.Carries = f.Record.Array.String()
+	}
 	if r, m, ok := s.memberAt(info.Identity); ok {
 		slot := m.Slot
 		info.State, info.Array, info.Slot, info.Member, info.Holds = state.DiskInUse, r.Name(), &slot, m.Condition.String(), nil

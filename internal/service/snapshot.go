@@ -39,7 +39,7 @@ func (s *Service) snapshotOf(disks []control.DiskInfo, attached map[string]*cont
 
 func (s *Service) adviceDisk(d control.DiskInfo) advice.Disk {
 	out := advice.Disk{Identity: d.Identity, Spindle: spindle(d.Identity), Size: d.Size, State: d.State, Holds: d.Holds, Held: d.Held, Bad: d.Bad,
-		Real: onDevice(d.Identity), Lab: d.Lab}
+		Carries: d.Carries, Lab: d.Lab}
 	if d.Hardware != nil {
 		out.Part = d.Hardware.Part
 	}
@@ -97,7 +97,7 @@ func (s *Service) adviceMember(r *running, m array.MemberState) advice.Member {
 	s.mu.Lock()
 	out.StandsFor = s.mem.Took[r.Name()+"/"+m.Disk.Name()]
 	s.mu.Unlock()
-	if !works(m) {
+	if !m.Condition.Counts() {
 		out.Twins = adviceTwins(s.twinsOf(r.ID(), m.Slot))
 	}
 	return out
@@ -144,8 +144,11 @@ func (s *Service) Next() (*control.NextReply, error) {
 
 // nextFor is the steps of one array as lines, for alerts.
 func (s *Service) nextFor(name string) []string {
+	if name == "" {
+		return nil
+	}
 	id, err := s.identify(name)
-	if name == "" || err != nil {
+	if err != nil {
 		return nil
 	}
 	snap, err := s.snapshot()

@@ -199,7 +199,7 @@ func (s *Service) takeOverDisk(of string) bool {
 	on := s.membersAt(of)
 	there := slices.ContainsFunc(disks, func(d control.DiskInfo) bool { return spindle(d.Identity) == of })
 	for _, x := range on {
-		if works(x.m) && !there {
+		if x.m.Condition.Counts() && !there {
 			return true // it is gone, and this array has yet to notice
 		}
 	}

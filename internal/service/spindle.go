@@ -9,9 +9,6 @@ import (
 	"nidalo/core/state"
 )
 
-// onDevice says whether something is on a real disk, there or not.
-func onDevice(i state.Identity) bool { return strings.HasPrefix(i.Path, "/dev/") }
-
 // spindle names the whole disk that something is on: by its serial where it has one, since a path may mean another disk by now.
 func spindle(i state.Identity) string {
 	return cmp.Or(state.SpindleOf(i.Model, i.Serial), spindleOfPath(i.Path))

@@ -147,7 +147,7 @@ func (s *Service) surfaceMember(id state.Identity) *vet.Member {
 		return nil
 	}
 	out := &vet.Member{Uses: func(off, n int64) []state.Use { return r.Uses(m.Slot, off, n, surfaceUses) }}
-	if works(m) {
+	if m.Condition.Counts() {
 		out.Heal = func(off, n int64) (healed, lost int64, err error) { return r.HealPlaces(m.Slot, off, n) }
 	}
 	return out

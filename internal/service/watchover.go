@@ -227,7 +227,7 @@ func (s *Service) adopt(src disks.Source, f disks.Found) {
 func (s *Service) letGoMissing() {
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
-			if m.Condition == record.Missing && onDevice(m.Disk) {
+			if m.Condition == record.Missing && m.Disk.OnDevice() {
 				r.LetGo(m.Slot)
 			}
 		}

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
@@ -55,7 +54,7 @@ func (s *Service) ReplaceDisk(asked control.DiskRequest) (*control.DiskReply, er
 	out := &control.DiskReply{Old: whole, New: info, Parts: []control.PartOfDisk{}, Others: []string{}, Stays: s.opt.Stays}
 	for _, x := range on {
 		out.Parts = append(out.Parts, control.PartOfDisk{Array: x.r.Name(), Slot: x.m.Slot, Part: partNumber(x.m.Disk), Need: x.r.NeedSize(x.m.Slot)})
-		switch works := works(x.m); {
+		switch works := x.m.Condition.Counts(); {
 		case req.Retire && !works:
 			return nil, &control.Error{What: fmt.Sprintf("the member of array %q on it is %s: there is nothing to copy from", x.r.Name(), x.m.Condition), Hints: []string{"nidalo replace " + say.Quote(req.Old) + " " + say.Quote(req.New) + "   rebuilds it from the others"}}
 		case !req.Retire && !x.r.Layout().Redundant():
@@ -77,10 +76,6 @@ func (s *Service) ReplaceDisk(asked control.DiskRequest) (*control.DiskReply, er
 type memberOn struct {
 	r *running
 	m array.MemberState
-}
-
-func works(m array.MemberState) bool {
-	return m.Condition == record.Active || m.Condition == record.Failing
 }
 
 // membersAt lists the members on a physical disk, those of the most endangered array first.
@@ -199,7 +194,7 @@ func (s *Service) replaceParts(req swap, on []memberOn, info control.DiskInfo, o
 		out.Notes = append(out.Notes, "file systems in the copied partitions now have the same identifiers twice: take the old disk out before the next start",
 			"the firmware's own entry for booting from the new disk is missing: make one if the host is to boot from it")
 	} else if len(others) > 0 {
-		out.Notes = append(out.Notes, "partitions that no array has stay empty on the new disk; -copy-others copies them from "+shortName(like.Identity))
+		out.Notes = append(out.Notes, "partitions that no array has stay empty on the new disk; -copy-others copies them from "+say.Short(like.Identity))
 	}
 	if req.DryRun {
 		return out, nil
@@ -230,7 +225,7 @@ func (s *Service) putAll(req swap, on []memberOn, info control.DiskInfo, out *co
 	for i, x := range on {
 		put := x.r.Replace
 		switch {
-		case req.Retire || req.spare && works(x.m):
+		case req.Retire || req.spare && x.m.Condition.Counts():
 			put = x.r.Retire
 		case req.spare:
 			put = x.r.StandIn

@@ -42,9 +42,11 @@ type Chronicle struct {
 	mu      sync.Mutex
 	waiting []entry
 	told    map[string]string // what was last said of a thing that is watched all the time
+	sender  *alert.Sender
+
+	opening sync.Mutex // guards what follows; mu is never held while the history is opened, since Tell takes it
 	store   *history.Store
 	failed  time.Time // when it could not be opened last
-	sender  *alert.Sender
 }
 
 // entry is one thing that waits to be passed on; what is not set is not.
@@ -78,8 +80,8 @@ func (c *Chronicle) Close() {
 	close(c.done)
 	c.wait.Wait()
 	c.SetSender(nil)
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	c.opening.Lock()
+	defer c.opening.Unlock()
 	if c.store != nil {
 		_ = c.store.Close()
 	}
@@ -243,8 +245,8 @@ const rest = 10 * time.Second
 
 // History opens the history when it is first needed; nil: it cannot be opened, and everything else goes on.
 func (c *Chronicle) History() *history.Store {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	c.opening.Lock()
+	defer c.opening.Unlock()
 	if c.store != nil || time.Since(c.failed) < rest {
 		return c.store
 	}

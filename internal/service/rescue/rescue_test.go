@@ -94,17 +94,23 @@ func (b *bench) found(bays ...string) (out []roster.Candidate) {
 	return out
 }
 
+// copied copies what is left to a file, to the end.
+func (b *bench) copied(out string, bays ...string) *control.RescueReply {
+	run, err := b.Prepare(control.RescueRequest{Array: "tides", Copy: out}, b.found(bays...), nil)
+	require.NoError(b.t, err)
+	_, err = b.Begin(run)
+	require.NoError(b.t, err)
+	b.runs.Wait()
+	reply, err := b.Watch(control.RescueRequest{Array: "tides"})
+	require.NoError(b.t, err)
+	require.Equal(b.t, control.RescueDone, reply.Stage)
+	return reply
+}
+
 func TestWithoutOneDiskEverythingIsCopied(t *testing.T) {
 	b := newBench(t)
 	out := filepath.Join(t.TempDir(), "tides.img")
-	run, err := b.Prepare(control.RescueRequest{Array: "tides", Copy: out}, b.found("A1", "A3"), nil)
-	require.NoError(t, err)
-	_, err = b.Begin(run)
-	require.NoError(t, err)
-	b.runs.Wait()
-	reply, err := b.Watch(control.RescueRequest{Array: "tides"})
-	require.NoError(t, err)
-	require.Equal(t, control.RescueDone, reply.Stage)
+	reply := b.copied(out, "A1", "A3")
 	require.Zero(t, reply.Lost)
 	got, err := os.ReadFile(out)
 	require.NoError(t, err)
@@ -120,14 +126,7 @@ func TestWithoutOneDiskEverythingIsCopied(t *testing.T) {
 func TestWhatIsLostIsListedAndZerosInTheCopy(t *testing.T) {
 	b := newBench(t)
 	out := filepath.Join(t.TempDir(), "tides.img")
-	run, err := b.Prepare(control.RescueRequest{Array: "tides", Copy: out}, b.found("A2"), nil)
-	require.NoError(t, err)
-	_, err = b.Begin(run)
-	require.NoError(t, err)
-	b.runs.Wait()
-	reply, err := b.Watch(control.RescueRequest{Array: "tides"})
-	require.NoError(t, err)
-	require.Equal(t, control.RescueDone, reply.Stage)
+	reply := b.copied(out, "A2")
 	require.NotZero(t, reply.Lost)
 	lost, err := rescue.ReadRanges(out + ".lost")
 	require.NoError(t, err)
