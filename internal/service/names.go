@@ -7,15 +7,11 @@ import (
 	"strings"
 
 	"nidalo/core/say"
-	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 )
 
 // What people call members and arrays. A word that means two things is refused.
-
-// partOf says whether a disk is a partition, which its bay does not name.
-func partOf(i state.Identity) bool { return state.Physical(i.Serial) != i.Serial }
 
 // slot finds a member by its bay, serial, path or slot number.
 func (s *Service) slot(r *running, name string) (int, error) {
