@@ -174,7 +174,7 @@ func (p *planner) spare(m Member) *Disk {
 func (p *planner) leftovers() {
 	p.array = nil
 	for _, d := range p.Disks {
-		if d.Part > 0 || p.isMember(d.Spindle) || d.Carries != "" && !p.isWhole(d.Carries) {
+		if d.Part > 0 || p.isMember(d.Spindle) || slices.ContainsFunc(p.carried(d.Spindle), func(id string) bool { return !p.isWhole(id) }) {
 			continue
 		}
 		word := say.Argument(d.Identity)

@@ -92,7 +92,7 @@ func (p *puller) idle() {
 			continue
 		}
 		for _, d := range p.disks {
-			if d.Carries == i.ID {
+			if slices.Contains(p.carried(d.Spindle), i.ID) {
 				p.no("%s carries a member of array %q, which is not in service and lacks members already", p.name(d.Identity), i.Name)
 			}
 		}

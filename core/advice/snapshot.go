@@ -169,6 +169,16 @@ func (s *Snapshot) argument(m Member) string {
 	return say.Argument(m.Disk)
 }
 
+// carried lists the arrays whose member records are on a physical disk or its partitions.
+func (s *Snapshot) carried(spindle string) (ids []string) {
+	for _, d := range s.Disks {
+		if d.Spindle == spindle && d.Carries != "" {
+			ids = append(ids, d.Carries)
+		}
+	}
+	return ids
+}
+
 // inBay is the disk in the bay that a member was last seen in, or the member's own disk where there are no bays.
 func (s *Snapshot) inBay(m Member) *Disk {
 	for i, d := range s.Disks {
