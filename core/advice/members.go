@@ -169,7 +169,7 @@ func (p *planner) spare(m Member) *Disk {
 	return best
 }
 
-// leftovers says what to do with disks that no array has any more: those that failed, and those that were retired. A disk that carries
+// leftovers says what to do with disks that no array has any more: those that failed, and those whose place another disk has. A disk that carries
 // anything of an array which is not whole is left alone: a rescue may need it.
 func (p *planner) leftovers() {
 	p.array = nil
@@ -181,6 +181,8 @@ func (p *planner) leftovers() {
 		switch {
 		case d.Bad != "" && (d.State == state.DiskInUse || d.State == state.DiskBlank) && len(d.Held) == 0:
 			p.add(Convenient, d.Bad, "take it out and send it back, or test it", "nidalo locate "+word, d.Identity)
+		case d.State == state.DiskInUse && d.Carries != "" && len(d.Held) == 0:
+			p.add(Convenient, "another disk has its place in the array, and it keeps its old contents until it is erased", "erase it to use it again, or take it out", "nidalo erase "+word, d.Identity)
 		case d.State == state.DiskRetired:
 			p.add(Convenient, "a copy took its place, and it keeps its old contents until it is erased", "erase it to use it again, or take it out", "nidalo erase "+word, d.Identity)
 		}

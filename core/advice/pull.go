@@ -143,6 +143,9 @@ func (p *puller) working(a *Array, members []Member) {
 	it, is := "it", "it is a member"
 	if len(members) > 1 {
 		it, is = "them", fmt.Sprintf("%d of them are members", len(members))
+		if len(members) == len(p.disks) {
+			is = "they are members"
+		}
 	} else if len(p.disks) > 1 {
 		it = members[0].Disk.String()
 		is = it + " is a member"
@@ -179,7 +182,7 @@ func (p *puller) wayOut(a *Array, members []Member) {
 		i := slices.IndexFunc(mine, func(st Step) bool { return strings.HasPrefix(st.Command, command) })
 		fit := Fit(free, m.Need, "", m.Disk.OnDevice())
 		switch {
-		case i >= 0:
+		case i >= 0 && mine[i].Urgency == Soon: // it is about to fail
 			p.Next = append(p.Next, mine[i].Command+"   "+mine[i].Do)
 		case fit != nil && m.Part == 0:
 			p.Next = append(p.Next, command+" "+say.Argument(fit.Identity)+"   copies it onto "+fit.Identity.String()+" first; then it may leave")

@@ -528,7 +528,7 @@ func notFound(r *record.Record, slot int, now time.Time) {
 }
 
 // ErrStale is wrapped when nothing that a disk holds may be taken for what the array has now.
-var ErrStale = errors.New("what it holds cannot be told from other states")
+var ErrStale = errors.New("it cannot come back")
 
 // Awaits says which slot waits for the disk that carries a member record: its member is missing (or, with failed, was
 // failed), and left the array in the very state the record has.
