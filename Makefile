@@ -7,7 +7,7 @@ MINUTES ?= 6
 
 export CGO_ENABLED = 0
 
-.PHONY: build check deb screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench clean
+.PHONY: build check deb screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench bench-against clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -97,6 +97,15 @@ bench: build tools
 	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfNVMe ./test/vm | grep '^|' >>docs/performance.md
 	printf '\nAn attached array, by the client in the kernel, the keeper and the service, against the same client on a server of a plain file.\n\n' >>docs/performance.md
 	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfAttached ./test/vm | grep '^|' >>docs/performance.md
+
+# Every row with this build and with that of another commit, in turn and without peers: make bench-against BASE=abc1234
+ROUNDS ?= 9
+bench-against: build tools
+	@test -n "$(BASE)" || (echo "say which commit: make bench-against BASE=abc1234" && exit 1)
+	rm -rf bench/.base && git worktree prune && git worktree add --detach bench/.base $(BASE)
+	cd bench/.base && $(GO) build -trimpath -o ../base-nidalo ./cmd/nidalo
+	git worktree remove --force bench/.base
+	cd bench && $(GO) build -o bench-tool . && ./bench-tool -against ./base-nidalo -rounds $(ROUNDS); rm -f bench-tool base-nidalo
 
 screenshots: build
 	docs/screenshots/make.sh

@@ -92,12 +92,16 @@ func attached(place string) {
 	}
 	mine := a.Device
 	defer nidalo(ours.dir, "detach", "t")
-	file, endFile := attach(dir, "file", theirs)
-	defer endFile()
+	devices := []string{mine}
+	if *without == "" {
+		file, end := attach(dir, "file", theirs)
+		defer end()
+		devices = append(devices, file)
+	}
 	for _, l := range loads {
 		got := map[string][]float64{}
 		for range *rounds {
-			for _, device := range []string{mine, file} {
+			for _, device := range devices {
 				if l.fresh {
 					if out, err := exec.Command("blkdiscard", "-f", device).CombinedOutput(); err != nil {
 						log.Fatalf("blkdiscard: %v: %s", err, out)
@@ -112,12 +116,15 @@ func attached(place string) {
 			}
 		}
 		unit := "MB/s"
-		x, y := median(got[mine]), median(got[file])
+		x, y := median(got[mine]), 0.0
+		if *without == "" {
+			y = median(got[devices[1]])
+		}
 		if l.iops {
 			unit = "1/s"
 		} else {
 			x, y = x/1e6, y/1e6
 		}
-		add(row{place: place, name: l.name, ours: x, theirs: y, unit: unit, peer: "plain file, attached", target: l.target, limit: l.limit})
+		add(row{Place: place, Name: l.name, Ours: x, Theirs: y, Unit: unit, Peer: "plain file, attached", Target: l.target, Limit: l.limit})
 	}
 }

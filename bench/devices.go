@@ -71,7 +71,7 @@ func devices(place string) {
 				}
 			}
 		}
-		add(row{place: filepath.Base(place), name: j.name + " on loop devices, past the memory", ours: median(ours), theirs: median(theirs), unit: "MB/s", peer: "files", target: 0.4,
-			limit: "a check reads the medium; memory is not filled twice; the loop device itself costs a copy and a thread"})
+		add(row{Place: filepath.Base(place), Name: j.name + " on loop devices, past the memory", Ours: median(ours), Theirs: median(theirs), Unit: "MB/s", Peer: "files", Target: 0.4,
+			Limit: "a check reads the medium; memory is not filled twice; the loop device itself costs a copy and a thread"})
 	}
 }

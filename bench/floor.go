@@ -151,7 +151,7 @@ func floors(place string) {
 		workers int
 	}{{random, false, 2}, {flushed, true, 1}} {
 		for _, r := range rows {
-			if r.place != place || r.name != c.name || r.peer != "nbdkit" || !wanted(c.name) {
+			if r.Place != place || r.Name != c.name || r.Peer != "nbdkit" || !wanted(c.name) {
 				continue
 			}
 			var scheme, plain []float64
@@ -160,9 +160,9 @@ func floors(place string) {
 				plain = append(plain, each(c.workers, func(r *rand.Rand, bufs [][]byte) { b.one(r, bufs, c.sync) }))
 			}
 			s, p := median(scheme), median(plain)
-			floor := 1/r.theirs + max(0, s-p)
-			add(row{place, c.name + ": against the bare system calls of the scheme", r.ours, 1 / floor, "op/s", "bare", 0.4, false,
-				fmt.Sprintf("%.1f µs a block for the members where one file takes %.1f; with the peer's %.1f µs a request no more than %.2f of it can be had", s*1e6, p*1e6, 1e6/r.theirs, 1/floor/r.theirs)})
+			floor := 1/r.Theirs + max(0, s-p)
+			add(row{place, c.name + ": against the bare system calls of the scheme", r.Ours, 1 / floor, "op/s", "bare", 0.4, false,
+				fmt.Sprintf("%.1f µs a block for the members where one file takes %.1f; with the peer's %.1f µs a request no more than %.2f of it can be had", s*1e6, p*1e6, 1e6/r.Theirs, 1/floor/r.Theirs)})
 		}
 	}
 }

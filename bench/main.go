@@ -3,6 +3,7 @@
 //
 //	make bench            everything
 //	go run . -only read   the rows whose name contains "read"
+//	go run . -against OLD the same rows without peers, this build and an older one in turn
 package main
 
 import (
@@ -26,26 +27,28 @@ var (
 	rounds  = flag.Int("rounds", 3, "rounds of each row")
 	only    = flag.String("only", "", "only rows whose name contains this")
 	report  = flag.String("report", "", "write this `FILE`")
+	against = flag.String("against", "", "compare with an older `PROGRAM` instead of peers")
+	without = flag.String("alone", "", "measure no peers and write the rows to this `FILE`")
 	size    = flag.Int("size", 1200, "MiB that sequential rows move")
 )
 
 // row is one measurement: two medians and what was wanted of their ratio.
 type row struct {
-	place, name  string
-	ours, theirs float64
-	unit, peer   string
-	target       float64 // of ours/theirs; when atMost, of theirs/ours the other way round
-	atMost       bool
-	limit        string
+	Place, Name  string
+	Ours, Theirs float64
+	Unit, Peer   string
+	Target       float64 // of ours to theirs
+	AtMost       bool
+	Limit        string
 }
 
-func (r row) ratio() float64 { return r.ours / r.theirs }
+func (r row) ratio() float64 { return r.Ours / r.Theirs }
 
 func (r row) met() bool {
-	if r.atMost {
-		return r.ratio() <= r.target
+	if r.AtMost {
+		return r.ratio() <= r.Target
 	}
-	return r.ratio() >= r.target
+	return r.ratio() >= r.Target
 }
 
 var rows []row
@@ -54,11 +57,14 @@ func wanted(name string) bool { return *only == "" || strings.Contains(name, *on
 
 func add(r row) {
 	rows = append(rows, r)
+	if *without != "" {
+		return
+	}
 	mark := "met"
 	if !r.met() {
 		mark = "MISSED"
 	}
-	log.Printf("%-8s %-50s %10.0f %-6s against %10.0f of %-12s ratio %.2f, target %.2f: %s", r.place, r.name, r.ours, r.unit, r.theirs, r.peer, r.ratio(), r.target, mark)
+	log.Printf("%-8s %-50s %10.0f %-6s against %10.0f of %-12s ratio %.2f, target %.2f: %s", r.Place, r.Name, r.Ours, r.Unit, r.Theirs, r.Peer, r.ratio(), r.Target, mark)
 }
 
 func median(v []float64) float64 {
@@ -69,15 +75,33 @@ func median(v []float64) float64 {
 func main() {
 	log.SetFlags(0)
 	flag.Parse()
-	kernels()
-	touch("/dev/shm", 10<<30)
+	if *against != "" {
+		touch("/dev/shm", 10<<30)
+		compare(*against)
+		return
+	}
+	if *without == "" {
+		kernels()
+		touch("/dev/shm", 10<<30)
+	}
 	for _, place := range strings.Split(*places, ",") {
 		served(place)
-		floors(place)
-		devices(place)
+		if *without == "" {
+			floors(place)
+			devices(place)
+		}
 		attached(place)
 	}
 	tasks(strings.Split(*places, ",")[0])
+	if *without != "" {
+		buf, err := json.Marshal(rows)
+		if err == nil {
+			err = os.WriteFile(*without, buf, 0o600)
+		}
+		if err != nil {
+			log.Fatal(err)
+		}
+	}
 	if *report != "" {
 		if err := os.WriteFile(*report, []byte(document()), 0o644); err != nil {
 			log.Fatal(err)

@@ -66,8 +66,10 @@ func served(place string) {
 			}
 			at = l.level
 			ours = array(dir, l.level, l.disks, "1GiB")
-			peers = []*server{plain(dir, "nbdkit", 3<<30)}
-			if l.level != "1" {
+			if *without == "" {
+				peers = []*server{plain(dir, "nbdkit", 3<<30)}
+			}
+			if *without == "" && l.level != "1" {
 				peers = append(peers, plain(dir, "qemu-nbd", 3<<30))
 			}
 		}
@@ -105,6 +107,9 @@ func served(place string) {
 		unit := "MiB/s"
 		if l.iops {
 			unit = "op/s"
+		}
+		if len(peers) == 0 {
+			add(row{Place: place, Name: name, Ours: median(x), Unit: unit})
 		}
 		for p := range peers {
 			add(row{place, name, median(x), median(y[p]), unit, peers[p].name, l.target, false, l.limit})

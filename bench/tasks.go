@@ -269,13 +269,13 @@ func document() string {
 	b.WriteString("| where | work | Nidalo | peer | ratio | target | what limits it |\n|---|---|---|---|---|---|---|\n")
 	for _, r := range rows {
 		sign, mark := "≥", "met"
-		if r.atMost {
+		if r.AtMost {
 			sign = "≤"
 		}
 		if !r.met() {
 			mark = "**missed**"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %.0f %s | %s %.0f | %.2f | %s %.2f, %s | %s |\n", r.place, r.name, r.ours, r.unit, r.peer, r.theirs, r.ratio(), sign, r.target, mark, r.limit)
+		fmt.Fprintf(&b, "| %s | %s | %.0f %s | %s %.0f | %.2f | %s %.2f, %s | %s |\n", r.Place, r.Name, r.Ours, r.Unit, r.Peer, r.Theirs, r.ratio(), sign, r.Target, mark, r.Limit)
 	}
 	b.WriteString(notes)
 	return b.String()
