@@ -32,7 +32,7 @@ var floors = [][]string{
 	{"nidalo/internal/control"},
 	{"nidalo/internal/keeper", "nidalo/internal/view"},
 	{"nidalo/internal/service/chronicle", "nidalo/internal/service/queue"},
-	{"nidalo/internal/service/vet", "nidalo/internal/service/rescue", "nidalo/internal/service/disks"},
+	{"nidalo/internal/service/attach", "nidalo/internal/service/vet", "nidalo/internal/service/rescue", "nidalo/internal/service/disks"},
 	{"nidalo/internal/service", "nidalo/internal/crash"},
 	{"nidalo/internal/cli"},
 	{"nidalo/cmd/nidalo"},

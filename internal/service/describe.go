@@ -28,7 +28,7 @@ func (s *Service) Status(name string) (*control.Status, error) {
 	if s.opt.Stays {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}
-	attached := s.attachedDevices()
+	attached := s.devices.Devices()
 	plan := advice.Next(s.snapshotOf(disks, attached))
 	for _, r := range s.running() {
 		if name == "" || r.Name() == name || r.ID().String() == name {

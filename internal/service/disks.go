@@ -15,6 +15,7 @@ import (
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/service/attach"
 	"nidalo/internal/service/disks"
 )
 
@@ -249,8 +250,7 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 // begin puts an array that was just created into service.
 func (s *Service) begin(a *array.Array) {
 	r := newRunning(a)
-	r.since = a.Record().Starts // it has been nowhere else
-	noteStarts(a.ID().String(), r.since, r.since)
+	r.since = attach.Begin(a.ID().String(), a.Record().Starts) // it has been nowhere else
 	s.mu.Lock()
 	s.arrays[a.Name()] = r
 	s.mu.Unlock()

@@ -10,6 +10,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
+	"nidalo/internal/service/attach"
 	"nidalo/internal/service/rescue"
 )
 
@@ -36,11 +37,11 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 	if of, yes := strings.CutPrefix(name, rescue.Prefix); yes {
 		return s.openRescue(of)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if of, yes := strings.CutPrefix(name, attachedPrefix); yes {
+	if of, yes := strings.CutPrefix(name, attach.Prefix); yes {
 		return s.openAttached(of, peer)
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	r := s.arrays[name]
 	if r == nil {
 		return nil, nil, nbd.ErrNoExport

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"nidalo/internal/control"
+	"nidalo/internal/service/attach"
 )
 
 // memory is what the service remembers in its home from one start to the next, besides what members carry.
@@ -24,7 +25,7 @@ type memory struct {
 	Names    map[string]string     `json:"names"`              // of the arrays that belong to this home, by identity
 	Bad      map[string]string     `json:"bad"`                // disks that failed, by serial or path, and why
 	Chosen   map[string]string     `json:"chosen,omitempty"`   // of copies of a member, by its identity, the disk that is used
-	Attached map[string]attachment `json:"attached,omitempty"` // arrays that are devices of this host, by identity
+	Attached map[string]attach.How `json:"attached,omitempty"` // arrays that are devices of this host, by identity
 	Quiet    map[string]string     `json:"quiet"`              // acknowledged conditions and the state they had
 }
 

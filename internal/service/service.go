@@ -26,6 +26,7 @@ import (
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
+	"nidalo/internal/service/attach"
 	"nidalo/internal/service/chronicle"
 	"nidalo/internal/service/disks"
 	"nidalo/internal/service/rescue"
@@ -59,6 +60,7 @@ type Service struct {
 	turns       *turns
 	vets        vet.Runs
 	rescues     *rescue.Desk
+	devices     *attach.Desk
 	surfaceRuns vet.Runs
 	moves       map[string]move     // of tasks; used by lookLoop only
 	looked      atomic.Int64        // when lookLoop began its last round, in ns
@@ -76,11 +78,12 @@ type Service struct {
 // running is an array in service.
 type running struct {
 	*array.Array
-	clients int
-	peers   map[string]*connected
-	session *session      // of the keeper, while it is attached
-	device  *array.Client // all sessions of the keeper
-	since   uint64        // the first of the starts up to this one that were all on this host
+	clients       int
+	deviceClients int // of those, the keeper's
+	peers         map[string]*connected
+	door          attach.Door   // for the sessions of the keeper
+	device        *array.Client // all of them
+	since         uint64        // the first of the starts up to this one that were all on this host
 }
 
 func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[string]*connected{}} }
@@ -130,6 +133,7 @@ func Open(opt Options) (*Service, error) {
 	}
 	s.chron = s.newChronicle()
 	s.rescues = s.newRescues()
+	s.devices = s.newAttach()
 	s.setSender()
 	var watch func()
 	if opt.Stays { // before the first look, so that nothing that comes after it is missed
@@ -148,7 +152,7 @@ func Open(opt Options) (*Service, error) {
 		s.looked.Store(time.Now().UnixNano())
 		s.wait.Go(watch)
 		s.wait.Go(s.lookLoop)
-		s.wait.Go(s.keepLoop)
+		s.wait.Go(s.devices.Loop)
 	}
 	return s, nil
 }
@@ -424,7 +428,7 @@ func (s *Service) startOne(found []roster.Candidate) error {
 	}
 	since := uint64(0)
 	if !s.opt.Looks {
-		since = s.continuous(set.Newest.Array.String(), set.Newest.Starts)
+		since = attach.Continue(set.Newest.Array.String(), set.Newest.Starts)
 	}
 	a, err := open(set, s.engine())
 	if err != nil {

@@ -19,7 +19,7 @@ func (s *Service) snapshot() (*advice.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.snapshotOf(disks, s.attachedDevices()), nil
+	return s.snapshotOf(disks, s.devices.Devices()), nil
 }
 
 func (s *Service) snapshotOf(disks []control.DiskInfo, attached map[string]*control.DeviceStatus) *advice.Snapshot {
