@@ -84,7 +84,7 @@ func TestAnAttachedFileSystemDoesNotNotice(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { ended <- load.Wait() }()
 	for i := range 4 {
-		time.Sleep(700 * time.Millisecond)
+		b.eventually("the load writes", func() bool { return b.status().Arrays[0].Counters["client_written_bytes"] > 2*mib })
 		if i%2 == 0 {
 			b.stop(syscall.SIGKILL)
 		} else {

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 	"testing"
@@ -74,7 +75,9 @@ func TestFioVerifiesWhatItWroteWhileADiskIsPulled(t *testing.T) {
 	b.start()
 	pulled := make(chan string)
 	go func() {
-		time.Sleep(500 * time.Millisecond)
+		for b.status().Arrays[0].Counters["client_written_bytes"] < 8*mib { // while it writes
+			runtime.Gosched()
+		}
 		_, out, errOut := b.try("lab", "pull", "A2")
 		pulled <- out + errOut
 	}()

@@ -11,7 +11,6 @@ import (
 	"strconv"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -122,9 +121,12 @@ func (v *versions) fill(block int, version uint64) []byte {
 	return p
 }
 
-// write goes on until the service is gone, flushing now and then.
-func (v *versions) write(c *nbd.Client, r *rand.Rand) {
-	for {
+// write goes on until the service is gone, flushing now and then; at the n-th write it has the service killed, which ends in its own time.
+func (v *versions) write(c *nbd.Client, r *rand.Rand, n int, kill func() error) {
+	for i := 0; ; i++ {
+		if i == n {
+			go func() { _ = kill() }()
+		}
 		block := r.IntN(len(v.may))
 		v.next++
 		v.may[block] = append(v.may[block], v.next)
@@ -186,11 +188,7 @@ func TestWhatWasFlushedIsThereAfterEveryKill(t *testing.T) {
 		require.NoError(t, load.Start())
 		c, err := nbd.Dial("unix", filepath.Join(b.home, "nbd.sock"), "tides")
 		require.NoError(t, err)
-		go func(p *os.Process) {
-			time.Sleep(time.Duration(200+137*(cycle%7)) * time.Millisecond)
-			_ = p.Kill()
-		}(b.serve.Process)
-		v.write(c, r)
+		v.write(c, r, 150+111*(cycle%7), b.serve.Process.Kill)
 		_ = load.Process.Kill()
 		_ = load.Wait()
 		b.stop(syscall.SIGKILL)

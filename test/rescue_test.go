@@ -12,7 +12,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -164,10 +163,7 @@ func TestARescueCopiesOutWhatIsLeft(t *testing.T) {
 	for bay, serial := range map[string]string{"A1": "TMK-0193", "A2": "ORR-0200", "A3": "QRN-0207"} {
 		b.nidalo("lab", "insert", bay, "-disk", serial)
 	}
-	time.Sleep(1500 * time.Millisecond)
-	if b.condition() == "failed" {
-		b.nidalo("start", "tides")
-	}
+	b.eventually("all three are back", func() bool { code, _, _ := b.try("start", "tides"); return code == 0 || b.condition() != "failed" })
 	b.healthy()
 	require.NoError(t, os.Remove(out))
 	b.tool("nbdcopy", b.uri("tides"), out)

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -48,7 +49,9 @@ func (b *box) all() []alert.Message {
 
 var quick = alert.Options{Fold: 80 * time.Millisecond, Tries: 3, Wait: time.Millisecond, Log: slog.New(slog.DiscardHandler)}
 
-func TestTheSameAgainIsCountedAndToldOnce(t *testing.T) {
+func TestTheSameAgainIsCountedAndToldOnce(t *testing.T) { synctest.Test(t, theSameAgain) }
+
+func theSameAgain(t *testing.T) {
 	b := &box{}
 	s := alert.NewSender([]alert.Channel{b}, quick)
 	defer s.Close()
@@ -56,13 +59,17 @@ func TestTheSameAgainIsCountedAndToldOnce(t *testing.T) {
 		s.Send(alert.Message{Kind: "member-missing", Array: "tides", Disk: "A3"})
 	}
 	s.Send(alert.Message{Kind: "member-missing", Array: "tides", Disk: "A4"})
-	require.Eventually(t, func() bool { return len(b.all()) == 3 }, 5*time.Second, time.Millisecond)
+	time.Sleep(quick.Fold)
+	synctest.Wait()
 	got := b.all()
+	require.Len(t, got, 3)
 	require.Equal(t, []int{0, 0, 4}, []int{got[0].Count, got[1].Count, got[2].Count})
 	require.Contains(t, got[2].Subject(), "A3 (4 times)")
 	time.Sleep(4 * quick.Fold)
 	s.Send(alert.Message{Kind: "member-missing", Array: "tides", Disk: "A3"})
-	require.Eventually(t, func() bool { return len(b.all()) == 4 && b.all()[3].Count == 0 }, 5*time.Second, time.Millisecond, "after a quiet time it is news again")
+	synctest.Wait()
+	require.Len(t, b.all(), 4, "after a quiet time it is news again")
+	require.Zero(t, b.all()[3].Count)
 }
 
 func TestDeliveriesAreTriedAgainButNotForEver(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -366,7 +367,13 @@ func TestARetirementGoesOnAfterAStop(t *testing.T) {
 	a.SetPace(task.Pace{Rate: 4 * mib})
 	require.NoError(t, a.Retire(1, f.disk(48*mib)))
 	require.Eventually(t, func() bool { return a.TaskStates()[0].Done > 2*mib }, 20*time.Second, time.Millisecond)
-	time.Sleep(1100 * time.Millisecond) // the cursor is saved once a second
+	require.Eventually(t, func() bool { // that the members know it
+		member, err := disk.OpenReadOnly(filepath.Join(f.path, "disk1"))
+		require.NoError(t, err)
+		defer member.Close()
+		own, _ := disk.ReadRecord(member)
+		return own != nil && own.Roster[1].Cursor > 0
+	}, 20*time.Second, 10*time.Millisecond)
 	require.NoError(t, a.Close())
 	b, err := f.reopen(array.Config{Cache: 4 * mib})
 	require.NoError(t, err)
@@ -385,22 +392,27 @@ func TestARetirementGoesOnAfterAStop(t *testing.T) {
 }
 
 // TestRatesArePaced holds a rebuild to a rate, and lets it go on at once when that changes.
-func TestRatesArePaced(t *testing.T) {
+func TestRatesArePaced(t *testing.T) { synctest.Test(t, ratesArePaced) }
+
+func ratesArePaced(t *testing.T) {
 	f := newFolder(t)
 	a, _ := gated(t, f, layout.Parity1, 3, array.Config{})
-	require.NoError(t, a.WriteAt(noise(4, 24*mib), 0))
+	require.NoError(t, a.WriteAt(noise(4, 80*mib), 0))
 	require.NoError(t, a.Flush())
 	require.NoError(t, a.Fail(0, false))
 	a.SetPace(task.Pace{Rate: 1 << 20})
 	require.NoError(t, a.Replace(0, f.disk(48*mib)))
-	time.Sleep(1500 * time.Millisecond)
-	require.LessOrEqual(t, a.TaskStates()[0].Done, int64(7*mib), "a piece is 1 MiB, and four may be on their way")
+	time.Sleep(10 * time.Second)
+	require.InDelta(t, 10*mib, a.TaskStates()[0].Done, 1*mib, "of pieces of 1 MiB")
+	a.SetPace(task.Pace{Rate: 4 << 20})
+	time.Sleep(4 * time.Second)
+	require.InDelta(t, 26*mib, a.TaskStates()[0].Done, 2*mib)
 	require.NoError(t, a.Steer(state.TaskRebuild, 0, state.TaskPaused))
 	require.Eventually(t, func() bool { return a.TaskStates()[0].State == state.TaskPaused }, 5*time.Second, time.Millisecond)
 	at := a.TaskStates()[0].Done
 	a.SetPace(task.Pace{Mode: task.Full})
 	time.Sleep(100 * time.Millisecond)
-	require.LessOrEqual(t, a.TaskStates()[0].Done, at+4*mib)
+	require.Equal(t, at, a.TaskStates()[0].Done)
 	require.Error(t, a.Steer(state.TaskRebuild, 0, state.TaskCancelled), "redundancy waits for it")
 	require.NoError(t, a.Steer(state.TaskRebuild, 0, state.TaskRunning))
 	a.WaitTasks()

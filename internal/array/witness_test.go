@@ -1,6 +1,7 @@
 package array_test
 
 import (
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -102,8 +103,11 @@ func TestATableThatCannotBeReadEmptiesNoJournal(t *testing.T) {
 	err = a.Flush()
 	require.True(t, late)
 	close(hold)
-	time.Sleep(100 * time.Millisecond) // the disk is heard again
 	_ = a.Close()
+	require.Eventually(t, func() bool { // the disk is heard again, and let go of
+		d, err := disk.Open(filepath.Join(f.path, "disk1"))
+		return err == nil && d.Close() == nil
+	}, 5*time.Second, time.Millisecond)
 	a, reopened := f.reopen(array.Config{})
 	require.NoError(t, reopened)
 	requireReads(t, a, want, 0)

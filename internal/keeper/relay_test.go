@@ -152,6 +152,7 @@ func TestNothingAcknowledgedIsLostWithTheService(t *testing.T) {
 	want := make([]byte, size)
 	end := make(chan struct{})
 	var writers sync.WaitGroup
+	var written atomic.Int64
 	for w := range 4 {
 		writers.Go(func() {
 			r := rand.New(rand.NewPCG(1, uint64(w)))
@@ -183,11 +184,13 @@ func TestNothingAcknowledgedIsLostWithTheService(t *testing.T) {
 					return
 				}
 				copy(want[off:], buf)
+				written.Add(1)
 			}
 		})
 	}
 	for range 12 {
-		time.Sleep(30 * time.Millisecond)
+		until := written.Load() + 50
+		require.Eventually(t, func() bool { return written.Load() > until }, 20*time.Second, time.Millisecond)
 		s.kill()
 		s.serve()
 	}
@@ -282,14 +285,16 @@ func TestWhatWaitsIsGivenUpWithItsConnection(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	other := port{r: p.r, ctx: ctx}
 	done := make(chan error, 2)
+	one := int64(0)
 	go func() { done <- other.Write([]byte("gone"), 0) }()
+	require.Eventually(t, func() bool { one, _ = p.r.ring.Used(); return one > 0 }, 5*time.Second, time.Millisecond, "it waits")
 	go func() {
 		_, err := other.Read(make([]byte, 4), 0)
 		done <- err
 	}()
 	kept := make(chan error)
 	go func() { kept <- p.Write([]byte("kept"), 4096) }()
-	time.Sleep(50 * time.Millisecond)
+	require.Eventually(t, func() bool { both, _ := p.r.ring.Used(); return both > one }, 5*time.Second, time.Millisecond, "the second waits, too")
 	cancel()
 	require.ErrorIs(t, <-done, context.Canceled)
 	require.ErrorIs(t, <-done, context.Canceled)
@@ -342,7 +347,7 @@ func TestRequestsOfADeviceTakenOverWait(t *testing.T) {
 	request := []byte{0x25, 0x60, 0x95, 0x13, 0, 0, 0, 1, 7, 7, 7, 7, 7, 7, 7, 7, 0, 0, 0, 0, 0, 0, 0x10, 0, 0, 0, 0, 4, 'd', 'a', 't', 'a'}
 	_, err = theirs[0].Write(request)
 	require.NoError(t, err)
-	time.Sleep(100 * time.Millisecond)
+	require.Eventually(t, func() bool { used, _ := ring.Used(); return used > 0 }, 5*time.Second, time.Millisecond, "it was taken")
 	s.serve()
 	reply := make([]byte, 16)
 	_, err = theirs[0].Read(reply)

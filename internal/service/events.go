@@ -76,10 +76,10 @@ const stuckAfter = 5 * time.Minute
 func (s *Service) stuck(key string, done int64) bool {
 	p, ok := s.moves[key]
 	if !ok || p.done != done {
-		s.moves[key] = move{done, time.Now()}
+		s.moves[key] = move{done, s.opt.Now()}
 		return false
 	}
-	return time.Since(p.at) > stuckAfter
+	return s.opt.Now().Sub(p.at) > stuckAfter
 }
 
 // move is how far a task was, and when.

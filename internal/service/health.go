@@ -103,8 +103,8 @@ func (s *Service) askHealth() {
 			s.mu.Lock()
 			w, known := s.healths[of]
 			s.mu.Unlock()
-			if !known || time.Since(w.since) > trendOver {
-				w.first, w.since = now, time.Now()
+			if !known || s.opt.Now().Sub(w.since) > trendOver {
+				w.first, w.since = now, s.opt.Now()
 			}
 			w.verdict = health.Judge(now, w.first, health.DefaultRules)
 			w.now, w.asked = now, time.Now()

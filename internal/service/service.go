@@ -41,7 +41,7 @@ type Options struct {
 	Looks  bool  // by a command that only looks: nothing is written, to a disk or to the home, and no array is started
 	Cache  int64 // bytes of dirty data over all arrays; 0 means the engine's default for each
 	Log    *slog.Logger
-	Now    func() time.Time // the time of day, for paces by hours; nil: time.Now
+	Now    func() time.Time // what goes by date or hour, or takes minutes and more; nil: the lab's clock, or the host's
 }
 
 // Service holds the arrays of one home.

@@ -6,6 +6,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/event"
+	"nidalo/core/health"
+	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array/task"
@@ -84,4 +87,59 @@ func TestWhatIsRememberedSurvivesAndGarbageIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, state.DiskSpare, disks[3].State)
 	require.NoError(t, again.Close())
+}
+
+// a5 is a level 5 array of the first three bays.
+func a5(t *testing.T, s *Service) *running {
+	_, err := s.Create(control.CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3"}})
+	require.NoError(t, err)
+	r, err := s.named("tides")
+	require.NoError(t, err)
+	return r
+}
+
+func TestATaskThatDoesNotMoveIsTold(t *testing.T) {
+	now := at("03:00")
+	s := home(t, 4, &now)
+	r := a5(t, s)
+	require.NoError(t, r.WriteAt(make([]byte, 20<<20), 0))
+	require.NoError(t, r.Flush())
+	r.SetPace(task.Pace{Rate: 1 << 10})
+	require.NoError(t, r.Fail(0, false))
+	_, err := s.Replace(control.ReplaceRequest{Array: "tides", Old: "A1", New: "A4"})
+	require.NoError(t, err)
+	done := func() int64 { return r.TaskStates()[0].Done }
+	require.Eventually(t, func() bool { return r.TaskStates()[0].State == state.TaskRunning && done() > 0 }, 10*time.Second, time.Millisecond)
+	s.conditions()
+	now = now.Add(stuckAfter - time.Second)
+	s.conditions()
+	require.False(t, s.chron.Told("stuck/tides/rebuild/0"), "not yet")
+	before := done()
+	now = now.Add(2 * time.Second)
+	s.conditions()
+	require.Equal(t, before, done(), "at this pace the next piece is a quarter of an hour away")
+	require.True(t, s.chron.Told("stuck/tides/rebuild/0"))
+	require.Eventually(t, func() bool {
+		found, err := s.History(control.HistoryRequest{Kind: string(event.TaskStuck)})
+		return err == nil && len(found.Events) == 1
+	}, 5*time.Second, time.Millisecond)
+}
+
+func TestSectorsThatGoInOneDayAreATrend(t *testing.T) {
+	for days, failing := range map[int]bool{0: true, 2: false} {
+		now := at("03:00")
+		s := home(t, 3, &now)
+		r := a5(t, s)
+		sectors := func(n int64) {
+			require.NoError(t, s.lab.SetHealth("A2", func(h *health.Readings) { h.Reallocated = &n }))
+			s.askHealth()
+		}
+		sectors(0)
+		for n := int64(1); n <= 2*health.DefaultRules.Grown; n += health.DefaultRules.Grown - 1 {
+			now = now.Add(time.Duration(days) * 24 * time.Hour)
+			s.askHealth()
+			sectors(n)
+		}
+		require.Equal(t, failing, r.MemberStates()[1].Condition == record.Failing, "%d days between", days)
+	}
 }

@@ -67,8 +67,8 @@ func (s *Service) lookLoop() {
 				r.GoOn()
 			}
 		}
-		if time.Since(day) > 24*time.Hour {
-			day = time.Now()
+		if s.opt.Now().Sub(day) > 24*time.Hour {
+			day = s.opt.Now()
 			s.chron.Forget(day.AddDate(0, 0, -cmp.Or(s.config().History.Days, keepDays)))
 		}
 	}

@@ -2,6 +2,7 @@ package vet_test
 
 import (
 	"bytes"
+	"runtime"
 	"testing"
 	"time"
 
@@ -150,8 +151,8 @@ func TestASurfaceTestGivesWayAndIsHeldAtOnce(t *testing.T) {
 		switch {
 		case n.Cursor == 4<<20 && n.State == state.TaskRunning:
 			go func() { h.Queue.Enter(rebuild, nil); close(came) }()
-			for !h.Queue.Yields(&queue.Entry{Kind: state.TaskSurface, Disks: []string{"A1"}}) {
-				time.Sleep(time.Millisecond)
+			for !h.Queue.Yields(&queue.Entry{Kind: state.TaskSurface, Disks: []string{"A1"}}) { // until it has come
+				runtime.Gosched()
 			}
 		case n.State == state.TaskWaiting:
 			go func() { <-came; h.Queue.Leave(rebuild) }()
