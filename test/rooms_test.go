@@ -27,7 +27,7 @@ var floors = [][]string{
 	{"nidalo/internal/array/table", "nidalo/internal/array/roster"},
 	{"nidalo/internal/array/journal"},
 	{"nidalo/internal/array/stripe"},
-	{"nidalo/internal/array/task", "nidalo/internal/array/rescue", "nidalo/internal/array/replay"},
+	{"nidalo/internal/array/task", "nidalo/internal/array/rescue", "nidalo/internal/array/replay", "nidalo/internal/array/rig"},
 	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert", "nidalo/internal/carryover"},
 	{"nidalo/internal/control"},
 	{"nidalo/internal/keeper", "nidalo/internal/view"},
