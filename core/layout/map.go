@@ -131,7 +131,7 @@ func NewMap(level Level, members int, shape Shape, regions []Region) (*Map, erro
 	m := &Map{Level: level, Members: members, Shape: shape, on: make([][]*Region, members)}
 	for i := range regions {
 		r := &regions[i]
-		if r.Data < 1 || r.Parity < 0 || r.Groups < 1 || r.Rows < 1 || r.Strip < Block || len(r.Slots) != r.Groups*r.Width() || len(r.Begin) != len(r.Slots) {
+		if r.Data < 1 || r.Parity < 0 || r.Groups < 1 || r.Rows < 1 || r.Strip < MinStrip || len(r.Slots) != r.Groups*r.Width() || len(r.Begin) != len(r.Slots) {
 			return nil, fmt.Errorf("region %d is not whole", r.ID)
 		}
 		if slices.ContainsFunc(m.regions, func(o *Region) bool { return o.ID == r.ID }) {
