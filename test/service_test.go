@@ -440,7 +440,7 @@ func TestVettingFindsWhatIsWrongAndGoesOnAfterAStop(t *testing.T) {
 
 	b.nidalo("lab", "damage", "A4", "-mend")
 	b.nidalo("erase", "-yes", "A4")
-	b.refused(1, []string{"is not to be trusted: its vetting found"}, "create", "-name", "tides", "-level", "1", "A3", "A4")
+	b.refused(1, []string{"is not to be trusted: its vet found"}, "create", "-name", "tides", "-level", "1", "A3", "A4")
 	code, _, said := b.try("create", "-although-bad", "-name", "tides", "-level", "1", "A3", "A4")
 	require.Zero(t, code)
 	require.NotContains(t, said, "Never vetted", "it was, and is not trusted")

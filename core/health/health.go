@@ -91,9 +91,9 @@ func Judge(now, before Readings, r Rules) Verdict {
 	}
 	if w := now.Wear; w != nil {
 		if *w >= r.Wear {
-			failing("%.0f%% of its life are used", 100**w)
+			failing("%.0f%% of its life is used", 100**w)
 		} else if *w >= 0.8*r.Wear {
-			note("%.0f%% of its life are used", 100**w)
+			note("%.0f%% of its life is used", 100**w)
 		}
 	}
 	if t := now.Temperature; t != nil && *t >= r.Hot {

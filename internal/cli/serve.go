@@ -118,7 +118,7 @@ func (o *serveOptions) run(e *env) error {
 	}
 	defer measured()
 	for _, why := range keeper.Steady() {
-		log.Debug("the service is not as steady as it should be", "reason", why)
+		log.Debug("the service may stall when memory is short", "reason", why)
 	}
 	stop, reload := make(chan os.Signal, 2), make(chan os.Signal, 1)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)

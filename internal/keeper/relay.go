@@ -221,7 +221,7 @@ func (r *relay) again(c *nbd.Client) (n int64, err error) {
 		if err == nil || errors.Is(err, nbd.ErrBroken) || errors.Is(err, nbd.ErrShutdown) {
 			return err
 		}
-		r.log.Error("something acknowledged cannot be written again; the next flush fails", "export", r.export, "offset", off, "bytes", length, "reason", err)
+		r.log.Error("an acknowledged write cannot be repeated; the next flush fails", "export", r.export, "offset", off, "bytes", length, "reason", err)
 		r.ring.SetLost(true)
 		return nil
 	})
@@ -420,7 +420,7 @@ func (r *relay) makeRoom(ctx context.Context, head uint64) error {
 }
 
 // errLost is what a flush says once when something acknowledged did not outlive service and keeper.
-var errLost = errors.New("something that was acknowledged and not flushed was lost with the service and the keeper")
+var errLost = errors.New("an acknowledged write that was not flushed was lost with the service and the keeper")
 
 // told says whether something was lost that no flush has told of; then this one does.
 func (p port) told() bool {
@@ -428,7 +428,7 @@ func (p port) told() bool {
 		return false
 	}
 	p.r.ring.SetLost(false)
-	p.r.log.Error("a flush fails, since something acknowledged was lost", "export", p.r.export)
+	p.r.log.Error("a flush fails because an acknowledged write was lost", "export", p.r.export)
 	return true
 }
 

@@ -119,7 +119,7 @@ func (s *Service) writeTable(info control.DiskInfo, was, now *partition.Table) e
 	// Somebody else may have changed it since it was looked at.
 	switch again, err := partition.Read(d, info.Hardware.Sector); {
 	case was == nil && !errors.Is(err, partition.ErrNone), was != nil && (err != nil || again.ID != was.ID || len(again.Parts) != len(was.Parts)):
-		return &control.Error{What: fmt.Sprintf("disk %s: its partition table changed just now", info.Identity), Hints: []string{"say it again"}}
+		return &control.Error{What: fmt.Sprintf("disk %s: its partition table changed just now", info.Identity), Hints: []string{"give the command again"}}
 	}
 	if err := now.Write(d); err != nil {
 		return person(err)

@@ -257,7 +257,7 @@ func (s *Service) Retire(req control.RetireRequest) (*control.ReplaceReply, erro
 		}
 		best := advice.Fit(snap.Disks, need, "", m.Disk.OnDevice())
 		if best == nil {
-			return nil, &control.Error{What: fmt.Sprintf("no blank disk of at least %s (%d bytes) is there", say.Size(need), need), Hints: []string{"insert one, then say it again"}}
+			return nil, &control.Error{What: fmt.Sprintf("there is no blank disk of at least %s (%d bytes)", say.Size(need), need), Hints: []string{"insert one, then give the command again"}}
 		}
 		req.Onto = best.Name()
 	}

@@ -49,7 +49,7 @@ func (s *Service) Rescue(req control.RescueRequest) (*control.RescueReply, error
 func (s *Service) mayRescue(req control.RescueRequest) error {
 	switch {
 	case req.Serve && !s.opt.Stays:
-		return &control.Error{What: "a command that ends cannot serve an array, and no service runs in this home", Hints: []string{"nidalo serve   runs one; then say this again"}}
+		return &control.Error{What: "a command that ends cannot serve an array, and no service runs in this home", Hints: []string{"nidalo serve   runs one; then give the command again"}}
 	case req.InPlace && len(req.Images) > 0:
 		return &control.Error{What: "an image cannot be brought back in place", Hints: []string{"copy it onto a disk of at least the same size first; the disk then counts like the one it was made of"}}
 	}

@@ -56,7 +56,7 @@ func (s *Service) badBecause(id state.Identity) string {
 	if v, ok := s.vetting(name); ok && !v.Ended.IsZero() {
 		switch {
 		case v.Errors > 0:
-			return fmt.Sprintf("its vetting found %d pieces wrong", v.Errors)
+			return fmt.Sprintf("its vet found %d pieces wrong", v.Errors)
 		case len(v.Failing) > 0:
 			return "it says of itself: " + strings.Join(v.Failing, "; ")
 		}
@@ -282,7 +282,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 	}
 	if best == nil {
 		s.once("spare-missing", r.Name(), fmt.Sprint(m.Slot, m.Since), event.Event{Kind: event.SpareMissing, Array: r.Name(), Disk: m.Disk.String(),
-			Detail: fmt.Sprintf("no spare of at least %s is there to take its place", say.Size(need))})
+			Detail: fmt.Sprintf("there is no spare of at least %s to take its place", say.Size(need))})
 		return
 	}
 	d, err := s.seen.Open(s.seen.SourceOf(best.Identity))

@@ -160,7 +160,7 @@ func tooSmall(info control.DiskInfo, need int64, m array.MemberState) error {
 // replaceParts writes a table like the old disk's and puts every partition of an array into its place.
 func (s *Service) replaceParts(req swap, on []memberOn, info control.DiskInfo, out *control.DiskReply) (*control.DiskReply, error) {
 	if info.Hardware == nil || info.Hardware.Part > 0 {
-		return nil, &control.Error{What: fmt.Sprintf("disk %s: the old disk has partitions, and only a whole real disk can get such", info.Identity)}
+		return nil, &control.Error{What: fmt.Sprintf("disk %s: the old disk has partitions, and only a whole real disk can get the same", info.Identity)}
 	}
 	from, like, numbers, err := s.template(req, on)
 	if err != nil {
@@ -302,6 +302,6 @@ func (s *Service) template(req swap, on []memberOn) (*partition.Table, control.D
 			return nil, d, nil, person(err)
 		}
 	}
-	return nil, control.DiskInfo{}, nil, &control.Error{What: "no disk is there whose partition table the new one could get: the old one cannot be read, and no other has members of all these arrays",
+	return nil, control.DiskInfo{}, nil, &control.Error{What: "the new disk can get no partition table: the old disk cannot be read, and no other disk has members of all these arrays",
 		Hints: []string{"-like DISK   names one that has"}}
 }

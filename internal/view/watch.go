@@ -108,7 +108,7 @@ func (w watch) View() string {
 	lines = append(lines, "")
 	lines = append(lines, next...)
 	if len(lines) > w.height-1 {
-		lines = append(lines[:w.height-2], w.paint("faint", "… the window is too low for the rest"))
+		lines = append(lines[:w.height-2], w.paint("faint", "… the window is too short for the rest"))
 	}
 	for len(lines) < w.height-1 {
 		lines = append(lines, "")

@@ -171,7 +171,7 @@ func (l *List) Invariants() error {
 			continue
 		}
 		if fills[t.slot] {
-			return fmt.Errorf("two fill slot %d", t.slot)
+			return fmt.Errorf("two tasks fill slot %d", t.slot)
 		}
 		fills[t.slot] = true
 	}
