@@ -53,7 +53,7 @@ func (o *keeperOptions) run(e *env) error {
 	debug.SetGCPercent(40)
 	unsteady := keeper.Steady()
 	for _, why := range unsteady {
-		log.Warn("the keeper is not as steady as it should be", "reason", why)
+		log.Warn("the keeper may stall when memory is short", "reason", why)
 	}
 	stop := make(chan os.Signal, 2)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)

@@ -75,7 +75,7 @@ func TestFromThePackageToAMountedFileSystem(t *testing.T) {
 		require.NotContains(t, security, "UNSAFE")
 		require.NotContains(t, security, "EXPOSED")
 	}
-	require.NotContains(t, r.ok("journalctl -u nidalo-keeper"), "not as steady")
+	require.NotContains(t, r.ok("journalctl -u nidalo-keeper"), "may stall")
 	t.Log(r.ok("nidalo fit -measure TMK-0001; true"))
 
 	// The four commands.
