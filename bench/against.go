@@ -31,10 +31,10 @@ func compare(older string) {
 	}
 	defer os.RemoveAll(dir)
 	fmt.Printf("| where | work | this build | the older | ratio | lowest to highest of %d rounds |\n|---|---|---|---|---|---|\n", *rounds)
+	if *only != "" {
+		groups = []group{{*only, false}}
+	}
 	for _, g := range groups {
-		if *only != "" && !strings.Contains(g.only, *only) {
-			continue
-		}
 		for i, place := range strings.Split(*places, ",") {
 			if i > 0 && g.only != "level 6 of 8" && g.tasks {
 				continue

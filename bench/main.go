@@ -158,6 +158,9 @@ func job(args []string) (bandwidth, iops float64) {
 	if j.Write.Bytes > x.Bytes {
 		x = j.Write
 	}
+	if slices.Contains(args, "--group_reporting") { // job_runtime is the sum of many then
+		return x.IOPS * 4096, x.IOPS
+	}
 	// job_runtime includes the flush at the end, which is when the data is where it belongs.
 	return x.Bytes / max(j.JobRuntime, 1) * 1000, x.Bytes / max(j.JobRuntime, 1) * 1000 / 4096
 }

@@ -29,6 +29,7 @@ func served(place string) {
 		{"4 KiB random read, depth 32, level 5 of 4", "5", 4, []string{"--rw=randread", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=4"}, true, 1.0, "one request is one system call for the socket's two ends each", false},
 		{"4 KiB random write, depth 32, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=6", "--end_fsync=1"}, true, 0.5, "each block: two reads, two journal blocks, two blocks in place", false},
 		{"4 KiB write + flush each, depth 1, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", mb, "--time_based", "--runtime=4"}, true, 0.5, "two members are synced, in parallel, where the peer syncs one file", false},
+		{"4 KiB write + flush each, 16 clients, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", "--numjobs=16", "--group_reporting", mb, "--time_based", "--runtime=4"}, true, 0.5, "one batch of the journals is for all that wait", false},
 		{"sequential write into fresh space, level 1 of 2", "1", 2, []string{"--rw=write", "--bs=1M", "--iodepth=8", "--size=800M", "--end_fsync=1"}, false, 0.5, "twice the bytes go to members", true},
 		{"sequential read 1 MiB, level 1 of 2", "1", 2, []string{"--rw=read", "--bs=1M", "--iodepth=8", "--size=800M"}, false, 1.0, reads, false},
 	}

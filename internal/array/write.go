@@ -241,7 +241,7 @@ func (a *Array) destageLoop() {
 func (a *Array) destageAll(ids []layout.ID) (err error) {
 	for len(ids) > 0 {
 		n := a.batchLength(ids)
-		switch _, now := a.destage(ids[:n]); {
+		switch _, now := a.destage(ids[:n], placeFirst); {
 		case errors.Is(now, ErrUnkept):
 			err = now
 		case now != nil:
@@ -265,18 +265,37 @@ func (a *Array) flush(by *Client, ids []layout.ID) error {
 	return err
 }
 
-// flushStripes destages stripes and returns the first error that concerns a client. Stripes that fail together are tried
-// apart, so that one for which there is no room does not stand in the way of another.
+// flushStripes has everything committed that some stripes hold, and returns the first error that concerns a client. What another destage
+// has taken is waited for. It does not wait for writes in place: what is committed survives.
 func (a *Array) flushStripes(by *Client, ids []layout.ID) (first error) {
+	for {
+		dirty, underway := a.cache.Volatile(ids)
+		first = cmp.Or(first, a.flushDirty(by, dirty))
+		again := false // what is missed is dirty again
+		for _, c := range underway {
+			again = !probe.FlushForgetsOut.On() && !c.Wait() || again
+		}
+		if !again {
+			return first
+		}
+		if err := a.alive(); err != nil {
+			return err
+		}
+	}
+}
+
+// flushDirty destages stripes. Those that fail together are tried apart, so that one for which there is no room does not stand in the way
+// of another.
+func (a *Array) flushDirty(by *Client, ids []layout.ID) (first error) {
 	for len(ids) > 0 {
 		n := a.batchLength(ids)
-		writers, err := a.destage(ids[:n])
+		writers, err := a.destage(ids[:n], placeLater)
 		switch {
 		case err == nil || errors.Is(err, ErrUnkept): // it was told to its writers
 		case a.alive() != nil:
 			return a.alive()
 		case n > 1:
-			err = errors.Join(a.flushStripes(by, ids[:n/2]), a.flushStripes(by, ids[n/2:n]))
+			err = errors.Join(a.flushDirty(by, ids[:n/2]), a.flushDirty(by, ids[n/2:n]))
 			first = cmp.Or(first, err)
 		case by == &a.anybody || writers.has(by):
 			first = cmp.Or(first, err)
@@ -313,8 +332,15 @@ func (a *Array) batchLength(ids []layout.ID) int {
 	return len(ids)
 }
 
+// When a destage returns: once everything is in place, or once it is committed, which is all that a flush needs.
+const (
+	placeFirst = false
+	placeLater = true
+)
+
 // destage brings what is dirty of the given stripes to the members. When it returns nil, what was dirty when
-// it was called is durable. With an error it names the clients that wrote what is not.
+// it was called is durable. With an error it names the clients that wrote what is not. Of several destages, at the same time and of
+// other stripes, each goes through these steps by itself; only in step 4 those that wait go together, one batch after the other.
 //
 //	1  take the stripes' locks and their dirty blocks
 //	2  work out what they mean for the members: read what parity needs, compute it
@@ -322,10 +348,11 @@ func (a *Array) batchLength(ids []layout.ID) int {
 //	4  commit to the journals, one sync             a crash here leaves the old contents; after it, the new ones
 //	5  write the rest in place                      a crash here is repeated from the journals
 //	6  enter the checksums
-func (a *Array) destage(ids []layout.ID) (writers, error) {
-	d := &destaging{a: a, unlock: a.stripes.Lock(ids, true)}
+func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
+	held := env.Holds()
+	d := &destaging{a: a, unlock: a.stripes.Lock(ids, true), commit: dirty.NewCommit()}
 	for _, id := range ids {
-		if st, l := a.cache.Take(id); l != nil {
+		if st, l := a.cache.Take(id, d.commit); l != nil {
 			d.stripes = append(d.stripes, st)
 			d.layers = append(d.layers, l)
 		}
@@ -338,34 +365,32 @@ func (a *Array) destage(ids []layout.ID) (writers, error) {
 	if err := a.journal.Reserve(need); err != nil {
 		by := d.writers()
 		d.giveUp()
+		d.commit.Missed()
 		d.unlock()
 		return by, err
 	}
+	d.need = need
 	a.journal.Barrier.RLock()
-	defer func() {
-		a.journal.Barrier.RUnlock()
-		a.journal.Unreserve(need)
-		for _, u := range d.updates {
-			if u != nil {
-				a.scratch.Put(u.scratch...)
-			}
-		}
-		d.unlock()
-	}()
 	c, err := d.change()
 	if err == nil {
 		err = a.journal.Commit(c)
 	}
-	if err == nil {
-		err = a.journal.Place(c)
-	}
 	if err != nil {
 		by := d.writers()
 		d.giveUp()
+		d.commit.Missed()
+		d.end()
 		return by, err
 	}
 	err = d.unkept()
-	d.finish()
+	d.commit.Reached()
+	if later {
+		env.GoOn(&a.workers, held, func() { _ = d.place(c) })
+		return nil, err
+	}
+	if failed := d.place(c); failed != nil {
+		return d.writers(), failed
+	}
 	return nil, err
 }
 
@@ -373,9 +398,36 @@ func (a *Array) destage(ids []layout.ID) (writers, error) {
 type destaging struct {
 	a       *Array
 	unlock  func()
+	commit  *dirty.Commit
+	need    journal.Reservation
 	stripes []layout.Stripe
 	layers  []*dirty.Layer
 	updates []*update
+}
+
+// place brings in place what is committed, and ends the destage.
+func (d *destaging) place(c *journal.Change) error {
+	defer d.end()
+	if err := d.a.journal.Place(c); err != nil { // the array has stopped; a start goes on from the journals
+		d.giveUp()
+		return err
+	}
+	for _, st := range d.stripes {
+		d.a.cache.Done(st.ID())
+	}
+	d.a.cache.Wake()
+	return nil
+}
+
+func (d *destaging) end() {
+	d.a.journal.Barrier.RUnlock()
+	d.a.journal.Unreserve(d.need)
+	for _, u := range d.updates {
+		if u != nil {
+			d.a.scratch.Put(u.scratch...)
+		}
+	}
+	d.unlock()
 }
 
 // giveUp returns the blocks to the cache: they did not reach the members.
@@ -383,13 +435,6 @@ func (d *destaging) giveUp() {
 	probe.DestagePutBack.Seen()
 	for _, st := range d.stripes {
 		d.a.cache.PutBack(st.ID())
-	}
-	d.a.cache.Wake()
-}
-
-func (d *destaging) finish() {
-	for _, st := range d.stripes {
-		d.a.cache.Done(st.ID())
 	}
 	d.a.cache.Wake()
 }

@@ -557,6 +557,36 @@ func (g *Group) Go(f func()) {
 	})
 }
 
+// Held stands for the locks of a goroutine at a moment.
+type Held struct{ locks []*order }
+
+// Holds is what the goroutine holds.
+func Holds() Held {
+	s := active.Load()
+	if s == nil {
+		return Held{}
+	}
+	return Held{slices.Clone(s.running.holds)}
+}
+
+// GoOn runs f in a goroutine of a group, which takes over the locks that its caller took since then.
+func GoOn(g *Group, since Held, f func()) {
+	g.Go(f)
+	s := active.Load()
+	if s == nil || s.over {
+		return
+	}
+	from, to := s.running, s.threads[len(s.threads)-1]
+	for _, o := range slices.Clone(from.holds) {
+		if slices.Contains(since.locks, o) {
+			continue
+		}
+		o.holders[slices.Index(o.holders, from)] = to
+		from.holds = slices.Delete(from.holds, slices.Index(from.holds, o), slices.Index(from.holds, o)+1)
+		to.holds = append(to.holds, o)
+	}
+}
+
 // Wait waits until all have ended.
 func (g *Group) Wait() {
 	if s := active.Load(); s != nil {

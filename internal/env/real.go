@@ -28,6 +28,15 @@ func NewCond(l *Mutex) *Cond { return sync.NewCond(l) }
 // Go runs f in a goroutine of its own.
 func Go(f func()) { go f() }
 
+// Held stands for the locks of a goroutine at a moment; only the machine makes something of it.
+type Held struct{}
+
+// Holds is what the goroutine holds.
+func Holds() Held { return Held{} }
+
+// GoOn runs f in a goroutine of a group, which takes over the locks that its caller took since then.
+func GoOn(g *Group, since Held, f func()) { g.Go(f) }
+
 // Yield lets others go on; only a scheduler of tests makes something of it.
 func Yield() {}
 

@@ -75,6 +75,7 @@ type stripe struct {
 // Layer is a set of dirty blocks of one stripe, by role and column.
 type Layer struct {
 	By     []Writer         // that wrote any of them
+	commit *Commit          // of the destage that has it, once it is out
 	charge int64            // bytes it counts for
 	Bufs   [][]byte         // strip buffer by role, nil where nothing but zeros is dirty
 	Dirty  []layout.Columns // by role: columns that are dirty
@@ -354,8 +355,51 @@ func (c *Cache) Pick(now time.Time) (out []layout.ID) {
 	return slices.DeleteFunc(out, func(id layout.ID) bool { return !c.Holds(id) })
 }
 
-// Take moves the dirty blocks of a stripe to its out layer, which is nil when there are none. The caller holds the stripe exclusively.
-func (c *Cache) Take(id layout.ID) (layout.Stripe, *Layer) {
+// Commit is the moment from which the blocks of a destage survive a crash.
+type Commit struct {
+	over chan struct{}
+	held atomic.Bool
+}
+
+// NewCommit is one to come.
+func NewCommit() *Commit { return &Commit{over: make(chan struct{})} }
+
+// Reached says that the blocks survive now.
+func (m *Commit) Reached() {
+	m.held.Store(true)
+	close(m.over)
+}
+
+// Missed says that they are dirty again.
+func (m *Commit) Missed() { close(m.over) }
+
+// Wait waits until it is reached, or missed, and says which.
+func (m *Commit) Wait() (reached bool) {
+	env.Wait(env.Never, m.over)
+	return m.held.Load()
+}
+
+// Volatile sorts stripes by what a crash would lose of them: dirty ones have blocks that no destage took yet; of the others, those that a
+// destage has taken and not committed are lost unless the commits returned are reached.
+func (c *Cache) Volatile(ids []layout.ID) (dirty []layout.ID, underway []*Commit) {
+	for _, id := range ids {
+		sh := c.shard(id)
+		sh.Lock()
+		switch s := sh.stripes[id]; {
+		case s == nil:
+		case s.cur != nil:
+			dirty = append(dirty, id)
+		case !s.out.commit.held.Load() && !slices.Contains(underway, s.out.commit):
+			underway = append(underway, s.out.commit)
+		}
+		sh.Unlock()
+	}
+	return dirty, underway
+}
+
+// Take moves the dirty blocks of a stripe to its out layer, for a destage that is to commit them; it is nil when there are none. The caller
+// holds the stripe exclusively.
+func (c *Cache) Take(id layout.ID, commit *Commit) (layout.Stripe, *Layer) {
 	sh := c.shard(id)
 	sh.Lock()
 	defer sh.Unlock()
@@ -364,6 +408,7 @@ func (c *Cache) Take(id layout.ID) (layout.Stripe, *Layer) {
 		return layout.Stripe{}, nil
 	}
 	s.out, s.cur = s.cur, nil
+	s.out.commit = commit
 	return s.Stripe, s.out
 }
 
@@ -512,10 +557,8 @@ func (c *Cache) Stripes() (out []layout.ID) {
 	for i := range c.shards {
 		sh := &c.shards[i]
 		sh.Lock()
-		for id, s := range sh.stripes {
-			if !(probe.FlushForgetsOut.On() && s.cur == nil) {
-				out = append(out, id)
-			}
+		for id := range sh.stripes {
+			out = append(out, id)
 		}
 		sh.Unlock()
 	}

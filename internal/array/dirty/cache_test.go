@@ -24,7 +24,7 @@ func TestTheQueuesOfTheCacheAreBounded(t *testing.T) {
 		for role := range st.Data {
 			require.NoError(t, c.Put(Piece{Stripe: st, Role: role, Buf: buf, By: nobody{}}))
 		}
-		_, l := c.Take(st.ID())
+		_, l := c.Take(st.ID(), NewCommit())
 		require.Equal(t, st.Data*st.StripBlocks(), l.count)
 		c.Done(st.ID())
 		require.False(t, c.Holds(st.ID()))
@@ -52,7 +52,7 @@ func TestLaterWritesStandAboveWhatIsDestaged(t *testing.T) {
 		return got, missing
 	}
 	put(1, 0, 3)
-	taken, _ := c.Take(st.ID())
+	taken, _ := c.Take(st.ID(), NewCommit())
 	require.Equal(t, st, taken)
 	put(2, 1, 1)
 	require.NoError(t, c.Zero(nobody{}, st, layout.MinStrip+2*layout.Block, layout.Block))
@@ -68,7 +68,7 @@ func TestLaterWritesStandAboveWhatIsDestaged(t *testing.T) {
 	known, written := c.State(st.ID(), 1, 2)
 	require.True(t, known)
 	require.False(t, written)
-	_, _ = c.Take(st.ID())
+	_, _ = c.Take(st.ID(), NewCommit())
 	c.Done(st.ID())
 	require.Zero(t, c.used.Load())
 }

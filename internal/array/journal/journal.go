@@ -216,8 +216,11 @@ func (j *Journal) writeBatch(group []*Change) error {
 		return err
 	}
 	parts, err := j.takers(group)
-	if err != nil || len(parts) == 0 {
+	if err != nil {
 		return err
+	}
+	if len(parts) == 0 {
+		return j.host.Alive() // all members that it concerns are away, or the last of them failed just now
 	}
 	j.enlist(parts)
 	// Nothing below may touch a block in place before all of this is durable. A crash in here leaves the batch on some
@@ -356,8 +359,8 @@ func (j *Journal) checkpointSince(pass uint64) error {
 	case err == nil:
 		j.passed = this
 		if was != nil {
-			j.trouble.Store(nil)
 			j.host.Say(event.CheckpointRecovered, "", "the journals are emptied again")
+			j.trouble.Store(nil)
 		}
 	case j.host.Alive() == nil:
 		j.trouble.Store(&err)
