@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+	"slices"
 
 	"nidalo/core/layout"
 )
@@ -121,10 +122,11 @@ func (e *JournalEntry) HeaderBlocks() int {
 	return (n + Block - 1) / Block
 }
 
-// EncodeHeader writes the header of the entry.
-func (e *JournalEntry) EncodeHeader(tag uint64) []byte {
+// EncodeHeader writes the header of the entry, into buf where that is long enough.
+func (e *JournalEntry) EncodeHeader(tag uint64, buf []byte) []byte {
 	blocks := e.HeaderBlocks()
-	buf := make([]byte, blocks*Block)
+	buf = slices.Grow(buf[:0], blocks*Block)[:blocks*Block]
+	clear(buf)
 	w := writer{buf: buf, at: 4}
 	w.u32(magicEntry)
 	w.u64(tag)

@@ -203,7 +203,7 @@ func entry() *JournalEntry {
 
 func TestAnEntryReadsBackAsItWasWritten(t *testing.T) {
 	want := entry()
-	buf := want.EncodeHeader(42)
+	buf := want.EncodeHeader(42, nil)
 	header, payload, err := EntrySize(buf, 42)
 	require.NoError(t, err)
 	require.Equal(t, []int{len(buf) / Block, 3}, []int{header, payload})
@@ -254,7 +254,7 @@ func seal(b []byte) {
 }
 
 func FuzzEntry(f *testing.F) {
-	f.Add(entry().EncodeHeader(42))
+	f.Add(entry().EncodeHeader(42, nil))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		for range 2 {
 			if e, err := DecodeEntry(b, 42, 1<<20); err == nil {

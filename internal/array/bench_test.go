@@ -79,3 +79,19 @@ func BenchmarkSequential(b *testing.B) {
 		})
 	}
 }
+
+func BenchmarkWriteFlush4KOf16(b *testing.B) {
+	a := benchArray(b, layout.Parity1, 4)
+	p := noise(1, 4096)
+	b.SetParallelism(8)
+	b.ReportAllocs()
+	var seed atomic.Uint64
+	b.RunParallel(func(pb *testing.PB) {
+		c, r := a.NewClient(), rand.New(rand.NewPCG(seed.Add(1), 1))
+		for pb.Next() {
+			if c.WriteAt(p, r.Int64N(512*mib/4096)*4096) != nil || c.Flush() != nil {
+				b.Error("failed")
+			}
+		}
+	})
+}

@@ -831,7 +831,7 @@ func TestForgedJournalsDiscardNothingAndTakeNoTime(t *testing.T) {
 		// Every block is the head of an entry that reaches to the end of the ring.
 		for at := range ring {
 			e := record.JournalEntry{Batch: 5, Involved: 4, Slot: 2}
-			buf := e.EncodeHeader(own.Tag())
+			buf := e.EncodeHeader(own.Tag(), nil)
 			n := uint32(ring - at)
 			buf[36], buf[37], buf[38], buf[39] = byte(n), byte(n>>8), byte(n>>16), byte(n>>24)
 			require.NoError(t, d.WriteAt(buf, own.Place.JournalStart+(2+at)*4096))

@@ -122,9 +122,8 @@ func Open(opt Options) (*Service, error) {
 		}
 	}
 	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
-	s.turns, s.moves, s.poke = newTurns(), map[string]move{}, make(chan struct{}, 1)
-	s.waits = map[string]*waiting{}
-	s.healths = map[string]watched{}
+	s.turns, s.poke = newTurns(), make(chan struct{}, 1)
+	s.moves, s.waits, s.healths = map[string]move{}, map[string]*waiting{}, map[string]watched{}
 	s.cfg.Store(&cfg)
 	s.seen = s.newSurvey()
 	if err := s.recall(); err != nil {

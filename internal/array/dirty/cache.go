@@ -366,12 +366,17 @@ func NewCommit() *Commit { return &Commit{over: make(chan struct{})} }
 
 // Reached says that the blocks survive now.
 func (m *Commit) Reached() {
-	m.held.Store(true)
-	close(m.over)
+	if !m.held.Swap(true) {
+		close(m.over)
+	}
 }
 
 // Missed says that they are dirty again.
-func (m *Commit) Missed() { close(m.over) }
+func (m *Commit) Missed() {
+	if !m.held.Load() {
+		close(m.over)
+	}
+}
 
 // Wait waits until it is reached, or missed, and says which.
 func (m *Commit) Wait() (reached bool) {

@@ -16,6 +16,7 @@ import (
 //	2  blocks that go in place at once are written and synced    a crash here leaves them never-written
 //	3  the others are committed to the journals, one sync        a crash here leaves the old contents; after it, the new ones
 func (j *Journal) Commit(c *Change) error {
+	c.sort()
 	if err := j.makeRoom(c.Writes); err != nil {
 		return err
 	}
@@ -78,48 +79,55 @@ func (j *Journal) Place(c *Change) error {
 }
 
 // WriteInPlace writes the runs of one kind to the members' data, neighbours in one go and members at the same time, and
-// returns the members it wrote to.
+// returns the members it wrote to. The writes are sorted.
 func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.Member, error) {
-	var chosen []Write
+	var touched []*member.Member
+	var begins []int // of each in writes
 	bytes := 0
-	for _, w := range writes {
-		if w.Kind == kind && w.M.Live() {
-			chosen = append(chosen, w)
-			bytes += w.N * record.Block
+	for i, w := range writes {
+		if w.Kind != kind || !w.M.Live() {
+			continue
+		}
+		bytes += w.N * record.Block
+		if n := len(touched); n == 0 || touched[n-1] != w.M {
+			touched, begins = append(touched, w.M), append(begins, i)
 		}
 	}
-	if len(chosen) == 0 {
+	if len(touched) == 0 {
 		return nil, nil
 	}
-	slices.SortFunc(chosen, func(x, y Write) int {
-		return cmp.Or(cmp.Compare(x.M.Slot, y.M.Slot), cmp.Compare(x.Block, y.Block))
-	})
-	var touched []*member.Member
-	var bounds []int
-	for i := range chosen {
-		if i == 0 || chosen[i].M != chosen[i-1].M {
-			touched, bounds = append(touched, chosen[i].M), append(bounds, i)
-		}
-	}
-	bounds = append(bounds, len(chosen))
 	err := j.host.Fan.Out(len(touched), bytes, func(i int) error {
-		own := chosen[bounds[i]:bounds[i+1]]
-		for len(own) > 0 {
-			n, next := 1, own[0].Block+int64(own[0].N)
-			bufs := [][]byte{own[0].Buf[:own[0].N*record.Block]}
-			for n < len(own) && own[n].Block == next {
-				bufs = append(bufs, own[n].Buf[:own[n].N*record.Block])
-				next += int64(own[n].N)
-				n++
+		m := touched[i]
+		var bufs [][]byte
+		var first, next int64
+		for _, w := range writes[begins[i]:] {
+			if w.M != m {
+				break
 			}
-			if err := touched[i].WriteData(bufs, own[0].Block); err != nil {
-				return err
+			if w.Kind != kind {
+				continue
 			}
-			own = own[n:]
+			if len(bufs) > 0 && w.Block != next {
+				if err := m.WriteData(bufs, first); err != nil {
+					return err
+				}
+				bufs = nil // a disk that hangs may still have the old ones
+			}
+			if len(bufs) == 0 {
+				first = w.Block
+			}
+			bufs, next = append(bufs, w.Buf[:w.N*record.Block]), w.Block+int64(w.N)
 		}
-		return nil
+		return m.WriteData(bufs, first)
 	})
 	return touched, err
+}
+
+// sort puts the writes into the order of the members, and of the places on each.
+func (c *Change) sort() {
+	slices.SortFunc(c.Writes, func(x, y Write) int {
+		return cmp.Or(cmp.Compare(x.M.Slot, y.M.Slot), cmp.Compare(x.Block, y.Block))
+	})
 }
 
 func (j *Journal) syncMembers(members []*member.Member) error {

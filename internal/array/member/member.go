@@ -280,6 +280,7 @@ type Ring struct {
 	Live     int64 // blocks from the oldest entry that is needed to the head, with what was skipped at the end
 	Reserved int64
 	Sequence uint64 // of the last head written
+	Header   []byte // room for that of an entry; one is written at a time
 	Joined   uint64 // the first batch that the member can have a part in
 }
 

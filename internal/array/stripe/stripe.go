@@ -3,6 +3,7 @@
 package stripe
 
 import (
+	"slices"
 	"sync/atomic"
 
 	"nidalo/core/layout"
@@ -59,8 +60,14 @@ func (s *Stripes) Reads(st layout.Stripe, role int, m *member.Member) bool {
 	return m.Usable(st) && (!m.Stale || s.Trust.Trusts(st, role, m))
 }
 
+// few is how many stripes are locked without a set of all locks.
+const few = 8
+
 // Lock takes the locks of some stripes, in the order of the locks, and returns what releases them.
 func (s *Stripes) Lock(ids []layout.ID, exclusive bool) func() {
+	if len(ids) <= few {
+		return s.lockFew(ids, exclusive)
+	}
 	var set [(4096 + 63) / 64]uint64
 	for _, id := range ids {
 		i := lockIndex(id)
@@ -82,6 +89,33 @@ func (s *Stripes) Lock(ids []layout.ID, exclusive bool) func() {
 	}
 	each((*env.RWMutex).RLock)
 	return func() { each((*env.RWMutex).RUnlock) }
+}
+
+// lockFew is Lock for a few stripes.
+func (s *Stripes) lockFew(ids []layout.ID, exclusive bool) func() {
+	var room [few]uint16
+	at := room[:0]
+	for _, id := range ids {
+		at = append(at, uint16(lockIndex(id)))
+	}
+	slices.Sort(at)
+	n := len(slices.Compact(at))
+	for _, i := range room[:n] {
+		if exclusive {
+			s.locks[i].Lock()
+		} else {
+			s.locks[i].RLock()
+		}
+	}
+	return func() {
+		for _, i := range room[:n] {
+			if exclusive {
+				s.locks[i].Unlock()
+			} else {
+				s.locks[i].RUnlock()
+			}
+		}
+	}
 }
 
 func lockIndex(id layout.ID) uint64 { return (uint64(id.Number) + uint64(id.Region)*977) % 4096 }
