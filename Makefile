@@ -7,7 +7,7 @@ MINUTES ?= 6
 
 export CGO_ENABLED = 0
 
-.PHONY: build check deb screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench bench-against clean
+.PHONY: build check deb screenshots demo test test-vm vm tools lint unit race crash fuzz cross soak bench bench-quick bench-against clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -97,6 +97,10 @@ bench: build tools
 	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfNVMe ./test/vm | grep '^|' >>docs/performance.md
 	printf '\nAn attached array, by the client in the kernel, the keeper and the service, against the same client on a server of a plain file.\n\n' >>docs/performance.md
 	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfAttached ./test/vm | grep '^|' >>docs/performance.md
+
+# For in between: small loads in memory, in about two minutes.
+bench-quick: build tools
+	cd bench && $(GO) run . -rounds 1 -size 300 -places /dev/shm -only "level 5 of 4"
 
 # Every row with this build and with that of another commit, in turn and without peers: make bench-against BASE=abc1234
 ROUNDS ?= 9
