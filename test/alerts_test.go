@@ -337,7 +337,7 @@ func TestTheSocketsAreTheOwnersAndTheGroups(t *testing.T) {
 
 // TestSystemdIsTold plays the part of systemd: a socket for notifications, and a watchdog.
 func TestSystemdIsTold(t *testing.T) {
-	b := newBench(t)
+	b := newBenchAlone(t)
 	b.nidalo("lab", "new", "-bays", "2", "-size", "64MiB")
 	socket := filepath.Join(b.home, "notify")
 	c, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: socket, Net: "unixgram"})

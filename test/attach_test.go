@@ -34,13 +34,12 @@ func attachable(t *testing.T) {
 		}
 		_ = f.Close()
 	}
-	t.Setenv("NIDALO_KEEPER_USER_SPACE", "yes") // the kernel's client is tried in the guest
 }
 
 // attached makes an array and a service, and attaches it; at the end all of it is gone.
 func attached(t *testing.T) (b *bench, device, mount string) {
 	attachable(t)
-	b = newBench(t)
+	b = newBenchAlone(t)
 	b.nidalo("lab", "new", "-bays", "6", "-size", "96MiB")
 	name := fmt.Sprintf("tides%d", os.Getpid()) // the links are the host's
 	b.start()
@@ -201,7 +200,7 @@ func TestTheMemoryOfALaterVersionIsKept(t *testing.T) {
 
 // A manual page for every command, and completion that the shell takes.
 func TestManualAndCompletion(t *testing.T) {
-	b := newBench(t)
+	b := newBenchAlone(t)
 	b.nidalo("help", "-manual", filepath.Join(b.home, "man"))
 	page, err := os.ReadFile(filepath.Join(b.home, "man", "nidalo-attach.1"))
 	require.NoError(t, err)
@@ -222,7 +221,7 @@ func TestManualAndCompletion(t *testing.T) {
 }
 
 func TestFitSaysHowToMend(t *testing.T) {
-	b := newBench(t)
+	b := newBenchAlone(t)
 	require.NoError(t, os.WriteFile(filepath.Join(b.home, "nidalo.toml"), []byte("[[alerts.webhook]]\nurl = \"http://127.0.0.1:9/\"\n[[alerts.command]]\nrun = [\"/nowhere/ring\"]\n"), 0o600))
 	b.start()
 	code, out, _ := b.try("fit")
@@ -248,7 +247,7 @@ func TestAGroupThatMayOnlyLook(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("becoming another user needs root")
 	}
-	b := newBench(t)
+	b := newBenchAlone(t)
 	require.NoError(t, os.WriteFile(filepath.Join(b.home, "nidalo.toml"), []byte("group = \"disk\"\ngroup_looks = \"users\"\n"), 0o600))
 	b.nidalo("lab", "new", "-bays", "3", "-size", "96MiB")
 	b.nidalo("create", "-name", "tides", "-level", "1", "A1", "A2")

@@ -149,7 +149,7 @@ func TestHostileClientsStarveNobody(t *testing.T) {
 	if n, err := strconv.Atoi(os.Getenv("NIDALO_HOSTILE")); err == nil {
 		length, measured = time.Duration(n)*time.Second, true
 	}
-	b := newBench(t)
+	b := newBenchAlone(t)
 	certificates(t, b.home)
 	port := func() string {
 		l, err := net.Listen("tcp", "127.0.0.1:0")

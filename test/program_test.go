@@ -42,6 +42,7 @@ func TestMain(m *testing.M) {
 	}
 	// What these tests see must not depend on the disks of the machine they run on; test/vm has real ones.
 	_ = os.Setenv("NIDALO_HOST_DISKS", "no")
+	_ = os.Setenv("NIDALO_KEEPER_USER_SPACE", "yes") // the kernel's client is tried in the guest
 	code := m.Run()
 	_ = os.RemoveAll(dir)
 	os.Exit(code)
@@ -56,6 +57,17 @@ type bench struct {
 }
 
 func newBench(t *testing.T) *bench {
+	if _, again := together.LoadOrStore(t, true); !again {
+		t.Parallel()
+	}
+	return newBenchAlone(t)
+}
+
+// together are the tests that run with others at the same time, which most of them spend with waiting.
+var together sync.Map
+
+// newBenchAlone is newBench for a test that runs by itself: because it loads the machine, or changes what is the host's.
+func newBenchAlone(t *testing.T) *bench {
 	home, err := os.MkdirTemp("", "nidalo-home-") // short, since socket paths are limited
 	require.NoError(t, err)
 	b := &bench{t: t, home: home}

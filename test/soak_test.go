@@ -180,7 +180,7 @@ func (s *soaker) fill() {
 
 // soak runs cycles on one level.
 func soak(t *testing.T, level string, members, cycles int, seed uint64, full bool) {
-	b := newBench(t)
+	b := newBenchAlone(t)
 	s := &soaker{bench: b, t: t, r: rand.New(rand.NewPCG(seed, 7)), acts: map[string]int{}}
 	if full {
 		if os.Geteuid() != 0 {
