@@ -3,7 +3,7 @@ GO      ?= go
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 LDFLAGS  = -s -w -X nidalo/internal/cli.Version=$(VERSION)
 SEEDS   ?= 100000
-MINUTES ?= 6
+MINUTES ?= 4
 
 export CGO_ENABLED = 0
 
@@ -49,7 +49,7 @@ cross:
 	GOOS=linux GOARCH=arm64 $(GO) vet ./core/... ./internal/...
 
 unit:
-	$(GO) test -timeout 40m $$($(GO) list ./... | grep -v -e internal/crash -e test/vm)
+	$(GO) test -parallel 3 -timeout 40m $$($(GO) list ./... | grep -v -e internal/crash -e test/vm)
 
 # The race detector needs cgo and a C compiler; the product does not.
 race:

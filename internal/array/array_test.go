@@ -32,7 +32,15 @@ type folder struct {
 	n    int
 }
 
-func newFolder(t *testing.T) *folder { return &folder{t: t, path: t.TempDir()} }
+func newFolder(t *testing.T) *folder {
+	if _, again := together.LoadOrStore(t, true); !again {
+		t.Parallel()
+	}
+	return &folder{t: t, path: t.TempDir()}
+}
+
+// together are the tests that run with others at the same time, since most of them wait for something.
+var together sync.Map
 
 // disk makes a sparse file and opens it.
 func (f *folder) disk(size int64) disk.Disk {

@@ -395,7 +395,7 @@ func TestARetirementGoesOnAfterAStop(t *testing.T) {
 func TestRatesArePaced(t *testing.T) { synctest.Test(t, ratesArePaced) }
 
 func ratesArePaced(t *testing.T) {
-	f := newFolder(t)
+	f := &folder{t: t, path: t.TempDir()}
 	a, _ := gated(t, f, layout.Parity1, 3, array.Config{})
 	require.NoError(t, a.WriteAt(noise(4, 80*mib), 0))
 	require.NoError(t, a.Flush())
