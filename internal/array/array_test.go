@@ -453,3 +453,36 @@ func TestTheLastMemberIsNotFailedWithoutForce(t *testing.T) {
 	require.Equal(t, state.Failed, a.Condition())
 	require.ErrorIs(t, a.ReadAt(make([]byte, 4096), 0), array.ErrFailed)
 }
+
+// In steady state a read, and a write into the cache, take no memory that has to be collected.
+func TestReadsAndWritesTakeNoMemory(t *testing.T) {
+	f := &folder{t: t, path: t.TempDir()} // by itself: what others allocate would count
+	a, err := array.Create(array.Plan{Name: "tides", Level: layout.Parity2, Strip: 64 << 10, Disks: f.disks(5, 48*mib)}, array.Config{})
+	require.NoError(t, err)
+	defer a.Abandon()
+	p := noise(1, 8*mib)
+	require.NoError(t, a.WriteAt(p, 0))
+	require.NoError(t, a.Flush())
+	off := int64(0)
+	next := func() int64 {
+		off = (off + 37*4096) % (8 * mib)
+		return off
+	}
+	require.Eventually(t, func() bool { // once the blocks have left the cache
+		return testing.AllocsPerRun(200, func() {
+			if _, err := a.ReadSparse(p[:4096], next()); err != nil {
+				t.Error(err)
+			}
+		}) == 0
+	}, 10*time.Second, 10*time.Millisecond)
+	client := a.NewClient()
+	write := func() {
+		if err := client.WriteAt(p[:4096], next()%mib); err != nil {
+			t.Error(err)
+		}
+	}
+	for range 2000 {
+		write()
+	}
+	require.Less(t, testing.AllocsPerRun(500, write), 1.0)
+}

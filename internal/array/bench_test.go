@@ -95,3 +95,26 @@ func BenchmarkWriteFlush4KOf16(b *testing.B) {
 		}
 	})
 }
+
+func BenchmarkRandomRead4K(b *testing.B) {
+	a := benchArray(b, layout.Parity1, 4)
+	b.ReportAllocs()
+	r := rand.New(rand.NewPCG(1, 1))
+	p := make([]byte, 4096)
+	for b.Loop() {
+		if _, err := a.ReadSparse(p, r.Int64N(512*mib/4096)*4096); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkWriteIntoTheCache4K(b *testing.B) {
+	a := benchArray(b, layout.Parity1, 4)
+	b.ReportAllocs()
+	p := noise(1, 4096)
+	for i := 0; b.Loop(); i++ {
+		if a.WriteAt(p, int64(i%1024)*4096) != nil {
+			b.Fatal("failed")
+		}
+	}
+}

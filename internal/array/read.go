@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"nidalo/core/event"
@@ -126,10 +127,20 @@ func (a *Array) readShort(lay *layout.Map, p []byte, off int64) bool {
 		return false
 	}
 	if m.Patient != nil {
-		return m.Patient.ReadSoon([][]byte{p}, m.Offset(block)) == nil && verify(p, sums)
+		one := oneBuffer.Get().(*[1][]byte)
+		one[0] = p
+		if m.Patient.ReadSoon(one[:], m.Offset(block)) != nil {
+			return false // a disk that hangs may have it for good
+		}
+		one[0] = nil
+		oneBuffer.Put(one)
+		return verify(p, sums)
 	}
 	return m.Disk.ReadAt(p, m.Offset(block)) == nil && verify(p, sums)
 }
+
+// oneBuffer is room for a list of one buffer, so that a short read takes no memory.
+var oneBuffer = sync.Pool{New: func() any { return new([1][]byte) }}
 
 // source is the member to read a data role from: for mirrors any of the copies, the same one for neighbouring rows.
 func (a *Array) source(st layout.Stripe, role int) *member.Member {

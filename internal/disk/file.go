@@ -317,14 +317,42 @@ func (d *File) Sync() error {
 // maxVector is the kernel's limit on buffers in one call.
 const maxVector = 1024
 
+// call is a system call on a file that cannot be closed meanwhile. There are a few that are used again and again, since what a closure
+// holds would have to be collected for each.
+type call struct {
+	op   func(fd int, bufs [][]byte, off int64) (int, error)
+	bufs [][]byte
+	off  int64
+	n    int
+	err  error
+	do   func(fd uintptr) // op on the others
+}
+
+var calls = sync.Pool{New: func() any {
+	c := &call{}
+	c.do = func(fd uintptr) { c.n, c.err = c.op(int(fd), c.bufs, c.off) }
+	return c
+}}
+
+// onFile makes a system call on a file. It fails with os.ErrClosed when that is closed.
+func onFile(raw syscall.RawConn, op func(fd int, bufs [][]byte, off int64) (int, error), bufs [][]byte, off int64) (int, error) {
+	c := calls.Get().(*call)
+	c.op, c.bufs, c.off = op, bufs, off
+	gone := raw.Control(c.do)
+	n, err := c.n, c.err
+	c.op, c.bufs = nil, nil
+	calls.Put(c)
+	if gone != nil {
+		return 0, os.ErrClosed
+	}
+	return n, err
+}
+
 // vectored calls op until all buffers are done; a short transfer goes on where it stopped.
 func vectored(raw syscall.RawConn, bufs [][]byte, off int64, op func(fd int, bufs [][]byte, off int64) (int, error)) error {
 	for len(bufs) > 0 {
 		batch := bufs[:min(len(bufs), maxVector)]
-		n, err := 0, error(nil)
-		if gone := raw.Control(func(fd uintptr) { n, err = op(int(fd), batch, off) }); gone != nil {
-			return os.ErrClosed
-		}
+		n, err := onFile(raw, op, batch, off)
 		if errors.Is(err, syscall.EINTR) {
 			continue
 		}

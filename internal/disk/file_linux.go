@@ -56,15 +56,13 @@ func pwritev(fd int, bufs [][]byte, off int64) (int, error) { return unix.Pwrite
 // datasync leaves out times and the like, which are not needed to read the data back; a changed size is included.
 func datasync(_ *os.File, raw syscall.RawConn) error {
 	for {
-		var err error
-		if gone := raw.Control(func(fd uintptr) { err = unix.Fdatasync(int(fd)) }); gone != nil {
-			return os.ErrClosed
-		}
-		if err != unix.EINTR {
+		if _, err := onFile(raw, fdatasync, nil, 0); err != unix.EINTR {
 			return err
 		}
 	}
 }
+
+func fdatasync(fd int, _ [][]byte, _ int64) (int, error) { return 0, unix.Fdatasync(fd) }
 
 // room is what the file system has left, in bytes.
 func room(raw syscall.RawConn) (bytes int64) {
@@ -130,14 +128,16 @@ func inMemory(raw syscall.RawConn) (yes bool) {
 	return yes
 }
 
-func readCached(raw syscall.RawConn, bufs [][]byte, off int64) (n int) {
-	_ = raw.Control(func(fd uintptr) {
-		got, err := unix.Preadv2(int(fd), bufs[:min(len(bufs), maxVector)], off, unix.RWF_NOWAIT)
-		if err == nil {
-			n = got
-		}
-	})
+func readCached(raw syscall.RawConn, bufs [][]byte, off int64) int {
+	n, err := onFile(raw, preadNow, bufs[:min(len(bufs), maxVector)], off)
+	if err != nil {
+		return 0
+	}
 	return n
+}
+
+func preadNow(fd int, bufs [][]byte, off int64) (int, error) {
+	return unix.Preadv2(fd, bufs, off, unix.RWF_NOWAIT)
 }
 
 func refresh(raw syscall.RawConn, off, n int64) {
