@@ -194,6 +194,7 @@ func (a *Array) Close() error {
 		err = a.Flush()
 		close(a.stop)
 		a.workers.Wait()
+		a.placed()
 		if err == nil {
 			err = a.journal.Checkpoint()
 		}
@@ -213,8 +214,20 @@ func (a *Array) Abandon() {
 		a.tasks.StopAll()
 		close(a.stop)
 		a.workers.Wait()
+		a.placed()
 		a.letGo()
 	})
+}
+
+// placed waits for the writes in place that go on behind flushes, which hold the barrier, but not for long: a disk may hang.
+func (a *Array) placed() {
+	done := make(chan struct{})
+	env.Go(func() {
+		a.journal.Barrier.Lock()
+		defer a.journal.Barrier.Unlock()
+		close(done)
+	})
+	env.Wait(member.ReleaseWait, done)
 }
 
 // letGo closes all disks, and returns when they are, but for those that hang.

@@ -388,7 +388,7 @@ func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
 	err = d.unkept()
 	d.commit.Reached()
 	if later {
-		env.GoOn(&a.workers, held, func() { _ = d.place(c) })
+		env.GoOn(held, func() { _ = d.place(c) })
 		return nil, err
 	}
 	if failed := d.place(c); failed != nil {

@@ -569,9 +569,9 @@ func Holds() Held {
 	return Held{slices.Clone(s.running.holds)}
 }
 
-// GoOn runs f in a goroutine of a group, which takes over the locks that its caller took since then.
-func GoOn(g *Group, since Held, f func()) {
-	g.Go(f)
+// GoOn runs f in a goroutine of its own, which takes over the locks that its caller took since then.
+func GoOn(since Held, f func()) {
+	Go(f)
 	s := active.Load()
 	if s == nil || s.over {
 		return

@@ -34,8 +34,8 @@ type Held struct{}
 // Holds is what the goroutine holds.
 func Holds() Held { return Held{} }
 
-// GoOn runs f in a goroutine of a group, which takes over the locks that its caller took since then.
-func GoOn(g *Group, since Held, f func()) { g.Go(f) }
+// GoOn runs f in a goroutine of its own, which takes over the locks that its caller took since then.
+func GoOn(since Held, f func()) { go f() }
 
 // Yield lets others go on; only a scheduler of tests makes something of it.
 func Yield() {}

@@ -155,8 +155,8 @@ func (m *Member) Release() {
 	})
 }
 
-// releaseWait is how long a command waits for the handle of a disk that left; only a disk that hangs takes longer.
-const releaseWait = 2 * time.Second
+// ReleaseWait is how long a command waits for the handle of a disk that left; only a disk that hangs takes longer.
+const ReleaseWait = 2 * time.Second
 
 // Released waits until the disk is closed, but not for long.
 func (m *Member) Released() {
@@ -164,7 +164,7 @@ func (m *Member) Released() {
 		return
 	}
 	m.Release()
-	env.Wait(releaseWait, m.closed)
+	env.Wait(ReleaseWait, m.closed)
 }
 
 // Bare is the disk itself, without the patience.
