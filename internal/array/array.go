@@ -112,6 +112,7 @@ type Array struct {
 	mending mending
 	stop    chan struct{}
 	workers env.Group
+	behind  atomic.Int64 // blocks on their way into place behind flushes
 	closing env.Once
 }
 

@@ -338,6 +338,9 @@ const (
 	placeLater = true
 )
 
+// mostBehind is how many blocks may be on their way into place behind flushes: they take memory for parity until they are there.
+const mostBehind = 16 << 20 / Block
+
 // destage brings what is dirty of the given stripes to the members. When it returns nil, what was dirty when
 // it was called is durable. With an error it names the clients that wrote what is not. Of several destages, at the same time and of
 // other stripes, each goes through these steps by itself; only in step 4 those that wait go together, one batch after the other.
@@ -387,9 +390,14 @@ func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
 	}
 	err = d.unkept()
 	d.commit.Reached()
-	if later {
-		env.GoOn(held, func() { _ = d.place(c) })
+	if n := c.Blocks(); later && a.behind.Add(n) <= mostBehind {
+		env.GoOn(held, func() {
+			defer a.behind.Add(-n)
+			_ = d.place(c)
+		})
 		return nil, err
+	} else if later {
+		a.behind.Add(-n)
 	}
 	if failed := d.place(c); failed != nil {
 		return d.writers(), failed

@@ -123,6 +123,14 @@ func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.M
 	return touched, err
 }
 
+// Blocks is how many blocks the members are to write in place or mark.
+func (c *Change) Blocks() (n int64) {
+	for _, w := range c.Writes {
+		n += int64(w.N)
+	}
+	return n
+}
+
 // sort puts the writes into the order of the members, and of the places on each.
 func (c *Change) sort() {
 	slices.SortFunc(c.Writes, func(x, y Write) int {
