@@ -439,3 +439,10 @@ func TestFollowingTheAdviceLosesNothingAndEnds(t *testing.T) {
 		rt.Fatal("it does not come to an end")
 	})
 }
+
+func TestAStepSaysWhatItIsAbout(t *testing.T) {
+	require.Equal(t, "tides, A3", Step{Array: "tides", Disk: "A3"}.About())
+	require.Equal(t, "A3", Step{Disk: "A3"}.About())
+	require.Equal(t, "tides", Step{Array: "tides"}.About())
+	require.Empty(t, Step{}.About())
+}

@@ -37,6 +37,14 @@ type Step struct {
 	of      string  // identity of the array
 }
 
+// About is the array and the disk that a step is about; either may be none.
+func (st Step) About() string {
+	if st.Array == "" || st.Disk == "" {
+		return st.Array + st.Disk
+	}
+	return st.Array + ", " + st.Disk
+}
+
 // Line is a step in one line: the command first, where there is one.
 func (st Step) Line() string {
 	if st.Command == "" {

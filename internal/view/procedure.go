@@ -23,12 +23,7 @@ func (s *Screen) Steps(n *control.NextReply) {
 		if i > 0 {
 			s.Printf("\n")
 		}
-		about := st.Array
-		if about != "" && st.Disk != "" {
-			about += ", "
-		}
-		about += st.Disk
-		s.Printf("%d  %s  %s\n", i+1, s.strong(s.urgency(st.Urgency)), about)
+		s.Printf("%d  %s  %s\n", i+1, s.strong(s.urgency(st.Urgency)), st.About())
 		s.Printf("   %s\n", wrap(capital(st.Do)+". "+capital(st.Why)+".", s.Width, "   "))
 		if st.Command != "" {
 			s.Printf("      %s\n", s.strong(st.Command))
