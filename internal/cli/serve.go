@@ -112,9 +112,9 @@ func (o *serveOptions) run(e *env) error {
 		return err
 	}
 	// What lives long on the heap is table pages; a tighter heap costs little and keeps memory within bounds. While there are few of them
-	// it would be collected a hundred times a second under load, so it counts as having this much more, which takes no memory.
+	// it would be collected a hundred times a second under load, so it counts as having this much more; untouched, that takes none.
 	debug.SetGCPercent(40)
-	ballast := make([]byte, 48<<20)
+	ballast := make([]byte, 16<<20)
 	defer runtime.KeepAlive(ballast)
 	measured, err := o.measure()
 	if err != nil {
