@@ -114,7 +114,7 @@ bench-against: build tools
 	rm -rf bench/.base && git worktree prune && git worktree add --detach bench/.base $(BASE)
 	cd bench/.base && $(GO) build -trimpath -o ../base-nidalo ./cmd/nidalo
 	git worktree remove --force bench/.base
-	cd bench && $(GO) build -o bench-tool . && ./bench-tool -against ./base-nidalo -rounds $(ROUNDS); rm -f bench-tool base-nidalo
+	cd bench && $(GO) build -o bench-tool . && ./bench-tool -against ./base-nidalo -rounds $(ROUNDS); bad=$$?; rm -f bench-tool base-nidalo; exit $$bad
 
 screenshots: build
 	docs/screenshots/make.sh

@@ -10,13 +10,13 @@ import (
 	"strings"
 )
 
-// group is a set of rows that share what they write first, so one run of them costs little more than one row.
+// group is the rows with a text in their names. They read what the first of them wrote, so they are measured together.
 type group struct {
 	only  string
-	tasks bool // has rows that are measured in the first place only
+	first bool // only in the first place, as bench does with rows of tasks
 }
 
-var groups = []group{{"level 6 of 8", true}, {"level 5 of 4", false}, {"level 1 of 2", false}, {"4 KiB random read while", true}, {"12 TB", true}}
+var groups = []group{{"level 6 of 8", false}, {"level 5 of 4", false}, {"level 1 of 2", false}, {"4 KiB random read while", true}, {"12 TB", true}}
 
 // compare measures this build and an older one in turn, row by row and without peers, and prints the ratio of their medians with
 // the spread of the ratios of the rounds. A round of one build is a run of this program, so both builds meet the same state.
@@ -36,7 +36,7 @@ func compare(older string) {
 	}
 	for _, g := range groups {
 		for i, place := range strings.Split(*places, ",") {
-			if i > 0 && g.only != "level 6 of 8" && g.tasks {
+			if i > 0 && g.first {
 				continue
 			}
 			got := map[string][2][]float64{}

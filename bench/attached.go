@@ -84,8 +84,6 @@ func attached(place string) {
 	_ = os.Setenv("NIDALO_KEEPER_USER_SPACE", "yes") // for the keeper that the service starts
 	ours := array(dir, "5", 4, "1GiB")
 	defer ours.stop()
-	theirs := plain(dir, "nbdkit", 3<<30)
-	defer theirs.stop()
 	var a struct{ Device string }
 	if err := json.Unmarshal([]byte(nidalo(ours.dir, "attach", "-json", "t")), &a); err != nil {
 		log.Fatal(err)
@@ -94,6 +92,8 @@ func attached(place string) {
 	defer nidalo(ours.dir, "detach", "t")
 	devices := []string{mine}
 	if *without == "" {
+		theirs := plain(dir, "nbdkit", 3<<30)
+		defer theirs.stop()
 		file, end := attach(dir, "file", theirs)
 		defer end()
 		devices = append(devices, file)

@@ -133,6 +133,8 @@ func TestAKeeperThatIsKilledIsReplaced(t *testing.T) {
 	b, device, _ := attached(t)
 	source := filepath.Join(b.home, "source")
 	pattern(t, source, 8*mib)
+	loops := func() int { return strings.Count(b.tool("losetup", "-a"), "\n") }
+	before := loops()
 	for range 3 {
 		b.tool("dd", "if="+source, "of="+device, "bs=1M", "oflag=direct", "status=none")
 		k, err := keeper.Dial(b.home)
@@ -148,6 +150,7 @@ func TestAKeeperThatIsKilledIsReplaced(t *testing.T) {
 		})
 		b.tool("cmp", "-n", strconv.Itoa(8*mib), source, device)
 	}
+	require.Equal(t, before, loops(), "the devices of the dead are let go")
 }
 
 // A keeper that does not answer hangs no command that asks how things are.

@@ -63,7 +63,7 @@ func newBench(t *testing.T) *bench {
 	return newBenchAlone(t)
 }
 
-// together are the tests that run with others at the same time, which most of them spend with waiting.
+// together holds the tests that run in parallel: most of their time they wait for something.
 var together sync.Map
 
 // newBenchAlone is newBench for a test that runs by itself: because it loads the machine, or changes what is the host's.

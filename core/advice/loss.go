@@ -71,7 +71,7 @@ func Partners(lay *layout.Map, disks []state.Identity) (out []string) {
 		for _, slot := range lay.Regions()[0].Members(g) {
 			names = append(names, say.Short(disks[slot]))
 		}
-		out = append(out, fmt.Sprintf("%s %s: %d of them may be lost", say.List(names), what, lay.Shape.Parity))
+		out = append(out, fmt.Sprintf("%s %s, and any %d of them may be lost", say.List(names), what, lay.Shape.Parity))
 	}
 	return out
 }

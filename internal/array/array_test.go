@@ -39,7 +39,7 @@ func newFolder(t *testing.T) *folder {
 	return &folder{t: t, path: t.TempDir()}
 }
 
-// together are the tests that run with others at the same time, since most of them wait for something.
+// together holds the tests that run in parallel: most of their time they wait for something.
 var together sync.Map
 
 // disk makes a sparse file and opens it.

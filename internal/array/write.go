@@ -332,18 +332,18 @@ func (a *Array) batchLength(ids []layout.ID) int {
 	return len(ids)
 }
 
-// When a destage returns: once everything is in place, or once it is committed, which is all that a flush needs.
+// A destage returns when everything is in place, or already when it is committed, which is all that a flush needs.
 const (
 	placeFirst = false
 	placeLater = true
 )
 
-// mostBehind is how many blocks may be on their way into place behind flushes: they take memory for parity until they are there.
+// mostBehind is how many blocks flushes may leave to be written in place later: until then they hold memory for parity.
 const mostBehind = 16 << 20 / Block
 
 // destage brings what is dirty of the given stripes to the members. When it returns nil, what was dirty when
-// it was called is durable. With an error it names the clients that wrote what is not. Of several destages, at the same time and of
-// other stripes, each goes through these steps by itself; only in step 4 those that wait go together, one batch after the other.
+// it was called is durable. With an error it names the clients that wrote what is not. Destages of different stripes run at the same
+// time, each step by step; only in step 4 do they go together, in one batch after the other.
 //
 //	1  take the stripes' locks and their dirty blocks
 //	2  work out what they mean for the members: read what parity needs, compute it
@@ -375,9 +375,6 @@ func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
 	d.need = need
 	a.journal.Barrier.RLock()
 	c, err := d.change()
-	if err == nil && probe.ReachedTooEarly.On() {
-		d.commit.Reached()
-	}
 	if err == nil {
 		err = a.journal.Commit(c)
 	}

@@ -111,8 +111,8 @@ func (o *serveOptions) run(e *env) error {
 	if err := at.openNetwork(cmp.Or(o.listen, cfg.Listen.TCP), cfg.Listen); err != nil {
 		return err
 	}
-	// What lives long on the heap is table pages; a tighter heap costs little and keeps memory within bounds. While there are few of them
-	// it would be collected a hundred times a second under load, so it counts as having this much more; untouched, that takes none.
+	// Mostly table pages live long on the heap, so a tight heap costs little and keeps memory within bounds. A heap with few pages would be
+	// collected a hundred times a second under load. The ballast makes it count as larger, and takes no memory since nothing touches it.
 	debug.SetGCPercent(40)
 	ballast := make([]byte, 16<<20)
 	defer runtime.KeepAlive(ballast)

@@ -377,6 +377,7 @@ func (k *Keeper) adopt(s Spec) (*device, error) {
 	if s.Kind != KindKernel || backendOf(s.index()) != s.backend() {
 		k.forget(s)
 		if s.Kind == KindFuse { // it died with its keeper
+			freeLoop(s.Device, filepath.Join(k.opt.Run, "fuse", s.Array, fileName))
 			_ = unix.Unmount(filepath.Join(k.opt.Run, "fuse", s.Array), unix.MNT_DETACH)
 			_ = os.Remove(filepath.Join(k.opt.Run, "fuse", s.Array))
 		}

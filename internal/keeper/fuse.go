@@ -181,6 +181,19 @@ func (f *fuseFront) attachLoop(announce func(string) error) error {
 	}
 }
 
+// freeLoop lets go of the loop device that a keeper which was killed left on a file. When something still uses it, it goes with that. The
+// kernel is asked for its file by sysfs: the device itself cannot tell any more.
+func freeLoop(path, file string) {
+	backing, err := os.ReadFile("/sys/block/" + filepath.Base(path) + "/loop/backing_file")
+	if err != nil || strings.TrimSpace(string(backing)) != file {
+		return
+	}
+	if loop, err := os.OpenFile(path, os.O_RDONLY, 0); err == nil {
+		_ = unix.IoctlSetInt(int(loop.Fd()), unix.LOOP_CLR_FD, 0)
+		_ = loop.Close()
+	}
+}
+
 func (f *fuseFront) resize(int64) error {
 	return unix.IoctlSetInt(int(f.loop.Fd()), unix.LOOP_SET_CAPACITY, 0)
 }

@@ -103,7 +103,6 @@ const (
 	TaskNotSuperseded
 	GivenBackThoughWritten
 	GivenBackWhenStopped
-	ReachedTooEarly
 	MissedIsReached
 	EmptyBatchReached
 	Mistakes // how many there are
@@ -134,7 +133,6 @@ var mistakes = [Mistakes]string{
 	CopyNotTold:            "a copy is not told what its original bears witness of meanwhile",
 	GivenBackThoughWritten: "blocks are given back although they were written again",
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",
-	ReachedTooEarly:        "a commit counts as reached before it is",
 	MissedIsReached:        "a missed commit counts as reached",
 	EmptyBatchReached:      "a batch that all have left counts as committed",
 	TaskNotSuperseded:      "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",

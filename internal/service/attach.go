@@ -18,7 +18,7 @@ import (
 // Arrays as local block devices: what administrators ask for, and the export that only the keeper is given.
 
 func (s *Service) newAttach() *attach.Desk {
-	return attach.New(attach.Host{Home: s.opt.Home, Log: s.opt.Log, Ends: s.done, Tell: s.event, Once: s.once, Noted: s.attachments,
+	return attach.New(attach.Host{Home: s.opt.Home, Log: s.opt.Log, Ends: s.done, Once: s.once, Noted: s.attachments,
 		Note:   func(id string, how attach.How) error { return s.change(func(m *memory) { m.attach(id, how) }) },
 		Forget: func(id string) error { return s.change(func(m *memory) { delete(m.Attached, id) }) },
 		Alone:  func() (func(), bool) { return s.admin.Unlock, s.admin.TryLock() },
@@ -182,7 +182,7 @@ func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
 		leave()
 		return nil, nil, nbd.ErrNoExport
 	}
-	if r.device == nil { // one client for all sessions: what one of them wrote and lost is told to the next
+	if r.device == nil { // all sessions are one client, so the next session is told of writes that an earlier one lost
 		r.device = r.NewClient()
 	}
 	r.clients++

@@ -355,7 +355,7 @@ func (c *Cache) Pick(now time.Time) (out []layout.ID) {
 	return slices.DeleteFunc(out, func(id layout.ID) bool { return !c.Holds(id) })
 }
 
-// Commit is the moment from which the blocks of a destage survive a crash.
+// Commit is the moment from which the blocks of one destage survive a crash. It is reached or missed, once.
 type Commit struct {
 	over chan struct{}
 	held atomic.Bool
@@ -366,17 +366,12 @@ func NewCommit() *Commit { return &Commit{over: make(chan struct{})} }
 
 // Reached says that the blocks survive now.
 func (m *Commit) Reached() {
-	if !m.held.Swap(true) {
-		close(m.over)
-	}
+	m.held.Store(true)
+	close(m.over)
 }
 
 // Missed says that they are dirty again.
-func (m *Commit) Missed() {
-	if !m.held.Load() {
-		close(m.over)
-	}
-}
+func (m *Commit) Missed() { close(m.over) }
 
 // Wait waits until it is reached, or missed, and says which.
 func (m *Commit) Wait() (reached bool) {
@@ -384,8 +379,8 @@ func (m *Commit) Wait() (reached bool) {
 	return m.held.Load()
 }
 
-// Volatile sorts stripes by what a crash would lose of them: dirty ones have blocks that no destage took yet; of the others, those that a
-// destage has taken and not committed are lost unless the commits returned are reached.
+// Volatile tells what a crash would lose of some stripes: dirty are the stripes with blocks that no destage has taken yet, and underway
+// the commits that must still be reached for the others to survive.
 func (c *Cache) Volatile(ids []layout.ID) (dirty []layout.ID, underway []*Commit) {
 	for _, id := range ids {
 		sh := c.shard(id)

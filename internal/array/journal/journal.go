@@ -224,7 +224,7 @@ func (j *Journal) writeBatch(group []*Change) error {
 		return nil
 	}
 	if len(parts) == 0 {
-		return j.host.Alive() // all members that it concerns are away, or the last of them failed just now
+		return j.host.Alive() // the members that it concerns have all left; if the last of them has just failed, so has the array
 	}
 	j.enlist(parts)
 	// Nothing below may touch a block in place before all of this is durable. A crash in here leaves the batch on some

@@ -14,8 +14,8 @@ import (
 	"nidalo/internal/array/rig"
 )
 
-// newRescue is an array of four with two stripes written, whose member 1 left before the second of them was written again, and which a rescue
-// takes in all the same.
+// newRescue makes an array of four members with two written stripes. Member 1 left, then the second stripe was written again, and now a
+// rescue has the member back.
 func newRescue(t *testing.T, old bool) (*rescue.Rescue, *rig.Rig, layout.Stripe, layout.Stripe) {
 	r := rig.New(t, t.TempDir(), 4)
 	kept, changed := r.Layout.Stripe(0), r.Layout.Stripe(r.Layout.Stripes()-1)
@@ -113,6 +113,6 @@ func TestStripesOfWhichNothingTellsAreUnsure(t *testing.T) {
 		}
 		r.Slots.At(st.Slot(st.Data)).Become(record.Failed)
 		r.Slots.At(st.Slot(0)).Become(record.Failed)
-		require.Equal(t, st.ID() == empty.ID(), x.Unsure(st), "a data block that is there tells of a stripe that was written")
+		require.Equal(t, st.ID() == empty.ID(), x.Unsure(st), "of a written stripe a remaining data block tells")
 	}
 }

@@ -1,4 +1,4 @@
-// Package rig is the rooms of an engine with members on files and without an array, for the tests of those rooms.
+// Package rig sets up the rooms of the engine on members in files, without an array, for the tests of those rooms.
 package rig
 
 import (
@@ -160,7 +160,7 @@ func (r *Rig) Put(c *journal.Change, place bool) {
 	}
 }
 
-// Write is a change of a whole column of a stripe: a block of each data strip, filled with a byte and its role, and the parity of them.
+// Write changes a whole column of a stripe: one block of each data strip, filled with fill + its role, and the parity.
 func (r *Rig) Write(st layout.Stripe, col int, fill byte) *journal.Change {
 	blocks := make([][]byte, st.Width())
 	for role := range blocks {

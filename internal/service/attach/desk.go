@@ -40,9 +40,8 @@ type Array struct {
 type Host struct {
 	Home   string
 	Log    *slog.Logger
-	Ends   <-chan struct{} // closed when the service ends
-	Tell   func(event.Event)
-	Once   func(kind, array, state string, e event.Event) // tells of a state only when it is another than before
+	Ends   <-chan struct{}                                // closed when the service ends
+	Once   func(kind, array, state string, e event.Event) // tells of a state that is not the one told last
 	Arrays func() []Array                                 // in service
 	Noted  func() map[string]How                          // a copy of what is remembered, by identity
 	Note   func(id string, how How) error
