@@ -103,7 +103,7 @@ func (s *Service) mayAttach(q control.AttachRequest) (*running, error) {
 		return nil, person(err)
 	}
 	if q.Connections < 0 || q.Connections > keeper.MaxConnections {
-		return nil, &control.Error{What: fmt.Sprintf("%d connections: 1 to %d", q.Connections, keeper.MaxConnections)}
+		return nil, &control.Error{What: fmt.Sprintf("%d connections are not possible: choose 1 to %d", q.Connections, keeper.MaxConnections)}
 	}
 	return r, nil
 }
