@@ -97,6 +97,7 @@ type Run struct {
 // JournalEntry is one member's part of a batch.
 type JournalEntry struct {
 	Batch    uint64
+	Sure     uint64 // the last batch that was committed when this one was written
 	Involved uint64 // bit per slot: the members that have an entry of this batch
 	Slot     int
 	Runs     []Run
@@ -136,6 +137,7 @@ func (e *JournalEntry) EncodeHeader(tag uint64, buf []byte) []byte {
 	w.u32(uint32(blocks))
 	w.u32(uint32(e.Payload()))
 	w.u32(uint32(len(e.Runs)))
+	w.u64(e.Sure)
 	w.at = entryHead
 	for _, r := range e.Runs {
 		w.u64(uint64(r.Start)<<8 | uint64(r.Kind))
@@ -185,7 +187,8 @@ func DecodeEntry(buf []byte, tag uint64, blocks int64) (*JournalEntry, error) {
 	e.Slot = int(r.u32())
 	r.at += 8
 	runs := int(r.u32())
-	if e.Batch > maxEpoch || e.Slot < 0 || e.Slot >= 64 || e.Involved>>e.Slot&1 == 0 || runs > MaxRuns || entryHead+runs*runSize > len(buf) {
+	e.Sure = r.u64()
+	if e.Batch > maxEpoch || e.Sure >= max(e.Batch, 1) || e.Slot < 0 || e.Slot >= 64 || e.Involved>>e.Slot&1 == 0 || runs > MaxRuns || entryHead+runs*runSize > len(buf) {
 		return nil, fmt.Errorf("journal entry: out of bounds: %w", ErrFormat)
 	}
 	e.Runs = make([]Run, runs)

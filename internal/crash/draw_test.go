@@ -292,8 +292,13 @@ func (d *drawing) handOp() {
 	case k < 14:
 		d.add("hand", "replace", d.Int64N(3))
 	case k < 16:
-		d.add("hand", "fail", d.slot())
+		slot := d.slot()
+		d.add("hand", "fail", slot)
 		if d.IntN(2) == 0 {
+			if slot%2 == 0 { // two at once, which are rebuilt together where the level allows it
+				d.add("hand", "fail", slot+1)
+				d.add("hand", "replace", 0)
+			}
 			d.add("hand", "replace", 0)
 		}
 	case k < 17:

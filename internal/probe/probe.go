@@ -12,6 +12,10 @@ const (
 	PageEvicted                      // a table page left memory to make room for another
 	PageReadBack                     // a table page that was written in this start was read back
 	GroupCommit                      // several changes went into one batch
+	BatchesOverlap                   // a batch began before the one before it was committed
+	EarlierCompleted                 // a start completed a batch that is not the last
+	SeveralDropped                   // a start dropped two batches
+	WalkedOn                         // a walk along a ring went on behind an entry that was cut short
 	BatchLacksMember                 // a member left while a batch was being written
 	LastBatchCompleted               // a start wrote the entries that the last batch lacked
 	EntryRestored                    // a start did without an entry in the middle of the journals
@@ -31,12 +35,14 @@ const (
 	ChangeMarked                     // a change was marked for a member that is away
 	ColumnEmptied                    // all of a column was zeroed, and is never-written again
 	GivenBack                        // blocks that became never-written were given back
+	RebuildsTogether                 // a rebuild was carried by another
 	Events                           // how many there are
 )
 
 var events = [Events]string{
 	RingWraps: "a journal ring wrapped", PageEvicted: "a table page was evicted", PageReadBack: "a table page written in this start was read back",
-	GroupCommit: "several changes in one batch", BatchLacksMember: "a member left while a batch was written",
+	GroupCommit: "several changes in one batch", BatchesOverlap: "two batches in flight", EarlierCompleted: "a start completed a batch that is not the last",
+	SeveralDropped: "a start dropped two batches", WalkedOn: "a walk went on behind an entry that was cut short", BatchLacksMember: "a member left while a batch was written",
 	LastBatchCompleted: "a start completed the last batch", EntryRestored: "a start restored an entry from the others",
 	JournalFull: "a change waited for room in the journals", CheckpointInRebuild: "checkpoint during a rebuild", CheckpointInCopy: "checkpoint during a copy",
 	CommitInCheckpoint: "commit during a checkpoint", WriteInRebuild: "write below the cursor of a rebuild", WriteMirrored: "write mirrored onto a copy",
@@ -44,7 +50,7 @@ var events = [Events]string{
 	HeadRefuted: "a journal head was refuted", WitnessAccused: "a page was older than its witness", StandInTookOver: "a copy took the place of a member that failed",
 	PartOfBlockMerged: "part of a block merged with newer contents", DestagePutBack: "a change went back into the cache",
 	ChangeMarked: "a change was marked for a member that is away", ColumnEmptied: "a column became never-written again",
-	GivenBack: "blocks were given back",
+	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
 }
 
 func (e Event) String() string { return events[e] }
@@ -105,6 +111,10 @@ const (
 	GivenBackWhenStopped
 	MissedIsReached
 	EmptyBatchReached
+	NamesItselfCommitted
+	CommittedOutOfOrder
+	OnlyLastUnsure
+	WalkEndsAtGap
 	Mistakes // how many there are
 )
 
@@ -135,6 +145,10 @@ var mistakes = [Mistakes]string{
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",
 	MissedIsReached:        "a missed commit counts as reached",
 	EmptyBatchReached:      "a batch that all have left counts as committed",
+	NamesItselfCommitted:   "a batch names the one in flight as committed",
+	CommittedOutOfOrder:    "a batch is committed before the one before it",
+	OnlyLastUnsure:         "only the last batch may be incomplete",
+	WalkEndsAtGap:          "a walk ends where an entry was cut short",
 	TaskNotSuperseded:      "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 

@@ -104,15 +104,9 @@ const cutStarts = 64
 
 // contradicted says whether batches from one on, below another, are not in place although a head says so: a checksum table
 // then has another sum than the batch that changed the block last, or a later one, gave it. A batch that a start may have dropped
-// says nothing: the last of all, or the last before the numbers that a start passed over.
+// says nothing.
 func (j *Journal) contradicted(scans []*Scan, from, below uint64) bool {
-	var dropped []uint64
-	all := slices.DeleteFunc(BatchNumbers(scans, from), func(n uint64) bool { return n >= below })
-	for i, n := range all {
-		if last := i == len(all)-1; (last || all[i+1] != n+1) && !j.surelyDone(j.GatherBatch(scans, n), last) {
-			dropped = append(dropped, n)
-		}
-	}
+	dropped := j.maybeDropped(scans, slices.DeleteFunc(BatchNumbers(scans, from), func(n uint64) bool { return n >= below }))
 	for _, s := range scans {
 		// What an entry that it lost did to a block is not known.
 		since := from
@@ -158,8 +152,35 @@ func (j *Journal) contradicted(scans []*Scan, from, below uint64) bool {
 	return false
 }
 
-// surelyDone says whether a start that found a batch as the last brought it in place. Of the one that is the last now it is known which members
-// lack it; before an earlier start, members that are away by now may have lacked it.
+// maybeDropped are those of some batches that a start may have dropped: of the last ones of all, and of the last ones before numbers that a
+// start passed over, the first that it may not have found whole, and all later ones.
+func (j *Journal) maybeDropped(scans []*Scan, all []uint64) (dropped []uint64) {
+	for len(all) > 0 {
+		run := 1 // how many of them belong to one run of the array
+		for run < len(all) && all[run]-all[run-1] <= RestartGap {
+			run++
+		}
+		sure := all[0] - 1
+		for _, s := range scans {
+			for _, n := range all[:run] {
+				if e := s.Entries[n]; e != nil {
+					sure = max(sure, e.Sure)
+				}
+			}
+		}
+		for i, n := range all[:run] {
+			if n > sure && (i > 0 && all[i-1] != n-1 || !j.surelyDone(j.GatherBatch(scans, n), run == len(all))) {
+				dropped = append(dropped, all[i:run]...)
+				break
+			}
+		}
+		all = all[run:]
+	}
+	return dropped
+}
+
+// surelyDone says whether a start that found a batch among the last brought it in place. Of those that are the last now it is known which
+// members lack them; before an earlier start, members that are away by now may have lacked them.
 func (j *Journal) surelyDone(b Batch, last bool) bool {
 	if !b.Usable || len(b.Lacking) > 0 {
 		return false

@@ -3,7 +3,6 @@
 package journal
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"iter"
@@ -17,7 +16,6 @@ import (
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/table"
-	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -30,12 +28,13 @@ type Journal struct {
 	host Host
 	// Barrier: see env.RankBarrier.
 	Barrier env.RWMutex
-	leading env.Mutex // one batch at a time
-	parts   []part    // room for those of a batch; guarded by leading
-	mu      env.Mutex // queue and ring accounts
-	freed   *env.Cond // of mu: a reservation or ring space came free
+	leading env.Mutex        // one batch at a time begins
+	flights [Overlap]*flight // those begun last, by their numbers; guarded by leading
+	mu      env.Mutex        // queue and ring accounts
+	freed   *env.Cond        // of mu: a reservation or ring space came free
 	queue   []*Change
-	batch   uint64 // the last batch written
+	batch   uint64 // the last batch begun
+	sure    uint64 // the last batch committed
 	ckpt    env.Mutex
 	passes  atomic.Uint64         // checkpoints begun
 	passed  uint64                // the last one begun that was done without error; guarded by ckpt
@@ -91,8 +90,7 @@ type Write struct {
 // Change is what one destage commits.
 type Change struct {
 	Writes []Write
-	done   bool
-	err    error
+	flight *flight // the batch it is in
 }
 
 // New makes the journal of an array.
@@ -177,169 +175,6 @@ func (j *Journal) Unreserve(need Reservation) {
 	}
 	j.freed.Broadcast()
 	j.mu.Unlock()
-}
-
-// commit makes a change durable in the journals, together with all others that are waiting. On return without error the
-// change happens whatever comes.
-func (j *Journal) commit(c *Change) error {
-	j.mu.Lock()
-	j.queue = append(j.queue, c)
-	j.mu.Unlock()
-	j.leading.Lock()
-	defer j.leading.Unlock()
-	if c.done {
-		return c.err
-	}
-	j.mu.Lock()
-	group := j.queue
-	j.queue = nil
-	j.mu.Unlock()
-	if len(group) > 1 {
-		probe.GroupCommit.Seen()
-	}
-	err := j.writeBatch(group)
-	for _, c := range group {
-		c.done, c.err = true, err
-	}
-	return err
-}
-
-// part is one member's share of a batch.
-type part struct {
-	m       *member.Member
-	entry   record.JournalEntry
-	payload [][]byte
-	at      int64 // block of the ring
-}
-
-func (j *Journal) writeBatch(group []*Change) error {
-	if err := j.host.Alive(); err != nil {
-		return err
-	}
-	parts, err := j.takers(group)
-	if err != nil {
-		return err
-	}
-	if len(parts) == 0 && probe.EmptyBatchReached.On() {
-		return nil
-	}
-	if len(parts) == 0 {
-		return j.host.Alive() // the members that it concerns have all left; if the last of them has just failed, so has the array
-	}
-	j.enlist(parts)
-	// Nothing below may touch a block in place before all of this is durable. A crash in here leaves the batch on some
-	// members or on none; the start finishes it or drops it, as a whole.
-	errs := make([]error, len(parts))
-	bytes := 0
-	for i := range parts {
-		bytes += parts[i].entry.Payload() * record.Block
-	}
-	_ = j.host.Fan.Out(len(parts), bytes, func(i int) error {
-		if errs[i] = j.writeEntry(&parts[i]); errs[i] == nil && !probe.EntryNotSynced.On() {
-			errs[i] = parts[i].m.Sync()
-		}
-		return nil
-	})
-	for i, err := range errs {
-		if member.NoRoom(err) {
-			// Some members may hold this batch and others not; going on with a next one would tear it for good.
-			j.host.Freeze(fmt.Errorf("the journal of %w; make space there and start the array again", err))
-		} else if err != nil {
-			_ = parts[i].m.WriteProblem(err)
-		}
-	}
-	if slices.ContainsFunc(parts, func(p part) bool { return !p.m.Live() }) && !probe.LateLeaverNotMarked.On() {
-		probe.BatchLacksMember.Seen()
-		// One that just left may lack the batch, and only members that leave next may know of it.
-		j.host.Roster.Settle()
-		if _, err := j.host.Roster.Mark(j.stripes(group)); err != nil {
-			j.host.Freeze(fmt.Errorf("the roster could not be written: %w", err))
-		}
-	}
-	return j.host.Alive()
-}
-
-// takers are the members that take part in a batch, each with its share. A batch that leaves a member out must not be on the others
-// before the roster that says so: a start would take the member for current. One that drops out from here on is named in the batch, and
-// known to lack it. And what the batch changes is marked by then, for those that are away.
-func (j *Journal) takers(group []*Change) (parts []part, err error) {
-	for sure := false; !sure; {
-		j.host.Roster.Settle()
-		parts = j.gather(group)
-		if j.host.Roster.Unsettled() && j.host.Alive() == nil {
-			continue
-		}
-		wrote, err := j.host.Roster.Mark(j.stripes(group))
-		if err != nil {
-			return nil, err
-		}
-		sure = !wrote
-	}
-	return parts, nil
-}
-
-// enlist gives a batch its number, and each share its place in the ring.
-func (j *Journal) enlist(parts []part) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	j.batch++
-	var involved uint64
-	for i := range parts {
-		involved |= 1 << parts[i].m.Slot
-	}
-	for i := range parts {
-		p := &parts[i]
-		p.entry.Batch, p.entry.Involved, p.entry.Slot = j.batch, involved, p.m.Slot
-		p.at = p.m.Ring.Take(int64(p.entry.HeaderBlocks() + p.entry.Payload()))
-	}
-}
-
-// stripes are the ordinals of those that some changes touch, each once or more.
-func (j *Journal) stripes(group []*Change) iter.Seq[int64] {
-	lay := j.host.Layout()
-	return func(yield func(int64) bool) {
-		for _, c := range group {
-			for _, w := range c.Writes {
-				if st, _, ok := lay.On(w.M.Slot, w.Block); ok && !yield(st.Ordinal()) {
-					return
-				}
-			}
-		}
-	}
-}
-
-// writeEntry writes a member's share of a batch. It counts once it is synced, which is the caller's to do.
-func (j *Journal) writeEntry(p *part) error {
-	p.m.Ring.Header = p.entry.EncodeHeader(p.m.Tag, p.m.Ring.Header)
-	bufs := append([][]byte{p.m.Ring.Header}, p.payload...)
-	j.host.Counts.Bytes.Add(int64(disk.Length(bufs)))
-	return p.m.Write(bufs, p.m.Ring.Start+p.at*record.Block)
-}
-
-// gather sorts the writes of several changes by member, leaving out members that are no longer live.
-func (j *Journal) gather(group []*Change) []part {
-	parts := j.parts[:0]
-	for _, c := range group {
-		for _, w := range c.Writes {
-			if !w.M.Live() {
-				continue
-			}
-			i := slices.IndexFunc(parts, func(p part) bool { return p.m == w.M })
-			if i < 0 {
-				i = len(parts)
-				parts = slices.Grow(parts, 1)[:i+1]
-				parts[i] = part{m: w.M, payload: parts[i].payload[:0], entry: record.JournalEntry{Runs: parts[i].entry.Runs[:0]}}
-			}
-			p := &parts[i]
-			p.entry.Runs = append(p.entry.Runs, record.Run{Kind: w.Kind, Start: w.Block, Count: w.N, Sums: w.Sums})
-			if w.Kind == record.RunPayload {
-				p.payload = append(p.payload, w.Buf[:w.N*record.Block])
-			}
-		}
-	}
-	slices.SortFunc(parts, func(x, y part) int { return cmp.Compare(x.m.Slot, y.m.Slot) })
-	j.parts = parts
-	return parts
 }
 
 // Checkpoint moves the start of the live part of all journals up to now: what they hold is in place and durable, and so

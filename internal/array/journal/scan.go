@@ -7,6 +7,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
+	"nidalo/internal/probe"
 )
 
 // Found is one entry of a member's journal as it was found at the start.
@@ -70,24 +71,54 @@ func (s *Scan) ReadHeads(bad func(error)) {
 	s.M.Ring.Sequence, s.M.Ring.Joined = s.Head.Sequence, s.Head.Joined
 }
 
-// Walk follows the chain of entries from the head.
+// Walk follows the chain of entries from the head, once round the ring at most.
 func (s *Scan) Walk() {
 	if !s.HeadOK {
 		s.search()
 		return
 	}
 	at, above := s.Head.Position, s.Head.Batch
-	for {
+	for walked := int64(0); walked < s.M.Ring.Blocks; {
 		e := s.entryAt(at, above)
 		if e == nil && at != 0 {
 			e = s.entryAt(0, above) // the next one may not have fitted before the end
 		}
 		if e == nil {
+			e = s.behind(at, above, s.M.Ring.Blocks-walked)
+		}
+		if e == nil {
 			return
 		}
 		s.keep(e)
-		at, above = e.end, e.Batch+1
+		above = max(above, e.Batch+1-Overlap) // what a start completed stands behind a newer one
+		walked += (e.end - at + s.M.Ring.Blocks) % s.M.Ring.Blocks
+		at = e.end
 	}
+}
+
+// behind finds the entry behind one of which not even the header is there: it belongs to the batch that was in flight with it. The
+// longest of those tells how far to look; most is what is left of the ring.
+func (s *Scan) behind(at int64, above uint64, most int64) *Found {
+	const chunk = 256
+	buf := make([]byte, chunk*record.Block)
+	for looked := int64(0); looked < min(most, Overlap*longestOverlapped) && !probe.WalkEndsAtGap.On(); {
+		at %= s.M.Ring.Blocks
+		n := min(chunk, most-looked, s.M.Ring.Blocks-at)
+		if !s.M.Live() || !s.read(buf[:n*record.Block], at) {
+			return nil
+		}
+		for i := range n {
+			if _, _, err := record.EntrySize(buf[i*record.Block:][:record.Block], s.M.Tag); err != nil {
+				continue
+			}
+			if e := s.entryAt(at+i, above); e != nil {
+				probe.WalkedOn.Seen()
+				return e
+			}
+		}
+		at, looked = at+n, looked+n
+	}
+	return nil
 }
 
 // search looks at every block of the ring for entries that its head does not exclude.
@@ -163,6 +194,19 @@ func (s *Scan) lacksBatch(scans []*Scan, n uint64) bool {
 		e := other.Entries[n]
 		return e != nil && e.Involved>>s.M.Slot&1 == 1
 	})
+}
+
+// Sure is the last batch of which the entries say that it was committed, and so all before it; batches before from count as committed.
+func Sure(scans []*Scan, from uint64) uint64 {
+	sure := from - 1
+	for _, s := range scans {
+		for n, e := range s.Entries {
+			if n >= from {
+				sure = max(sure, e.Sure)
+			}
+		}
+	}
+	return sure
 }
 
 // BatchNumbers are the numbers of all batches of which some member has an entry, from one on, ascending.

@@ -40,8 +40,17 @@ type Member struct {
 	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
 	Lost     atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
 	keeps    atomic.Bool            // it cannot give blocks back
+	syncs    syncs
 	closing  env.Once
 	closed   chan struct{} // closed when the disk is
+}
+
+// syncs are those of one disk. They are counted as they are asked for.
+type syncs struct {
+	asked  atomic.Uint64
+	mu     env.Mutex // one goes to the disk at a time
+	served uint64    // the last that one which went to the disk was for
+	err    error     // of one that failed
 }
 
 // errorCounts is how often a member did not do what it was asked since it joined.
@@ -243,11 +252,21 @@ func (m *Member) Write(bufs [][]byte, off int64) error {
 // errUnsynced marks errors of a sync: what was written before may be gone, and no further sync can tell.
 var errUnsynced = errors.New("the writes may not be durable")
 
-// Sync makes what was written to the member durable.
+// Sync makes what was written to the member before durable. One call at a time goes to the disk, and serves all that waited for their turn
+// when it began. After one that failed all fail: a system tells of what it dropped once, to one of those that ask.
 func (m *Member) Sync() error {
-	if err := m.Disk.Sync(); err != nil {
-		return fmt.Errorf("%w: %w", err, errUnsynced)
+	turn := m.syncs.asked.Add(1)
+	m.syncs.mu.Lock()
+	defer m.syncs.mu.Unlock()
+	if m.syncs.err != nil || m.syncs.served >= turn {
+		return m.syncs.err
 	}
+	serves := m.syncs.asked.Load()
+	if err := m.Disk.Sync(); err != nil {
+		m.syncs.err = fmt.Errorf("%w: %w", err, errUnsynced)
+		return m.syncs.err
+	}
+	m.syncs.served = serves
 	return nil
 }
 
@@ -279,10 +298,13 @@ type Ring struct {
 	Head     int64 // where the next entry goes
 	Live     int64 // blocks from the oldest entry that is needed to the head, with what was skipped at the end
 	Reserved int64
-	Sequence uint64 // of the last head written
-	Header   []byte // room for that of an entry; one is written at a time
-	Joined   uint64 // the first batch that the member can have a part in
+	Sequence uint64          // of the last head written
+	Joined   uint64          // the first batch that the member can have a part in
+	Headers  [Headers][]byte // room for those of entries on their way
 }
+
+// Headers is how many entries may be on their way to one journal at the same time.
+const Headers = 2
 
 func ringOf(p record.Place) Ring {
 	return Ring{Start: p.JournalStart + record.JournalHeads*layout.Block, Blocks: p.JournalSize/layout.Block - record.JournalHeads}

@@ -45,24 +45,30 @@ type Host struct {
 //	3  bring each batch in place, in order. A member that is missing an entry the others say it should have either lost
 //	   it to rot, or never got it because the batch was the last and the crash came first. Its blocks in the columns of
 //	   the batch follow from the others, as long as no more are missing than the code can restore.
-//	4  the last batch, if incomplete, is completed in the journals first: otherwise a second crash, with other members
-//	   lost, could find it half in place and not know. If it cannot be completed it never happened.
+//	4  a batch of which no entry says that it was committed, if incomplete, is completed in the journals first: otherwise a
+//	   second crash, with other members lost, could find it half in place and not know. If it cannot be completed it never
+//	   happened, and neither did those after it. There are two such batches at most.
 //	5  a checkpoint, with batch numbers that leave no doubt about leftovers
 func Run(host Host) error {
 	scans, first, err := host.Journal.Read()
 	if err != nil {
 		return err
 	}
-	r := &replaying{Host: host, scans: scans, first: first, last: first - 1, numbers: journal.BatchNumbers(scans, first), superseded: journal.InPlaceRuns(scans)}
+	r := &replaying{Host: host, scans: scans, first: first, last: first - 1, sure: journal.Sure(scans, first), numbers: journal.BatchNumbers(scans, first), superseded: journal.InPlaceRuns(scans)}
 	if err := r.complete(); err != nil {
 		return err
 	}
 	r.Journal.ContinueFrom(r.last)
 	r.Journal.PlaceRings(scans, first, r.last)
-	for _, n := range r.numbers {
-		if more, err := r.batch(n); err != nil {
-			return err
-		} else if !more {
+	for i, n := range r.numbers {
+		whole := i == 0 || n == r.numbers[i-1]+1 || n <= r.sure || r.Note != nil
+		if whole {
+			if whole, err = r.batch(n); err != nil {
+				return err
+			}
+		}
+		if !whole {
+			r.dropped(r.numbers[i:])
 			break
 		}
 	}
@@ -90,6 +96,7 @@ type replaying struct {
 	Host
 	scans       []*journal.Scan
 	first, last uint64 // the first batch that may not be in place, and the last that there is
+	sure        uint64 // the last that was committed for certain, and so were all before it
 	numbers     []uint64
 	superseded  journal.InPlace
 	wrong       []journal.Touched // what lacking members have wrong
@@ -97,12 +104,15 @@ type replaying struct {
 	unmarked    []int64           // ordinals of stripes that a member which is away may lack
 }
 
-// complete finds the last batch, and says whether one before it is lacking.
+// complete finds the last batch, and says whether one that was committed is lacking.
 func (r *replaying) complete() error {
+	if probe.OnlyLastUnsure.On() && len(r.numbers) > 0 {
+		r.sure = r.numbers[len(r.numbers)-1] - 1
+	}
 	for _, n := range r.numbers {
 		if n != r.last+1 && r.Note != nil {
 			r.Note(fmt.Sprintf("the journals lack batch %d: the last writes before the end may be missing", r.last+1))
-		} else if n != r.last+1 {
+		} else if n != r.last+1 && r.last < r.sure {
 			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", r.Failed, r.last+1)
 		}
 		r.last = n
@@ -110,30 +120,36 @@ func (r *replaying) complete() error {
 	return nil
 }
 
-// batch brings one batch in place. more is false when it is the last, and never happened.
-func (r *replaying) batch(n uint64) (more bool, err error) {
-	b := r.Journal.GatherBatch(r.scans, n)
-	if r.Note != nil && (n != r.last || len(b.Lacking) == 0) {
+// batch brings one batch in place. whole is false when it never happened, and nothing was done.
+func (r *replaying) batch(n uint64) (whole bool, err error) {
+	b, sure := r.Journal.GatherBatch(r.scans, n), n <= r.sure
+	if r.Note != nil && (sure || len(b.Lacking) == 0) {
 		b.Usable = len(b.Entries) > 0
 	}
-	if !b.Usable && n != r.last {
+	if !b.Usable && sure {
 		return false, fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", r.Failed, n)
 	}
-	if b.Usable && n == r.last && len(b.Lacking) > 0 && !probe.IncompleteBatchReplayed.On() {
+	if b.Usable && !sure && len(b.Lacking) > 0 && !probe.IncompleteBatchReplayed.On() {
 		whole, err := r.supply(b)
 		if err != nil {
 			return false, err
 		}
 		if whole {
 			probe.LastBatchCompleted.Seen()
+			if n != r.last {
+				probe.EarlierCompleted.Seen()
+			}
 			if b = r.Journal.GatherBatch(r.scans, n); !b.Usable || len(b.Lacking) > 0 {
-				return false, r.aliveOr(fmt.Errorf("%w: the last batch of the journals could not be completed", r.Failed))
+				return false, r.aliveOr(fmt.Errorf("%w: batch %d, one of the last of the journals, could not be completed", r.Failed, n))
 			}
 		}
 		b.Usable = whole
 	}
+	if !b.Usable && r.Note != nil {
+		r.unknown(b)
+		return true, nil
+	}
 	if !b.Usable {
-		r.dropped(b)
 		return false, nil
 	}
 	for _, m := range b.Lacking {
@@ -179,19 +195,26 @@ func (r *replaying) mend() error {
 	return r.CopyAgain(slices.Compact(r.copied))
 }
 
-// dropped reports that the last batch of the journals is given up.
-func (r *replaying) dropped(b journal.Batch) {
-	names := make([]string, len(b.Lacking))
-	for i, m := range b.Lacking {
-		names[i] = m.Name()
+// dropped reports that the last batches of the journals are given up.
+func (r *replaying) dropped(numbers []uint64) {
+	b := r.Journal.GatherBatch(r.scans, numbers[0])
+	text := fmt.Sprintf("the last batch of the journals (%d) ", b.Number)
+	if len(numbers) > 1 {
+		probe.SeveralDropped.Seen()
+		text = fmt.Sprintf("the last batches of the journals (%d to %d) are given up: the first ", b.Number, numbers[len(numbers)-1])
 	}
-	text := fmt.Sprintf("the last batch of the journals (%d) is not on %s and cannot be completed, so it was given up", b.Number, strings.Join(names, ", "))
-	if r.Note == nil {
-		r.Say(event.BatchDropped, "", fmt.Sprintf("%s. A stop in the middle of writing leaves this, and then nothing of it had been flushed. If that part of the journal was damaged later, the data flushed last may read as it was before", text))
-		return
+	if len(b.Lacking) > 0 {
+		text += fmt.Sprintf("is not on %s and cannot be completed", names(b.Lacking))
+	} else {
+		text += "follows one that is nowhere"
 	}
-	// Here it may well have been flushed. What it changed is not known then, and must not read as it was before.
-	r.Note(fmt.Sprintf("%s: what it changed cannot be read", text))
+	r.Say(event.BatchDropped, "", text+". A stop in the middle of writing leaves this, and then nothing of it had been flushed. If that part of the journal was damaged later, the data flushed last may read as it was before")
+}
+
+// unknown notes, in a rescue, that a batch cannot be completed. It may well have been flushed. What it changed is not known then, and must
+// not read as it was before.
+func (r *replaying) unknown(b journal.Batch) {
+	r.Note(fmt.Sprintf("one of the last batches of the journals (%d) is not on %s and cannot be completed: what it changed cannot be read", b.Number, names(b.Lacking)))
 	for m, e := range b.Entries {
 		for _, run := range e.Runs {
 			r.Tables.Set(m, run.Start, run.Count, nil, record.SumLost)
@@ -204,6 +227,14 @@ func (r *replaying) dropped(b journal.Batch) {
 			}
 		}
 	}
+}
+
+func names(members []*member.Member) string {
+	out := make([]string, len(members))
+	for i, m := range members {
+		out[i] = m.Name()
+	}
+	return strings.Join(out, ", ")
 }
 
 func (r *replaying) aliveOr(err error) error {
