@@ -103,8 +103,34 @@ func (a *Array) readBlocks(lay *layout.Map, p []byte, off int64) (holes []Hole, 
 		}
 		return nil
 	})
+	if len(slow) > 0 {
+		extents, slow = withStripes(extents, slow)
+	}
 	slow = append(slow, a.readExtents(extents)...)
 	return holes, a.readSlow(slow)
+}
+
+// withStripes moves what lies in the same stripe as a slow piece to the slow ones: computing that piece reads all of its columns, so nothing
+// is read twice.
+func withStripes(extents []extent, slow []dirty.Piece) ([]extent, []dirty.Piece) {
+	type columns struct{ first, end int64 }
+	wanted := map[layout.ID]columns{}
+	for _, pc := range slow {
+		id, first, end := pc.Stripe.ID(), pc.From, pc.From+int64(len(pc.Buf))
+		if have, ok := wanted[id]; ok {
+			first, end = min(first, have.first), max(end, have.end)
+		}
+		wanted[id] = columns{first, end}
+	}
+	rest := extents[:0]
+	for _, e := range extents {
+		if w, ok := wanted[e.pc.Stripe.ID()]; ok && w.first <= e.pc.From && e.pc.From+int64(len(e.pc.Buf)) <= w.end {
+			slow = append(slow, e.pc)
+		} else {
+			rest = append(rest, e)
+		}
+	}
+	return rest, slow
 }
 
 // readShort is the short way for a few blocks of one strip of which the cache has none: no lists, no memory taken. It
@@ -211,18 +237,20 @@ func verify(buf []byte, sums []uint32) bool {
 
 // readSlow reads pieces whose member is missing, or did not give what it should: by stripe, with the stripe held.
 func (a *Array) readSlow(slow []dirty.Piece) error {
+	if len(slow) == 0 {
+		return nil
+	}
 	slices.SortFunc(slow, func(x, y dirty.Piece) int { return x.Stripe.ID().Compare(y.Stripe.ID()) })
+	var stripes [][]dirty.Piece
 	for i := 0; i < len(slow); {
 		n := 1
 		for i+n < len(slow) && slow[i+n].Stripe == slow[i].Stripe {
 			n++
 		}
-		if err := a.readStripe(slow[i : i+n]); err != nil {
-			return err
-		}
+		stripes = append(stripes, slow[i:i+n])
 		i += n
 	}
-	return nil
+	return member.Parallel(len(stripes), func(i int) error { return a.readStripe(stripes[i]) })
 }
 
 func (a *Array) readStripe(pieces []dirty.Piece) error {

@@ -2,6 +2,7 @@ package task
 
 import (
 	"fmt"
+	"slices"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -40,14 +41,16 @@ func (w *Works) rebuild(t *Task, m *member.Member) error {
 	if m.Base != 0 {
 		r.piece = min(16*windowBytes, t.Grain()/windows) // most of it is only looked at
 	}
+	w.enter(r)
 	for r.next < r.strips && r.failed() == nil {
 		r.step()
 	}
 	r.flight.Wait()
+	w.leave(r)
 	r.saving.Wait()
 	if err := r.failed(); err != nil {
 		if m.Condition() == record.Rebuilding && w.host.Alive() == nil {
-			_ = w.saveCursor(m)
+			_ = w.saveCursors(m)
 		}
 		return err
 	}
@@ -77,6 +80,7 @@ type rebuilding struct {
 	saving env.Group     // the cursor's being saved
 	slots  chan struct{} // one for each piece under way
 	passed chan struct{} // closed when the piece before has passed; nil: there was none
+	crew   crew
 	mu     env.Mutex
 	err    error // the first
 }
@@ -97,8 +101,12 @@ func (r *rebuilding) failed() error {
 
 // step begins the next piece, or jumps over strips that were never written.
 func (r *rebuilding) step() {
+	most, moved := r.meet()
+	if moved {
+		return
+	}
 	st, left := r.lay.Strip(r.m.Slot, r.next)
-	n := min(max(1, r.piece/st.Strip), left)
+	n := min(max(1, r.piece/st.Strip), left, most)
 	if r.t.Yields() {
 		r.flight.Wait()
 	}
@@ -114,9 +122,9 @@ func (r *rebuilding) step() {
 		r.fail(r.w.host.Alive())
 		return
 	}
-	if written := r.w.nextToRebuild(r.m, r.next); written-r.next >= jumpStrips || written >= r.strips {
+	if gap := r.gap(r.together()); gap >= jumpStrips || r.next+gap >= r.strips {
 		r.flight.Wait()
-		r.next = r.w.jump(r.m)
+		r.jump()
 		return
 	}
 	if r.saves.Due() {
@@ -126,45 +134,53 @@ func (r *rebuilding) step() {
 		r.saving.Wait()
 	}
 	r.next += n
-	r.launch(st, n, r.next)
+	r.launch(st, n)
 }
 
 // save saves the cursor behind the pieces that are under way: whatever it has passed when it is read is saved.
 func (r *rebuilding) save() {
 	r.saving.Wait()
 	r.saving.Go(func() {
-		if err := r.saves.Keep(func() error { return r.w.saveCursor(r.m) }); err != nil {
+		if err := r.saves.Keep(func() error { return r.w.saveCursors(members(r.together())...) }); err != nil {
 			r.fail(err)
 		}
 	})
-	r.t.Grow(r.t.Done() + r.w.host.Stripes.WrittenFrom(r.m.Slot, r.next))
+	for _, o := range r.together() {
+		o.t.Grow(o.t.Done() + r.w.host.Stripes.WrittenFrom(o.m.Slot, o.m.Cursor.Load()))
+	}
 }
 
-// launch does n rows from a stripe on, up to strip to of the member, by itself. Locks are taken here, in order, so that a piece never
+// launch does n rows from a stripe on by itself. Locks are taken here, in order, so that a piece never
 // waits for one that comes after it.
-func (r *rebuilding) launch(st layout.Stripe, n, to int64) {
+func (r *rebuilding) launch(st layout.Stripe, n int64) {
 	unlock := r.w.host.Stripes.Lock(stripe.Rows(st, n), true)
 	before, done := r.passed, make(chan struct{})
 	r.passed = done
+	all := r.take()
 	env.Send(r.slots, struct{}{})
 	r.flight.Go(func() {
 		defer func() { <-r.slots }()
 		defer unlock()
 		defer close(done)
-		err := r.w.rebuildRows(r.t, r.m, st, n)
+		err := r.w.rebuildRows(all, st, n)
 		if before != nil {
 			env.Recv(before)
 		}
 		if err == nil {
 			err = r.failed()
 		}
+		r.pass(all, st, n, err == nil)
 		if err != nil {
 			r.fail(err)
-			return
 		}
-		r.m.Cursor.Store(to)
-		r.t.Advance(env.Now(), n*st.Strip)
 	})
+}
+
+func members(all []*rebuilding) (out []*member.Member) {
+	for _, r := range all {
+		out = append(out, r.m)
+	}
+	return out
 }
 
 func (w *Works) countRebuild(t *Task, m *member.Member) {
@@ -178,33 +194,55 @@ func (w *Works) nextToRebuild(m *member.Member, nth int64) int64 {
 	return min(w.host.Stripes.NextWrittenStrip(m.Slot, nth), w.host.Stripes.NextMarked(m, nth))
 }
 
-// jump moves the cursor over strips never written. Nobody is between planning and writing at that moment, so none can
-// become written on the others behind the cursor's back.
-func (w *Works) jump(m *member.Member) int64 {
-	w.host.Journal.Barrier.Lock()
-	defer w.host.Journal.Barrier.Unlock()
-	next := w.nextToRebuild(m, m.Cursor.Load())
-	m.Cursor.Store(next)
-	return next
+// gap is how many strips from here on none of some rebuilds at the same place has anything to do in.
+func (r *rebuilding) gap(all []*rebuilding) int64 {
+	gap := r.strips - r.next
+	for _, o := range all {
+		at := o.m.Cursor.Load()
+		if o == r {
+			at = r.next
+		}
+		gap = min(gap, r.w.nextToRebuild(o.m, at)-at)
+	}
+	return gap
 }
 
-// saveCursor makes the progress so far durable: first all that was rebuilt, then the cursor.
-func (w *Works) saveCursor(m *member.Member) error {
-	cursor := m.Cursor.Load()
+// jump moves the cursors over strips never written. Nobody is between planning and writing at that moment, so none can
+// become written on the others behind the cursors' backs.
+func (r *rebuilding) jump() {
+	all := r.take()
+	r.w.host.Journal.Barrier.Lock()
+	defer r.w.host.Journal.Barrier.Unlock()
+	gap := r.gap(all)
+	for _, o := range all {
+		o.m.Cursor.Add(gap)
+	}
+	r.next += gap
+	r.pass(all, layout.Stripe{}, 0, false)
+}
+
+// saveCursors makes the progress so far durable: first all that was rebuilt, then the cursors.
+func (w *Works) saveCursors(of ...*member.Member) error {
+	cursors := make([]int64, len(of))
+	for i, m := range of {
+		cursors[i] = m.Cursor.Load()
+	}
 	if !probe.CursorBeforeData.On() {
 		if err := w.host.Journal.Checkpoint(); err != nil {
 			return err
 		}
 	}
 	return w.host.Roster.Update(func(r *record.Record) {
-		if e := &r.Roster[m.Slot]; e.Condition == record.Rebuilding {
-			e.Cursor = cursor
+		for i, m := range of {
+			if e := &r.Roster[m.Slot]; e.Condition == record.Rebuilding && w.host.Slots.Has(m) {
+				e.Cursor = cursors[i]
+			}
 		}
 	})
 }
 
-// rebuildRows computes and writes the member's part of n rows from a stripe on, which the caller holds.
-func (w *Works) rebuildRows(t *Task, m *member.Member, from layout.Stripe, n int64) error {
+// rebuildRows computes and writes what some members of a group have of n rows from a stripe on, which the caller holds.
+func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) error {
 	columns := make([]*stripe.Columns, n)
 	defer func() {
 		for _, c := range columns {
@@ -215,10 +253,9 @@ func (w *Works) rebuildRows(t *Task, m *member.Member, from layout.Stripe, n int
 	}()
 	err := member.Parallel(len(columns), func(i int) error {
 		st := from.At(from.Group, from.Row+int64(i))
-		if w.host.Stripes.Untouched(st, m) {
-			return w.host.Alive()
-		}
-		if m.Base != 0 && !w.host.Stripes.Lacks(st, m) {
+		if !slices.ContainsFunc(all, func(r *rebuilding) bool {
+			return !w.host.Stripes.Untouched(st, r.m) && (r.m.Base == 0 || w.host.Stripes.Lacks(st, r.m))
+		}) {
 			return w.host.Alive()
 		}
 		c, err := w.host.Stripes.Load(st, 0, st.StripBlocks(), nil)
@@ -233,31 +270,36 @@ func (w *Works) rebuildRows(t *Task, m *member.Member, from layout.Stripe, n int
 	}
 	w.host.Journal.Barrier.RLock()
 	defer w.host.Journal.Barrier.RUnlock()
-	var writes []journal.Write
-	parts := make([][]journal.Write, len(columns))
-	for i, c := range columns {
-		if c == nil {
-			continue
+	type part struct {
+		st layout.Stripe
+		r  *rebuilding
+		journal.Write
+	}
+	for _, c := range columns {
+		if c != nil {
+			w.host.Healed(c.Heal(), c.St.Ordinal())
 		}
-		w.host.Healed(c.Heal(), c.St.Ordinal())
-		parts[i] = c.WritesFor(m)
-		writes = append(writes, parts[i]...)
+	}
+	var parts []part // by member, so that neighbours are written in one go
+	var writes []journal.Write
+	for _, r := range all {
+		for _, c := range columns {
+			if c == nil {
+				continue
+			}
+			for _, run := range c.WritesFor(r.m) {
+				parts, writes = append(parts, part{c.St, r, run}), append(writes, run)
+			}
+		}
 	}
 	if _, err := w.host.Journal.WriteInPlace(writes, record.RunInPlace); err != nil {
 		return err
 	}
-	for _, run := range writes {
-		if run.Kind == record.RunInPlace {
-			t.Moves(int64(run.N) * record.Block)
+	for _, p := range parts {
+		if p.Kind == record.RunInPlace {
+			p.r.t.Moves(int64(p.N) * record.Block)
 		}
-	}
-	for i, c := range columns {
-		if c == nil {
-			continue
-		}
-		for _, run := range parts[i] {
-			w.host.Tables.EnterAs(m, w.host.Stripes.LastChange(c.St, m), run.Kind, run.Block, run.N, run.Sums)
-		}
+		w.host.Tables.EnterAs(p.M, w.host.Stripes.LastChange(p.st, p.M), p.Kind, p.Block, p.N, p.Sums)
 	}
 	return nil
 }

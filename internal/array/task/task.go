@@ -33,6 +33,7 @@ type Task struct {
 	waits   string          // for what, when waiting
 	wanted  state.TaskState // TaskPaused or TaskCancelled, by an administrator
 	changed chan struct{}   // closed and renewed when wanted changes
+	resting bool            // gave up its turn for now
 	idle    time.Duration   // waited or paused in all, not counted in the rate
 	percent float64
 	samples []sample
@@ -136,6 +137,7 @@ func (t *Task) Point(bytes int64) error {
 		case wanted == state.TaskCancelled:
 			return ErrCancelled
 		case wanted == state.TaskPaused:
+			t.rest(true)
 			t.end()
 			t.become(state.TaskPaused, "")
 			if env.Wait(env.Never, t.cancel, changed) == 0 {
@@ -143,11 +145,14 @@ func (t *Task) Point(bytes int64) error {
 			}
 			rest = true
 		case t.turns != nil && t.turns.Yield(t.kind, t.slot):
+			t.rest(true)
 			t.end()
 			rest = true
 		}
 		if rest {
-			if err := t.begin(); err != nil {
+			err := t.begin()
+			t.rest(false)
+			if err != nil {
 				return err
 			}
 			t.pacer.restart()
@@ -163,6 +168,28 @@ func (t *Task) Point(bytes int64) error {
 		}
 		env.Wait(min(wait, paceLook), t.cancel, changed)
 	}
+}
+
+func (t *Task) rest(resting bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.resting = resting
+}
+
+// going says whether the task works, and nobody wants it to stop.
+func (t *Task) going() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return !t.resting && t.wanted == "" && !t.Stopped()
+}
+
+// rested notes that the task waited for another of its own accord.
+func (t *Task) rested(d time.Duration) {
+	t.mu.Lock()
+	t.idle += d
+	t.mu.Unlock()
+	t.pacer.restart()
+	t.measureAnew(env.Now())
 }
 
 // Yields says whether the task leaves room for others at the moment; its pieces then go one at a time, so that what one

@@ -18,9 +18,10 @@ import (
 
 // Works is the long work on an array, and what begins and ends it: which disk takes the place of which, rebuilding, copying, checking.
 type Works struct {
-	host  Site
-	tasks *List
-	joins env.Mutex // one disk at a time becomes a member; never taken while another lock is held
+	host    Site
+	tasks   *List
+	joins   env.Mutex // one disk at a time becomes a member; never taken while another lock is held
+	company company
 }
 
 // Site is what the works take from outside.
