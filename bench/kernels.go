@@ -72,7 +72,7 @@ func kernels() {
 			x = append(x, speed(c.k, ours)/1e6)
 			y = append(y, speed(c.k, theirs)/1e6)
 		}
-		add(row{"cpu", c.name, median(x), median(y), "MB/s", "the library", c.target, false,
-			"the second-level cache: all strips of a stripe are touched once"})
+		add(row{Place: "cpu", Name: c.name, Ours: median(x), Theirs: median(y), Unit: "MB/s", Peer: "the library", Target: c.target,
+			Limit: "the second-level cache: all strips of a stripe are touched once"})
 	}
 }

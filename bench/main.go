@@ -24,7 +24,7 @@ import (
 var (
 	program = flag.String("program", "../nidalo", "the built `PROGRAM`")
 	places  = flag.String("places", "/dev/shm,/var/tmp", "folders to measure in: memory, and a real disk")
-	rounds  = flag.Int("rounds", 3, "rounds of each row")
+	rounds  = flag.Int("rounds", 5, "rounds of each row")
 	only    = flag.String("only", "", "only rows whose name contains this")
 	report  = flag.String("report", "", "write this `FILE`")
 	against = flag.String("against", "", "compare with an older `PROGRAM` instead of peers")
@@ -40,9 +40,33 @@ type row struct {
 	Target       float64 // of ours to theirs
 	AtMost       bool
 	Limit        string
+	Low, High    float64 // the ratios of single rounds; 0 when there is one
 }
 
 func (r row) ratio() float64 { return r.Ours / r.Theirs }
+
+// spread is the lowest and the highest ratio of the rounds.
+func (r row) spread() string {
+	if r.High == 0 {
+		return "one round"
+	}
+	return fmt.Sprintf("%.2f–%.2f", r.Low, r.High)
+}
+
+// of fills in what was measured, round by round.
+func (r row) of(ours, theirs []float64) row {
+	for i := range min(len(ours), len(theirs)) {
+		ratio := ours[i] / theirs[i]
+		if r.High == 0 || ratio < r.Low {
+			r.Low = ratio
+		}
+		r.High = max(r.High, ratio)
+	}
+	if r.Ours = median(ours); len(theirs) > 0 {
+		r.Theirs = median(theirs)
+	}
+	return r
+}
 
 func (r row) met() bool {
 	if r.AtMost {
@@ -64,11 +88,11 @@ func add(r row) {
 	if !r.met() {
 		mark = "MISSED"
 	}
-	log.Printf("%-8s %-50s %10.0f %-6s against %10.0f of %-12s ratio %.2f, target %.2f: %s", r.Place, r.Name, r.Ours, r.Unit, r.Theirs, r.Peer, r.ratio(), r.Target, mark)
+	log.Printf("%-8s %-50s %10.0f %-6s against %10.0f of %-12s ratio %.2f (%s), target %.2f: %s", r.Place, r.Name, r.Ours, r.Unit, r.Theirs, r.Peer, r.ratio(), r.spread(), r.Target, mark)
 }
 
 func median(v []float64) float64 {
-	slices.Sort(v)
+	v = slices.Sorted(slices.Values(v))
 	return v[len(v)/2]
 }
 
@@ -93,6 +117,8 @@ func main() {
 		attached(place)
 	}
 	tasks(strings.Split(*places, ",")[0])
+	latency(strings.Split(*places, ",")[0])
+	growth(strings.Split(*places, ",")[0])
 	if *without != "" {
 		buf, err := json.Marshal(rows)
 		if err == nil {
@@ -225,20 +251,23 @@ func nidalo(home string, args ...string) string {
 	return string(out)
 }
 
-// array makes a lab of members of 1 GiB and an array of them, and serves it.
+// array makes a lab of disks, two more than there are members, and an array of them, and serves it.
 func array(dir, level string, members int, diskSize string) *server {
 	home := filepath.Join(dir, "h")
 	_ = os.RemoveAll(home)
-	nidalo(home, "lab", "new", "-bays", fmt.Sprint(members+1), "-size", diskSize)
+	nidalo(home, "lab", "new", "-bays", fmt.Sprint(members+2), "-size", diskSize)
 	args := []string{"create", "-name", "t", "-level", level}
 	for i := range members {
-		args = append(args, fmt.Sprintf("%c%d", 'A'+i/8, i%8+1))
+		args = append(args, bay(i))
 	}
 	nidalo(home, args...)
 	s := &server{name: "nidalo", dir: home}
 	s.start()
 	return s
 }
+
+// bay is the name of a bay of the lab.
+func bay(i int) string { return fmt.Sprintf("%c%d", 'A'+i/8, i%8+1) }
 
 func (s *server) start() {
 	s.cmd = exec.Command(*program, "serve", "-home", s.dir)
