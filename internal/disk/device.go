@@ -107,14 +107,14 @@ func (d *File) whole(bufs [][]byte, off int64) bool {
 // readDirect reads into the buffers in order, through a buffer of its own where theirs do not fit.
 func (d *File) readDirect(bufs [][]byte, off int64) error {
 	if d.whole(bufs, off) {
-		return d.problem(vectored(d.raw, bufs, off, preadv))
+		return d.problem(vectored(d.raw, bufs, off, deviceReadv))
 	}
 	sector := int64(d.sector)
 	from := off / sector * sector
 	until := min((off+int64(Length(bufs))+sector-1)/sector*sector, d.size)
 	own := alignedBuffer(int(until - from))
 	defer giveAligned(own)
-	if err := vectored(d.raw, [][]byte{own}, from, preadv); err != nil {
+	if err := vectored(d.raw, [][]byte{own}, from, deviceReadv); err != nil {
 		return d.problem(err)
 	}
 	at := own[off-from:]
@@ -140,7 +140,7 @@ func (d *File) writeDirect(bufs [][]byte, off int64) error {
 		}
 		bufs = [][]byte{own}
 	}
-	err := vectored(d.raw, bufs, off, pwritev)
+	err := vectored(d.raw, bufs, off, deviceWritev)
 	if err != nil {
 		return d.deviceProblem(err, true)
 	}
