@@ -134,8 +134,8 @@ func (b *bare) one(r *rand.Rand, bufs [][]byte, sync bool) {
 
 // floors adds, behind the rows of small writes, what the bare system calls of the scheme leave of the peer's speed.
 func floors(place string) {
-	const random, flushed = "4 KiB random write, depth 32, level 5 of 4", "4 KiB write + flush each, depth 1, level 5 of 4"
-	if !wanted(random) && !wanted(flushed) {
+	const random, flushed, many = "4 KiB random write, depth 32, level 5 of 4", "4 KiB write + flush each, depth 1, level 5 of 4", "4 KiB write + flush each, 16 clients, level 5 of 4"
+	if !wanted(random) && !wanted(flushed) && !wanted(many) {
 		return
 	}
 	dir, err := os.MkdirTemp(place, "nb")
@@ -150,7 +150,7 @@ func floors(place string) {
 		sync    bool
 		workers int
 		target  float64
-	}{{random, false, 2, 0.7}, {flushed, true, 1, 0.75}} {
+	}{{random, false, 2, 0.7}, {flushed, true, 1, 0.75}, {many, true, 16, 0.75}} {
 		for _, r := range rows {
 			if r.Place != place || r.Name != c.name || r.Peer != "nbdkit" || !wanted(c.name) {
 				continue

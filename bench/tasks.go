@@ -57,6 +57,7 @@ func tasks(place string) {
 	degraded(dir, place)
 	slowed(dir, place)
 	together(dir, place)
+	works(dir, place)
 	disturbed(dir, place)
 	sparse(dir, place)
 	unclean(dir, place)

@@ -65,6 +65,7 @@ type queued struct {
 type shard struct {
 	env.Mutex
 	stripes map[layout.ID]*stripe
+	holds   atomic.Int32 // how many
 }
 
 type stripe struct {
@@ -261,6 +262,7 @@ func (c *Cache) current(sh *shard, st layout.Stripe) (cur *Layer, fresh bool) {
 	if s == nil {
 		s = &stripe{Stripe: st}
 		sh.stripes[st.ID()] = s
+		sh.holds.Add(1)
 	}
 	if s.cur == nil {
 		s.cur = c.newLayer(st.Data)
@@ -426,6 +428,7 @@ func (c *Cache) Done(id layout.ID) {
 	sh, s, out := c.endOut(id)
 	if s.cur == nil {
 		delete(sh.stripes, id)
+		sh.holds.Add(-1)
 	}
 	sh.Unlock()
 	c.release(out)
@@ -556,6 +559,9 @@ func (c *Cache) State(id layout.ID, role, col int) (known, written bool) {
 func (c *Cache) Stripes() (out []layout.ID) {
 	for i := range c.shards {
 		sh := &c.shards[i]
+		if sh.holds.Load() == 0 {
+			continue
+		}
 		sh.Lock()
 		for id := range sh.stripes {
 			out = append(out, id)

@@ -44,6 +44,80 @@ const Overlap = member.Headers
 // longestOverlapped is how many blocks a member's share of a batch may have for the next one to begin before it is committed.
 const longestOverlapped = 2048
 
+// Reservation is room in the rings of some members.
+type Reservation map[*member.Member]int64
+
+// Reserve waits until every ring has room for the given number of blocks, making room by checkpoints.
+func (j *Journal) Reserve(need Reservation) error {
+	for {
+		if err := j.host.Alive(); err != nil {
+			return err
+		}
+		pass := j.passes.Load()
+		j.mu.Lock()
+		pages, most := j.host.Tables.DirtyPages()
+		fits, others, half := pages < most, false, pages > most/2
+		for m, n := range need {
+			// An entry that does not fit before the end starts at 0, so up to its own length is wasted.
+			half = half || m.Ring.Live > m.Ring.Blocks/2
+			if m.Ring.Live+m.Ring.Reserved+2*n > m.Ring.Blocks {
+				fits = false
+				others = others || m.Ring.Reserved > 0
+				if 2*n > m.Ring.Blocks {
+					j.mu.Unlock()
+					return fmt.Errorf("journal of %s: %d blocks are too few for a change of %d", m.Name(), m.Ring.Blocks, n)
+				}
+			}
+		}
+		if fits {
+			for m, n := range need {
+				m.Ring.Reserved += 2 * n
+			}
+			j.mu.Unlock()
+			if half {
+				select {
+				case j.full <- struct{}{}:
+				default:
+				}
+			}
+			return nil
+		}
+		j.mu.Unlock()
+		probe.JournalFull.Seen()
+		if err := j.checkpointSince(pass); err != nil {
+			return err
+		}
+		if others {
+			j.mu.Lock()
+			if stillShort(need) {
+				j.freed.Wait()
+			}
+			j.mu.Unlock()
+		}
+	}
+}
+
+func stillShort(need Reservation) bool {
+	short, held := false, false
+	for m, n := range need {
+		if m.Ring.Live+m.Ring.Reserved+2*n > m.Ring.Blocks {
+			short = true
+			held = held || m.Ring.Reserved > 0
+		}
+	}
+	return short && held
+}
+
+// Unreserve gives room back that Reserve found.
+func (j *Journal) Unreserve(need Reservation) {
+	j.mu.Lock()
+	for m, n := range need {
+		m.Ring.Reserved -= 2 * n
+	}
+	j.freed.Broadcast()
+	j.mu.Unlock()
+}
+
 // flight is a batch on its way to the journals.
 type flight struct {
 	number uint64

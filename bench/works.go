@@ -1,0 +1,142 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"log"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nidalo/core/parity"
+	"nidalo/core/record"
+)
+
+// A bare work is the loop that does on files what a rebuild, a check or a retirement must do, strip by strip, and nothing else: it reads,
+// sums every block, computes, and writes, from as many goroutines as the machine has processors. It has no cursor that survives a
+// crash, no clients and no tables.
+type bareWork struct {
+	files []*os.File
+	to    *os.File
+	bytes int64 // of each file
+}
+
+func newBareWork(dir string, n int, bytes int64) *bareWork {
+	b := &bareWork{bytes: bytes}
+	buf := strips(1)[0]
+	for i := range n {
+		f, err := os.Create(filepath.Join(dir, fmt.Sprint("work", i)))
+		if err != nil {
+			log.Fatal(err)
+		}
+		for at := int64(0); at < bytes; at += strip {
+			must(f.WriteAt(buf, at))
+		}
+		b.files = append(b.files, f)
+	}
+	return b
+}
+
+func (b *bareWork) close() {
+	for _, f := range b.files {
+		_ = f.Close()
+		_ = os.Remove(f.Name())
+	}
+}
+
+// run does the work with f for each row, of which the strips of all files but one that is lost were read and summed, and returns how long
+// it took. The strip of the file named by write goes to a new file. -1 stands for none.
+func (b *bareWork) run(lost, write int, f func(strips [][]byte)) time.Duration {
+	if write >= 0 {
+		to, err := os.Create(filepath.Join(filepath.Dir(b.files[0].Name()), "work-to"))
+		if err != nil {
+			log.Fatal(err)
+		}
+		defer os.Remove(to.Name())
+		defer to.Close()
+		b.to = to
+	}
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	began := time.Now()
+	for range 2 {
+		wg.Go(func() {
+			bufs := strips(len(b.files))
+			for at := next.Add(strip) - strip; at < b.bytes; at = next.Add(strip) - strip {
+				for i, file := range b.files {
+					if i != lost {
+						must(file.ReadAt(bufs[i], at))
+						_ = record.SumsOf(bufs[i])
+					}
+				}
+				if f(bufs); write >= 0 {
+					_ = record.SumsOf(bufs[write])
+					must(b.to.WriteAt(bufs[write], at))
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return time.Since(began)
+}
+
+// works compares a rebuild, a check and a retirement in memory with the bare loops of them.
+func works(dir, place string) {
+	for _, c := range []struct{ members, each int }{{8, 500}, {24, 200}} {
+		name := func(what string) string {
+			return fmt.Sprintf("%s, level 6 of %d in memory: against the bare loop of it", what, c.members)
+		}
+		if !wanted(name("rebuild")) && !wanted(name("check")) && !wanted(name("retire")) {
+			continue
+		}
+		var rebuilds, checks, retires, bareRebuilds, bareChecks, bareRetires []float64
+		const mb = 1 << 20
+		all := float64(c.each) // MiB of each member
+		for range *rounds {
+			s := array(dir, "6", c.members, "1GiB")
+			fill(s, c.each*(c.members-2))
+			time.Sleep(4 * time.Second) // until the journals are emptied
+			nidalo(s.dir, "check", "-wait", "t")
+			checks = append(checks, all/s.last().Seconds())
+			nidalo(s.dir, "retire", "-yes", "-wait", "t", bay(1), bay(c.members))
+			retires = append(retires, all/s.last().Seconds())
+			nidalo(s.dir, "fail", "t", bay(2))
+			took, _ := s.rebuild(bay(2), bay(c.members+1))
+			rebuilds = append(rebuilds, all/took.Seconds())
+			s.stop()
+
+			b := newBareWork(dir, c.members, int64(c.each)*mb)
+			k := c.members - 2
+			want := strips(2)
+			bareChecks = append(bareChecks, all/b.run(-1, -1, func(s [][]byte) {
+				parity.Encode([][]byte{want[0], want[1]}, s[:k])
+				_ = bytes.Equal(want[0], s[k]) && bytes.Equal(want[1], s[k+1])
+			}).Seconds())
+			bareRebuilds = append(bareRebuilds, all/b.run(2, 2, func(s [][]byte) { _ = parity.Recover(s, k, []int{2}) }).Seconds())
+			one := &bareWork{files: b.files[:1], bytes: b.bytes}
+			bareRetires = append(bareRetires, all/one.run(-1, 0, func([][]byte) {}).Seconds())
+			b.close()
+		}
+		put := func(what string, x, y []float64) {
+			if wanted(name(what)) {
+				add(row{Place: place, Name: name(what), Unit: "MiB/s", Peer: "bare", Target: 0.8,
+					Limit: "a mebibyte of each member a second; what is between them is the cursor that survives a crash, locks, and tables"}.of(x, y))
+			}
+		}
+		put("rebuild", rebuilds, bareRebuilds)
+		put("check", checks, bareChecks)
+		put("retire", retires, bareRetires)
+	}
+}
+
+// last is how long the task that ended last took.
+func (s *server) last() time.Duration {
+	tasks := s.status().Arrays[0].Tasks
+	t := tasks[len(tasks)-1]
+	if t.Ended == nil {
+		log.Fatalf("the last task has not ended")
+	}
+	return t.Ended.Sub(t.Started)
+}
