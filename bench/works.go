@@ -6,6 +6,7 @@ import (
 	"log"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,7 +20,6 @@ import (
 // crash, no clients and no tables.
 type bareWork struct {
 	files []*os.File
-	to    *os.File
 	bytes int64 // of each file
 }
 
@@ -46,17 +46,18 @@ func (b *bareWork) close() {
 	}
 }
 
-// run does the work with f for each row, of which the strips of all files but one that is lost were read and summed, and returns how long
-// it took. The strip of the file named by write goes to a new file. -1 stands for none.
-func (b *bareWork) run(lost, write int, f func(strips [][]byte)) time.Duration {
-	if write >= 0 {
-		to, err := os.Create(filepath.Join(filepath.Dir(b.files[0].Name()), "work-to"))
+// run does the work with f for each row, of which the strips of all files but those that are lost were read and summed, and returns how long
+// it took. The strips of some files go to new ones.
+func (b *bareWork) run(lost, write []int, f func(strips [][]byte)) time.Duration {
+	to := map[int]*os.File{}
+	for _, i := range write {
+		f, err := os.Create(filepath.Join(filepath.Dir(b.files[0].Name()), fmt.Sprint("work-to", i)))
 		if err != nil {
 			log.Fatal(err)
 		}
-		defer os.Remove(to.Name())
-		defer to.Close()
-		b.to = to
+		defer os.Remove(f.Name())
+		defer f.Close()
+		to[i] = f
 	}
 	var next atomic.Int64
 	var wg sync.WaitGroup
@@ -66,14 +67,15 @@ func (b *bareWork) run(lost, write int, f func(strips [][]byte)) time.Duration {
 			bufs := strips(len(b.files))
 			for at := next.Add(strip) - strip; at < b.bytes; at = next.Add(strip) - strip {
 				for i, file := range b.files {
-					if i != lost {
+					if !slices.Contains(lost, i) {
 						must(file.ReadAt(bufs[i], at))
 						_ = record.SumsOf(bufs[i])
 					}
 				}
-				if f(bufs); write >= 0 {
-					_ = record.SumsOf(bufs[write])
-					must(b.to.WriteAt(bufs[write], at))
+				f(bufs)
+				for i, f := range to {
+					_ = record.SumsOf(bufs[i])
+					must(f.WriteAt(bufs[i], at))
 				}
 			}
 		})
@@ -84,7 +86,7 @@ func (b *bareWork) run(lost, write int, f func(strips [][]byte)) time.Duration {
 
 // works compares a rebuild, a check and a retirement in memory with the bare loops of them.
 func works(dir, place string) {
-	for _, c := range []struct{ members, each int }{{8, 500}, {24, 200}} {
+	for _, c := range []struct{ members, each int }{{8, 600}, {24, 300}} {
 		name := func(what string) string {
 			return fmt.Sprintf("%s, level 6 of %d in memory: against the bare loop of it", what, c.members)
 		}
@@ -100,7 +102,7 @@ func works(dir, place string) {
 			time.Sleep(4 * time.Second) // until the journals are emptied
 			nidalo(s.dir, "check", "-wait", "t")
 			checks = append(checks, all/s.last().Seconds())
-			nidalo(s.dir, "retire", "-yes", "-wait", "t", bay(1), bay(c.members))
+			nidalo(s.dir, "retire", "-wait", "t", bay(1), bay(c.members))
 			retires = append(retires, all/s.last().Seconds())
 			nidalo(s.dir, "fail", "t", bay(2))
 			took, _ := s.rebuild(bay(2), bay(c.members+1))
@@ -110,13 +112,13 @@ func works(dir, place string) {
 			b := newBareWork(dir, c.members, int64(c.each)*mb)
 			k := c.members - 2
 			want := strips(2)
-			bareChecks = append(bareChecks, all/b.run(-1, -1, func(s [][]byte) {
+			bareChecks = append(bareChecks, all/b.run(nil, nil, func(s [][]byte) {
 				parity.Encode([][]byte{want[0], want[1]}, s[:k])
 				_ = bytes.Equal(want[0], s[k]) && bytes.Equal(want[1], s[k+1])
 			}).Seconds())
-			bareRebuilds = append(bareRebuilds, all/b.run(2, 2, func(s [][]byte) { _ = parity.Recover(s, k, []int{2}) }).Seconds())
+			bareRebuilds = append(bareRebuilds, all/b.run([]int{2}, []int{2}, func(s [][]byte) { _ = parity.Recover(s, k, []int{2}) }).Seconds())
 			one := &bareWork{files: b.files[:1], bytes: b.bytes}
-			bareRetires = append(bareRetires, all/one.run(-1, 0, func([][]byte) {}).Seconds())
+			bareRetires = append(bareRetires, all/one.run(nil, []int{0}, func([][]byte) {}).Seconds())
 			b.close()
 		}
 		put := func(what string, x, y []float64) {

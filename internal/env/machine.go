@@ -290,6 +290,9 @@ func Go(f func()) {
 // Workers is how many goroutines are worth having for work that waits for disks.
 func Workers() int { return 3 }
 
+// Processors is how many goroutines can work at the same time.
+func Processors() int { return 2 }
+
 // Now is the time of the machine.
 func Now() time.Time {
 	if s := active.Load(); s != nil {

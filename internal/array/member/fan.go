@@ -8,7 +8,9 @@ import (
 )
 
 // Parallel runs f for 0…n-1, some at the same time, and returns the first error by index.
-func Parallel(n int, f func(i int) error) error {
+func Parallel(n int, f func(i int) error) error { return parallel(depth, n, f) }
+
+func parallel(width, n int, f func(i int) error) error {
 	if n <= 1 {
 		for i := 0; i < n; i++ {
 			if err := f(i); err != nil {
@@ -36,7 +38,7 @@ func Parallel(n int, f func(i int) error) error {
 			}
 		}
 	}
-	for range min(n, depth) - 1 {
+	for range min(n, width) - 1 {
 		wg.Go(work)
 	}
 	work()
@@ -69,7 +71,7 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 		o.answer.Store(old + (int64(env.Since(began))-old)/8)
 		return err
 	}
-	if time.Duration(o.answer.Load()) > quickMember {
+	if !o.quick() {
 		return Parallel(n, timed)
 	}
 	var first error
@@ -80,6 +82,36 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 	}
 	return first
 }
+
+// Reads is Parallel for one read from each of n members, each of so many bytes: while they come at the speed of memory one after the
+// other, which keeps what was read where the processor finds it.
+func (o *Fan) Reads(n, bytes int, f func(i int) error) error {
+	timed := func(i int) error {
+		began := env.Now()
+		err := f(i)
+		took := max(0, env.Since(began)-time.Duration(bytes)*time.Second/slowMemory)
+		old := o.answer.Load()
+		o.answer.Store(old + (int64(took)-old)/8)
+		return err
+	}
+	if o.quick() {
+		return parallel(1, n, timed)
+	}
+	return Parallel(n, timed)
+}
+
+// Work is Parallel for work that reads with Reads: while memory is all that limits it, on as many goroutines as there are processors.
+func (o *Fan) Work(n int, f func(i int) error) error {
+	if o.quick() {
+		return parallel(env.Processors(), n, f)
+	}
+	return Parallel(n, f)
+}
+
+// slowMemory is how much can be copied from the system's memory in a second at least, bytes.
+const slowMemory = 2 << 30
+
+func (o *Fan) quick() bool { return time.Duration(o.answer.Load()) <= quickMember }
 
 // depth is how much one operation does at the same time.
 const depth = 16

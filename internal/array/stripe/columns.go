@@ -63,7 +63,7 @@ func (s *Stripes) Load(st layout.Stripe, first, n int, over Override) (*Columns,
 			c.Roles[role] = m
 		}
 	}
-	_ = member.Parallel(w, func(role int) error {
+	_ = s.Fan.Reads(w, n*layout.Block, func(role int) error {
 		c.loadRole(role, (*member.Member).ReadData)
 		return nil
 	})

@@ -17,6 +17,7 @@ import (
 type Stripes struct {
 	host  Host
 	Trust Trust             // nil in service
+	Fan   member.Fan        // of reads of whole strips
 	locks [4096]env.RWMutex // by stripe
 }
 

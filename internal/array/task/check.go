@@ -132,7 +132,7 @@ func (c *checking) step() error {
 		return nil
 	}
 	c.w.refresh(c.lay, c.cursor, n)
-	err := member.Parallel(int(n), func(i int) error {
+	err := c.w.host.Stripes.Fan.Work(int(n), func(i int) error {
 		return c.w.CheckStripe(c.t, c.lay.Stripe(c.cursor+int64(i)), c.how)
 	})
 	if err != nil {

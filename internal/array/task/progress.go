@@ -124,39 +124,45 @@ const (
 	persistEvery = time.Second // progress is saved at least this often
 	pieces       = 256         // and at least this many times in a task
 	leastGrain   = 2 << 20
+	persistRest  = 50 * time.Millisecond // but not sooner again than this: with small tasks saving would be most of the work
 )
 
 // Grain is how finely the progress of a task is kept: a two hundred and fiftieth of it, but not less than 2 MiB.
 func (t *Task) Grain() int64 { return max(t.total.Load()/pieces, leastGrain) }
 
 // Saves knows when the progress of a task is made durable: once a second, and sooner when a grain of it was done since. A
-// crash repeats two grains at most.
+// crash repeats two grains at most, or what is done in a second.
 type Saves struct {
-	t    *Task
-	mu   env.Mutex
-	busy bool
-	at   time.Time
-	done int64 // when saving began last
-	kept int64 // what a crash would not repeat
+	t     *Task
+	mu    env.Mutex
+	begun time.Time
+	first int64 // done then
+	busy  bool
+	at    time.Time
+	done  int64 // when saving began last
+	kept  int64 // what a crash would not repeat
 }
 
 // Saves begins to keep the progress of a task.
 func (t *Task) Saves() *Saves {
-	return &Saves{t: t, at: env.Now(), done: t.done.Load(), kept: t.done.Load()}
+	now, done := env.Now(), t.done.Load()
+	return &Saves{t: t, begun: now, first: done, at: now, done: done, kept: done}
 }
 
 // Due says whether it is time to save.
 func (s *Saves) Due() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return !s.busy && (env.Since(s.at) > persistEvery || s.t.done.Load()-s.done >= s.t.Grain())
+	since := env.Since(s.at)
+	return !s.busy && (since > persistEvery || since >= persistRest && s.t.done.Load()-s.done >= s.t.Grain())
 }
 
 // Ahead says whether a task that has begun all of its work up to begun must wait for what is being saved.
 func (s *Saves) Ahead(begun int64) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.busy && begun-s.kept > 2*s.t.Grain()
+	second := float64(s.t.done.Load()-s.first) / max(env.Since(s.begun), persistEvery).Seconds()
+	return s.busy && begun-s.kept > max(2*s.t.Grain(), int64(second))
 }
 
 // Keep calls save, and notes when it was and what it made durable.

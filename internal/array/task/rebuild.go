@@ -251,7 +251,7 @@ func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) erro
 			}
 		}
 	}()
-	err := member.Parallel(len(columns), func(i int) error {
+	err := w.host.Stripes.Fan.Work(len(columns), func(i int) error {
 		st := from.At(from.Group, from.Row+int64(i))
 		if !slices.ContainsFunc(all, func(r *rebuilding) bool {
 			return !w.host.Stripes.Untouched(st, r.m) && (r.m.Base == 0 || w.host.Stripes.Lacks(st, r.m))

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"sync/atomic"
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
@@ -139,14 +140,16 @@ func (w *Works) copyRows(old, m *member.Member, from layout.Stripe, n int64) (co
 	defer w.host.Stripes.Lock(stripe.Rows(from, n), true)()
 	w.host.Journal.Barrier.RLock()
 	defer w.host.Journal.Barrier.RUnlock()
-	for i := range n {
-		did, err := w.copyRow(old, m, from.At(from.Group, from.Row+i))
-		if err != nil {
-			return copied, err
-		}
+	var rows atomic.Int64
+	err = w.host.Stripes.Fan.Work(int(n), func(i int) error {
+		did, err := w.copyRow(old, m, from.At(from.Group, from.Row+int64(i)))
 		if did {
-			copied++
+			rows.Add(1)
 		}
+		return err
+	})
+	if copied = rows.Load(); err != nil {
+		return copied, err
 	}
 	if err := w.copyable(old, m); err != nil {
 		return copied, err
@@ -169,7 +172,7 @@ func (w *Works) copyRow(old, m *member.Member, st layout.Stripe) (did bool, err 
 	}
 	buf := w.host.Scratch.Get(n)
 	defer w.host.Scratch.Put(buf)
-	if w.host.Stripes.ReadVerified(old, first, buf, sums) != nil {
+	if w.host.Stripes.Fan.Reads(1, len(buf), func(int) error { return w.host.Stripes.ReadVerified(old, first, buf, sums) }) != nil {
 		if err := w.restoreRow(old, st, buf, sums); err != nil {
 			return false, err
 		}
