@@ -9,7 +9,11 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"nidalo/core/parity"
+	"nidalo/core/record"
 )
 
 // bare measures what the scheme of level 5 must do to its members for each block of 4 KiB, and nothing else: no cache, no
@@ -128,6 +132,97 @@ func (b *bare) one(r *rand.Rand, bufs [][]byte, sync bool) {
 	if sync {
 		if err := b.plain.Sync(); err != nil {
 			log.Fatal(err)
+		}
+	}
+}
+
+// whole is the scheme's work for whole stripes of level 6 of 8 from several workers: what goes to the members, once or, for an overwrite,
+// to a journal first. It returns the seconds that a mebibyte of data takes, all workers together, and those of one plain file.
+func whole(dir string, overwrite bool) (scheme, one float64) {
+	const k, n, rows = 6, 8, 1500
+	files := make([]*os.File, 2*n+1)
+	for i := range files {
+		f, err := os.Create(filepath.Join(dir, fmt.Sprint("whole", i)))
+		if err != nil {
+			log.Fatal(err)
+		}
+		defer os.Remove(f.Name())
+		defer f.Close()
+		if overwrite || i > n && i <= 2*n { // journals have their room
+			buf := make([]byte, 1<<20)
+			length := int64(rows * strip)
+			if i == 0 {
+				length *= k
+			} else if i > n {
+				length = 64 << 20
+			}
+			for at := int64(0); at < length; at += 1 << 20 {
+				must(f.WriteAt(buf, at))
+			}
+		}
+		files[i] = f
+	}
+	work := func(f func(row int64, s [][]byte)) float64 {
+		var next atomic.Int64
+		var wg sync.WaitGroup
+		began := time.Now()
+		for range 2 {
+			wg.Go(func() {
+				s := strips(n)
+				for row := next.Add(1) - 1; row < rows; row = next.Add(1) - 1 {
+					f(row, s)
+				}
+			})
+		}
+		wg.Wait()
+		for _, f := range files {
+			if err := f.Sync(); err != nil {
+				log.Fatal(err)
+			}
+		}
+		return time.Since(began).Seconds() / (rows * k * strip / (1 << 20))
+	}
+	scheme = work(func(row int64, s [][]byte) {
+		parity.Encode(s[k:], s[:k])
+		for i := range s {
+			_ = record.SumsOf(s[i])
+			if overwrite {
+				must(files[1+n+i].WriteAt(s[i], row*strip%(64<<20)))
+			}
+		}
+		for i := range s {
+			must(files[1+i].WriteAt(s[i], row*strip))
+		}
+	})
+	one = work(func(row int64, s [][]byte) {
+		for i := range k {
+			must(files[0].WriteAt(s[i], (row*k+int64(i))*strip))
+		}
+	})
+	return scheme, one
+}
+
+// wholes adds, behind the rows of large writes, what the bare system calls of the scheme leave of the peer's speed.
+func wholes(place string) {
+	for _, name := range []string{"sequential write into fresh space, level 6 of 8", "sequential overwrite, level 6 of 8"} {
+		for _, r := range rows {
+			if r.Place != place || r.Name != name || r.Peer != "nbdkit" || !wanted(name) {
+				continue
+			}
+			dir, err := os.MkdirTemp(place, "nb")
+			if err != nil {
+				log.Fatal(err)
+			}
+			var scheme, plain []float64
+			for range *rounds {
+				s, p := whole(dir, name == "sequential overwrite, level 6 of 8")
+				scheme, plain = append(scheme, s), append(plain, p)
+			}
+			_ = os.RemoveAll(dir)
+			s, p := median(scheme), median(plain)
+			floor := 1/r.Theirs + max(0, s-p)
+			add(row{Place: place, Name: name + ": against the bare system calls of the scheme", Ours: r.Ours, Theirs: 1 / floor, Unit: "MiB/s", Peer: "bare", Target: 0.9,
+				Limit: fmt.Sprintf("%.2f ms a mebibyte for the members where one file takes %.2f; with the peer's %.2f ms no more than %.2f of it can be had", s*1e3, p*1e3, 1e3/r.Theirs, 1/floor/r.Theirs)})
 		}
 	}
 }

@@ -29,7 +29,8 @@ var (
 	report  = flag.String("report", "", "write this `FILE`")
 	against = flag.String("against", "", "compare with an older `PROGRAM` instead of peers")
 	without = flag.String("alone", "", "measure no peers and write the rows to this `FILE`")
-	size    = flag.Int("size", 1200, "MiB that sequential rows move")
+	peers   = flag.String("peers", "nbdkit", "servers of a plain file to compare with: nbdkit, qemu-nbd")
+	size    = flag.Int("size", 600, "MiB that sequential rows move")
 )
 
 // row is one measurement: two medians and what was wanted of their ratio.
@@ -91,6 +92,9 @@ func add(r row) {
 	log.Printf("%-8s %-50s %10.0f %-6s against %10.0f of %-12s ratio %.2f (%s), target %.2f: %s", r.Place, r.Name, r.Ours, r.Unit, r.Theirs, r.Peer, r.ratio(), r.spread(), r.Target, mark)
 }
 
+// few is the rounds of rows that take minutes.
+func few() int { return min(*rounds, 3) }
+
 func median(v []float64) float64 {
 	v = slices.Sorted(slices.Values(v))
 	return v[len(v)/2]
@@ -108,13 +112,18 @@ func main() {
 		kernels()
 		touch("/dev/shm", 10<<30)
 	}
-	for _, place := range strings.Split(*places, ",") {
+	for i, place := range strings.Split(*places, ",") {
 		served(place)
 		if *without == "" {
 			floors(place)
-			devices(place)
+			wholes(place)
+			if i > 0 {
+				devices(place) // in memory there is no medium
+			}
 		}
-		attached(place)
+		if i == 0 {
+			attached(place) // on a real disk its speed hides the ways to it
+		}
 	}
 	tasks(strings.Split(*places, ",")[0])
 	latency(strings.Split(*places, ",")[0])

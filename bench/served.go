@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"log"
 	"os"
+	"strings"
 )
 
 type load struct {
@@ -34,19 +35,19 @@ func served(place string) {
 		{"sequential read 1 MiB, level 1 of 2", "1", 2, []string{"--rw=read", "--bs=1M", "--iodepth=8", "--size=800M"}, false, 1.0, reads, false},
 	}
 	var ours *server
-	var peers []*server
+	var plains []*server
 	dir, at := "", ""
 	end := func() {
 		if ours != nil {
 			ours.stop()
 		}
-		for _, p := range peers {
+		for _, p := range plains {
 			p.stop()
 		}
 		if dir != "" {
 			_ = os.RemoveAll(dir)
 		}
-		ours, peers, dir, at = nil, nil, "", ""
+		ours, plains, dir, at = nil, nil, "", ""
 	}
 	defer end()
 	for _, l := range loads {
@@ -67,11 +68,10 @@ func served(place string) {
 			}
 			at = l.level
 			ours = array(dir, l.level, l.disks, "1GiB")
-			if *without == "" {
-				peers = []*server{plain(dir, "nbdkit", 3<<30)}
-			}
-			if *without == "" && l.level != "1" {
-				peers = append(peers, plain(dir, "qemu-nbd", 3<<30))
+			for _, name := range strings.Split(*peers, ",") {
+				if *without == "" {
+					plains = append(plains, plain(dir, name, 3<<30))
+				}
 			}
 		}
 		n := *rounds
@@ -82,15 +82,15 @@ func served(place string) {
 			}
 		}
 		var x []float64
-		y := make([][]float64, len(peers))
+		y := make([][]float64, len(plains))
 		for round := range n {
 			if l.fresh && round > 0 {
 				end := ours
 				end.stop()
 				ours = array(dir, l.level, l.disks, "1GiB")
-				for p := range peers {
-					peers[p].stop()
-					peers[p] = plain(dir, peers[p].name, 3<<30)
+				for p := range plains {
+					plains[p].stop()
+					plains[p] = plain(dir, plains[p].name, 3<<30)
 				}
 			}
 			measure := func(s *server) float64 {
@@ -100,8 +100,8 @@ func served(place string) {
 				}
 				return bw / (1 << 20)
 			}
-			for p := range peers {
-				y[p] = append(y[p], measure(peers[p]))
+			for p := range plains {
+				y[p] = append(y[p], measure(plains[p]))
 			}
 			x = append(x, measure(ours))
 		}
@@ -112,11 +112,11 @@ func served(place string) {
 		if l.iops {
 			unit = "op/s"
 		}
-		if len(peers) == 0 {
+		if len(plains) == 0 {
 			add(row{Place: place, Name: name, Unit: unit}.of(x, nil))
 		}
-		for p := range peers {
-			add(row{Place: place, Name: name, Unit: unit, Peer: peers[p].name, Target: l.target, Limit: l.limit}.of(x, y[p]))
+		for p := range plains {
+			add(row{Place: place, Name: name, Unit: unit, Peer: plains[p].name, Target: l.target, Limit: l.limit}.of(x, y[p]))
 		}
 	}
 }

@@ -105,7 +105,7 @@ func together(dir, place string) {
 			continue
 		}
 		var x, y, bare []float64
-		for range *rounds {
+		for range few() {
 			if rate == "" {
 				b := newBareWork(dir, 8, 600<<20)
 				recover := func(lost ...int) float64 {

@@ -96,7 +96,7 @@ func works(dir, place string) {
 		var rebuilds, checks, retires, bareRebuilds, bareChecks, bareRetires []float64
 		const mb = 1 << 20
 		all := float64(c.each) // MiB of each member
-		for range *rounds {
+		for range few() {
 			s := array(dir, "6", c.members, "1GiB")
 			fill(s, c.each*(c.members-2))
 			time.Sleep(4 * time.Second) // until the journals are emptied

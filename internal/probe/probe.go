@@ -114,7 +114,6 @@ const (
 	NamesItselfCommitted
 	CommittedOutOfOrder
 	OnlyLastUnsure
-	WalkEndsAtGap
 	Mistakes // how many there are
 )
 
@@ -148,7 +147,6 @@ var mistakes = [Mistakes]string{
 	NamesItselfCommitted:   "a batch names the one in flight as committed",
 	CommittedOutOfOrder:    "a batch is committed before the one before it",
 	OnlyLastUnsure:         "only the last batch may be incomplete",
-	WalkEndsAtGap:          "a walk ends where an entry was cut short",
 	TaskNotSuperseded:      "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 

@@ -77,21 +77,27 @@ func (s *Scan) Walk() {
 		s.search()
 		return
 	}
-	at, above := s.Head.Position, s.Head.Batch
-	for walked := int64(0); walked < s.M.Ring.Blocks; {
+	at, above, left := s.Head.Position, s.Head.Batch, s.M.Ring.Blocks
+	for {
+		ahead := func(e *Found) int64 { // how far its end is
+			if e.start() < at {
+				return e.end - at + s.M.Ring.Blocks
+			}
+			return e.end - at
+		}
 		e := s.entryAt(at, above)
 		if e == nil && at != 0 {
 			e = s.entryAt(0, above) // the next one may not have fitted before the end
 		}
-		if e == nil {
-			e = s.behind(at, above, s.M.Ring.Blocks-walked)
+		if e == nil || ahead(e) > left {
+			e = s.behind(at, above, left)
 		}
-		if e == nil {
+		if e == nil || ahead(e) > left {
 			return
 		}
 		s.keep(e)
+		left -= ahead(e)
 		above = max(above, e.Batch+1-Overlap) // what a start completed stands behind a newer one
-		walked += (e.end - at + s.M.Ring.Blocks) % s.M.Ring.Blocks
 		at = e.end
 	}
 }
@@ -101,7 +107,7 @@ func (s *Scan) Walk() {
 func (s *Scan) behind(at int64, above uint64, most int64) *Found {
 	const chunk = 256
 	buf := make([]byte, chunk*record.Block)
-	for looked := int64(0); looked < min(most, Overlap*longestOverlapped) && !probe.WalkEndsAtGap.On(); {
+	for looked := int64(0); looked < min(most, Overlap*longestOverlapped); {
 		at %= s.M.Ring.Blocks
 		n := min(chunk, most-looked, s.M.Ring.Blocks-at)
 		if !s.M.Live() || !s.read(buf[:n*record.Block], at) {

@@ -120,7 +120,7 @@ func (r *rebuilding) await(o *rebuilding) {
 			break
 		}
 		if !waiting {
-			r.t.become(state.TaskWaiting, "waits for the rebuild of "+o.m.Name()+" to come as far, since both are done sooner together")
+			r.t.become(state.TaskWaiting, "waits until that of "+o.m.Name()+" has come as far: together both are done sooner")
 			waiting = true
 		}
 		c.mu.Unlock()
