@@ -137,7 +137,7 @@ func (e *JournalEntry) EncodeHeader(tag uint64, buf []byte) []byte {
 	w.u32(uint32(blocks))
 	w.u32(uint32(e.Payload()))
 	w.u32(uint32(len(e.Runs)))
-	w.u64(e.Sure)
+	w.u64(e.Sure + 1)
 	w.at = entryHead
 	for _, r := range e.Runs {
 		w.u64(uint64(r.Start)<<8 | uint64(r.Kind))
@@ -187,7 +187,11 @@ func DecodeEntry(buf []byte, tag uint64, blocks int64) (*JournalEntry, error) {
 	e.Slot = int(r.u32())
 	r.at += 8
 	runs := int(r.u32())
-	e.Sure = r.u64()
+	if unsure := r.u64(); unsure > 0 {
+		e.Sure = unsure - 1
+	} else { // the version before wrote one batch after the other
+		e.Sure = max(e.Batch, 1) - 1
+	}
 	if e.Batch > maxEpoch || e.Sure >= max(e.Batch, 1) || e.Slot < 0 || e.Slot >= 64 || e.Involved>>e.Slot&1 == 0 || runs > MaxRuns || entryHead+runs*runSize > len(buf) {
 		return nil, fmt.Errorf("journal entry: out of bounds: %w", ErrFormat)
 	}

@@ -2,6 +2,8 @@ package record
 
 import (
 	"bytes"
+	"encoding/binary"
+	"hash/crc32"
 	"testing"
 	"time"
 
@@ -193,7 +195,7 @@ func TestSumsAreNeverTheSpecialValues(t *testing.T) {
 }
 
 func entry() *JournalEntry {
-	return &JournalEntry{Batch: 99, Involved: 0b1010, Slot: 3, Runs: []Run{
+	return &JournalEntry{Batch: 99, Sure: 97, Involved: 0b1010, Slot: 3, Runs: []Run{
 		{Kind: RunPayload, Start: 5, Count: 3, Sums: []uint32{7, 8, 9}},
 		{Kind: RunInPlace, Start: 100, Count: 2, Sums: []uint32{4, 5}},
 		{Kind: RunNever, Start: 50, Count: 40, Sums: []uint32{}},
@@ -214,6 +216,18 @@ func TestAnEntryReadsBackAsItWasWritten(t *testing.T) {
 	require.Error(t, err, "of another member")
 	_, err = DecodeEntry(buf, 42, 101)
 	require.ErrorIs(t, err, ErrFormat, "beyond the member's data")
+
+	// The version before did not say which batch was committed last: it was the one before.
+	binary.LittleEndian.PutUint64(buf[48:], 0)
+	seal := func() { binary.LittleEndian.PutUint32(buf, crc32.Checksum(buf[4:], Castagnoli)) }
+	seal()
+	got, err = DecodeEntry(buf, 42, 1000)
+	require.NoError(t, err)
+	require.EqualValues(t, 98, got.Sure)
+	binary.LittleEndian.PutUint64(buf[48:], 100)
+	seal()
+	_, err = DecodeEntry(buf, 42, 1000)
+	require.ErrorIs(t, err, ErrFormat, "it names itself")
 }
 
 func TestAHeadReadsBackAsItWasWritten(t *testing.T) {

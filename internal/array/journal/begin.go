@@ -295,7 +295,7 @@ func (j *Journal) Supply(s *Scan, e record.JournalEntry, payload [][]byte, first
 }
 
 // ContinueFrom makes a batch the last one that was written.
-func (j *Journal) ContinueFrom(batch uint64) { j.batch = batch }
+func (j *Journal) ContinueFrom(batch uint64) { j.batch, j.sure = batch, batch }
 
 // Anew says that the array is new.
 func (j *Journal) Anew() { j.number.Store(record.FirstCheckpoint(j.host.Roster.Starts())) }

@@ -41,8 +41,9 @@ import (
 // Overlap is how many batches may be in flight.
 const Overlap = member.Headers
 
-// longestOverlapped is how many blocks a member's share of a batch may have for the next one to begin before it is committed.
-const longestOverlapped = 2048
+// longestOverlapped is how many blocks a member's share of a batch may have for the next one to begin before it is committed. A start looks as far
+// on every member, so it is small: what is larger takes its time on the disks, not on the way there.
+const longestOverlapped = 256
 
 // Reservation is room in the rings of some members.
 type Reservation map[*member.Member]int64

@@ -90,7 +90,7 @@ func (s *Scan) Walk() {
 			e = s.entryAt(0, above) // the next one may not have fitted before the end
 		}
 		if e == nil || ahead(e) > left {
-			e = s.behind(at, above, left)
+			e = s.behind(at, above)
 		}
 		if e == nil || ahead(e) > left {
 			return
@@ -102,27 +102,27 @@ func (s *Scan) Walk() {
 	}
 }
 
-// behind finds the entry behind one of which not even the header is there: it belongs to the batch that was in flight with it. The
-// longest of those tells how far to look; most is what is left of the ring.
-func (s *Scan) behind(at int64, above uint64, most int64) *Found {
-	const chunk = 256
-	buf := make([]byte, chunk*record.Block)
-	for looked := int64(0); looked < min(most, Overlap*longestOverlapped); {
-		at %= s.M.Ring.Blocks
-		n := min(chunk, most-looked, s.M.Ring.Blocks-at)
-		if !s.M.Live() || !s.read(buf[:n*record.Block], at) {
+// behind finds the entry behind one of which not even the header is there: it belongs to the batch that was in flight with it. The one that
+// is missing began here, or at 0 if it did not fit, and the longest that may be overlapped tells how far to look.
+func (s *Scan) behind(at int64, above uint64) *Found {
+	buf := make([]byte, (longestOverlapped+1)*record.Block)
+	for _, from := range []int64{at, 0} {
+		n := min(longestOverlapped+1, s.M.Ring.Blocks-from)
+		if n <= 0 {
+			continue
+		}
+		if !s.M.Live() || !s.read(buf[:n*record.Block], from) {
 			return nil
 		}
 		for i := range n {
 			if _, _, err := record.EntrySize(buf[i*record.Block:][:record.Block], s.M.Tag); err != nil {
 				continue
 			}
-			if e := s.entryAt(at+i, above); e != nil {
+			if e := s.entryAt(from+i, above); e != nil {
 				probe.WalkedOn.Seen()
 				return e
 			}
 		}
-		at, looked = at+n, looked+n
 	}
 	return nil
 }
