@@ -3,6 +3,7 @@ module nidalo
 go 1.26.8
 
 require (
+	github.com/agnivade/levenshtein v1.2.1
 	github.com/charmbracelet/bubbletea v1.3.10
 	github.com/charmbracelet/lipgloss v1.1.0
 	github.com/cockroachdb/datadriven v1.0.3

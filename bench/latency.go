@@ -84,7 +84,7 @@ func latency(place string) {
 	fill(s, *size)
 	line("nothing else", s, 10)
 	nidalo(s.dir, "lab", "damage", bay(8), "-rate", "40MiB/s")
-	nidalo(s.dir, "fail", "t", bay(2))
+	nidalo(s.dir, "fail", "-yes", "t", bay(2))
 	nidalo(s.dir, "replace", "-yes", "t", bay(2), bay(8))
 	line("a rebuild", s, 10)
 	if t := s.status().Arrays[0].Tasks; t[len(t)-1].State != "running" {

@@ -86,8 +86,8 @@ func degraded(dir, place string) {
 	for range *rounds {
 		y = append(y, read())
 	}
-	nidalo(s.dir, "fail", "t", "A2")
-	nidalo(s.dir, "fail", "t", "A5")
+	nidalo(s.dir, "fail", "-yes", "t", "A2")
+	nidalo(s.dir, "fail", "-yes", "t", "A5")
 	for range *rounds {
 		x = append(x, read())
 	}
@@ -122,27 +122,24 @@ func together(dir, place string) {
 					nidalo(s.dir, "lab", "damage", bay(i), "-rate", rate)
 				}
 				for i := range n {
-					nidalo(s.dir, "fail", "t", bay(2+i))
+					nidalo(s.dir, "fail", "-yes", "t", bay(2+i))
 				}
+				nidalo(s.dir, "pace", "all", "1MiB/s") // until both have begun
 				for i := range n {
 					nidalo(s.dir, "replace", "-yes", "t", bay(2+i), bay(8+i))
 				}
+				nidalo(s.dir, "pace", "all", "full")
+				began := time.Now()
 				for s.status().Arrays[0].Condition != "healthy" {
 					time.Sleep(300 * time.Millisecond)
 				}
-				first, last := time.Time{}, time.Time{}
+				last := began
 				for _, t := range s.status().Arrays[0].Tasks {
-					if t.Kind != "rebuild" || t.Ended == nil {
-						continue
-					}
-					if first.IsZero() || t.Started.Before(first) {
-						first = t.Started
-					}
-					if t.Ended.After(last) {
+					if t.Kind == "rebuild" && t.Ended != nil && t.Ended.After(last) {
 						last = *t.Ended
 					}
 				}
-				took := last.Sub(first).Seconds() * 1000
+				took := last.Sub(began).Seconds() * 1000
 				if s.stop(); n == 1 {
 					y = append(y, took)
 				} else {
@@ -169,7 +166,7 @@ func slowed(dir, place string) {
 	for i := range 9 {
 		nidalo(s.dir, "lab", "damage", bay(i), "-rate", "100MiB/s")
 	}
-	nidalo(s.dir, "fail", "t", "A3")
+	nidalo(s.dir, "fail", "-yes", "t", "A3")
 	took, done := s.rebuild("A3", "B1")
 	add(row{Place: place, Name: name, Ours: float64(done) / took.Seconds() / (1 << 20), Theirs: 100, Unit: "MiB/s", Peer: "the rate", Target: 0.95, Limit: "the rate of the disks"})
 }
@@ -191,11 +188,11 @@ func disturbed(dir, place string) {
 		pace   string
 		target float64
 	}{{"normal", 0.6}, {"gentle", 0.75}} {
-		nidalo(s.dir, "lab", "damage", []string{"B1", "A3"}[i], "-rate", "60MiB/s") // the new disk: the rebuild must last
+		nidalo(s.dir, "lab", "damage", []string{"B1", "A3"}[i], "-rate", "2MiB/s") // the new disk: the rebuild must last
 		var x, y []float64
 		nidalo(s.dir, "pace", "all", c.pace)
 		from, to := []string{"A3", "B1"}[i], []string{"B1", "A3"}[i]
-		nidalo(s.dir, "fail", "t", from)
+		nidalo(s.dir, "fail", "-yes", "t", from)
 		if from == "B1" {
 			nidalo(s.dir, "erase", "-yes", to)
 		}
@@ -230,7 +227,7 @@ func sparse(dir, place string) {
 	s := array(dir, "6", 8, "12TB")
 	defer s.stop()
 	fill(s, 1024)
-	nidalo(s.dir, "fail", "t", "A3")
+	nidalo(s.dir, "fail", "-yes", "t", "A3")
 	took, _ := s.rebuild("A3", "B1")
 	source, target := filepath.Join(dir, "src"), filepath.Join(dir, "dst")
 	buf := make([]byte, 1<<30)

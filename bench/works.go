@@ -104,7 +104,7 @@ func works(dir, place string) {
 			checks = append(checks, all/s.last().Seconds())
 			nidalo(s.dir, "retire", "-wait", "t", bay(1), bay(c.members))
 			retires = append(retires, all/s.last().Seconds())
-			nidalo(s.dir, "fail", "t", bay(2))
+			nidalo(s.dir, "fail", "-yes", "t", bay(2))
 			took, _ := s.rebuild(bay(2), bay(c.members+1))
 			rebuilds = append(rebuilds, all/took.Seconds())
 			s.stop()

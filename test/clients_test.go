@@ -161,7 +161,7 @@ func TestLoopDevicesAreMembersLikeFiles(t *testing.T) {
 	in, out := filepath.Join(b.home, "in"), filepath.Join(b.home, "out")
 	pattern(t, in, 20*mib)
 	b.tool("nbdcopy", "--flush", in, b.uri("sonar"))
-	b.nidalo("fail", "sonar", devices[1])
+	b.nidalo("fail", "-yes", "sonar", devices[1])
 	b.tool("nbdcopy", b.uri("sonar"), out)
 	same(t, in, out, 20*mib)
 	b.refused(1, []string{"in use", "sonar"}, "create", "-name", "other", "-level", "1", devices[0], devices[2])

@@ -81,7 +81,7 @@ func TestAKillLosesAHundredthOfATaskAtMost(t *testing.T) {
 	b.nidalo("lab", "pull", "A1")
 	killed("rebuild", newest) // the spare takes over
 	require.Equal(t, "A4", b.status().Arrays[0].Members[0].Bay)
-	b.nidalo("fail", "tides", "A2")
+	b.nidalo("fail", "-yes", "tides", "A2")
 	b.nidalo("replace", "tides", "A2", "A5")
 	killed("rebuild", newest)
 	b.nidalo("retire", "tides", "A5", "A6")
@@ -173,7 +173,7 @@ func TestWhatWasFlushedIsThereAfterEveryKill(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	for cycle := range cycles {
 		if cycle == 2 {
-			b.nidalo("fail", "tides", "A2") // from here on without any redundancy
+			b.nidalo("fail", "-yes", "tides", "A2") // from here on without any redundancy
 		}
 		fio := func(args ...string) *exec.Cmd {
 			c := exec.Command("fio", append([]string{"--name=x", "--ioengine=nbd", "--uri=" + b.uri("tides"), "--bs=4k", "--iodepth=16",

@@ -108,7 +108,7 @@ func TestTrimmedSpaceIsNeverWrittenAgain(t *testing.T) {
 	require.Equal(t, []int64{4 * mib, 8 * mib}, []int64{m[1].Offset, m[1].Length})
 	require.Equal(t, 3, m[1].Type)
 	b.tool("qemu-io", "-f", "raw", b.uri("tides"), "-c", "read -P 0 4M 8M")
-	b.nidalo("fail", "tides", "A2")
+	b.nidalo("fail", "-yes", "tides", "A2")
 	b.tool("qemu-io", "-f", "raw", b.uri("tides"), "-c", "read -P 0 4M 8M")
 	require.Contains(t, b.nidalo("replace", "-wait", "tides", "A2", "A7"), "rebuilt")
 	b.tool("qemu-io", "-f", "raw", b.uri("tides"), "-c", "read -P 0 4M 8M")

@@ -164,10 +164,10 @@ func TestTheReportPageInABrowser(t *testing.T) {
 	b, _, _ := filled(t, 20*mib)
 	b.nidalo("check", "-wait", "tides")
 	for range 2 {
-		b.nidalo("fail", "tides", "A2")
+		b.nidalo("fail", "-yes", "tides", "A2")
 		b.nidalo("replace", "-wait", "tides", "A2", "A7")
 		b.nidalo("erase", "-yes", "A2")
-		b.nidalo("fail", "tides", "A7")
+		b.nidalo("fail", "-yes", "tides", "A7")
 		b.nidalo("replace", "-wait", "tides", "A7", "A2")
 		b.nidalo("erase", "-yes", "A7")
 	}

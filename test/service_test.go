@@ -119,8 +119,8 @@ func TestAMemberThatComesBackInAnotherBayCatchesUpOnlyItsShare(t *testing.T) {
 	require.Positive(t, h.Tasks[0].Moved)
 	require.Less(t, h.Tasks[0].Moved, h.Tasks[0].Bytes/3, "only its share: %+v", h.Tasks)
 	require.Contains(t, b.nidalo("check", "-wait", "tides"), "no mismatches")
-	b.nidalo("fail", "tides", "A1") // so that what came back must serve
-	b.nidalo("fail", "tides", "A3")
+	b.nidalo("fail", "-yes", "tides", "A1") // so that what came back must serve
+	b.nidalo("fail", "-yes", "tides", "A3")
 	b.tool("qemu-io", "-f", "raw", b.uri("tides"), "-c", "read -P 7 40M 4M", "-c", "write 40M 4M")
 	b.tool("nbdcopy", b.uri("tides"), out)
 	got, err := os.ReadFile(out)
@@ -210,7 +210,7 @@ func TestASpareTooSmallIsToldWhenItIsAssigned(t *testing.T) {
 	b.nidalo("lab", "insert", "A4", "-size", "80MiB")
 	b.nidalo("spare", "A4", "tides")
 	b.refused(1, []string{"no array"}, "spare", "A4", "sonar")
-	b.nidalo("fail", "tides", "A1")
+	b.nidalo("fail", "-yes", "tides", "A1")
 	b.healthy()
 	require.Equal(t, "A4", b.status().Arrays[0].Members[0].Bay)
 }
@@ -270,7 +270,7 @@ func TestAnArrayThatFailedIsStartedWhenItsDisksAreBack(t *testing.T) {
 func TestAPaceIsPutInForceToldAndRemembered(t *testing.T) {
 	b, _, _ := filled(t, 160*mib)
 	b.nidalo("pace", "tides", "4MiB/s")
-	b.nidalo("fail", "tides", "A2")
+	b.nidalo("fail", "-yes", "tides", "A2")
 	b.nidalo("replace", "tides", "A2", "A7")
 	type view struct {
 		Kind    string
@@ -299,7 +299,7 @@ func TestAPaceIsPutInForceToldAndRemembered(t *testing.T) {
 func TestTasksPauseContinueAndWaitForEachOther(t *testing.T) {
 	b, _, _ := filled(t, 160*mib)
 	b.nidalo("pace", "all", "2MiB/s")
-	b.nidalo("fail", "tides", "A2")
+	b.nidalo("fail", "-yes", "tides", "A2")
 	b.nidalo("replace", "tides", "A2", "A7")
 	b.nidalo("check", "tides")
 	state := func(kind string) string {

@@ -286,7 +286,14 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 		first = min(first, int(pc.From/Block))
 		end = max(end, int(pc.From/Block)+len(pc.Buf)/Block)
 	}
-	c, err := a.stripes.Load(pieces[0].Stripe, first, end-first, nil)
+	// Whole columns are read to where they are wanted; what is dirty is laid over them last.
+	into := make([][]byte, pieces[0].Stripe.Data)
+	for _, pc := range pieces {
+		if pc.Role < len(into) && int(pc.From/Block) == first && len(pc.Buf) == (end-first)*Block {
+			into[pc.Role] = pc.Buf
+		}
+	}
+	c, err := a.stripes.LoadInto(pieces[0].Stripe, first, end-first, nil, into)
 	if err != nil {
 		return false, err
 	}
@@ -310,7 +317,9 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 					at := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + int64(col)*Block
 					return false, fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)
 				}
-				copy(pc.Buf[(col-int(pc.From/Block))*Block:][:Block], c.Bufs[pc.Role][(col-first)*Block:])
+				if to := pc.Buf[(col-int(pc.From/Block))*Block:][:Block]; &to[0] != &c.Bufs[pc.Role][(col-first)*Block] {
+					copy(to, c.Bufs[pc.Role][(col-first)*Block:])
+				}
 			}
 		}
 	}

@@ -71,11 +71,28 @@ type usageError struct{ text string }
 
 func (u usageError) Error() string { return u.text }
 
-func commands() []command {
-	return []command{disksCommand, planCommand, createCommand, attachCommand, detachCommand, serveCommand, statusCommand, nextCommand, watchCommand, mayPullCommand, locateCommand,
-		replaceCommand, retireCommand, failCommand, spareCommand, vetCommand, surfaceCommand, rescueCommand, checkCommand, paceCommand, pauseCommand, continueCommand, cancelCommand,
-		startCommand, stopCommand, renameCommand, eraseCommand, chooseCommand, dissolveCommand, historyCommand, reportCommand, inspectCommand, alertsCommand, acknowledgeCommand,
-		fitCommand, labCommand, demoCommand, keeperCommand, versionCommand, helpCommand}
+func commands() (all []command) {
+	for _, g := range groups() {
+		all = append(all, g.commands...)
+	}
+	return all
+}
+
+// group is the commands for one purpose.
+type group struct {
+	purpose  string
+	commands []command
+}
+
+func groups() []group {
+	return []group{
+		{"See how things are", []command{statusCommand, nextCommand, watchCommand, disksCommand, historyCommand, reportCommand, inspectCommand}},
+		{"Make an array and use it", []command{planCommand, createCommand, serveCommand, attachCommand, detachCommand, startCommand, stopCommand, renameCommand}},
+		{"When a disk fails, or is about to", []command{mayPullCommand, locateCommand, replaceCommand, retireCommand, failCommand, rescueCommand}},
+		{"Keep arrays sound", []command{checkCommand, spareCommand, vetCommand, surfaceCommand, paceCommand, pauseCommand, continueCommand, cancelCommand, alertsCommand, acknowledgeCommand}},
+		{"Let go of what disks hold", []command{eraseCommand, chooseCommand, dissolveCommand}},
+		{"Try and learn", []command{demoCommand, labCommand, fitCommand, helpCommand, versionCommand, keeperCommand}},
+	}
 }
 
 // Run is the whole program: it returns the exit status.
@@ -91,7 +108,7 @@ func Run(args []string, in, out, errOut *os.File) int {
 	all := commands()
 	i := slices.IndexFunc(all, func(c command) bool { return c.name == args[0] })
 	if i < 0 {
-		e.err.Printf("nidalo: there is no command %q\n  nidalo help   lists them\n", args[0])
+		e.err.Printf("nidalo: %s\n  nidalo help   lists them\n", unknown(args[0]))
 		return Usage
 	}
 	return e.runCommand(all[i], args[1:])

@@ -90,7 +90,7 @@ func TestEveryCallGoesThroughTheSocket(t *testing.T) {
 	started, err := c.Start(control.StartRequest{Array: "flood"})
 	require.NoError(t, err)
 	require.Equal(t, "flood", started.Name)
-	require.NoError(t, c.Fail(control.FailRequest{Array: "flood", Disk: "A2"}))
+	require.NoError(t, c.Fail(control.FailRequest{Array: "flood", Disk: "A2", Sure: true}))
 	require.NoError(t, c.Dissolve(control.DissolveRequest{Array: "flood"}))
 }
 

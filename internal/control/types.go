@@ -164,11 +164,12 @@ type CreateRequest struct {
 	DryRun      bool `json:"dry_run"` // check everything and say what it would be
 }
 
-// FailRequest declares a member failed.
+// FailRequest declares a member failed, or takes that back.
 type FailRequest struct {
 	Array, Disk string
+	Sure        bool // although it works
 	Force       bool // although the array fails with it
-	DryRun      bool
+	Undo        bool // the member that was declared failed comes back; with Sure also one that failed by itself
 }
 
 // ReplaceRequest puts a new disk in the place of a member.

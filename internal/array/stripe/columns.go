@@ -23,6 +23,7 @@ type Columns struct {
 	n     int
 	Roles []*member.Member // by role; nil where the contents are not current
 	Bufs  [][]byte         // by role, n blocks
+	lent  []bool           // by role: the buffer is the caller's
 	sums  [][]uint32       // by role; nil without a member
 	had   [][]uint32       // by role and column: the sum of what the disk holds, where that is in doubt
 	Known [][]bool         // by role and column: the buffer holds the contents
@@ -50,12 +51,21 @@ type Override func(slot int, block int64) (sum uint32, data []byte, ok bool)
 
 // Load reads all that the members hold of n columns from first on, verified.
 func (s *Stripes) Load(st layout.Stripe, first, n int, over Override) (*Columns, error) {
+	return s.LoadInto(st, first, n, over, nil)
+}
+
+// LoadInto is Load into buffers of the caller, by role, where there is one.
+func (s *Stripes) LoadInto(st layout.Stripe, first, n int, over Override, into [][]byte) (*Columns, error) {
 	w := st.Width()
-	c := &Columns{s: s, St: st, first: first, n: n, Roles: make([]*member.Member, w), Bufs: make([][]byte, w),
+	c := &Columns{s: s, St: st, first: first, n: n, Roles: make([]*member.Member, w), Bufs: make([][]byte, w), lent: make([]bool, w),
 		sums: make([][]uint32, w), had: make([][]uint32, w), Known: make([][]bool, w), Wrong: make([][]Cause, w), over: over}
 	flags, causes, had := make([]bool, w*n), make([]Cause, w*n), make([]uint32, w*n)
 	for role := range w {
-		c.Bufs[role] = s.host.Scratch.Get(n)
+		if role < len(into) && into[role] != nil {
+			c.Bufs[role], c.lent[role] = into[role], true
+		} else {
+			c.Bufs[role] = s.host.Scratch.Get(n)
+		}
 		c.Known[role], flags = flags[:n], flags[n:]
 		c.Wrong[role], causes = causes[:n], causes[n:]
 		c.had[role], had = had[:n], had[n:]
@@ -381,7 +391,13 @@ func (c *Columns) Heal() int {
 }
 
 // Free gives the buffers back.
-func (c *Columns) Free() { c.s.host.Scratch.Put(c.Bufs...) }
+func (c *Columns) Free() {
+	for role, b := range c.Bufs {
+		if !c.lent[role] {
+			c.s.host.Scratch.Put(b)
+		}
+	}
+}
 
 var errWrong = errors.New("wrong checksum")
 
