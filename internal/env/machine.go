@@ -290,6 +290,14 @@ func Go(f func()) {
 // Workers is how many goroutines are worth having for work that waits for disks.
 func Workers() int { return 3 }
 
+// Either is b, or with a scheduler anything: both ways are gone.
+func Either(b bool) bool {
+	if s := active.Load(); s != nil && !s.over {
+		return s.r.IntN(2) == 0
+	}
+	return b
+}
+
 // Processors is how many goroutines can work at the same time.
 func Processors() int { return 2 }
 

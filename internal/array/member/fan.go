@@ -111,7 +111,7 @@ func (o *Fan) Work(n int, f func(i int) error) error {
 // slowMemory is how much can be copied from the system's memory in a second at least, bytes.
 const slowMemory = 2 << 30
 
-func (o *Fan) quick() bool { return time.Duration(o.answer.Load()) <= quickMember }
+func (o *Fan) quick() bool { return env.Either(time.Duration(o.answer.Load()) <= quickMember) }
 
 // depth is how much one operation does at the same time.
 const depth = 16
