@@ -76,7 +76,7 @@ func requireHealthyAgain(t *testing.T, a *array.Array, want []byte) {
 
 // Two members that are rebuilt at once cost the others one reading, not two.
 func TestTwoRebuildsReadTheOthersOnce(t *testing.T) {
-	a, meters, want := rebuildingTwo(t, 1<<30)
+	a, meters, want := rebuildingTwo(t, 64<<10) // until both have begun
 	a.SetPace(task.Pace{Mode: task.Full})
 	a.WaitTasks()
 	for slot, m := range meters {

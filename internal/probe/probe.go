@@ -104,7 +104,6 @@ const (
 	CursorBeforeData
 	FlushForgetsOut
 	ReadsOutFirst
-	LeaverReadBack
 	CopyNotTold
 	TaskNotSuperseded
 	GivenBackThoughWritten
@@ -138,7 +137,6 @@ var mistakes = [Mistakes]string{
 	ChangeInWriteForgotten: "a change of a page while it is written is forgotten",
 	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
 	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
-	LeaverReadBack:         "tables of a member that left are read back from it",
 	CopyNotTold:            "a copy is not told what its original bears witness of meanwhile",
 	GivenBackThoughWritten: "blocks are given back although they were written again",
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",

@@ -164,7 +164,7 @@ func (t *Tables) load(p *page) error {
 		}
 	}
 	// When a member leaves, what was changed of its pages and not written yet is forgotten: what it has on the disk is old then.
-	if !p.m.Live() && !probe.LeaverReadBack.On() {
+	if !p.m.Live() {
 		return fmt.Errorf("%s: %w", p.m.Name(), errLeft)
 	}
 	p.buf, p.loaded = buf, true

@@ -67,7 +67,7 @@ func (c *company) tellAll() {
 
 // shares says whether another rebuild needs what this one needs, and how many strips that one is ahead.
 func (r *rebuilding) shares(o *rebuilding) (ahead int64, ok bool) {
-	if o == r || r.m.Base != 0 || o.m.Base != 0 || o.crew.carrier != nil || o.crew.at >= o.strips || !o.t.going() {
+	if o == r || !slices.Contains(r.w.company.list, o) || r.m.Base != 0 || o.m.Base != 0 || o.crew.carrier != nil || o.crew.at >= o.strips || !o.t.going() {
 		return 0, false
 	}
 	mine, _ := r.lay.Strip(r.m.Slot, r.next)
