@@ -83,7 +83,7 @@ func latency(place string) {
 	s := array(dir, "6", 8, "2GiB")
 	fill(s, *size)
 	line("nothing else", s, 10)
-	nidalo(s.dir, "lab", "damage", bay(8), "-rate", "40MiB/s")
+	nidalo(s.dir, "lab", "damage", bay(8), "-rate", "8MiB/s")
 	nidalo(s.dir, "fail", "-yes", "t", bay(2))
 	nidalo(s.dir, "replace", "-yes", "t", bay(2), bay(8))
 	line("a rebuild", s, 10)
