@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// group is the rows with a text in their names. They read what the first of them wrote, so they are measured together.
+// group is the rows whose names contain a text. The later ones read what the first wrote, so they are measured together.
 type group struct {
 	only  string
 	first bool // only in the first place, as bench does with rows of tasks

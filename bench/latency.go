@@ -48,10 +48,8 @@ func mixed(s *server, seconds int) (reads, flushes delays) {
 	return of(result.Jobs[0].Read.Clat), of(result.Jobs[1].Sync.Lat)
 }
 
-// latency measures how long single requests take under a mixed load: by itself, with a rebuild, and with journals so full that they are emptied
-// all the time.
-func latency(place string) {
-	const name = "latency under a mixed load"
+// section has a part of the report written, in a folder of its own.
+func section(place, name string, write func(dir string, b *strings.Builder)) {
 	if !wanted(name) || *without != "" {
 		return
 	}
@@ -61,6 +59,17 @@ func latency(place string) {
 	}
 	defer os.RemoveAll(dir)
 	var b strings.Builder
+	write(dir, &b)
+	sections = append(sections, b.String())
+}
+
+// latency measures how long single requests take under a mixed load: by itself, with a rebuild, and with journals so full that they are emptied
+// all the time.
+func latency(place string) { section(place, mixedName, mixedTable) }
+
+const mixedName = "latency under a mixed load"
+
+func mixedTable(dir string, b *strings.Builder) {
 	b.WriteString("\n## Latency\n\nLevel 6 of 8 in memory, eight readers and four writers that flush each block, 4 KiB each, all on the CPUs of the servers; ms.\n\n")
 	b.WriteString("| with | reads, 99% | 99.9% | longest | flushes, 99% | 99.9% | longest | checkpoints |\n|---|---|---|---|---|---|---|---|\n")
 	line := func(what string, s *server, seconds int) {
@@ -73,8 +82,8 @@ func latency(place string) {
 		if s.name == "nidalo" {
 			checkpoints = fmt.Sprint(s.status().Arrays[0].Counters["checkpoints"] - before)
 		}
-		fmt.Fprintf(&b, "| %s | %.2f | %.2f | %.1f | %.2f | %.2f | %.1f | %s |\n", what, r.p99, r.p999, r.most, f.p99, f.p999, f.most, checkpoints)
-		log.Printf("%s, %s: reads %.2f %.2f %.1f ms, flushes %.2f %.2f %.1f ms, %s checkpoints", name, what, r.p99, r.p999, r.most, f.p99, f.p999, f.most, checkpoints)
+		fmt.Fprintf(b, "| %s | %.2f | %.2f | %.1f | %.2f | %.2f | %.1f | %s |\n", what, r.p99, r.p999, r.most, f.p99, f.p999, f.most, checkpoints)
+		log.Printf("%s, %s: reads %.2f %.2f %.1f ms, flushes %.2f %.2f %.1f ms, %s checkpoints", mixedName, what, r.p99, r.p999, r.most, f.p99, f.p999, f.most, checkpoints)
 	}
 	peer := plain(dir, "nbdkit", 8<<30)
 	fill(peer, *size)
@@ -88,28 +97,19 @@ func latency(place string) {
 	nidalo(s.dir, "replace", "-yes", "t", bay(2), bay(8))
 	line("a rebuild", s, 10)
 	if t := s.status().Arrays[0].Tasks; t[len(t)-1].State != "running" {
-		log.Printf("%s: the rebuild is %s", name, t[len(t)-1].State)
+		log.Printf("%s: the rebuild is %s", mixedName, t[len(t)-1].State)
 	}
 	s.stop()
 	s = array(dir, "6", 8, "200MiB")
 	fill(s, 800)
 	line("small journals", s, 10)
 	s.stop()
-	sections = append(sections, b.String())
 }
 
 // growth measures how the cost of a request and of a start depends on members, capacity and clients.
-func growth(place string) {
-	const name = "growth"
-	if !wanted(name) || *without != "" {
-		return
-	}
-	dir, err := os.MkdirTemp(place, "nb")
-	if err != nil {
-		log.Fatal(err)
-	}
-	defer os.RemoveAll(dir)
-	var b strings.Builder
+func growth(place string) { section(place, "growth", growthTable) }
+
+func growthTable(dir string, b *strings.Builder) {
 	b.WriteString("\n## Growth\n\nLevel 6 in memory. Clients write and flush 4 KiB each, all over the first 512 MiB (or all there is), or read 4 KiB.\n\n")
 	b.WriteString("| members | size of each | clients | write + flush, 1/s | read, 1/s | start, ms | status, ms | resident memory, MiB |\n|---|---|---|---|---|---|---|---|\n")
 	line := func(members int, size string, clients int) {
@@ -133,8 +133,8 @@ func growth(place string) {
 		began = time.Now()
 		s.start()
 		start := time.Since(began) - 100*time.Millisecond // waitSocket's own pause
-		fmt.Fprintf(&b, "| %d | %s | %d | %.0f | %.0f | %d | %d | %.0f |\n", members, size, clients, writes, reads, start.Milliseconds(), status.Milliseconds(), memory/(1<<20))
-		log.Printf("%s: %d members of %s, %d clients: write + flush %.0f 1/s, read %.0f 1/s, start %d ms, status %d ms, %.0f MiB", name, members, size, clients, writes, reads, start.Milliseconds(), status.Milliseconds(), memory/(1<<20))
+		fmt.Fprintf(b, "| %d | %s | %d | %.0f | %.0f | %d | %d | %.0f |\n", members, size, clients, writes, reads, start.Milliseconds(), status.Milliseconds(), memory/(1<<20))
+		log.Printf("growth: %d members of %s, %d clients: write + flush %.0f 1/s, read %.0f 1/s, start %d ms, status %d ms, %.0f MiB", members, size, clients, writes, reads, start.Milliseconds(), status.Milliseconds(), memory/(1<<20))
 	}
 	for _, members := range []int{4, 8, 16, 32, 64} {
 		line(members, "1GiB", 4)
@@ -145,5 +145,4 @@ func growth(place string) {
 	for _, clients := range []int{1, 16, 64, 256} {
 		line(8, "1GiB", clients)
 	}
-	sections = append(sections, b.String())
 }

@@ -260,7 +260,7 @@ func nidalo(home string, args ...string) string {
 	return string(out)
 }
 
-// array makes a lab of disks, two more than there are members, and an array of them, and serves it.
+// array makes a lab that has two spare disks, and an array in it, and serves that.
 func array(dir, level string, members int, diskSize string) *server {
 	home := filepath.Join(dir, "h")
 	_ = os.RemoveAll(home)

@@ -22,7 +22,7 @@ const notes = `
 ## What limits the rows
 
 **4 KiB write + flush, one client.** Two members are written twice and synced where the peer writes and syncs one file. The bare row says how
-much of the peer's speed that leaves. What is between it and us is the way of a request through the engine and back, one at a time.
+much of the peer's speed that leaves. The rest is lost on the path of one request through the engine and back.
 
 **4 KiB write + flush, 16 clients.** The CPUs are busy all the time (6% idle, 2026-11-27). Of 118 µs of CPU a request the clients take 42, system calls of
 the service 40 (four for the two requests and their replies, two reads, two writes in place, and two or fewer journal writes), and
@@ -38,7 +38,7 @@ met because destages sort what they write. A profile on tmpfs is of system calls
 
 **Sequential reads and fresh writes** are within the noise of this machine around their targets: the same build gave 0.90 to 1.27 and
 0.54 to 0.86 in runs an hour apart. Before anything is measured 10 GiB are written and dropped, so that the host has given this machine its
-memory; without that whoever was first paid for it.
+memory; otherwise the first server to be measured would pay for that.
 
 **24 members of 250 MiB/s.** The memory of this machine does not carry 6 GB/s that are read, summed and computed by two CPUs: the bare loop has
 some 200 MiB/s of each member. Rebuild, check and retire are measured against that loop instead.

@@ -84,7 +84,7 @@ func (b *bareWork) run(lost, write []int, f func(strips [][]byte)) time.Duration
 	return time.Since(began)
 }
 
-// works compares a rebuild, a check and a retirement in memory with the bare loops of them.
+// works compares rebuild, check and retirement in memory with their bare loops.
 func works(dir, place string) {
 	for _, c := range []struct{ members, each int }{{8, 600}, {24, 300}} {
 		name := func(what string) string {

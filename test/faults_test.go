@@ -54,6 +54,25 @@ func TestADiskThatRefusesWritesIsFailedAndTheClientsGoOn(t *testing.T) {
 	same(t, in, out, 40*mib)
 }
 
+// A disk that failed by itself comes back when the administrator insists, and then has what was written meanwhile.
+func TestADiskThatFailedByItselfIsTakenBackOnlyWhenOneInsists(t *testing.T) {
+	b, in, out := filled(t, 40*mib)
+	b.nidalo("lab", "damage", "A4", "-fail-writes")
+	require.NoError(t, os.WriteFile(in, noise(40*mib), 0o600))
+	b.tool("nbdcopy", "--flush", in, b.uri("tides"))
+	require.Equal(t, "failed", b.status().Arrays[0].Members[3].Condition)
+	b.nidalo("lab", "damage", "A4", "-mend")
+	b.refused(1, []string{"it failed by itself", "-yes"}, "fail", "-undo", "tides", "A4")
+	require.Contains(t, b.nidalo("fail", "-undo", "-yes", "tides", "A4"), "catches up")
+	b.eventually("it has caught up", func() bool { return b.status().Arrays[0].Condition == "healthy" })
+	b.nidalo("fail", "-yes", "tides", "A1")
+	b.nidalo("fail", "-yes", "tides", "A2") // so that what came back must serve
+	b.tool("nbdcopy", b.uri("tides"), out)
+	same(t, in, out, 40*mib)
+	b.nidalo("fail", "-undo", "tides", "A2")
+	require.Contains(t, b.nidalo("check", "-wait", "tides"), "no mismatches")
+}
+
 func TestRotIsNamedAndRepairedByTheCheck(t *testing.T) {
 	b, in, out := filled(t, 40*mib)
 	b.nidalo("lab", "damage", "A1", "-change", "9", "-seed", "5")

@@ -71,7 +71,11 @@ func Partners(lay *layout.Map, disks []state.Identity) (out []string) {
 		for _, slot := range lay.Regions()[0].Members(g) {
 			names = append(names, say.Short(disks[slot]))
 		}
-		out = append(out, fmt.Sprintf("%s %s, and any %d of them may be lost", say.List(names), what, lay.Shape.Parity))
+		many := "one"
+		if lay.Shape.Parity > 1 {
+			many = fmt.Sprintf("any %d", lay.Shape.Parity)
+		}
+		out = append(out, fmt.Sprintf("%s %s, and %s of them may be lost", say.List(names), what, many))
 	}
 	return out
 }

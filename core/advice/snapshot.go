@@ -46,7 +46,7 @@ type Member struct {
 	Reason    string // why it is failing, failed or missing, or why its disk predicts a failure; empty when not known
 	Since     time.Time
 	Errors    uint64
-	Foretold  bool  // its disk predicts a failure; it is still active
+	Foretold  bool  // still active, but its disk predicts a failure
 	CatchesUp bool  // it is away, and what it holds still counts when it comes back
 	Need      int64 // bytes that a disk must have to take its place
 	Onto      *Copy // the copy of it that is being made

@@ -112,3 +112,38 @@ func TestARebuildThatIsCarriedGoesOnByItself(t *testing.T) {
 		requireHealthyAgain(t, a, want)
 	}
 }
+
+// A piece that failed is not passed over, when nothing behind it was ever written and the cursor jumps: what it should have filled would
+// count as filled.
+func TestARebuildDoesNotJumpOverWhatFailed(t *testing.T) {
+	f := newFolder(t)
+	a, traps, _ := trapped(t, f, layout.Parity1, 4, array.Config{})
+	const rows = 2 * record.SumsPerPage / (layout.MinStrip / array.Block) // they fill two pages of sums: what is behind was never written
+	want := noise(5, rows*3*layout.MinStrip)
+	require.NoError(t, a.WriteAt(want, 0))
+	require.NoError(t, a.Flush())
+	require.NoError(t, a.Fail(1, false))
+	const fails = rows - 32 // the last piece
+	from := placeOf(t, traps[2].Disk).DataStart + fails*layout.MinStrip
+	traps[2].set(func(op string, off int64) error {
+		if op == "read" && off >= from {
+			time.Sleep(100 * time.Millisecond) // as long as it takes until the rebuild has begun all its pieces
+			return disk.ErrHung
+		}
+		return nil
+	})
+	require.NoError(t, a.Replace(1, f.disk(48*mib)))
+	a.WaitTasks()
+	m := a.MemberStates()[1]
+	require.Equal(t, record.Rebuilding, m.Condition)
+	require.LessOrEqual(t, m.Cursor, int64(fails), "the cursor is behind what failed")
+	traps[2].set(nil)
+	require.Eventually(t, func() bool {
+		a.GoOn()
+		a.WaitTasks()
+		return a.MemberStates()[1].Condition == record.Active
+	}, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, a.Fail(3, false)) // now the new disk is needed
+	requireReads(t, a, want, 0)
+	require.NoError(t, a.Close())
+}

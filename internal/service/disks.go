@@ -12,6 +12,7 @@ import (
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -334,8 +335,12 @@ func (s *Service) Fail(req control.FailRequest) error {
 
 // undoFail lets a member come back that was declared failed: it catches up what it missed. admin is held.
 func (s *Service) undoFail(r *running, m array.MemberState, sure bool) error {
-	if m.Condition != record.Failed {
+	switch {
+	case m.Condition != record.Failed:
 		return &control.Error{What: fmt.Sprintf("%s is %s: there is nothing to take back", m.Disk, m.Condition)}
+	case r.Failure() != nil:
+		return &control.Error{What: fmt.Sprintf("array %q has failed, and cannot take members back while it is in service", r.Name()),
+			Hints: []string{"nidalo start " + r.Name() + "   starts it again with what its members have"}}
 	}
 	if m.Reason != task.ByAdministrator && !sure {
 		why := "it is not known why it failed: that was before the service was started"
@@ -360,12 +365,17 @@ func (s *Service) undoFail(r *running, m array.MemberState, sure bool) error {
 			return person(err)
 		}
 		own, err := disk.ReadRecord(d)
-		if own != nil {
-			err = r.Return(d, own, true)
-		}
-		if err != nil || own == nil {
+		if own == nil {
 			_ = d.Close()
-			return &control.Error{What: fmt.Sprintf("%s: %v", m.Disk, err), Hints: []string{"nidalo erase makes it blank; then it can be put in as a new disk, by nidalo replace"}}
+			return &control.Error{What: fmt.Sprintf("%s: its record cannot be read: %v", m.Disk, err)}
+		}
+		if err := r.Return(d, own, true); err != nil {
+			_ = d.Close()
+			told := &control.Error{What: fmt.Sprintf("%s: %v", m.Disk, err)}
+			if errors.Is(err, roster.ErrStale) {
+				told.Hints = []string{"nidalo erase makes it blank; then it can be put in as a new disk, by nidalo replace"}
+			}
+			return told
 		}
 		return nil
 	}

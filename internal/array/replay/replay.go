@@ -351,7 +351,7 @@ func (r *replaying) supply(b journal.Batch) (bool, error) {
 		if !slices.Contains(b.Lacking, s.M) || !s.M.Live() {
 			continue
 		}
-		e := record.JournalEntry{Batch: b.Number, Involved: involved, Slot: s.M.Slot, Runs: runs[s.M]}
+		e := record.JournalEntry{Batch: b.Number, Sure: min(r.sure, b.Number-1), Involved: involved, Slot: s.M.Slot, Runs: runs[s.M]}
 		if err := r.Journal.Supply(s, e, payload[s.M], r.first); errors.Is(err, journal.ErrNoRoom) {
 			return false, fmt.Errorf("%w: %w", r.Failed, err)
 		} else if err != nil {

@@ -123,7 +123,6 @@ func (r *rebuilding) step() {
 		return
 	}
 	if gap := r.gap(r.together()); gap >= jumpStrips || r.next+gap >= r.strips {
-		r.flight.Wait()
 		r.jump()
 		return
 	}
@@ -194,31 +193,34 @@ func (w *Works) nextToRebuild(m *member.Member, nth int64) int64 {
 	return min(w.host.Stripes.NextWrittenStrip(m.Slot, nth), w.host.Stripes.NextMarked(m, nth))
 }
 
-// gap is how many strips from here on none of some rebuilds at the same place has anything to do in.
+// gap is how many strips from here on none of some rebuilds, all at the same place, has anything to do in.
 func (r *rebuilding) gap(all []*rebuilding) int64 {
+	st, _ := r.lay.Strip(r.m.Slot, r.next)
 	gap := r.strips - r.next
 	for _, o := range all {
-		at := o.m.Cursor.Load()
-		if o == r {
-			at = r.next
-		}
+		at := st.Nth(o.m.Slot)
 		gap = min(gap, r.w.nextToRebuild(o.m, at)-at)
 	}
 	return gap
 }
 
 // jump moves the cursors over strips never written. Nobody is between planning and writing at that moment, so none can
-// become written on the others behind the cursors' backs.
+// become written on the others behind the cursors' backs. A piece before that failed is not passed over.
 func (r *rebuilding) jump() {
+	r.flight.Wait()
+	if r.failed() != nil {
+		return
+	}
 	all := r.take()
+	defer r.pass(all, layout.Stripe{}, 0, false)
 	r.w.host.Journal.Barrier.Lock()
 	defer r.w.host.Journal.Barrier.Unlock()
+	st, _ := r.lay.Strip(r.m.Slot, r.next)
 	gap := r.gap(all)
 	for _, o := range all {
-		o.m.Cursor.Add(gap)
+		o.m.Cursor.Store(st.Nth(o.m.Slot) + gap)
 	}
 	r.next += gap
-	r.pass(all, layout.Stripe{}, 0, false)
 }
 
 // saveCursors makes the progress so far durable: first all that was rebuilt, then the cursors.
@@ -268,6 +270,11 @@ func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) erro
 	if err != nil {
 		return err
 	}
+	return w.fill(all, columns)
+}
+
+// fill writes what some columns mean for the members that are rebuilt.
+func (w *Works) fill(all []*rebuilding, columns []*stripe.Columns) error {
 	w.host.Journal.Barrier.RLock()
 	defer w.host.Journal.Barrier.RUnlock()
 	type part struct {

@@ -65,14 +65,20 @@ func (c *company) tellAll() {
 	}
 }
 
-// shares says whether another rebuild needs what this one needs, and how many strips that one is ahead.
+// goes says whether a rebuild goes on: nobody wants it to stop, nothing of it has failed, and there is something to fill.
+func (r *rebuilding) goes() bool {
+	return r.t.going() && r.failed() == nil && r.m.Condition() == record.Rebuilding
+}
+
+// shares says whether another rebuild needs what this one needs, and how many strips that one is ahead. All strips of both must lie in one
+// region: then they stay at the same place when they go on together.
 func (r *rebuilding) shares(o *rebuilding) (ahead int64, ok bool) {
-	if o == r || !slices.Contains(r.w.company.list, o) || r.m.Base != 0 || o.m.Base != 0 || o.crew.carrier != nil || o.crew.at >= o.strips || !o.t.going() {
+	if o == r || !slices.Contains(r.w.company.list, o) || r.m.Base != 0 || o.m.Base != 0 || o.crew.carrier != nil || o.crew.at >= o.strips || !o.goes() {
 		return 0, false
 	}
 	mine, _ := r.lay.Strip(r.m.Slot, r.next)
 	its, _ := o.lay.Strip(o.m.Slot, o.crew.at)
-	if r.lay != o.lay || mine.Region != its.Region || mine.Group != its.Group {
+	if r.lay != o.lay || mine.Region != its.Region || mine.Group != its.Group || mine.Rows != r.strips || its.Rows != o.strips {
 		return 0, false
 	}
 	return its.Row - mine.Row, true
@@ -86,6 +92,9 @@ func (r *rebuilding) meet() (limit int64, moved bool) {
 	defer c.mu.Unlock()
 	r.crew.at, r.crew.halted = r.next, false
 	limit = r.strips
+	if !r.goes() {
+		return limit, false // the step sees to that
+	}
 	for _, o := range c.list {
 		ahead, ok := r.shares(o)
 		switch near := max(ahead, -ahead) < r.strips/2; {
@@ -112,10 +121,10 @@ func (r *rebuilding) await(o *rebuilding) {
 	c.mu.Unlock()
 	r.flight.Wait()
 	c.mu.Lock()
-	r.crew.halted = true
+	r.crew.halted = r.goes() // where a piece has failed its cursor is behind
 	o.crew.tell()
 	began, waiting := env.Now(), false
-	for r.t.going() {
+	for r.goes() {
 		if ahead, ok := r.shares(o); !ok || ahead > 0 || ahead == 0 && o.crew.halted && o.m.Slot < r.m.Slot {
 			break
 		}
@@ -144,7 +153,7 @@ func (r *rebuilding) board(o *rebuilding) {
 	c.mu.Unlock()
 	r.flight.Wait()
 	c.mu.Lock()
-	if ahead, ok := r.shares(o); !ok || ahead != 0 || !o.crew.halted {
+	if ahead, ok := r.shares(o); !ok || ahead != 0 || !o.crew.halted || !r.goes() {
 		return
 	}
 	probe.RebuildsTogether.Seen()
@@ -155,7 +164,7 @@ func (r *rebuilding) board(o *rebuilding) {
 	o.crew.carried = append(append(o.crew.carried, r), r.crew.carried...)
 	r.crew.carried = nil
 	o.crew.tell()
-	for r.crew.carrier != nil && r.t.going() && r.crew.carrier.t.going() && r.m.Condition() == record.Rebuilding {
+	for r.crew.carrier != nil && r.goes() && r.crew.carrier.goes() {
 		c.mu.Unlock()
 		env.Wait(companyLook, r.t.cancel, r.crew.news)
 		c.mu.Lock()
