@@ -1,10 +1,12 @@
 package disk
 
 import (
+	"math"
 	"runtime"
 	"sync"
 	"sync/atomic"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -72,7 +74,11 @@ type ring struct {
 	free    []uint64
 	waiting uint32 // entries that the kernel does not know of yet
 	giving  bool   // somebody is giving them to it
+	broken  bool   // the kernel refused: no more is put in
 }
+
+// notGiven is the result of an operation that the kernel never took.
+const notGiven = math.MinInt32
 
 // ringOp is one operation. The kernel reads and writes what it points to until it is done.
 type ringOp struct {
@@ -132,6 +138,9 @@ func (r *ring) do(op uint8, fd int, bufs [][]byte, off int64) (n int, ok bool, e
 	result := o.result
 	clear(o.vec)
 	ringOps.Put(o)
+	if result == notGiven {
+		return 0, false, nil
+	}
 	if result < 0 {
 		return 0, true, syscall.Errno(-result)
 	}
@@ -141,7 +150,7 @@ func (r *ring) do(op uint8, fd int, bufs [][]byte, off int64) (n int, ok bool, e
 // give puts an operation into the ring. Whoever finds nobody giving gives the kernel all that waits.
 func (r *ring) give(o *ringOp, e ringEntry) bool {
 	r.mu.Lock()
-	if len(r.free) == 0 || r.waiting >= r.p.sqEntries {
+	if r.broken || len(r.free) == 0 || r.waiting >= r.p.sqEntries {
 		r.mu.Unlock()
 		return false
 	}
@@ -163,19 +172,42 @@ func (r *ring) give(o *ringOp, e ringEntry) bool {
 		n := r.waiting
 		r.mu.Unlock()
 		took, _, errno := syscall.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(n), 0, 0, 0, 0)
-		if errno != 0 && errno != unix.EINTR && errno != unix.EAGAIN && errno != unix.EBUSY {
-			panic("io_uring: " + errno.Error()) // the descriptor and the memory are ours
-		}
-		if errno != 0 {
-			took = 0
-			runtime.Gosched()
-		}
 		r.mu.Lock()
-		r.waiting -= uint32(took)
+		switch errno {
+		case 0:
+			r.waiting -= uint32(took)
+		case unix.EINTR, unix.EAGAIN, unix.EBUSY:
+			r.mu.Unlock()
+			runtime.Gosched()
+			r.mu.Lock()
+		default:
+			r.takeBack()
+		}
 	}
 	r.giving = false
 	r.mu.Unlock()
 	return true
+}
+
+// takeBack ends the use of a ring that the kernel refuses. What it has not taken yet is left to the plain calls. r.mu is held.
+func (r *ring) takeBack() {
+	tail, mask := shared(r.sq, r.p.sq.tail), *shared(r.sq, r.p.sq.mask)
+	head := atomic.LoadUint32(shared(r.sq, r.p.sq.head))
+	for at := head; at != *tail; at++ {
+		e := (*ringEntry)(unsafe.Pointer(&r.entries[(at&mask)*uint32(unsafe.Sizeof(ringEntry{}))]))
+		r.finish(e.user, notGiven)
+	}
+	atomic.StoreUint32(tail, head)
+	r.waiting, r.broken = 0, true
+}
+
+// finish tells the caller of an operation how it ended. r.mu is held.
+func (r *ring) finish(number uint64, result int32) {
+	o := r.ops[number]
+	r.ops[number] = nil
+	r.free = append(r.free, number)
+	o.result = result
+	o.done <- struct{}{}
 }
 
 // collect tells of what is done.
@@ -183,17 +215,17 @@ func (r *ring) collect() {
 	head, tail, mask := shared(r.cq, r.p.cq.head), shared(r.cq, r.p.cq.tail), *shared(r.cq, r.p.cq.mask)
 	for {
 		if atomic.LoadUint32(tail) == *head {
-			_, _, _ = syscall.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), 0, 1, ringGetEvents, 0, 0)
+			if _, _, errno := syscall.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), 0, 1, ringGetEvents, 0, 0); errno == unix.EBADF {
+				return
+			} else if errno != 0 && errno != unix.EINTR {
+				time.Sleep(time.Millisecond) // what is under way is waited for
+			}
 		}
 		end := atomic.LoadUint32(tail)
 		r.mu.Lock()
 		for at := *head; at != end; at++ {
 			c := (*ringResult)(unsafe.Pointer(&r.cq[r.p.cq.cqes+(at&mask)*uint32(unsafe.Sizeof(ringResult{}))]))
-			o := r.ops[c.user]
-			r.ops[c.user] = nil
-			r.free = append(r.free, c.user)
-			o.result = c.result
-			o.done <- struct{}{}
+			r.finish(c.user, c.result)
 		}
 		r.mu.Unlock()
 		atomic.StoreUint32(head, end)

@@ -73,3 +73,25 @@ func TestTheRingTellsOfErrors(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 4096, n)
 }
+
+// When the kernel refuses the ring, what was put in takes the plain calls, and so does all that follows.
+func TestARingThatTheKernelRefusesIsGivenUp(t *testing.T) {
+	r := newRing()
+	if r == nil {
+		t.Skip("this kernel has no io_uring for us")
+	}
+	require.NoError(t, syscall.Close(r.fd))
+	f, err := os.Create(filepath.Join(t.TempDir(), "disk"))
+	require.NoError(t, err)
+	defer f.Close()
+	var wg sync.WaitGroup
+	for range 20 {
+		wg.Go(func() {
+			if _, ok, err := r.do(ringWritev, int(f.Fd()), [][]byte{make([]byte, 512)}, 0); ok || err != nil {
+				t.Errorf("ok %v: %v", ok, err)
+			}
+		})
+	}
+	wg.Wait()
+	require.Len(t, r.free, len(r.ops), "all places are free again")
+}
