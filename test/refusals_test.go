@@ -48,8 +48,11 @@ func TestWrongUseIsExplainedInOneLine(t *testing.T) {
 	b.nidalo("lab", "insert", "A6", "-size", "32MiB")
 	b.refused(1, []string{"33554432 bytes", "needs at least"}, "replace", "charts", "A1", "A6")
 	b.refused(1, []string{"bay A1", "pull it first"}, "lab", "insert", "A1")
+	b.refused(1, []string{"no service is running", "may-pull A2"}, "fail", "-yes", "-although-fatal", "charts", "A2")
+	b.start()
 	require.Contains(t, b.nidalo("fail", "-yes", "-although-fatal", "charts", "A2"), "unreachable")
 	b.refused(1, []string{"has failed", "nidalo start charts"}, "fail", "-undo", "charts", "A2")
+	b.stop(syscall.SIGTERM)
 
 	b.nidalo("create", "-name", "fast", "-level", "0", "A4", "A5")
 	b.refused(1, []string{"cannot lose any member", "-yes"}, "fail", "fast", "A4")

@@ -317,6 +317,9 @@ func (s *Service) Fail(req control.FailRequest) error {
 		return s.undoFail(r, m, req.Sure)
 	case r.WouldFail(slot) && !(req.Sure && req.Force):
 		return fatal(r, slot)
+	case r.WouldFail(slot) && !s.opt.Stays:
+		return &control.Error{What: fmt.Sprintf("array %q cannot be made to fail by a command: it would be back with the next one, since no service is running for it", r.Name()),
+			Hints: []string{"nidalo may-pull " + say.Argument(m.Disk) + "   says what it means to take the disk out"}}
 	case works && !req.Sure:
 		before, _ := r.Margin()
 		after, _ := r.Layout().Margin(func(other int) bool { return other == slot || !states[other].Condition.Counts() })
@@ -336,11 +339,11 @@ func (s *Service) Fail(req control.FailRequest) error {
 // undoFail lets a member come back that was declared failed: it catches up what it missed. admin is held.
 func (s *Service) undoFail(r *running, m array.MemberState, sure bool) error {
 	switch {
-	case m.Condition != record.Failed:
-		return &control.Error{What: fmt.Sprintf("%s is %s: there is nothing to take back", m.Disk, m.Condition)}
 	case r.Failure() != nil:
 		return &control.Error{What: fmt.Sprintf("array %q has failed, and cannot take members back while it is in service", r.Name()),
 			Hints: []string{"nidalo start " + r.Name() + "   starts it again with what its members have"}}
+	case m.Condition != record.Failed:
+		return &control.Error{What: fmt.Sprintf("%s is %s: there is nothing to take back", m.Disk, m.Condition)}
 	}
 	if m.Reason != task.ByAdministrator && !sure {
 		why := "it is not known why it failed: that was before the service was started"

@@ -98,13 +98,20 @@ func NoRoom(err error) bool { return errors.Is(err, disk.ErrFull) && !errors.Is(
 // good as done, since the roster says that this member is behind. Only a full file system is returned. A copy under way is given
 // up for any error: the array can do without it.
 func (m *Member) WriteProblem(err error) error {
-	m.Errs.Write.Add(1)
+	m.Failed(err)
 	roll := m.Judge.roll
 	if NoRoom(err) && !roll.IsCopy(m) {
 		return err
 	}
 	roll.Fail(m, ConditionFor(err), err)
 	return roll.Alive()
+}
+
+// Failed counts a write that failed. That a disk was taken out is no error of the disk.
+func (m *Member) Failed(err error) {
+	if !errors.Is(err, disk.ErrGone) {
+		m.Errs.Write.Add(1)
+	}
 }
 
 // ConditionFor is the condition of a member that is left out for an error.

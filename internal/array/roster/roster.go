@@ -314,7 +314,7 @@ again:
 			r.host.Freeze(fmt.Errorf("the roster could not be written: %w; make space there and start the array again", err))
 			return r.host.Alive()
 		default:
-			live[i].Errs.Write.Add(1)
+			live[i].Failed(err)
 			if err := r.drop(live[i], member.ConditionFor(err), err); err != nil {
 				return err
 			}
