@@ -17,7 +17,7 @@ import (
 // floors is the rooms from the ground up: a room may use those below it and none beside or above it.
 var floors = [][]string{
 	{"nidalo/core/state"},
-	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health", "nidalo/core/say", "nidalo/core/event"},
+	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health", "nidalo/core/say", "nidalo/core/event", "nidalo/core/rounds"},
 	{"nidalo/core/record"},
 	{"nidalo/core/plan", "nidalo/core/advice"},
 	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},

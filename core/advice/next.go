@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nidalo/core/record"
+	"nidalo/core/say"
 	"nidalo/core/state"
 )
 
@@ -55,9 +56,10 @@ func (st Step) Line() string {
 
 // Plan is everything that there is to do on a host, in order.
 type Plan struct {
-	all   []Step
-	Again time.Time // when to look again although nothing is to be done
-	taken map[string]bool
+	all     []Step
+	Again   time.Time // when to look again although nothing is to be done
+	Regular bool      // checks begin by themselves, the next one then
+	taken   map[string]bool
 }
 
 // Next says what the administrator should do. Arrays that are nearest to losing data come first, and have first claim on
@@ -72,10 +74,8 @@ func Next(s *Snapshot) *Plan {
 		p.array = a
 		p.device()
 		p.serving()
-		if at := a.Check.Ended; !at.IsZero() && at.Add(CheckEvery).Before(out.Again) {
-			out.Again = at.Add(CheckEvery)
-		}
 	}
+	out.lookAgain(s)
 	for _, i := range s.Idle {
 		p.idle(i)
 	}
@@ -88,6 +88,23 @@ func Next(s *Snapshot) *Plan {
 	})
 	out.all = p.steps
 	return out
+}
+
+// lookAgain finds when to look again although nothing is to be done.
+func (p *Plan) lookAgain(s *Snapshot) {
+	regular := func(a Array) bool {
+		return !a.Check.Next.IsZero() || slices.ContainsFunc(a.Tasks, func(t Task) bool { return t.Regular })
+	}
+	p.Regular = slices.ContainsFunc(s.Arrays, regular) && !slices.ContainsFunc(s.Arrays, func(a Array) bool { return a.Used > 0 && !regular(a) })
+	for _, a := range s.Arrays {
+		at := a.Check.Next
+		if !p.Regular && !a.Check.Ended.IsZero() {
+			at = a.Check.Ended.Add(CheckEvery)
+		}
+		if !at.IsZero() && at.Before(p.Again) {
+			p.Again = at
+		}
+	}
 }
 
 // Steps lists all steps, those that are the same for several arrays once.
@@ -223,7 +240,7 @@ func (p *planner) check(busy bool) {
 	a, c := p.array, p.array.Check
 	for i, t := range a.Tasks {
 		if t.Kind == state.TaskCheck {
-			if !busy {
+			if !busy && !t.Regular {
 				p.waitFor(&a.Tasks[i], noDisk)
 			}
 			return
@@ -251,8 +268,15 @@ func (p *planner) check(busy bool) {
 		since = a.Created
 	}
 	switch {
+	case c.Late != "":
+		p.add(Soon, c.Late, "check that all agrees", command, noDisk)
 	case !changed.IsZero() && c.Ended.Before(changed):
-		p.add(Convenient, "its members changed on "+changed.Local().Format("Jan 2 15:04")+", and it has not been checked since", "check that all agrees", command, noDisk)
+		do := "check that all agrees"
+		if !c.Next.IsZero() {
+			do += ", or leave it to the check that begins by itself " + say.Moment(p.Now, c.Next)
+		}
+		p.add(Convenient, "its members changed on "+changed.Local().Format("Jan 2 15:04")+", and it has not been checked since", do, command, noDisk)
+	case !c.Next.IsZero(): // it is seen to
 	case p.Now.Sub(since) > CheckEvery:
 		p.add(Convenient, fmt.Sprintf("it has not been checked for more than %d days", int(CheckEvery.Hours()/24)), "check that all agrees", command, noDisk)
 	}

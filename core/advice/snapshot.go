@@ -75,12 +75,15 @@ type Task struct {
 	Left    time.Duration // negative when not known
 	Spread  float64       // how far off Left may be, as a share of it; 1: not known
 	Waits   string        // for what, in words
+	Regular bool          // it began by itself, and goes on by itself
 }
 
 // Check is the last consistency check, under way or ended; its zero value means that there was none.
 type Check struct {
 	Ended                              time.Time
 	Mismatches, Repaired, Unrepairable int64
+	Next                               time.Time // when another begins by itself; zero: none does
+	Late                               string    // why one that should have begun by itself did not, in words; empty: none is late
 }
 
 // Device is what an array is attached as.

@@ -24,3 +24,12 @@ func End(now time.Time, seconds, spread float64) string {
 	}
 	return text
 }
+
+// Moment says when something begins, such as "at 01:00" or "on Dec 2 at 01:00".
+func Moment(now, at time.Time) string {
+	at = at.In(now.Location())
+	if at.YearDay() == now.YearDay() && at.Year() == now.Year() || at.After(now) && at.Sub(now) < 12*time.Hour {
+		return at.Format("at 15:04")
+	}
+	return at.Format("on Jan 2 at 15:04")
+}

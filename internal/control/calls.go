@@ -37,6 +37,7 @@ type Control struct {
 	Retire      func(RetireRequest) (*ReplaceReply, error)  `call:"retire"`
 	AssignSpare func(SpareRequest) (*SpareReply, error)     `call:"spare"`
 	SetPace     func(PaceRequest) ([]PaceReply, error)      `call:"pace"`
+	Rounds      func() ([]Round, error)                     `call:"schedule"`
 	Steer       func(SteerRequest) error                    `call:"steer"`
 	Locate      func(LocateRequest) (*LocateReply, error)   `call:"locate"`
 	Inspect     func(disks []string) (*InspectReply, error) `call:"inspect"`

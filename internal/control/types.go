@@ -83,6 +83,7 @@ type ArrayStatus struct {
 	NotVetted  []string        `json:"not_vetted,omitempty"`   // of an array that could be created: disks never vetted
 	Tasks      []TaskStatus    `json:"tasks"`
 	LastCheck  *CheckStatus    `json:"last_check,omitempty"`
+	NextCheck  *time.Time      `json:"next_check,omitempty"` // when one begins by itself
 	// Counters since the array was started: bytes unless the name says otherwise.
 	Counters map[string]int64 `json:"counters,omitempty"`
 	Next     []string         `json:"next"`
@@ -139,6 +140,7 @@ type CheckStatus struct {
 	Repair       bool       `json:"repair"`
 	Started      time.Time  `json:"started"`
 	Ended        *time.Time `json:"ended,omitempty"`
+	Partial      bool       `json:"partial,omitempty"` // it was ended early
 	Places       []Place    `json:"places,omitempty"`
 }
 
@@ -262,6 +264,23 @@ type PaceReply struct {
 	Tasks     []TaskStatus `json:"tasks"`
 }
 
+// Round is something that is done regularly.
+type Round struct {
+	What     string          `json:"what"`       // check or read
+	Of       string          `json:"of"`         // the array, or the disk
+	Every    int             `json:"every_days"` // 0: never
+	Hours    string          `json:"hours"`
+	Weekdays []string        `json:"weekdays,omitempty"`
+	Last     *time.Time      `json:"last,omitempty"`  // when it was last done to its end
+	Check    *CheckStatus    `json:"check,omitempty"` // what the last check found
+	Found    string          `json:"found,omitempty"`
+	Bad      bool            `json:"bad"`             // of what was found, something is not repaired
+	State    state.TaskState `json:"state,omitempty"` // of the work that is under way
+	Next     *time.Time      `json:"next,omitempty"`  // when it begins, or goes on
+	Waits    string          `json:"waits,omitempty"` // why it would not begin now, in words
+	Late     bool            `json:"late"`
+}
+
 // SteerRequest pauses, continues or cancels a task.
 type SteerRequest struct {
 	Array string
@@ -289,6 +308,8 @@ type NextReply struct {
 	Time  time.Time     `json:"time"`
 	Steps []advice.Step `json:"steps"`
 	Again time.Time     `json:"look_again"` // when there is nothing to do
+	// Regular: checks begin by themselves, the next one at look_again.
+	Regular bool `json:"checks_begin_by_themselves,omitempty"`
 }
 
 // LocateRequest lights a disk's bay, all members' of an array that are seen, or none.

@@ -30,6 +30,7 @@ func (s *Service) Control() *control.Control {
 		Retire:      s.Retire,
 		AssignSpare: s.AssignSpare,
 		SetPace:     s.SetPace,
+		Rounds:      s.Rounds,
 		Steer:       s.Steer,
 		Locate:      s.Locate,
 		Inspect:     s.Inspect,

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +18,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"nidalo/core/rounds"
 	"nidalo/core/say"
 	"nidalo/internal/alert"
 	"nidalo/internal/array/member"
@@ -41,6 +43,7 @@ type Config struct {
 	Group     string   `toml:"group"`         // whose members may use the sockets besides their owner
 	Looks     string   `toml:"group_looks"`   // whose members may look, and change nothing
 	Spares    []Spare  `toml:"spares"`        // hot spares, besides those of the spare command
+	Schedule  []Round  `toml:"schedule"`      // what is done regularly
 	Listen    Listen   `toml:"listen"`
 	Limits    Limits   `toml:"limits"`
 	Alerts    Alerts   `toml:"alerts"`
@@ -52,6 +55,46 @@ const (
 	AdoptNever   = "never"    // it is offered, and waits for a command
 	AdoptSameBay = "same-bay" // it takes the member's place at once
 )
+
+// Round is something that is done regularly, as the configuration says it. What it does not say is as with rounds.Usual.
+type Round struct {
+	What     string   `toml:"what"`
+	Arrays   []string `toml:"arrays"`
+	Every    string   `toml:"every"`
+	Hours    string   `toml:"hours"`
+	Weekdays []string `toml:"weekdays"`
+	Pace     *string  `toml:"pace"`
+	Repair   *bool    `toml:"repair"`
+}
+
+// rules are the rounds of the configuration.
+func (c *Config) rules() (out []rounds.Rule, err error) {
+	for _, r := range c.Schedule {
+		rule := rounds.Usual(r.What)
+		rule.Arrays, rule.On, rule.Hours = r.Arrays, r.Weekdays, cmp.Or(r.Hours, rule.Hours)
+		if r.Every != "" {
+			if rule.Every, err = rounds.ParseDays(r.Every); err != nil {
+				return nil, wrongKey{"schedule.every", err.Error()}
+			}
+		}
+		if r.Pace != nil {
+			if rule.Pace = *r.Pace; rule.Pace != "" {
+				if _, err := queue.ParseSchedule(rule.Pace); err != nil {
+					return nil, wrongKey{"schedule.pace", err.Error()}
+				}
+			}
+		}
+		if r.Repair != nil {
+			rule.Repair = *r.Repair
+		}
+		if err := rule.Settle(); err != nil {
+			key, why, _ := strings.Cut(err.Error(), ": ")
+			return nil, wrongKey{"schedule." + key, why}
+		}
+		out = append(out, rule)
+	}
+	return out, nil
+}
 
 // Listen is where clients reach arrays besides the socket in the home.
 type Listen struct {
@@ -279,6 +322,9 @@ func (c *Config) check() error {
 		if p.Disk == "" {
 			return wrong("spares.disk", "each spare needs one, by its serial or path")
 		}
+	}
+	if _, err := c.rules(); err != nil {
+		return err
 	}
 	if err := c.Listen.check(); err != nil {
 		return err

@@ -95,10 +95,18 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
 	}
 	if c := r.LastCheck(); c.Kind == record.Check {
-		out.LastCheck = &control.CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: c.Started}
-		if !c.Ended.IsZero() {
-			out.LastCheck.Ended = &c.Ended
-		}
+		out.LastCheck = checkStatus(c)
+		out.LastCheck.Partial = !c.Ended.IsZero() && c.Cursor < lay.Stripes()
+	}
+	out.NextCheck = s.nextCheck(r)
+	return out
+}
+
+// checkStatus is a check as the record of an array has it.
+func checkStatus(c record.Task) *control.CheckStatus {
+	out := &control.CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: c.Started}
+	if !c.Ended.IsZero() {
+		out.Ended = &c.Ended
 	}
 	return out
 }
@@ -118,6 +126,9 @@ func (s *Service) taskStatus(r *running, t task.State) control.TaskStatus {
 	out := control.TaskStatus{Kind: t.Kind, State: t.State, Percent: t.Percent, Done: t.Done, Total: t.Total, Rate: t.Rate, Started: t.Started}
 	out.Moved, out.Waits, out.Unsure = t.Moved, t.Waits, t.Spread
 	out.Pace = paceText(r.Pace())
+	if at := s.roundAt(r.ID().String()); at.Held && t.Kind == state.TaskCheck && t.State == state.TaskPaused {
+		out.Waits = "until " + s.roundOf(r, s.rules()).rule.Window.Next(s.opt.Now()).Format("Jan 2 15:04")
+	}
 	if t.Slot >= 0 {
 		out.Slot = &t.Slot
 		if id, ok := r.Onto(t.Slot); ok && t.Kind == state.TaskRetire {

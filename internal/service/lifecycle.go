@@ -295,6 +295,9 @@ func (s *Service) Steer(req control.SteerRequest) error {
 		switch err := r.Steer(k, slot, req.State); {
 		case err == nil:
 			found = true
+			if k == state.TaskCheck {
+				s.letRoundGo(r.ID().String())
+			}
 			if req.State == state.TaskCancelled {
 				continue // its end tells that
 			}

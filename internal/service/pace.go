@@ -2,8 +2,10 @@ package service
 
 import (
 	"cmp"
+	"slices"
 
 	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/service/queue"
@@ -24,10 +26,24 @@ func (s *Service) schedule(name string) queue.Schedule {
 // applyPaces puts in force what the hour asks for.
 func (s *Service) applyPaces() {
 	for _, r := range s.running() {
-		if p := s.schedule(r.Name()).At(s.opt.Now()); p != r.Pace() {
+		p := s.schedule(r.Name()).At(s.opt.Now())
+		if own, ok := s.roundPace(r.ID().String()); ok && !slices.ContainsFunc(r.TaskStates(), func(t task.State) bool { return t.Ended.IsZero() && t.Kind != state.TaskCheck }) {
+			p = own
+		}
+		if p != r.Pace() {
 			r.SetPace(p)
 		}
 	}
+}
+
+// roundPace is the pace of a round that is under way, if it has its own.
+func (s *Service) roundPace(id string) (task.Pace, bool) {
+	at := s.roundAt(id)
+	if at.Begun.IsZero() || at.Pace == "" {
+		return task.Pace{}, false
+	}
+	p, err := queue.ParseSchedule(at.Pace)
+	return p.At(s.opt.Now()), err == nil
 }
 
 // SetPace sets the pace of one array or of all, or only tells it.
@@ -46,6 +62,12 @@ func (s *Service) SetPace(req control.PaceRequest) ([]control.PaceReply, error) 
 				clear(m.Paces) // for all means all
 			}
 			m.Paces[req.Array] = req.Pace
+			for _, r := range s.arrays { // what was just said goes before what is usual at night
+				if at, ok := m.Rounds[r.ID().String()]; ok && (req.Array == "" || r.Name() == req.Array) {
+					at.Pace = ""
+					m.Rounds[r.ID().String()] = at
+				}
+			}
 		})
 		if err != nil {
 			return nil, err

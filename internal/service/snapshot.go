@@ -65,9 +65,14 @@ func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice
 	if c := r.LastCheck(); c.Kind == record.Check {
 		out.Check = advice.Check{Ended: c.Ended, Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable}
 	}
+	if next := s.nextCheck(r); next != nil {
+		out.Check.Next = *next
+		out.Check.Late = s.roundOf(r, s.rules()).lateWhy(s.opt.Now())
+	}
+	begun := !s.roundAt(out.ID).Begun.IsZero()
 	for _, t := range r.TaskStates() {
 		if t.Ended.IsZero() {
-			out.Tasks = append(out.Tasks, advice.Task{Kind: t.Kind, Slot: t.Slot, State: t.State, Percent: t.Percent, Left: t.Left, Spread: t.Spread, Waits: t.Waits})
+			out.Tasks = append(out.Tasks, advice.Task{Kind: t.Kind, Slot: t.Slot, State: t.State, Percent: t.Percent, Left: t.Left, Spread: t.Spread, Waits: t.Waits, Regular: begun && t.Kind == state.TaskCheck})
 		}
 	}
 	for _, m := range r.MemberStates() {
@@ -139,7 +144,7 @@ func (s *Service) Next() (*control.NextReply, error) {
 		return nil, err
 	}
 	plan := advice.Next(snap)
-	return &control.NextReply{Time: snap.Now, Steps: plan.Steps(), Again: plan.Again}, nil
+	return &control.NextReply{Time: snap.Now, Steps: plan.Steps(), Again: plan.Again, Regular: plan.Regular}, nil
 }
 
 // nextFor is the steps of one array as lines, for alerts.

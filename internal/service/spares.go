@@ -61,6 +61,12 @@ func (s *Service) badBecause(id state.Identity) string {
 			return "it says of itself: " + strings.Join(v.Failing, "; ")
 		}
 	}
+	if t, ok := s.surfaceOf(name); ok && t.Bad > 0 {
+		v, vetted := s.vetting(name)
+		if _, _, member := s.memberAt(id); !member && (!vetted || v.Ended.Before(t.Ended)) {
+			return fmt.Sprintf("of its surface %s could not be read", say.Count(t.Bad, "block", "blocks"))
+		}
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.mem.Bad[name]

@@ -25,6 +25,11 @@ func (s *Service) Surface(req control.SurfaceRequest) ([]control.Surface, error)
 	if req.Disk == "" {
 		return s.surfaces(), nil
 	}
+	return s.surface(req)
+}
+
+// surface is Surface of one disk. admin is held.
+func (s *Service) surface(req control.SurfaceRequest) ([]control.Surface, error) {
 	only := func(id string) ([]control.Surface, error) {
 		return slices.DeleteFunc(s.surfaces(), func(t control.Surface) bool { return t.Disk != id }), nil
 	}
@@ -40,6 +45,7 @@ func (s *Service) Surface(req control.SurfaceRequest) ([]control.Surface, error)
 	case req.Stop && run == nil:
 		return nil, &control.Error{What: fmt.Sprintf("disk %s is not being tested", info.Identity)}
 	case req.Stop:
+		s.letRoundGo(id)
 		run.End()
 		return only(id)
 	case run != nil:
@@ -137,7 +143,12 @@ func (s *Service) pacerFor(id state.Identity) *task.Pacer {
 	if r, _, ok := s.memberAt(id); ok {
 		return r.NewPacer()
 	}
-	return task.NewPacer(func() task.Pace { return s.schedule("").At(s.opt.Now()) }, nil)
+	return task.NewPacer(func() task.Pace {
+		if p, ok := s.roundPace(id.Name()); ok {
+			return p
+		}
+		return s.schedule("").At(s.opt.Now())
+	}, nil)
 }
 
 // surfaceMember is the member that a disk is, for a surface test; nil: it is none.

@@ -59,6 +59,7 @@ func (s *Service) lookLoop() {
 		s.conditions()
 		s.health()
 		s.stepIn()
+		s.goRounds()
 		s.applyPaces()
 		if time.Since(minute) > time.Minute {
 			minute = time.Now()

@@ -9,12 +9,18 @@ import (
 
 	"nidalo/core/advice"
 	"nidalo/core/event"
+	"nidalo/core/rounds"
 	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 )
 
 // Steps prints what to do, in order.
 func (s *Screen) Steps(n *control.NextReply) {
+	if len(n.Steps) == 0 && n.Regular {
+		s.Printf("Nothing to do. Look again when an alert comes; checks begin by themselves (nidalo schedule).\n")
+		return
+	}
 	if len(n.Steps) == 0 {
 		s.Printf("Nothing to do. Look again when an alert comes, or on %s for a consistency check.\n", n.Again.Local().Format("Mon Jan 2"))
 		return
@@ -129,6 +135,48 @@ func (s *Screen) Paces(before, after []control.PaceReply) {
 		if len(p.Tasks) > 0 && p.Condition != "healthy" && p.Pace != "full" {
 			s.Printf("   until it ends the array is %s, margin %d; nidalo pace %s full shortens that\n", p.Condition, p.Margin, p.Array)
 		}
+	}
+}
+
+// Rounds lists what is done regularly.
+func (s *Screen) Rounds(all []control.Round, serving bool) {
+	if len(all) == 0 {
+		s.Printf("There is no array and no spare here.\n")
+		return
+	}
+	t := s.table(table.Row{"what", "of", "every", "hours", "last ended", "found", "next"})
+	for _, r := range all {
+		every, hours, last, found, next := rounds.Days(r.Every).String(), r.Hours, "never", "-", "-"
+		if len(r.Weekdays) > 0 {
+			hours = strings.Join(r.Weekdays, " ") + " " + hours
+		}
+		if r.Every == 0 {
+			hours = "-"
+		}
+		if r.Last != nil {
+			last, found = r.Last.Local().Format("Jan 2 15:04"), or(r.Found, "-")
+		}
+		if r.Check != nil {
+			found = CheckSummary(*r.Check)
+		}
+		switch {
+		case r.State == state.TaskPaused && r.Next != nil:
+			next = "goes on " + r.Next.Local().Format("Jan 2 15:04")
+		case r.State != "":
+			next = "now: " + string(r.State)
+		case r.Waits != "":
+			next = "waits: " + r.Waits
+		case r.Next != nil:
+			next = r.Next.Local().Format("Jan 2 15:04")
+		}
+		if r.Late {
+			next += ", overdue"
+		}
+		t.AppendRow(table.Row{r.What, r.Of, every, hours, last, found, next})
+	}
+	t.Render()
+	if !serving {
+		s.Printf("No service is running here: nothing begins by itself.\n")
 	}
 }
 

@@ -224,6 +224,9 @@ func (s *Screen) array(a control.ArrayStatus) {
 	if c := a.LastCheck; c != nil && c.Ended != nil {
 		s.Printf("Last consistency check %s: %s\n", c.Ended.Local().Format("Jan 2 15:04"), CheckSummary(*c))
 	}
+	if a.NextCheck != nil {
+		s.Printf("The next check begins by itself on %s\n", a.NextCheck.Local().Format("Jan 2 at 15:04"))
+	}
 }
 
 func (s *Screen) capacity(a control.ArrayStatus) {
@@ -283,10 +286,14 @@ func Margin(certain, best int) string {
 
 // CheckSummary is the result of a check in words.
 func CheckSummary(c control.CheckStatus) string {
-	if c.Mismatches == 0 {
-		return "no mismatches"
+	early := ""
+	if c.Partial {
+		early = "ended early: "
 	}
-	out := fmt.Sprintf("%s, %d repaired", say.Count(c.Mismatches, "mismatch", "mismatches"), c.Repaired)
+	if c.Mismatches == 0 {
+		return early + "no mismatches"
+	}
+	out := early + fmt.Sprintf("%s, %d repaired", say.Count(c.Mismatches, "mismatch", "mismatches"), c.Repaired)
 	if c.Unrepairable > 0 {
 		out += fmt.Sprintf(", %d beyond repair", c.Unrepairable)
 	}
@@ -309,6 +316,8 @@ func (s *Screen) Task(t control.TaskStatus) string {
 		}
 		if t.Error != "" {
 			line += ": " + t.Error
+		} else if t.Waits != "" {
+			line += ", " + t.Waits
 		}
 		return line
 	}

@@ -63,8 +63,10 @@ func TestATaskInOneLineSaysWhatIsKnown(t *testing.T) {
 	require.Contains(t, s.Task(task), "a first guess")
 	task.State, task.Waits = "waiting", "waits for the check of array tides, which uses the same disks"
 	require.Equal(t, "rebuild of slot 2  waits for the check of array tides, which uses the same disks", s.Task(task))
-	task.State = "paused"
+	task.State, task.Waits = "paused", ""
 	require.Equal(t, "rebuild of slot 2 paused at 43.2%", s.Task(task))
+	task.Waits = "until Nov 3 01:00"
+	require.Equal(t, "rebuild of slot 2 paused at 43.2%, until Nov 3 01:00", s.Task(task))
 }
 
 func TestDurations(t *testing.T) {

@@ -36,8 +36,8 @@ func NewScan(m *member.Member) *Scan {
 	return &Scan{M: m, Entries: map[uint64]*Found{}, budget: scanTimes*m.Ring.Blocks + record.MaxEntryBlocks}
 }
 
-// scanTimes is how often a ring may be read in a scan. A search after a walk reads it twice.
-const scanTimes = 4
+// scanTimes is how often a ring may be read in a scan. A search after a walk reads it up to three times.
+const scanTimes = 6
 
 // read reads blocks of the ring.
 func (s *Scan) read(buf []byte, at int64) bool {
@@ -115,7 +115,7 @@ func (s *Scan) behind(at int64, above uint64) *Found {
 			return nil
 		}
 		for i := range n {
-			if _, _, err := record.EntrySize(buf[i*record.Block:][:record.Block], s.M.Tag); err != nil {
+			if !mayBegin(buf[i*record.Block:], s.M.Tag) {
 				continue
 			}
 			if e := s.entryAt(from+i, above); e != nil {
@@ -132,15 +132,33 @@ func (s *Scan) search() { s.searchFrom(s.Head.Batch) }
 
 // searchFrom looks for entries of batches from one on.
 func (s *Scan) searchFrom(above uint64) {
+	buf := make([]byte, searchBlocks*record.Block)
 	for at := int64(0); at < s.M.Ring.Blocks && s.budget >= 0; {
-		e := s.entryAt(at, above)
-		if e == nil {
-			at++
-			continue
+		n := min(searchBlocks, s.M.Ring.Blocks-at)
+		whole := s.M.Live() && s.read(buf[:n*record.Block], at) // otherwise each block by itself: one may be all that cannot be read
+		for end := at + n; at < end && s.budget >= 0; {
+			if whole && !mayBegin(buf[(at+n-end)*record.Block:], s.M.Tag) {
+				at++
+				continue
+			}
+			e := s.entryAt(at, above)
+			if e == nil {
+				at++
+				continue
+			}
+			s.keep(e)
+			at = e.end
 		}
-		s.keep(e)
-		at = e.end
 	}
+}
+
+// searchBlocks is how many blocks of a ring a search reads at once.
+const searchBlocks = int64(64)
+
+// mayBegin says whether an entry may begin with a block.
+func mayBegin(block []byte, tag uint64) bool {
+	_, _, err := record.EntrySize(block[:record.Block], tag)
+	return err == nil
 }
 
 // entryAt reads the header of an entry, or returns nil when there is none of a batch numbered at least above.

@@ -213,7 +213,7 @@ func kept(e event.Event, t task.State) history.Task {
 		Rate: float64(t.Done) / max(t.Ended.Sub(t.Started).Seconds(), 1e-3)}
 	switch {
 	case t.Check != nil:
-		out.Result = fmt.Sprintf("%d mismatches, %d repaired, %d beyond repair", t.Check.Mismatches, t.Check.Repaired, t.Check.Unrepairable)
+		out.Result = fmt.Sprintf("%s, %d repaired, %d beyond repair", say.Count(t.Check.Mismatches, "mismatch", "mismatches"), t.Check.Repaired, t.Check.Unrepairable)
 	case t.Err != nil:
 		out.Result = t.Err.Error()
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"nidalo/core/rounds"
 	"nidalo/core/say"
 	"nidalo/internal/array/task"
 )
@@ -18,8 +19,8 @@ type Schedule struct {
 }
 
 type hours struct {
-	from, to int // minutes of the day; to may be before from: over midnight
-	pace     task.Pace
+	rounds.Window
+	pace task.Pace
 }
 
 // ParsePace reads gentle, normal, full or a rate such as 80MiB/s.
@@ -64,16 +65,11 @@ func ParseSchedule(text string) (Schedule, error) {
 			s.other = p
 			continue
 		}
-		from, to, ok := strings.Cut(words[0], "-")
-		f, err1 := time.Parse("15:04", from)
-		t, err2 := time.Parse("15:04", to)
-		if to == "24:00" {
-			t, err2 = time.Time{}, nil
+		w, err := rounds.ParseHours(words[0])
+		if err != nil {
+			return s, err
 		}
-		if !ok || err1 != nil || err2 != nil || f.Equal(t) {
-			return s, fmt.Errorf("%q: hours are written as 08:00-18:00", words[0])
-		}
-		s.rules = append(s.rules, hours{f.Hour()*60 + f.Minute(), t.Hour()*60 + t.Minute(), p})
+		s.rules = append(s.rules, hours{w, p})
 	}
 	return s, nil
 }
@@ -82,9 +78,8 @@ func (s Schedule) String() string { return cmp.Or(s.text, task.Normal) }
 
 // At is the pace at a time of day.
 func (s Schedule) At(t time.Time) task.Pace {
-	minute := t.Hour()*60 + t.Minute()
 	for _, h := range s.rules {
-		if h.from < h.to && minute >= h.from && minute < h.to || h.from > h.to && (minute >= h.from || minute < h.to) {
+		if h.Open(t) {
 			return h.pace
 		}
 	}
