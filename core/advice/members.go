@@ -179,6 +179,8 @@ func (p *planner) leftovers() {
 		}
 		word := say.Argument(d.Identity)
 		switch {
+		case d.Bad != "" && d.State == state.DiskSpare:
+			p.add(Soon, "this spare does not step in: "+d.Bad, "make another disk the spare, and take this one out", "nidalo spare -release "+word, d.Identity)
 		case d.Bad != "" && (d.State == state.DiskInUse || d.State == state.DiskBlank) && len(d.Held) == 0:
 			p.add(Convenient, d.Bad, "take it out and send it back, or test it", "nidalo locate "+word, d.Identity)
 		case d.State == state.DiskInUse && d.Carries != "" && len(d.Held) == 0:

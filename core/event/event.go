@@ -83,6 +83,7 @@ const (
 	SpareUsed           Kind = "spare-used"     // it took the place of a member
 	SpareMissing        Kind = "spare-missing"  // a member failed, and no spare can take its place
 	SpareUnsuited       Kind = "spare-unsuited" // it cannot take the place of a whole disk
+	SpareBad            Kind = "spare-bad"      // it cannot be relied on any more
 	SpareFree           Kind = "spare-free"     // it is a spare again
 	RoundLate           Kind = "round-late"     // a check of an array, or the reading of a spare, is overdue
 	KeeperAway          Kind = "keeper-away"
@@ -95,7 +96,7 @@ const (
 
 // grave is the kinds that are more than information.
 var grave = map[Kind]Severity{
-	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, RoundLate: Warning, KeeperAway: Warning,
+	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning,
 	Exposed: Critical, Failed: Critical, ArrayFailed: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
 }
 

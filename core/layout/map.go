@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"math/bits"
 	"slices"
 )
 
@@ -288,3 +289,29 @@ func (c *Columns) Has(i int) bool { return c[i/64]>>(i%64)&1 == 1 }
 
 // Add adds a column.
 func (c *Columns) Add(i int) { c[i/64] |= 1 << (i % 64) }
+
+// AddRun adds n columns from one on.
+func (c *Columns) AddRun(i, n int) {
+	for ; n > 0; n-- {
+		c.Add(i)
+		i++
+	}
+}
+
+// Count is how many columns there are.
+func (c *Columns) Count() (n int) {
+	for _, w := range c {
+		n += bits.OnesCount64(w)
+	}
+	return n
+}
+
+// First is the first column; the set is not empty.
+func (c *Columns) First() int {
+	for i, w := range c {
+		if w != 0 {
+			return 64*i + bits.TrailingZeros64(w)
+		}
+	}
+	panic("no column")
+}

@@ -9,15 +9,19 @@ import (
 	"nidalo/internal/control"
 )
 
-var spareCommand = command{name: "spare", usage: "[-release] [-although-bad] DISK [NAME…]", short: "make a disk the hot spare of arrays, or of all", least: 1, most: -1,
+var spareCommand = command{name: "spare", usage: "[-release] [-although-bad] [-json] [DISK [NAME…]]", short: "make a disk the hot spare of arrays, or of all; list the spares", most: -1,
 	help: `
 A hot spare takes the place of a member as soon as that fails. Of several spares the smallest one that fits is taken. Without
-names it serves all arrays. A disk that is too small for an array is reported now, not when it is needed. When a disk with
+names it serves all arrays. Without a disk the spares are listed, with the arrays for which each stands ready. A disk that is too small for an array is reported now, not when it is needed. When a disk with
 partitions of several arrays fails, a spare that serves them all takes its place in all of them (nidalo help replace).
 
 When the failed disk is replaced later, either make the new disk the spare, or let the array move onto it with
 nidalo retire NAME SPARE NEW, which frees the old spare.
 
+Spares are asked how they are, and read from end to end now and then (nidalo help schedule). One that failed before, was found bad when
+it was vetted or read, or says that it will fail does not step in, unless -although-bad says so.
+
+  nidalo spare
   nidalo spare B2
   nidalo spare B3 tides sonar
   nidalo spare -release B2`,
@@ -25,7 +29,11 @@ nidalo retire NAME SPARE NEW, which frees the old spare.
 		var release, althoughBad bool
 		f.BoolVar(&release, "release", false, "it is no spare any more")
 		althoughBadFlag(f, &althoughBad)
+		jsonFlag(e, f)
 		return func(args []string) error {
+			if len(args) == 0 {
+				return e.listSpares()
+			}
 			return e.withControl(func(c *control.Control) error {
 				name, err := e.diskName(c, args[0])
 				if err != nil {
@@ -35,8 +43,16 @@ nidalo retire NAME SPARE NEW, which frees the old spare.
 				if err != nil {
 					return err
 				}
+				if e.json {
+					return e.printJSON(r)
+				}
 				if release {
 					e.out.Printf("%s is no spare any more.\n", r.Disk.Identity)
+				}
+				if len(r.Taken) > 0 {
+					e.out.Printf("It does not stand ready for %s any more.\n", say.List(r.Taken))
+				}
+				if release {
 					return nil
 				}
 				if r.Disk.Vetting == "" {
@@ -54,4 +70,19 @@ nidalo retire NAME SPARE NEW, which frees the old spare.
 			})
 		}
 	},
+}
+
+func (e *env) listSpares() error {
+	e.looks = true
+	return e.withControl(func(c *control.Control) error {
+		all, err := c.Spares()
+		if err != nil {
+			return err
+		}
+		if e.json {
+			return e.printJSON(map[string]any{"spares": all})
+		}
+		e.out.Spares(all)
+		return nil
+	})
 }

@@ -36,6 +36,7 @@ type Control struct {
 	Rename      func(RenameRequest) error                   `call:"rename"`
 	Retire      func(RetireRequest) (*ReplaceReply, error)  `call:"retire"`
 	AssignSpare func(SpareRequest) (*SpareReply, error)     `call:"spare"`
+	Spares      func() ([]SpareStatus, error)               `call:"spares"`
 	SetPace     func(PaceRequest) ([]PaceReply, error)      `call:"pace"`
 	Rounds      func() ([]Round, error)                     `call:"schedule"`
 	Steer       func(SteerRequest) error                    `call:"steer"`

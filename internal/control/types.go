@@ -83,6 +83,7 @@ type ArrayStatus struct {
 	NotVetted  []string        `json:"not_vetted,omitempty"`   // of an array that could be created: disks never vetted
 	Tasks      []TaskStatus    `json:"tasks"`
 	LastCheck  *CheckStatus    `json:"last_check,omitempty"`
+	Spares     []string        `json:"spares,omitempty"`     // that stand ready for it
 	NextCheck  *time.Time      `json:"next_check,omitempty"` // when one begins by itself
 	// Counters since the array was started: bytes unless the name says otherwise.
 	Counters map[string]int64 `json:"counters,omitempty"`
@@ -249,6 +250,16 @@ type SpareReply struct {
 	Disk     DiskInfo `json:"disk"`
 	Fits     []string `json:"fits"`
 	TooSmall []string `json:"too_small"` // in words
+	Taken    []string `json:"taken"`     // the arrays for which it stood ready before, and does not now
+}
+
+// SpareStatus is a hot spare.
+type SpareStatus struct {
+	Name   string    `json:"name"`           // its serial, or path
+	Disk   *DiskInfo `json:"disk,omitempty"` // missing when it is not here
+	Arrays []string  `json:"arrays"`         // that it is for; none: all
+	Ready  []string  `json:"ready"`          // the arrays in service for which it would step in
+	Reason string    `json:"reason,omitempty"`
 }
 
 // PaceRequest sets the pace of an array's tasks, or of all; an empty pace only asks.

@@ -29,6 +29,7 @@ func (s *Service) Control() *control.Control {
 		Rename:      s.Rename,
 		Retire:      s.Retire,
 		AssignSpare: s.AssignSpare,
+		Spares:      s.Spares,
 		SetPace:     s.SetPace,
 		Rounds:      s.Rounds,
 		Steer:       s.Steer,

@@ -33,6 +33,7 @@ func (s *Service) Status(name string) (*control.Status, error) {
 	for _, r := range s.running() {
 		if name == "" || r.Name() == name || r.ID().String() == name {
 			a := s.describe(r)
+			a.Spares = s.sparesOf(a.Name, disks)
 			a.Device, a.Next = attached[a.ID], advice.Lines(plan.Of(a.ID))
 			out.Arrays = append(out.Arrays, a)
 		}

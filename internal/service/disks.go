@@ -193,7 +193,7 @@ func fitsLevel(req control.CreateRequest) error {
 // createOn makes the array of disks that are open, which belong to it then. Of a dry run it only says what it would be.
 func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array.Array, *control.ArrayStatus, error) {
 	for _, d := range disks {
-		if why := s.badBecause(d.Identity()); why != "" && !req.AlthoughBad {
+		if why := s.doubt(d); why != "" && !req.AlthoughBad {
 			return nil, nil, badDisk(d.Identity(), why)
 		}
 	}
@@ -440,7 +440,7 @@ func (s *Service) putIn(name string, althoughBad bool, m array.MemberState, need
 		return nil, err
 	}
 	d, id := disks[0], disks[0].Identity()
-	switch why := s.badBecause(id); {
+	switch why := s.doubt(d); {
 	case why != "" && !althoughBad:
 		err = badDisk(id, why)
 	case d.Size() < need:

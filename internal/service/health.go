@@ -11,6 +11,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
+	"nidalo/internal/disk"
 	"nidalo/internal/service/disks"
 )
 
@@ -89,6 +90,64 @@ func (s *Service) health() {
 	}
 	s.asked = time.Now()
 	s.askHealth()
+	s.askSpares()
+}
+
+// heard keeps what a disk said of itself, and judges it.
+func (s *Service) heard(of string, now health.Readings) watched {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	w, known := s.healths[of]
+	if !known || s.opt.Now().Sub(w.since) > trendOver {
+		w.first, w.since = now, s.opt.Now()
+	}
+	w.verdict = health.Judge(now, w.first, health.DefaultRules)
+	w.now, w.asked = now, time.Now()
+	s.healths[of] = w
+	return w
+}
+
+// doubt is badBecause of a disk that is open, which is asked how it is at this moment.
+func (s *Service) doubt(d disk.Disk) string {
+	id := d.Identity()
+	if now, err := disk.NewPatient(d, disk.DefaultPatience, func() bool { return false }).Health(); err == nil {
+		s.heard(id.Name(), now)
+	}
+	return s.badBecause(id)
+}
+
+// doubtAt is doubt of a disk that is not open.
+func (s *Service) doubtAt(src disks.Source, id state.Identity) string {
+	d, err := s.seen.Peek(src)
+	if err != nil {
+		return s.badBecause(id)
+	}
+	defer d.Close()
+	return s.doubt(d)
+}
+
+// askSpares asks spares how they are, and tells of those that cannot be relied on any more.
+func (s *Service) askSpares() {
+	if len(s.spares()) == 0 {
+		return
+	}
+	order, known := s.seen.Seen()
+	for _, src := range order {
+		info := s.present(known[src])
+		p, spare := s.spareOf(info)
+		if !spare || info.State != state.DiskSpare {
+			continue
+		}
+		why := s.doubtAt(src, info.Identity)
+		if p.AlthoughBad || why == "" && !s.chron.Told("spare-bad/"+info.Name()) {
+			continue
+		}
+		e := event.Event{Kind: event.SpareBad, Disk: info.Identity.String(), Detail: "it does not step in: " + why}
+		if why == "" {
+			e = event.Event{Kind: event.SpareFree, Disk: info.Identity.String(), Detail: "nothing speaks against it any more"}
+		}
+		s.once("spare-bad", info.Name(), why, e)
+	}
 }
 
 // askHealth asks members how they are, declares failing what will fail, and tells of heat and bad links.
@@ -100,17 +159,7 @@ func (s *Service) askHealth() {
 				continue
 			}
 			of := m.Disk.Name()
-			s.mu.Lock()
-			w, known := s.healths[of]
-			s.mu.Unlock()
-			if !known || s.opt.Now().Sub(w.since) > trendOver {
-				w.first, w.since = now, s.opt.Now()
-			}
-			w.verdict = health.Judge(now, w.first, health.DefaultRules)
-			w.now, w.asked = now, time.Now()
-			s.mu.Lock()
-			s.healths[of] = w
-			s.mu.Unlock()
+			w := s.heard(of, now)
 			if w.verdict.Grade != health.Fine {
 				r.Foretell(m.Slot, "it says of itself: "+strings.Join(w.verdict.Reasons, "; "))
 			}

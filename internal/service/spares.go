@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nidalo/core/event"
+	"nidalo/core/health"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -61,15 +62,97 @@ func (s *Service) badBecause(id state.Identity) string {
 			return "it says of itself: " + strings.Join(v.Failing, "; ")
 		}
 	}
-	if t, ok := s.surfaceOf(name); ok && t.Bad > 0 {
-		v, vetted := s.vetting(name)
-		if _, _, member := s.memberAt(id); !member && (!vetted || v.Ended.Before(t.Ended)) {
-			return fmt.Sprintf("of its surface %s could not be read", say.Count(t.Bad, "block", "blocks"))
+	if _, _, member := s.memberAt(id); !member {
+		if why := s.badByItself(name); why != "" {
+			return why
 		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.mem.Bad[name]
+}
+
+// badByItself is what a disk says of itself, or what reading it showed.
+func (s *Service) badByItself(name string) string {
+	s.mu.Lock()
+	w, asked := s.healths[name]
+	s.mu.Unlock()
+	if asked && w.verdict.Grade != health.Fine {
+		return "it says of itself: " + strings.Join(w.verdict.Reasons, "; ")
+	}
+	v, vetted := s.vetting(name)
+	if t, ok := s.surfaceOf(name); ok && t.Bad > 0 && (!vetted || v.Ended.Before(t.Ended)) {
+		return fmt.Sprintf("of its surface %s could not be read", say.Count(t.Bad, "block", "blocks"))
+	}
+	return ""
+}
+
+// Spares lists all spares, those that are not here included.
+func (s *Service) Spares() ([]control.SpareStatus, error) {
+	out := []control.SpareStatus{}
+	disks, err := s.Disks()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range s.spares() {
+		c := control.SpareStatus{Name: p.Disk, Arrays: append([]string{}, p.Arrays...), Ready: []string{}}
+		for _, d := range disks {
+			if q, ok := s.spareOf(d); !ok || q.Disk != p.Disk || d.State == state.DiskEmpty {
+				continue
+			}
+			c.Disk = &d
+			switch {
+			case d.State != state.DiskSpare:
+				c.Reason = strings.Join(append([]string{"it is " + string(d.State)}, d.Holds...), ": ")
+			case d.Bad != "" && !p.AlthoughBad:
+				c.Reason = d.Bad
+			default:
+				c.Ready, c.Reason = s.readyFor(d, p)
+			}
+		}
+		if c.Disk == nil {
+			c.Reason = "it is not here"
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// readyFor lists the arrays in service for which a spare would step in, and says for which it is too small.
+func (s *Service) readyFor(d control.DiskInfo, p Spare) (ready []string, small string) {
+	ready = []string{}
+	if d.Bad != "" && !p.AlthoughBad {
+		return ready, ""
+	}
+	var short []string
+	for _, r := range s.running() {
+		if !p.serves(r.Name()) || !r.Layout().Redundant() {
+			continue
+		}
+		if slices.ContainsFunc(r.MemberStates(), func(m array.MemberState) bool { return r.NeedSize(m.Slot) > d.Size }) {
+			short = append(short, r.Name())
+		} else {
+			ready = append(ready, r.Name())
+		}
+	}
+	if len(short) > 0 {
+		small = "too small for " + say.List(short)
+	}
+	return ready, small
+}
+
+// sparesOf are the spares that stand ready for an array.
+func (s *Service) sparesOf(name string, disks []control.DiskInfo) (out []string) {
+	for _, d := range disks {
+		p, ok := s.spareOf(d)
+		if !ok || d.State != state.DiskSpare || d.Bad != "" && !p.AlthoughBad {
+			continue
+		}
+		if ready, _ := s.readyFor(d, p); slices.Contains(ready, name) {
+			out = append(out, d.Identity.String())
+		}
+	}
+	return out
 }
 
 func badDisk(id state.Identity, why string) error {
@@ -90,10 +173,12 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 		if _, ok := s.spareOf(info); !ok {
 			return nil, &control.Error{What: fmt.Sprintf("disk %s is no spare", info.Identity)}
 		}
+		before, _ := s.spareOf(info)
+		ready, _ := s.readyFor(info, before)
 		err := s.change(func(m *memory) {
 			m.Spares = slices.DeleteFunc(m.Spares, func(p Spare) bool { return p.Disk == info.Serial || p.Disk == info.Path })
 		})
-		return &control.SpareReply{Disk: info}, err
+		return &control.SpareReply{Disk: info, Taken: ready}, err
 	}
 	if info.State == state.DiskEmpty {
 		return nil, &control.Error{What: fmt.Sprintf("bay %s is empty", req.Disk)}
@@ -101,12 +186,17 @@ func (s *Service) AssignSpare(req control.SpareRequest) (*control.SpareReply, er
 	if info.State != state.DiskBlank && info.State != state.DiskSpare {
 		return nil, notBlank(info)
 	}
-	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
+	if why := s.doubtAt(src, info.Identity); why != "" && !req.AlthoughBad {
 		return nil, badDisk(info.Identity, why)
 	}
 	reply, err := s.servedBy(info, req.Arrays)
 	if err != nil {
 		return nil, err
+	}
+	if before, was := s.spareOf(info); was {
+		ready, _ := s.readyFor(info, before)
+		now, _ := s.readyFor(info, Spare{Arrays: req.Arrays})
+		reply.Taken = slices.DeleteFunc(ready, func(name string) bool { return slices.Contains(now, name) })
 	}
 	if info.Bay == "" {
 		if err := s.seen.Remember(info.Path); err != nil {

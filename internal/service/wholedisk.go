@@ -48,7 +48,7 @@ func (s *Service) ReplaceDisk(asked control.DiskRequest) (*control.DiskReply, er
 		}
 		return nil, notBlank(info)
 	}
-	if why := s.badBecause(info.Identity); why != "" && !req.AlthoughBad {
+	if why := s.doubtAt(src, info.Identity); why != "" && !req.AlthoughBad {
 		return nil, badDisk(info.Identity, why)
 	}
 	out := &control.DiskReply{Old: whole, New: info, Parts: []control.PartOfDisk{}, Others: []string{}, Stays: s.opt.Stays}

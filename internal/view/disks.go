@@ -108,3 +108,21 @@ func diskHolds(d control.DiskInfo) string {
 	}
 	return holds
 }
+
+// Spares lists hot spares.
+func (s *Screen) Spares(all []control.SpareStatus) {
+	if len(all) == 0 {
+		s.Printf("There is no spare.\n")
+		s.Next([]string{"nidalo spare DISK   makes a blank disk one"})
+		return
+	}
+	t := s.table(table.Row{"spare", "size", "for", "stands ready for", "remarks"}, 2)
+	for _, p := range all {
+		name, size := p.Name, "-"
+		if p.Disk != nil {
+			name, size = p.Disk.Identity.String(), say.Size(p.Disk.Size)
+		}
+		t.AppendRow(table.Row{name, size, or(strings.Join(p.Arrays, ", "), "all arrays"), or(strings.Join(p.Ready, ", "), "none"), or(p.Reason, "-")})
+	}
+	t.Render()
+}

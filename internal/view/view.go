@@ -221,6 +221,9 @@ func (s *Screen) array(a control.ArrayStatus) {
 			s.Printf("%s\n", s.Task(task))
 		}
 	}
+	if len(a.Spares) > 0 {
+		s.Printf("%s\n", wrap("Spares that stand ready: "+strings.Join(a.Spares, ", "), s.Width, ""))
+	}
 	if c := a.LastCheck; c != nil && c.Ended != nil {
 		s.Printf("Last consistency check %s: %s\n", c.Ended.Local().Format("Jan 2 15:04"), CheckSummary(*c))
 	}

@@ -52,6 +52,11 @@ type Piece struct {
 	By     Writer
 }
 
+// columns are the first column of a piece of whole blocks, and how many it has.
+func (pc Piece) columns() (first, n int) {
+	return int(pc.From / layout.Block), len(pc.Buf) / layout.Block
+}
+
 // Part is n bytes of a piece from byte off on.
 func (pc Piece) Part(off, n int64) Piece {
 	return Piece{pc.Stripe, pc.Role, pc.From + off, pc.Buf[off : off+n], pc.By}
@@ -114,9 +119,9 @@ func (c *Cache) newLayer(k int) *Layer {
 
 // release gives back what a layer took.
 func (c *Cache) release(l *Layer) {
-	for _, b := range l.Bufs {
+	for role, b := range l.Bufs {
 		if b != nil {
-			c.buffers(int64(len(b))).Put(b)
+			c.buffers(int64(len(b))).Put(b, &l.Dirty[role])
 		}
 	}
 	c.used.Add(-l.charge)
@@ -215,7 +220,7 @@ func (c *Cache) putHeld(sh *shard, pc Piece) {
 	cur, _ := c.current(sh, pc.Stripe)
 	fresh := cur.count == 0
 	if cur.Bufs[pc.Role] == nil {
-		cur.Bufs[pc.Role] = c.buffers(pc.Stripe.Strip).Get()
+		cur.Bufs[pc.Role] = c.buffers(pc.Stripe.Strip).Get(pc.columns())
 	}
 	cur.wrote(pc.By)
 	if to := cur.Bufs[pc.Role][pc.From:]; &to[0] != &pc.Buf[0] {
@@ -438,10 +443,12 @@ func (c *Cache) Done(id layout.ID) {
 // room. fill is called once, with n bytes.
 func (c *Cache) PutFrom(pc Piece, n int, fill func([]byte) error) error {
 	free := c.buffers(pc.Stripe.Strip)
-	buf := free.Get()
+	buf := free.Get(int(pc.From/layout.Block), n/layout.Block)
 	pc.Buf = buf[pc.From:][:n]
+	var used layout.Columns
+	used.AddRun(pc.columns())
 	if err := fill(pc.Buf); err != nil {
-		free.Put(buf)
+		free.Put(buf, &used)
 		return err
 	}
 	sh := c.shard(pc.Stripe.ID())
@@ -453,7 +460,7 @@ func (c *Cache) PutFrom(pc Piece, n int, fill func([]byte) error) error {
 	}
 	c.putHeld(sh, pc) // unlocks
 	if !taken {
-		free.Put(buf)
+		free.Put(buf, &used)
 	}
 	return nil
 }
@@ -478,7 +485,7 @@ func (c *Cache) PutBack(id layout.ID) {
 			zero := out.Zero[role].Has(col)
 			if !zero {
 				if s.cur.Bufs[role] == nil {
-					s.cur.Bufs[role] = c.buffers(s.Strip).Get()
+					s.cur.Bufs[role] = c.buffers(s.Strip).Get(col, 1)
 				}
 				copy(s.cur.Bufs[role][col*layout.Block:][:layout.Block], out.Bufs[role][col*layout.Block:])
 			}

@@ -1,0 +1,61 @@
+package buffer_test
+
+import (
+	"encoding/binary"
+	"os"
+	"testing"
+	"unsafe"
+
+	"github.com/stretchr/testify/require"
+
+	"nidalo/core/layout"
+	"nidalo/internal/array/buffer"
+)
+
+// resident is how many pages of a buffer have memory.
+func resident(t *testing.T, b []byte) (n int) {
+	t.Helper()
+	f, err := os.Open("/proc/self/pagemap")
+	if err != nil {
+		t.Skip(err)
+	}
+	defer f.Close()
+	page := int64(os.Getpagesize())
+	entries := make([]byte, int64(len(b))/page*8)
+	_, err = f.ReadAt(entries, int64(uintptr(unsafe.Pointer(unsafe.SliceData(b))))/page*8)
+	require.NoError(t, err)
+	for i := 0; i < len(entries); i += 8 {
+		if binary.LittleEndian.Uint64(entries[i:])>>63 == 1 {
+			n++
+		}
+	}
+	return n
+}
+
+func TestBuffersHoldNoMemoryOfEarlierUses(t *testing.T) {
+	const strip, blocks = 64 << 10, 16
+	list := buffer.NewList(strip, 16<<20)
+	for round := range 3 * blocks {
+		var out [][]byte
+		var used layout.Columns
+		used.Add(round % blocks)
+		for range 40 {
+			b := list.Get(round%blocks, 1)
+			b[round%blocks*layout.Block] = 1
+			require.Equal(t, 1, resident(t, b), "round %d", round)
+			out = append(out, b)
+		}
+		for _, b := range out {
+			list.Put(b, &used)
+		}
+		if round%5 == 0 { // whole strips in between
+			b := list.Get(0, blocks)
+			clear(b)
+			var all layout.Columns
+			all.AddRun(0, blocks)
+			list.Put(b, &all)
+		}
+	}
+	b := list.Get(0, blocks)
+	require.Equal(t, blocks, resident(t, b), "one that was used whole keeps its memory for the next")
+}
