@@ -390,6 +390,22 @@ func (c *Columns) Heal() int {
 	return healed
 }
 
+// Keep gives back what is not needed any more when only what some members have of the columns is to be written: all other buffers, unless
+// something of them is to be healed. What follows finds its buffers where the processor has them still.
+func (c *Columns) Keep(of func(slot int) bool) {
+	for _, wrong := range c.Wrong {
+		if slices.ContainsFunc(wrong, Cause.Bad) {
+			return
+		}
+	}
+	for role, b := range c.Bufs {
+		if !c.lent[role] && !of(c.St.Slot(role)) {
+			c.s.host.Scratch.Put(b)
+			c.Bufs[role] = nil
+		}
+	}
+}
+
 // Free gives the buffers back.
 func (c *Columns) Free() {
 	for role, b := range c.Bufs {

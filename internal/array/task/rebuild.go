@@ -265,7 +265,11 @@ func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) erro
 			return err
 		}
 		columns[i] = c
-		return c.Recover()
+		err = c.Recover()
+		c.Keep(func(slot int) bool {
+			return slices.ContainsFunc(all, func(r *rebuilding) bool { return r.m.Slot == slot })
+		})
+		return err
 	})
 	if err != nil {
 		return err
