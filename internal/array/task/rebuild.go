@@ -16,7 +16,7 @@ import (
 
 const (
 	windowBytes = 1 << 20  // of the target, in one piece of a rebuild: small, since the first is read before any is written
-	checkBytes  = 16 << 20 // of the array, in one piece of a check
+	checkBytes  = 64 << 20 // of the array, in one piece of a check
 	windows     = 4        // pieces at the same time: while one is read another is written
 	jumpStrips  = 64       // a gap of never-written strips from which it pays to stop and jump
 )
