@@ -28,7 +28,11 @@ much of the peer's speed that leaves. The rest is lost on the path of one reques
 the service 40 (four for the two requests and their replies, two reads, two writes in place, and two or fewer journal writes), and
 the rest is spread thin: no function has more than 4%. Changes that wait go into one batch, but on tmpfs a sync is over before many have come,
 so a batch has two or three. Waiting for more was tried: letting others go on before a batch begins brought 4%, not worth a rule. Two
-batches in flight brought 2 to 7%.
+batches in flight brought 2 to 7%. Where the time is was measured with three servers that have the same protocol front (2026-11-27, 16 clients):
+one of a plain file does 38,500 a second, as many as nbdkit; one that does the bare system calls of the scheme on each flush 30,500, with 13 µs of
+its own code and 24 µs of the system a request; Nidalo 16,800, with 45 and 34 µs. The 32 µs more are cache, locks, tables and batches, in
+more than two hundred functions that rarely find their code in the processor's cache. A thread of its own for each
+connection halved the rate; a build guided by a profile won nothing.
 
 **4 KiB random write.** Each block is two reads, two journal blocks and two blocks in place where the peer copies one. On the real disk the target is
 met because destages sort what they write. A profile on tmpfs is of system calls for two thirds.
