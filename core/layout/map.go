@@ -49,6 +49,9 @@ func (r *Region) At(group int, row int64) Stripe {
 	return Stripe{r, row*int64(r.Groups) + int64(group), group, row}
 }
 
+// Group is the group of the region that a slot belongs to.
+func (r *Region) Group(slot int) int { return slices.Index(r.Slots, slot) / r.Width() }
+
 // Members are the slots of a group.
 func (r *Region) Members(group int) []int { return r.Slots[group*r.Width() : (group+1)*r.Width()] }
 

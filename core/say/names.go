@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"nidalo/core/state"
@@ -54,4 +55,36 @@ func Quote(text string) string {
 		}
 	}
 	return b.String() + "'"
+}
+
+// Ranges lists bays and other names, neighbouring bays as ranges: A1–A8, B3, TMK-0193.
+func Ranges(names []string) string {
+	var out []string
+	for i := 0; i < len(names); {
+		row, number := splitBay(names[i])
+		j := i + 1
+		for ; j < len(names); j++ {
+			if r, n := splitBay(names[j]); row == "" || r != row || n != number+j-i {
+				break
+			}
+		}
+		switch j - i {
+		case 1, 2:
+			out = append(out, names[i:j]...)
+		default:
+			out = append(out, names[i]+"–"+names[j-1])
+		}
+		i = j
+	}
+	return strings.Join(out, ", ")
+}
+
+// splitBay cuts the name of a bay into its row and its number; the row is empty when it has another form.
+func splitBay(name string) (row string, number int) {
+	digits := strings.TrimLeft(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZ")
+	n, err := strconv.Atoi(digits)
+	if err != nil || digits == name || digits[0] == '0' {
+		return "", 0
+	}
+	return name[:len(name)-len(digits)], n
 }

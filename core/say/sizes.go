@@ -2,17 +2,36 @@ package say
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"github.com/dustin/go-humanize"
 )
 
-// Size writes bytes for people, such as 244MiB.
+// Binary has all amounts written in powers of 1024.
+var Binary atomic.Bool
+
+// Size writes bytes for people: from a gigabyte on as on the label of a disk, with three digits, such as 12.0TB; less as 244MiB.
 func Size(n int64) string {
-	if n < 0 {
+	switch {
+	case n < 0:
 		return "-" + Size(-n)
+	case n < 1e9 || Binary.Load():
+		return strings.ReplaceAll(humanize.IBytes(uint64(n)), " ", "")
 	}
-	return strings.ReplaceAll(humanize.IBytes(uint64(n)), " ", "")
+	value, units := float64(n)/1e9, []string{"GB", "TB", "PB", "EB"}
+	for value >= 999.5 && len(units) > 1 {
+		value, units = value/1000, units[1:]
+	}
+	digits := 0
+	switch {
+	case value < 9.995:
+		digits = 2
+	case value < 99.95:
+		digits = 1
+	}
+	return strconv.FormatFloat(value, 'f', digits, 64) + units[0]
 }
 
 // ParseSize reads sizes such as 64KiB, 256MiB, 4TB or plain bytes.

@@ -49,6 +49,13 @@ func (c command) prepare(e *env) (*flag.FlagSet, action) {
 	f := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	f.SetOutput(io.Discard)
 	f.StringVar(&e.home, "home", defaultHome(), "keep the sockets, notes, list of disks and lab of the service in this `DIR`")
+	f.Func("units", "write amounts from a gigabyte on in `UNITS`: decimal, as on the label of a disk (the usual), or binary", func(units string) error {
+		if units != "decimal" && units != "binary" {
+			return fmt.Errorf("decimal or binary")
+		}
+		say.Binary.Store(units == "binary")
+		return nil
+	})
 	return f, c.with(e, f)
 }
 

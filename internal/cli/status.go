@@ -6,10 +6,13 @@ import (
 	"nidalo/internal/control"
 )
 
-var statusCommand = command{name: "status", usage: "[-map] [-json] [NAME]", short: "how the arrays are, and what to do next", most: 1, looks: true,
+var statusCommand = command{name: "status", usage: "[-all] [-map] [-json] [NAME]", short: "how the arrays are, and what to do next", most: 1, looks: true,
 	help: `
 Shows each array (or the one named): its condition, its members by bay, model and serial, running tasks with rate and time
 left, and what to do next.
+
+Of an array with more than 16 members those with which something is the matter are listed, and the others, by group, in a line each;
+-all lists all.
 
 Conditions of an array: healthy; degraded (some redundancy is lost); exposed (one more loss would lose data); failed (the
 data is not all there).
@@ -18,10 +21,12 @@ Exit status: 0 the state was printed, whatever it is; 1 it is not available; 2 w
 
   nidalo status
   nidalo status tides
+  nidalo status -all vault
   nidalo status -map tides
   nidalo status -json`,
 	with: func(e *env, f *flag.FlagSet) action {
-		var where bool
+		var where, all bool
+		f.BoolVar(&all, "all", false, "list each member of large arrays")
 		f.BoolVar(&where, "map", false, "where the data of the array NAME lives: written regions, bad places, cursors, strips")
 		jsonFlag(e, f)
 		return func(args []string) error {
@@ -44,6 +49,7 @@ Exit status: 0 the state was printed, whatever it is; 1 it is not available; 2 w
 					e.out.Map(m)
 					return nil
 				}
+				e.out.All = all
 				st, err := c.Status(name)
 				if err != nil {
 					return err

@@ -2,9 +2,9 @@ package cli
 
 import (
 	"flag"
-	"strings"
 	"time"
 
+	"nidalo/core/say"
 	"nidalo/internal/control"
 )
 
@@ -87,5 +87,5 @@ func (e *env) waitVet(c *control.Control) ([]control.Vetting, error) {
 
 // notVetted says on standard error that disks were never vetted.
 func notVetted(e *env, names ...string) {
-	e.err.Printf("Never vetted: %s. nidalo vet DISK tests a disk before it is trusted.\n", strings.Join(names, " "))
+	e.err.Printf("Never vetted: %s. nidalo vet DISK tests a disk before it is trusted.\n", say.Ranges(names))
 }

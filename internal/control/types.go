@@ -93,6 +93,7 @@ type ArrayStatus struct {
 // MemberStatus is one slot of an array.
 type MemberStatus struct {
 	Slot           int        `json:"slot"`
+	Group          int        `json:"group"` // of members that protect each other, from 1 on
 	Bay            string     `json:"bay"`
 	Model          string     `json:"model"`
 	Serial         string     `json:"serial"`

@@ -85,6 +85,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	}
 	for _, m := range r.MemberStates() {
 		ms := memberStatus(m)
+		ms.Group = lay.Regions()[0].Group(m.Slot) + 1
 		if m.Condition == record.Failed || m.Condition == record.Missing {
 			ms.NeedSize = r.NeedSize(m.Slot)
 		} else {
@@ -196,7 +197,8 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	out := control.ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: state.Failed,
 		Reason: i.reason.Error(), Strip: rec.Strip, Epoch: rec.Epoch, Created: rec.Created, Tasks: []control.TaskStatus{}, Members: []control.MemberStatus{}, Next: []string{}}
 	out.Out = true
-	if lay, err := rec.Layout(); err == nil {
+	lay, err := rec.Layout()
+	if err == nil {
 		out.Capacity, out.Groups = lay.Capacity(), lay.Shape.Groups
 		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) {
 			out.Condition, out.Margin = i.set.Condition(lay), max(i.set.Margin(), 0)
@@ -226,7 +228,11 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 		if (slot >= len(i.set.Current) || i.set.Current[slot].Disk == nil) && e.Condition != record.Failed {
 			m.Condition = record.Missing
 		}
-		out.Members = append(out.Members, memberStatus(m))
+		ms := memberStatus(m)
+		if lay != nil {
+			ms.Group = lay.Regions()[0].Group(slot) + 1
+		}
+		out.Members = append(out.Members, ms)
 	}
 	return out
 }

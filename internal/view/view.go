@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,6 +25,7 @@ type Screen struct {
 	Terminal bool // moves the cursor, and a user watches it
 	Colour   bool
 	Width    int
+	All      bool // members of large arrays are listed one by one
 	blank    bool // what was printed last is an empty line
 }
 
@@ -247,15 +249,91 @@ func (s *Screen) capacity(a control.ArrayStatus) {
 	}
 }
 
-// members prints a line for each member of an array.
+// manyMembers is how many members are listed one by one; of more only those that something is the matter with.
+const manyMembers = 16
+
+// members prints a line for each member of an array. Of many, those that are as they should be are one line for each group.
 func (s *Screen) members(a control.ArrayStatus) {
-	t := s.table(table.Row{"slot", "bay", "model", "serial", "size", "condition", "health", "errors"}, 1, 5, 8)
-	for _, m := range a.Members {
+	listed, sound := a.Members, []control.MemberStatus(nil)
+	if len(a.Members) > manyMembers && !s.All {
+		listed = nil
+		for _, m := range a.Members {
+			if m.Condition == "active" && (m.Health == "fine" || m.Health == "") && m.Errors == 0 && !busy(a, m.Slot) {
+				sound = append(sound, m)
+			} else {
+				listed = append(listed, m)
+			}
+		}
+	}
+	if len(listed) > 0 {
+		s.memberTable(a, listed)
+	}
+	if len(sound) == 0 {
+		return
+	}
+	if len(listed) > 0 {
+		s.Printf("\n")
+	}
+	s.sound(a, sound)
+}
+
+// sound lists members that are active and without errors, those of each group in a line.
+func (s *Screen) sound(a control.ArrayStatus, sound []control.MemberStatus) {
+	what := "active, without errors"
+	if len(sound) == len(a.Members) {
+		what = "all " + what
+	}
+	s.Printf("%s:\n", capital(say.Count(int64(len(sound)), "member", "members")+" "+what))
+	for group := 1; group <= max(a.Groups, 1); group++ {
+		var bays []string
+		for _, m := range sound {
+			if m.Group == group {
+				bays = append(bays, or(or(m.Bay, m.Serial), m.Path))
+			}
+		}
+		if len(bays) == 0 {
+			continue
+		}
+		head := "   "
+		if grouped(a) {
+			head = fmt.Sprintf("   %s %d: ", groupWord(a), group)
+		}
+		s.Printf("%s%s\n", head, wrap(say.Ranges(bays), s.Width-len(head), strings.Repeat(" ", len(head))))
+	}
+	s.Printf("   nidalo status -all %s lists each of them\n", say.Quote(a.Name))
+}
+
+// grouped says whether some members of an array protect each other, and not the others.
+func grouped(a control.ArrayStatus) bool { return a.Groups > 1 && a.Level != "concat" }
+
+func groupWord(a control.ArrayStatus) string {
+	if a.Level == "10" {
+		return "mirror"
+	}
+	return "group"
+}
+
+func busy(a control.ArrayStatus, slot int) bool {
+	return slices.ContainsFunc(a.Tasks, func(t control.TaskStatus) bool { return t.Ended == nil && t.Slot != nil && *t.Slot == slot })
+}
+
+func (s *Screen) memberTable(a control.ArrayStatus, listed []control.MemberStatus) {
+	header := table.Row{"slot", "bay", "model", "serial", "size", "condition", "health", "errors"}
+	right := []int{1, 5, 8}
+	if grouped(a) {
+		header, right = slices.Insert(header, 1, any(groupWord(a))), []int{1, 2, 6, 9}
+	}
+	t := s.table(header, right...)
+	for _, m := range listed {
 		where := m.Bay
 		if gone := m.Condition == "missing" || m.Condition == "failed"; where == "" && !(gone && strings.HasPrefix(m.Path, "/dev/")) {
 			where = m.Path // where it was tells nothing: another disk may have that name by now
 		}
-		t.AppendRow(table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), s.memberCondition(a, m), or(m.Health, "-"), m.Errors})
+		row := table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), s.memberCondition(a, m), or(m.Health, "-"), m.Errors}
+		if grouped(a) {
+			row = slices.Insert(row, 1, any(m.Group))
+		}
+		t.AppendRow(row)
 	}
 	t.Render()
 }
