@@ -19,7 +19,7 @@ var floors = [][]string{
 	{"nidalo/core/state"},
 	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/health", "nidalo/core/say", "nidalo/core/event", "nidalo/core/rounds"},
 	{"nidalo/core/record"},
-	{"nidalo/core/plan", "nidalo/core/advice"},
+	{"nidalo/core/plan", "nidalo/core/advice", "nidalo/core/exchange"},
 	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},
 	{"nidalo/internal/disk"},
 	{"nidalo/internal/array/buffer"},

@@ -211,6 +211,8 @@ func (p *planner) serving() {
 func (p *planner) member(m Member) {
 	redundant := p.array.Map.Redundant()
 	switch {
+	case m.Exchange != "":
+		p.add(Now, "its disk is being exchanged", m.Exchange, fmt.Sprintf("nidalo exchange %s %d", p.array.Name, m.Slot), m.Disk)
 	case m.Condition == record.Failing || m.Foretold:
 		p.retire(m)
 	case redundant && (m.Condition == record.Failed || m.Condition == record.Missing):

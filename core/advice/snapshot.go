@@ -52,6 +52,7 @@ type Member struct {
 	Onto      *Copy // the copy of it that is being made
 	StandsFor string
 	Twins     []Twin // disks that each claim to be this member
+	Exchange  string // what the exchange of its disk waits for, in words; empty: none is under way
 }
 
 // Copy is the disk that a member is being copied onto.

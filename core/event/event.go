@@ -86,6 +86,9 @@ const (
 	SpareBad            Kind = "spare-bad"      // it cannot be relied on any more
 	SpareFree           Kind = "spare-free"     // it is a spare again
 	RoundLate           Kind = "round-late"     // a check of an array, or the reading of a spare, is overdue
+	ExchangeStarted     Kind = "exchange-started"
+	ExchangeDone        Kind = "exchange-done"
+	ExchangeLeft        Kind = "exchange-left" // it came to another end
 	KeeperAway          Kind = "keeper-away"
 	KeeperBack          Kind = "keeper-back"
 	RescueStarted       Kind = "rescue-started"

@@ -5,6 +5,7 @@ package control
 
 import (
 	"nidalo/core/advice"
+	"nidalo/core/exchange"
 	"nidalo/internal/history"
 )
 
@@ -12,15 +13,18 @@ import (
 // and returns one reply and an error, or the error alone.
 type Control struct {
 	// Those that only look.
-	Disks    func() ([]DiskInfo, error)                       `call:"disks,looks"`
-	Status   func(name string) (*Status, error)               `call:"status,looks"`
-	MayPull  func(PullRequest) (*PullReply, error)            `call:"may-pull,looks"`
-	Next     func() (*NextReply, error)                       `call:"next,looks"`
-	History  func(HistoryRequest) (*HistoryReply, error)      `call:"history,looks"`
-	Readings func(ReadingsRequest) ([]history.Reading, error) `call:"readings,looks"`
-	Health   func() ([]DiskHealth, error)                     `call:"health,looks"`
-	WhatIf   func(WhatIfRequest) ([]advice.Loss, error)       `call:"what-if,looks"`
-	Map      func(name string) (*MapReply, error)             `call:"map,looks"`
+	Disks     func() ([]DiskInfo, error)                       `call:"disks,looks"`
+	Status    func(name string) (*Status, error)               `call:"status,looks"`
+	MayPull   func(PullRequest) (*PullReply, error)            `call:"may-pull,looks"`
+	Next      func() (*NextReply, error)                       `call:"next,looks"`
+	Spares    func() ([]SpareStatus, error)                    `call:"spares,looks"`
+	Rounds    func() ([]Round, error)                          `call:"schedule,looks"`
+	Exchanges func() ([]exchange.Exchange, error)              `call:"exchanges,looks"`
+	History   func(HistoryRequest) (*HistoryReply, error)      `call:"history,looks"`
+	Readings  func(ReadingsRequest) ([]history.Reading, error) `call:"readings,looks"`
+	Health    func() ([]DiskHealth, error)                     `call:"health,looks"`
+	WhatIf    func(WhatIfRequest) ([]advice.Loss, error)       `call:"what-if,looks"`
+	Map       func(name string) (*MapReply, error)             `call:"map,looks"`
 
 	// Those that change something, or read what not every user may.
 	Create      func(CreateRequest) (*ArrayStatus, error)   `call:"create"`
@@ -36,20 +40,20 @@ type Control struct {
 	Rename      func(RenameRequest) error                   `call:"rename"`
 	Retire      func(RetireRequest) (*ReplaceReply, error)  `call:"retire"`
 	AssignSpare func(SpareRequest) (*SpareReply, error)     `call:"spare"`
-	Spares      func() ([]SpareStatus, error)               `call:"spares"`
-	SetPace     func(PaceRequest) ([]PaceReply, error)      `call:"pace"`
-	Rounds      func() ([]Round, error)                     `call:"schedule"`
-	Steer       func(SteerRequest) error                    `call:"steer"`
-	Locate      func(LocateRequest) (*LocateReply, error)   `call:"locate"`
-	Inspect     func(disks []string) (*InspectReply, error) `call:"inspect"`
-	Vet         func(VetRequest) ([]Vetting, error)         `call:"vet"`
-	Surface     func(SurfaceRequest) ([]Surface, error)     `call:"surface"`
-	Rescue      func(RescueRequest) (*RescueReply, error)   `call:"rescue"`
-	TestAlerts  func() ([]AlertResult, error)               `call:"test-alerts"`
-	Acknowledge func(array string) error                    `call:"acknowledge"`
-	Attach      func(AttachRequest) (*DeviceStatus, error)  `call:"attach"`
-	Detach      func(DetachRequest) (*DetachReply, error)   `call:"detach"`
-	Fit         func(FitRequest) (*FitReply, error)         `call:"fit"`
+
+	Exchange    func(ExchangeRequest) (*exchange.Exchange, error) `call:"exchange"`
+	SetPace     func(PaceRequest) ([]PaceReply, error)            `call:"pace"`
+	Steer       func(SteerRequest) error                          `call:"steer"`
+	Locate      func(LocateRequest) (*LocateReply, error)         `call:"locate"`
+	Inspect     func(disks []string) (*InspectReply, error)       `call:"inspect"`
+	Vet         func(VetRequest) ([]Vetting, error)               `call:"vet"`
+	Surface     func(SurfaceRequest) ([]Surface, error)           `call:"surface"`
+	Rescue      func(RescueRequest) (*RescueReply, error)         `call:"rescue"`
+	TestAlerts  func() ([]AlertResult, error)                     `call:"test-alerts"`
+	Acknowledge func(array string) error                          `call:"acknowledge"`
+	Attach      func(AttachRequest) (*DeviceStatus, error)        `call:"attach"`
+	Detach      func(DetachRequest) (*DetachReply, error)         `call:"detach"`
+	Fit         func(FitRequest) (*FitReply, error)               `call:"fit"`
 
 	// Own: the service is one of this process's own, and ends with it.
 	Own bool

@@ -276,6 +276,17 @@ type PaceReply struct {
 	Tasks     []TaskStatus `json:"tasks"`
 }
 
+// ExchangeRequest begins the exchange of a member's disk, or ends it early; without an array it only asks.
+type ExchangeRequest struct {
+	Array, Disk string
+	Sure        bool // although the member works
+	First       bool // the array is checked before the member leaves
+	Vet         bool // the new disk is tested before it is trusted
+	NoCheck     bool // the array is not checked at the end
+	AlthoughBad bool // take a new disk although it failed before, or was found bad
+	Stop        bool
+}
+
 // Round is something that is done regularly.
 type Round struct {
 	What     string          `json:"what"`       // check or read

@@ -30,6 +30,8 @@ func (s *Service) Control() *control.Control {
 		Retire:      s.Retire,
 		AssignSpare: s.AssignSpare,
 		Spares:      s.Spares,
+		Exchanges:   s.Exchanges,
+		Exchange:    s.Exchange,
 		SetPace:     s.SetPace,
 		Rounds:      s.Rounds,
 		Steer:       s.Steer,

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"nidalo/core/exchange"
 	"nidalo/internal/control"
 	"nidalo/internal/service/attach"
 )
@@ -26,8 +27,10 @@ type memory struct {
 	Bad      map[string]string     `json:"bad"`                // disks that failed, by serial or path, and why
 	Chosen   map[string]string     `json:"chosen,omitempty"`   // of copies of a member, by its identity, the disk that is used
 	Attached map[string]attach.How `json:"attached,omitempty"` // arrays that are devices of this host, by identity
-	Rounds   map[string]roundAt    `json:"rounds,omitempty"`   // regular work, by identity of the array or name of the disk
-	Quiet    map[string]string     `json:"quiet"`              // acknowledged conditions and the state they had
+	// Exchanges of disks, under way and over.
+	Exchanges []exchange.Exchange `json:"exchanges,omitempty"`
+	Rounds    map[string]roundAt  `json:"rounds,omitempty"` // regular work, by identity of the array or name of the disk
+	Quiet     map[string]string   `json:"quiet"`            // acknowledged conditions and the state they had
 }
 
 func (s *Service) memoryPath() string { return filepath.Join(s.opt.Home, "service.json") }

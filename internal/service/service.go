@@ -54,25 +54,26 @@ type Service struct {
 	wait    sync.WaitGroup
 	closing sync.Once
 
-	seen        *disks.Survey
-	waits       map[string]*waiting // arrays that wait for disks; used before lookLoop begins and by it only
-	chron       *chronicle.Chronicle
-	turns       *turns
-	vets        vet.Runs
-	rescues     *rescue.Desk
-	devices     *attach.Desk
-	surfaceRuns vet.Runs
-	moves       map[string]move     // of tasks; used by lookLoop only
-	looked      atomic.Int64        // when lookLoop began its last round, in ns
-	poke        chan struct{}       // lookLoop is to look at once
-	asked       time.Time           // when disks were asked how they are; used by lookLoop only
-	saving      sync.Mutex          // of mem to its file; taken before mu
-	admin       sync.Mutex          // one change by an administrator at a time
-	mu          sync.Mutex          // guards what is below; no disk is touched while it is held
-	arrays      map[string]*running // by name
-	idle        []idle              // found but not in service
-	mem         memory
-	healths     map[string]watched // by serial or path
+	seen         *disks.Survey
+	waits        map[string]*waiting // arrays that wait for disks; used before lookLoop begins and by it only
+	chron        *chronicle.Chronicle
+	turns        *turns
+	vets         vet.Runs
+	rescues      *rescue.Desk
+	devices      *attach.Desk
+	surfaceRuns  vet.Runs
+	moves        map[string]move     // of tasks; used by lookLoop only
+	looked       atomic.Int64        // when lookLoop began its last round, in ns
+	poke         chan struct{}       // lookLoop is to look at once
+	asked        time.Time           // when disks were asked how they are; used by lookLoop only
+	exchangeTurn sync.Mutex          // of what exchanges ask for; taken before admin
+	saving       sync.Mutex          // of mem to its file; taken before mu
+	admin        sync.Mutex          // one change by an administrator at a time
+	mu           sync.Mutex          // guards what is below; no disk is touched while it is held
+	arrays       map[string]*running // by name
+	idle         []idle              // found but not in service
+	mem          memory
+	healths      map[string]watched // by serial or path
 }
 
 // running is an array in service.

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"errors"
 	"slices"
 	"strings"
@@ -102,6 +103,11 @@ func (s *Service) adviceMember(r *running, m array.MemberState) advice.Member {
 	s.mu.Lock()
 	out.StandsFor = s.mem.Took[r.Name()+"/"+m.Disk.Name()]
 	s.mu.Unlock()
+	for _, x := range s.exchanges() {
+		if x.Array == r.ID().String() && x.Slot == m.Slot && !x.Step.Over() {
+			out.Exchange = cmp.Or(x.Says, string(x.Step))
+		}
+	}
 	if !m.Condition.Counts() {
 		out.Twins = adviceTwins(s.twinsOf(r.ID(), m.Slot))
 	}

@@ -264,7 +264,7 @@ func (s *Service) stepIn() {
 			continue
 		}
 		for _, m := range r.MemberStates() {
-			if m.Condition != record.Failed && m.Condition != record.Missing {
+			if m.Condition != record.Failed && m.Condition != record.Missing || s.exchanging(r, m.Slot) {
 				continue
 			}
 			if partNumber(m.Disk) > 0 {

@@ -58,6 +58,7 @@ func (s *Service) lookLoop() {
 		s.letGoMissing()
 		s.conditions()
 		s.health()
+		s.goExchanges()
 		s.stepIn()
 		s.goRounds()
 		s.applyPaces()
