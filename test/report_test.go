@@ -20,8 +20,8 @@ import (
 
 func TestPlanSaysWhatIsMade(t *testing.T) {
 	b := newBench(t)
-	out := b.nidalo("plan", "-sizes", "8x12TB", "-want", "capacity")
-	for _, level := range []string{"0", "1", "5", "6", "triple", "10 (4 groups)", "50 (2 groups)", "60 (2 groups)", "concat"} {
+	out := b.nidalo("plan", "-all", "-sizes", "8x12TB", "-want", "capacity")
+	for _, level := range []string{"0", "1", "5", "6", "triple", "10, 4 groups", "50, 2 groups", "60, 2 groups", "concat"} {
 		require.Regexp(t, `(?m)^`+regexp.QuoteMeta(level)+` `, out)
 	}
 	require.Contains(t, out, "Recommended: level 6")
@@ -202,7 +202,7 @@ func TestTheReportPageInABrowser(t *testing.T) {
 	var r struct {
 		Level, Summary string
 		Risk           map[string]struct {
-			Year float64 `json:"loss_in_a_year"`
+			Rebuild float64 `json:"loss_in_a_rebuild"`
 		}
 	}
 	whole := []byte(b.nidalo("report", "-json"))
@@ -228,7 +228,11 @@ func TestTheReportPageInABrowser(t *testing.T) {
 		require.Equal(t, "fine", h.Verdict.Grade)
 		require.Positive(t, h.Readings.Temperature)
 	}
-	require.Positive(t, r.Risk["tides"].Year)
+	require.Positive(t, r.Risk["tides"].Rebuild)
+	members := strings.Split(strings.TrimSpace(b.nidalo("report", "-csv")), "\n")
+	require.Len(t, members, 7)
+	require.True(t, strings.HasPrefix(members[0], "array,level,array_condition,margin,slot,group,bay,"))
+	require.Contains(t, strings.Join(members, "\n"), "missing")
 	require.Contains(t, b.nidalo("report"), "What to do")
 }
 

@@ -78,7 +78,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 					for _, m := range plan.Members {
 						e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
 					}
-					e.err.Printf("%s usable, margin %s\n", say.Size(plan.Capacity), view.Margin(plan.Margin, plan.MarginBest))
+					e.err.Printf("%s usable, %s\n", say.Size(plan.Capacity), view.Survives(*plan))
 					for _, line := range plan.Shared {
 						e.err.Printf("%s\n", line)
 					}
@@ -100,7 +100,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 				if e.json {
 					return e.printJSON(a)
 				}
-				e.out.Printf("Array %s is ready: level %s, %s usable, margin %s.\n", a.Name, a.Level, say.Size(a.Capacity), view.Margin(a.Margin, a.MarginBest))
+				e.out.Printf("Array %s is ready: level %s, %s usable, %s.\n", a.Name, a.Level, say.Size(a.Capacity), view.Survives(*a))
 				if a.Export != "" {
 					e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
 				} else {

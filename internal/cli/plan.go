@@ -14,19 +14,21 @@ import (
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/control"
+	"nidalo/internal/view"
 )
 
 // planOptions are what can be asked of it.
 type planOptions struct {
+	all                                                                             bool
 	sizes, want, level, lose, afr, ure, rate, share, replaceIn, replace, grow, with string
 	groups, rows                                                                    int
 }
 
-var planCommand = command{name: "plan", usage: "[-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,
+var planCommand = command{name: "plan", usage: "[-all] [-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,
 	help: `
 Without -lose: works out every level that can be made of the given disks (by bay, serial or path), of disks of the given
--sizes, or of all blank disks: usable capacity, overhead, margin, speed, the time of a rebuild, and the chance of losing data
-within a year and during a rebuild. The assumptions are printed below the table and can be changed; their sources are in
+-sizes, or of all blank disks: usable capacity, the losses it survives, speed, the time of a rebuild, and the chance of losing data
+within a year, the best for an aim first. The assumptions are printed below the table and can be changed; their sources are in
 core/plan. -want recommends a level for an aim; -level shows one in detail, with its layout drawn.
 
 With -lose: the effect of the loss of those disks on each array, and which further losses it would survive. With -replace:
@@ -34,6 +36,7 @@ the cost and gain of a new disk in the place of a member; with -grow: those of l
 members. Nothing is written in any case.
 
   nidalo plan
+  nidalo plan -all -sizes 6x4TB
   nidalo plan -sizes 8x12TB -want capacity
   nidalo plan -sizes 4x12TB,2x8TB -afr 2% -swap-in 0s
   nidalo plan -rate measured
@@ -45,6 +48,7 @@ members. Nothing is written in any case.
 		o := &planOptions{}
 		d := plan.DefaultAssumptions
 		f.StringVar(&o.sizes, "sizes", "", "disks that need not be there, as `4x12TB,2x8TB`")
+		f.BoolVar(&o.all, "all", false, "list also the levels that are not recommended: without redundancy, or with more of it than is wanted")
 		f.StringVar(&o.want, "want", "", "recommend for this `AIM`: capacity, safety or speed")
 		f.StringVar(&o.level, "level", "", "one `LEVEL` in detail")
 		f.IntVar(&o.groups, "groups", 0, "with -level 10, 50 or 60: how many groups")
@@ -107,7 +111,7 @@ members. Nothing is written in any case.
 			if e.json {
 				return e.printJSON(map[string]any{"options": options, "assumptions": a, "recommended": chosen})
 			}
-			e.out.Plan(options, a, chosen, why, names)
+			e.out.Plan(view.PlanTable{Options: options, Assumptions: a, Chosen: chosen, Why: why, Names: names, All: o.all})
 			return nil
 		}
 	},

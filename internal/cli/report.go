@@ -15,9 +15,9 @@ import (
 	"nidalo/internal/view"
 )
 
-var reportCommand = command{name: "report", usage: "[-json | -html FILE | -metrics | -verdict]", short: "the state of everything, for people and machines", most: 0, looks: true,
+var reportCommand = command{name: "report", usage: "[-json | -csv | -html FILE | -metrics | -verdict]", short: "the state of everything, for people and machines", most: 0, looks: true,
 	help: `
-The arrays, their members, risks, tasks, checks and what to do: as text, as JSON, as one HTML page that needs nothing else
+The arrays, their members, risks, tasks, checks and what to do: as text, as JSON, the members as CSV, all as one HTML page that needs nothing else
 and prints well, as OpenMetrics text for a collector that reads files, or as one line for a monitoring system.
 
 The JSON is described in docs/report.md. The chances are those of nidalo plan, with its assumptions.
@@ -27,16 +27,19 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
 
   nidalo report
   nidalo report -html storage.html
-  nidalo report -metrics > /var/lib/node_exporter/nidalo.prom
+  nidalo report -metrics > /var/lib/metrics/nidalo.prom
+  nidalo report -csv > members.csv
   nidalo report -verdict`,
 	with: func(e *env, f *flag.FlagSet) action {
 		var (
 			html             string
 			metrics, verdict bool
+			csv              bool
 		)
 		jsonFlag(e, f)
 		f.StringVar(&html, "html", "", "write a page to this `FILE`")
 		f.BoolVar(&metrics, "metrics", false, "print OpenMetrics text")
+		f.BoolVar(&csv, "csv", false, "print a line for each member, as CSV with a heading")
 		f.BoolVar(&verdict, "verdict", false, "print one line, with the state in the exit status")
 		return func(_ []string) error {
 			err := e.withControl(func(c *control.Control) error {
@@ -54,6 +57,8 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
 					e.status = status
 				case e.json:
 					return e.printJSON(r)
+				case csv:
+					return r.CSV(e.out.Out)
 				case html != "":
 					return e.writePage(html, r)
 				default:
@@ -110,20 +115,36 @@ func makeReport(c *control.Control) (*view.Report, error) {
 	addHistory(c, r)
 	addCurves(c, r)
 	for _, a := range st.Arrays {
-		var sizes []int64
-		for _, m := range a.Members {
-			sizes = append(sizes, m.Size)
-		}
-		groups := a.Groups
-		if !nested(a.Level) {
-			groups = 0
-		}
-		if o, err := plan.For(layout.Level(a.Level), a.Strip, groups, sizes, plan.DefaultAssumptions); err == nil {
-			r.Risk[a.Name] = view.ReportRisk{Year: o.LossYear, Rebuild: o.LossOnce}
+		if risk, ok := riskOf(a); ok {
+			r.Risk[a.Name] = risk
 		}
 	}
 	r.Judge()
 	return r, nil
+}
+
+// riskOf is what an array risks with what is written now. Of one without its full margin no chance in a year is known, since somebody is
+// about to do something.
+func riskOf(a control.ArrayStatus) (risk view.ReportRisk, ok bool) {
+	if a.Condition == state.Failed || a.Out || a.Used == 0 {
+		return risk, false
+	}
+	var sizes []int64
+	for _, m := range a.Members {
+		sizes = append(sizes, m.Size)
+	}
+	groups := a.Groups
+	if !nested(a.Level) {
+		groups = 0
+	}
+	with := plan.DefaultAssumptions
+	with.Used = float64(a.Used) / float64(a.Capacity)
+	o, err := plan.For(layout.Level(a.Level), a.Strip, groups, sizes, with)
+	risk = view.ReportRisk{Year: o.LossYear, Rebuild: o.LossOnce}
+	if a.Condition != state.Healthy {
+		risk.Year = 0
+	}
+	return risk, err == nil
 }
 
 // addHistory adds the last events and tasks, where there is a history.

@@ -21,7 +21,7 @@ of the members are judged as at every start, and a doubtful start is refused wit
 				if err != nil {
 					return err
 				}
-				e.out.Printf("Array %s is in service: %s, margin %s.\n", a.Name, a.Condition, view.Margin(a.Margin, a.MarginBest))
+				e.out.Printf("Array %s is in service: %s, %s.\n", a.Name, a.Condition, view.Survives(*a))
 				e.out.Next(a.Next)
 				return nil
 			})

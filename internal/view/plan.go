@@ -3,8 +3,11 @@ package view
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
+	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"nidalo/core/advice"
@@ -13,37 +16,89 @@ import (
 	"nidalo/core/say"
 )
 
-// Plan prints the levels side by side.
-func (s *Screen) Plan(options []plan.Option, a plan.Assumptions, chosen *plan.Option, why string, names []string) {
-	t := s.table(table.Row{"level", "usable", "overhead", "margin", "read", "write", "small write", "rebuild", "paced", "loss in a year", "loss in a rebuild"}, 2, 3, 5, 6, 7, 8, 9, 10, 11)
+// PlanTable is what is printed of the levels side by side.
+type PlanTable struct {
+	Options     []plan.Option
+	Assumptions plan.Assumptions
+	Chosen      *plan.Option // that was recommended for one aim; nil: for none
+	Why         string
+	Names       []string // of the disks
+	All         bool     // also levels that nobody would choose for these disks
+}
+
+// Plan prints the levels side by side: those that are the best for an aim first.
+func (s *Screen) Plan(p PlanTable) {
+	best := map[layout.Level][]string{}
+	var first []layout.Level
+	for _, aim := range []string{plan.WantSafety, plan.WantCapacity, plan.WantSpeed} {
+		if o, _, err := plan.Recommend(p.Options, aim); err == nil {
+			best[o.Level] = append(best[o.Level], aim)
+			first = append(first, o.Level)
+		}
+	}
+	rank := func(o plan.Option) int {
+		switch i := slices.Index(first, o.Level); {
+		case i >= 0:
+			return i
+		case o.Margin > 0:
+			return len(first)
+		}
+		return len(first) + 1
+	}
+	options := slices.Clone(p.Options)
+	slices.SortStableFunc(options, func(x, y plan.Option) int { return rank(x) - rank(y) })
+	t := s.table(table.Row{"level", "usable", "survives", "read, write", "loss in a year", "best for"}, 2, 5)
+	t.Style().Box.PaddingRight = "  " // 80 columns
+	left, rebuild := 0, time.Duration(0)
 	for _, o := range options {
-		level := string(o.Level)
-		if o.Groups > 1 && !o.Level.Appends() {
-			level += fmt.Sprintf(" (%d groups)", o.Groups)
+		if !p.All && len(first) > 0 && len(best[o.Level]) == 0 && (o.Margin == 0 || o.Margin > mostMargin) {
+			left++
+			continue
 		}
-		if chosen != nil && o.Level == chosen.Level {
-			level = s.strong(level)
-		}
-		rebuild, paced, once := "-", "-", "-"
-		if o.Margin > 0 {
-			rebuild, paced, once = Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossOnce)
-		}
-		t.AppendRow(table.Row{level, say.Size(o.Capacity), fmt.Sprintf("%.0f%%", o.Overhead), Margin(o.Margin, o.Best),
-			fmt.Sprintf("%.0f×", o.Read), fmt.Sprintf("%.0f×", o.Write), fmt.Sprintf("%d ops", o.Small), rebuild, paced, Chance(o.LossYear), once})
+		rebuild = max(rebuild, o.Rebuild)
+		t.AppendRow(s.planRow(o, best[o.Level], p.Chosen != nil && o.Level == p.Chosen.Level))
 	}
 	t.Render()
-	if u := options[0].Unequal; u > 0 {
+	if left > 0 {
+		s.Printf("%s more with -all\n", capital(say.Count(int64(left), "level", "levels")))
+	}
+	if rebuild > 0 {
+		s.Printf("\nA rebuild takes %s of a disk's whole time.\n", Duration(rebuild.Seconds()))
+	}
+	if u := p.Options[0].Unequal; u > 0 {
 		s.Printf("\n%s are lost to unequal sizes at every level but concat.\n", say.Size(u))
 	}
-	s.assumptions(a)
-	if chosen != nil {
-		s.Printf("\nRecommended: level %s: %s.\n", s.strong(string(chosen.Level)), why)
-		if len(names) > 0 {
-			s.Next([]string{fmt.Sprintf("nidalo create -name NAME -level %s %s", chosen.Level, strings.Join(names, " "))})
+	s.assumptions(p.Assumptions)
+	if p.Chosen != nil {
+		s.Printf("\nRecommended: level %s: %s.\n", s.strong(string(p.Chosen.Level)), p.Why)
+		if len(p.Names) > 0 {
+			s.Next([]string{fmt.Sprintf("nidalo create -name NAME -level %s %s", p.Chosen.Level, strings.Join(p.Names, " "))})
 		}
 		return
 	}
 	s.Next([]string{"nidalo plan -want safety   recommends one; nidalo plan -level L   shows one in detail"})
+}
+
+// mostMargin is above which margin a level is more than anybody wants, unless it is the best for some aim.
+const mostMargin = 3
+
+func (s *Screen) planRow(o plan.Option, best []string, chosen bool) table.Row {
+	level := string(o.Level)
+	if o.Groups > 1 && !o.Level.Appends() {
+		level += fmt.Sprintf(", %d groups", o.Groups)
+	}
+	if chosen {
+		level = s.strong(level)
+	}
+	remarks := strings.Join(best, ", ")
+	if o.Margin == 0 {
+		remarks = "(no redundancy)"
+	}
+	survives := fmt.Sprint(o.Margin)
+	if o.Best > o.Margin {
+		survives += fmt.Sprintf(" to %d", o.Best)
+	}
+	return table.Row{level, say.Size(o.Capacity), survives, fmt.Sprintf("%.0f×, %.0f×", o.Read, o.Write), Chance(o.LossYear), remarks}
 }
 
 func (s *Screen) assumptions(a plan.Assumptions) {
@@ -58,7 +113,7 @@ func (s *Screen) assumptions(a plan.Assumptions) {
 	if a.Used < 1 {
 		full = fmt.Sprintf("%.0f%% full", 100*a.Used)
 	}
-	text := fmt.Sprintf("Speeds are in units of one disk, sequential; a small write is what members do for one block overwritten, the journal included. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (%s) for %.0f%% of the time (-share), or a third of that when paced (pace normal, clients at work); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
+	text := fmt.Sprintf("Survives is the losses for certain, and with luck; speeds are in units of one disk, sequential. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (%s) for %.0f%% of the time (-share), or a third of that when paced (pace normal, clients at work); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
 		100*a.AFR, 1/a.URE, full, say.Size(int64(a.Rate)), from, 100*a.Share, spare)
 	s.Printf("\n%s\n", wrap(text, s.Width, ""))
 }
@@ -91,7 +146,8 @@ func inWords(n float64) string {
 			return fmt.Sprintf("%.1f%s", n/u.from, u.name)
 		}
 	}
-	return fmt.Sprintf("%.0f", n)
+	digits := math.Pow(10, math.Max(0, math.Floor(math.Log10(n))-1))
+	return humanize.Comma(int64(math.Round(n/digits) * digits))
 }
 
 // PlanOne prints one level in detail, with its layout drawn.
@@ -105,6 +161,7 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Map, names []string, rows int,
 	} else {
 		s.Printf("Any disk lost is all data lost: the chance of that is %s in a year.\n", Chance(o.LossYear))
 	}
+	s.Printf("It reads as fast as %.0f disks and writes as fast as %.0f; a block overwritten is %d operations of members, the journal included.\n", o.Read, o.Write, o.Small)
 	s.Printf("\n")
 	header := table.Row{"row"}
 	right := []int{1}

@@ -238,11 +238,24 @@ func cut(t string, n int) string {
 
 // Line is an array in one line, for screens that are no terminals.
 func Line(a control.ArrayStatus) string {
-	out := fmt.Sprintf("%s: %s, margin %s", a.Name, a.Condition, Margin(a.Margin, a.MarginBest))
+	out := fmt.Sprintf("%s: %s, %s", a.Name, a.Condition, Survives(a))
 	for _, m := range a.Members {
-		if m.Condition != "active" {
+		switch {
+		case m.Condition != "active":
 			out += fmt.Sprintf("; slot %d (%s) %s", m.Slot, or(m.Bay, m.Path), m.Condition)
+		case m.Health == "failing":
+			out += fmt.Sprintf("; slot %d (%s) will fail", m.Slot, or(m.Bay, m.Path))
 		}
 	}
 	return out
+}
+
+// declining lists members that still work and will fail, by bay or else serial or path.
+func declining(a control.ArrayStatus) (names []string) {
+	for _, m := range a.Members {
+		if m.Condition == "failing" || m.Condition == "active" && m.Health == "failing" {
+			names = append(names, or(or(m.Bay, m.Serial), m.Path))
+		}
+	}
+	return names
 }

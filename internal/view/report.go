@@ -1,7 +1,9 @@
 package view
 
 import (
+	"encoding/csv"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,8 +43,19 @@ type Report struct {
 
 // ReportRisk is what an array risks by the model of core/plan.
 type ReportRisk struct {
-	Year    float64 `json:"loss_in_a_year"`
+	Year    float64 `json:"loss_in_a_year,omitempty"` // 0: the array has not its full margin
 	Rebuild float64 `json:"loss_in_a_rebuild"`
+}
+
+// String says what the chances are.
+func (r ReportRisk) String() string {
+	switch {
+	case r.Year > 0 && r.Rebuild > 0:
+		return fmt.Sprintf("Chance of losing data, with what is written now: %s in a year, %s while one disk is out", Chance(r.Year), Chance(r.Rebuild))
+	case r.Year > 0:
+		return fmt.Sprintf("Chance of losing data: %s in a year", Chance(r.Year))
+	}
+	return fmt.Sprintf("Chance of losing what is written now while one disk is out: %s", Chance(r.Rebuild))
 }
 
 // TimePoint is a reading.
@@ -96,7 +109,7 @@ func (r *Report) Verdict() (line string, status int) {
 	status = map[string]int{Fine: 0, Warning: 1, Critical: 2}[r.Level]
 	line = strings.ToUpper(r.Level) + ": " + r.Summary
 	for _, a := range r.Arrays {
-		if a.Condition != "healthy" {
+		if a.Condition != "healthy" || len(declining(a)) > 0 {
 			line += "; " + Line(a)
 		}
 	}
@@ -107,6 +120,32 @@ func (r *Report) Verdict() (line string, status int) {
 	return line, status
 }
 
+// CSV writes a line for each member, with a heading.
+func (r *Report) CSV(to io.Writer) error {
+	w := csv.NewWriter(to)
+	_ = w.Write([]string{"array", "level", "array_condition", "margin", "slot", "group", "bay", "model", "serial", "path", "size_bytes", "condition", "health", "errors", "celsius", "hours"})
+	for _, a := range r.Arrays {
+		for _, m := range a.Members {
+			celsius, hours := "", ""
+			for _, h := range r.Health {
+				if h.Array != a.Name || h.Slot != m.Slot {
+					continue
+				}
+				if t := h.Readings.Temperature; t != nil {
+					celsius = fmt.Sprintf("%.0f", *t)
+				}
+				if on := h.Readings.PowerOnHours; on != nil {
+					hours = fmt.Sprint(*on)
+				}
+			}
+			_ = w.Write([]string{a.Name, a.Level, string(a.Condition), itoa(a.Margin), itoa(m.Slot), itoa(m.Group), m.Bay, m.Model, m.Serial, m.Path, fmt.Sprint(m.Size),
+				m.Condition, m.Health, fmt.Sprint(m.Errors), celsius, hours})
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
 // Report prints it as text.
 func (s *Screen) Report(r *Report) {
 	s.Printf("%s   %s, %s\n", s.strong("Report of "+r.Host), r.Time.Local().Format("Mon Jan 2 2006 15:04"), r.Summary)
@@ -114,7 +153,7 @@ func (s *Screen) Report(r *Report) {
 		s.Printf("\n")
 		s.array(a)
 		if risk, ok := r.Risk[a.Name]; ok {
-			s.Printf("Chance of losing data: %s in a year, %s while one disk is out (see nidalo help plan)\n", Chance(risk.Year), Chance(risk.Rebuild))
+			s.Printf("%s (see nidalo help plan)\n", risk)
 		}
 	}
 	if len(r.Health) > 0 {

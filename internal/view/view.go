@@ -13,6 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"nidalo/core/layout"
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/control"
@@ -196,7 +197,10 @@ func (s *Screen) Status(st *control.Status) {
 func (s *Screen) array(a control.ArrayStatus) {
 	s.Printf("%s   level %s, %s", s.strong(a.Name), a.Level, s.paint(string(a.Condition)))
 	if a.Condition != "failed" {
-		s.Printf(", margin %s", Margin(a.Margin, a.MarginBest))
+		if names := declining(a); len(names) > 0 {
+			s.Printf(", but %s will fail", say.Ranges(names))
+		}
+		s.Printf(", %s", Survives(a))
 	}
 	if a.Out {
 		s.Printf(", not in service")
@@ -355,6 +359,14 @@ func (s *Screen) memberCondition(a control.ArrayStatus, m control.MemberStatus) 
 		out += " since " + m.Since.Local().Format("Jan 2 15:04")
 	}
 	return out
+}
+
+// Survives is the margin of an array, or that its level has none.
+func Survives(a control.ArrayStatus) string {
+	if l := layout.Level(a.Level); l == layout.Striped || l == layout.Concat {
+		return "without redundancy"
+	}
+	return "margin " + Margin(a.Margin, a.MarginBest)
 }
 
 // Margin says how many further losses are survived.

@@ -145,7 +145,7 @@ func (w watch) arrays(room int) []string {
 func (w watch) array(a control.ArrayStatus, members []string) []string {
 	head := fmt.Sprintf("%s  level %s  %s", w.paint("title", a.Name), a.Level, w.paint(string(a.Condition), string(a.Condition)))
 	if a.Condition != "failed" {
-		head += fmt.Sprintf("  margin %s  %s usable", Margin(a.Margin, a.MarginBest), say.Size(a.Capacity))
+		head += fmt.Sprintf("  %s  %s usable", Survives(a), say.Size(a.Capacity))
 	}
 	out := append([]string{head}, members...)
 	for _, t := range a.Tasks {
