@@ -375,7 +375,7 @@ func TestWatchInARealTerminal(t *testing.T) {
 		require.NoError(t, err, "%s", out)
 		return string(out)
 	}
-	tmux("new-session", "-d", "-x", "80", "-y", "24", "-s", "w", program+" watch -home "+b.home+"; echo over; sleep 60")
+	tmux("new-session", "-d", "-x", "80", "-y", "24", "-s", "w", program+" watch -home "+b.home+"; echo done; read word; echo over, $word; sleep 60")
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", filepath.Join(b.home, "tmux"), "kill-server").Run() })
 	screen := func() string { return tmux("capture-pane", "-p", "-t", "w") }
 	sees := func(words ...string) {
@@ -403,8 +403,20 @@ func TestWatchInARealTerminal(t *testing.T) {
 	sees("A5   A6", "A7 rebuilding   A3", "rebuild A7", "q quits")
 	tmux("resize-window", "-t", "w", "-x", "120", "-y", "40")
 	sees("TMK-0235   rebuilding", "rebuild A7", "q quits")
-	tmux("send-keys", "-t", "w", "q")
-	sees("over")
+	tmux("send-keys", "-t", "w", "?")
+	sees("any key goes back", "lists all members")
+	tmux("send-keys", "-t", "w", "x")
+	sees("rebuild A7")
+	tmux("resize-window", "-t", "w", "-x", "60", "-y", "9")
+	sees("0 lines above", "…")
+	tmux("send-keys", "-t", "w", "Down")
+	sees("1 lines above")
+	tmux("send-keys", "-t", "w", "Up")
+	sees("0 lines above", "q quits")
+	tmux("send-keys", "-t", "w", "qtyped ahead")
+	sees("done")
+	tmux("send-keys", "-t", "w", "Enter")
+	sees("over, typed ahead")
 }
 
 func TestWatchWithoutATerminalPrintsLines(t *testing.T) {

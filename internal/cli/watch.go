@@ -14,8 +14,9 @@ import (
 
 var watchCommand = command{name: "watch", usage: "", short: "a live view of all arrays and tasks", most: 0, looks: true,
 	help: `
-Shows all arrays, their members by bay, running tasks with their rates and end times, the latest events, and the next steps,
-twice a second. q quits. When the output is not a terminal, it prints a line for each change.
+Shows all arrays with what their clients do, their members by bay, running tasks with their rates and end times, the latest events, and
+the next steps, twice a second. q quits, ? lists the other keys. Of large arrays the members that are as they should be are folded; a
+unfolds them. When the output is not a terminal, it prints a line for each change.
 
   nidalo watch`,
 	with: func(e *env, f *flag.FlagSet) action {
@@ -37,7 +38,7 @@ twice a second. q quits. When the output is not a terminal, it prints a line for
 					return seen
 				}
 				if e.out.Terminal && e.in != nil {
-					return view.Watch(look, e.out.Colour)
+					return view.Watch(look, e.in, e.out.Colour)
 				}
 				return e.watchLines(look)
 			})

@@ -101,7 +101,8 @@ type MemberStatus struct {
 	Condition      string     `json:"condition"`
 	Reason         string     `json:"reason,omitempty"` // why it is failing, failed or missing, when this service saw it
 	Size           int64      `json:"size_bytes"`
-	Health         string     `json:"health,omitempty"` // what its disk says of itself, in a word
+	Health         string     `json:"health,omitempty"`  // what its disk says of itself, in a word
+	Celsius        *float64   `json:"celsius,omitempty"` // its temperature when the disk was asked last
 	Errors         uint64     `json:"errors"`
 	ReadErrors     uint64     `json:"read_errors"`
 	WriteErrors    uint64     `json:"write_errors"`

@@ -187,7 +187,7 @@ func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
 	}
 	r.clients++
 	r.deviceClients++
-	return device{export{r.Array, r.device}, fmt.Sprintf("%s%s/%s/%d/%d", attach.Prefix, id, session, r.Record().Starts, r.since)}, func() {
+	return device{export{r.Array, r.device, &r.served}, fmt.Sprintf("%s%s/%s/%d/%d", attach.Prefix, id, session, r.Record().Starts, r.since)}, func() {
 		s.mu.Lock()
 		r.clients--
 		r.deviceClients--

@@ -68,6 +68,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		"in_place_bytes": c.InPlace.Load(), "table_bytes": c.TableBytes.Load(), "checkpoints": c.Journal.Checkpoints.Load(),
 		"given_back_bytes": c.GivenBack.Load(), "healed_blocks": c.Stripes.Healed.Load(), "unreadable_blocks": c.Stripes.Unreadable.Load(), "replayed_batches": c.Replayed.Load(),
 	}
+	out.Counters["client_operations"], out.Counters["client_busy_microseconds"] = r.served.operations.Load(), r.served.busy.Load()/1000
 	if err := r.Failure(); err != nil {
 		out.Reason = err.Error()
 		out.Margin, out.MarginBest = 0, 0
@@ -90,6 +91,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 			ms.NeedSize = r.NeedSize(m.Slot)
 		} else {
 			ms.Health = s.memberHealth(r, m)
+			ms.Celsius = s.memberTemperature(m)
 		}
 		out.Members = append(out.Members, ms)
 	}

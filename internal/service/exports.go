@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
@@ -53,9 +55,9 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 		r.peers[peer] = p
 	}
 	p.connections++
-	var out nbd.Export = export{r.Array, p.Client}
+	var out nbd.Export = export{r.Array, p.Client, &r.served}
 	if _, attached := s.mem.Attached[r.ID().String()]; attached {
-		out = guarded{export{r.Array, p.Client}}
+		out = guarded{export{r.Array, p.Client, &r.served}}
 	}
 	return out, func() {
 		s.mu.Lock()
@@ -75,13 +77,27 @@ type connected struct {
 
 // export is an array as the block protocol sees it.
 type export struct {
-	a *array.Array
-	c *array.Client
+	a  *array.Array
+	c  *array.Client
+	to *served
+}
+
+// served counts what clients asked for since the array was started.
+type served struct {
+	operations atomic.Int64
+	busy       atomic.Int64 // ns that they waited for them, altogether
+}
+
+// since counts an operation that began at a moment.
+func (s *served) since(began time.Time) {
+	s.operations.Add(1)
+	s.busy.Add(int64(time.Since(began)))
 }
 
 func (e export) Size() int64 { return e.a.Capacity() }
 
 func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
+	defer e.to.since(time.Now())
 	holes, err := e.a.ReadSparse(p, off)
 	if err != nil || len(holes) == 0 {
 		return nil, translate(err)
@@ -93,7 +109,11 @@ func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
 	return out, nil
 }
 
-func (e export) Write(p []byte, off int64) error { return translate(e.c.WriteAt(p, off)) }
+func (e export) Write(p []byte, off int64) error {
+	defer e.to.since(time.Now())
+	return translate(e.c.WriteAt(p, off))
+}
+
 func (e export) Receive(off, length int64, fill func([]byte) error) error {
 	if err := e.c.Receive(off, length, fill); !errors.Is(err, array.ErrNotTaken) {
 		return err
@@ -101,9 +121,18 @@ func (e export) Receive(off, length int64, fill func([]byte) error) error {
 	return nbd.ErrNotTaken
 }
 
-func (e export) Flush() error                       { return translate(e.c.Flush()) }
-func (e export) FlushRange(off, length int64) error { return translate(e.c.FlushRange(off, length)) }
-func (e export) Zero(off, length int64) error       { return translate(e.c.Zero(off, length)) }
+func (e export) Flush() error {
+	defer e.to.since(time.Now())
+	return translate(e.c.Flush())
+}
+
+func (e export) FlushRange(off, length int64) error {
+	defer e.to.since(time.Now())
+	return translate(e.c.FlushRange(off, length))
+}
+
+func (e export) Zero(off, length int64) error { return translate(e.c.Zero(off, length)) }
+
 func (e export) Extents(off, n int64, limit int) ([]nbd.Extent, error) {
 	found, err := e.a.Extents(off, n, limit)
 	out := make([]nbd.Extent, len(found))

@@ -66,6 +66,13 @@ func (s *Service) memberHealth(r *running, m array.MemberState) string {
 	return disks.HealthWord(r.Health(m.Slot))
 }
 
+// memberTemperature is how hot a member's disk was when it was asked last; nil: it was not, or does not say.
+func (s *Service) memberTemperature(m array.MemberState) *float64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.healths[m.Disk.Name()].now.Temperature
+}
+
 // foretold is what a member that works says of itself when it will fail; empty when it does not, or when a service that stays asks the
 // members now and then and has them count as failing.
 func (s *Service) foretold(r *running, m array.MemberState) string {

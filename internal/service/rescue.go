@@ -191,7 +191,7 @@ func (s *Service) openRescue(name string) (nbd.Export, func(), error) {
 	if run == nil {
 		return nil, nil, nbd.ErrNoExport
 	}
-	return rescued{export{run.Array(), run.Array().NewClient()}, run}, leave, nil
+	return rescued{export{run.Array(), run.Array().NewClient(), &served{}}, run}, leave, nil
 }
 
 // rescued is what is left of an array as the block protocol sees it.

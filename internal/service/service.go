@@ -82,6 +82,7 @@ type running struct {
 	clients       int
 	deviceClients int // of those, the keeper's
 	peers         map[string]*connected
+	served        served        // what clients asked for
 	door          attach.Door   // for the sessions of the keeper
 	device        *array.Client // all of them
 	since         uint64        // the first of the starts up to this one that were all on this host

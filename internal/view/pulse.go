@@ -9,14 +9,15 @@ import (
 	"nidalo/internal/control"
 )
 
-// pulse is what members did lately, from one look to the next.
+// pulse is what members and clients did lately, from one look to the next.
 type pulse map[string][]beat
 
-// beat is the counters of a member at one moment.
+// beat is the counters of a member, or of the clients of an array, at one moment.
 type beat struct {
 	at                time.Time
 	moved, operations int64
 	busy              float64
+	written           int64 // of moved, by clients
 }
 
 const (
@@ -27,21 +28,48 @@ const (
 // note takes what a look has seen.
 func (p pulse) note(at time.Time, arrays []control.ArrayStatus) {
 	for _, a := range arrays {
+		c := a.Counters
+		p.add(clientsKey(a), beat{at, c["client_read_bytes"] + c["client_written_bytes"], c["client_operations"], float64(c["client_busy_microseconds"]) / 1e6, c["client_written_bytes"]})
 		for _, m := range a.Members {
-			key := pulseKey(a, m)
-			b := p[key]
-			if n := len(b); n > 0 && m.Moved < b[n-1].moved {
-				b = nil // it was opened anew
-			}
-			if n := len(b); n > 0 && at.Sub(b[n-1].at) < beatEvery*9/10 {
-				continue
-			}
-			p[key] = append(b, beat{at, m.Moved, m.Operations, m.Busy})
-			if len(p[key]) > beats {
-				p[key] = p[key][1:]
-			}
+			p.add(pulseKey(a, m), beat{at, m.Moved, m.Operations, m.Busy, 0})
 		}
 	}
+}
+
+func (p pulse) add(key string, now beat) {
+	b := p[key]
+	if n := len(b); n > 0 && now.moved < b[n-1].moved {
+		b = nil // it was opened anew
+	}
+	if n := len(b); n > 0 && now.at.Sub(b[n-1].at) < beatEvery*9/10 {
+		return
+	}
+	p[key] = append(b, now)
+	if len(p[key]) > beats {
+		p[key] = p[key][1:]
+	}
+}
+
+func clientsKey(a control.ArrayStatus) string { return a.ID + "/clients" }
+
+// clients is what the clients of an array do at the moment; empty when they do nothing, or it is not known yet.
+func (p pulse) clients(a control.ArrayStatus) string {
+	b := p[clientsKey(a)]
+	if len(b) < 2 {
+		return ""
+	}
+	first, last := b[max(0, len(b)-4)], b[len(b)-1]
+	span := last.at.Sub(first.at).Seconds()
+	wrote := float64(last.written-first.written) / span
+	read := float64(last.moved-first.moved)/span - wrote
+	if read+wrote == 0 && last.operations == first.operations {
+		return ""
+	}
+	out := fmt.Sprintf("clients read %s/s, write %s/s", say.Size(int64(read)), say.Size(int64(wrote)))
+	if took := p.mean(clientsKey(a)); took != "" {
+		out += ", " + took + " each"
+	}
+	return out
 }
 
 func pulseKey(a control.ArrayStatus, m control.MemberStatus) string {
@@ -88,9 +116,13 @@ func (p pulse) rate(a control.ArrayStatus, m control.MemberStatus, top float64) 
 	return say.Size(int64(all[len(all)-1])) + "/s", strings.Repeat(" ", beats-1-len(all)) + bars.String()
 }
 
-// latency is the mean time of an operation in the last beats, empty when there was none.
+// latency is the mean time of an operation of a member in the last beats, empty when there was none.
 func (p pulse) latency(a control.ArrayStatus, m control.MemberStatus) string {
-	b := p[pulseKey(a, m)]
+	return p.mean(pulseKey(a, m))
+}
+
+func (p pulse) mean(key string) string {
+	b := p[key]
 	if len(b) < 2 {
 		return ""
 	}

@@ -259,15 +259,8 @@ const manyMembers = 16
 // members prints a line for each member of an array. Of many, those that are as they should be are one line for each group.
 func (s *Screen) members(a control.ArrayStatus) {
 	listed, sound := a.Members, []control.MemberStatus(nil)
-	if len(a.Members) > manyMembers && !s.All {
-		listed = nil
-		for _, m := range a.Members {
-			if m.Condition == "active" && (m.Health == "fine" || m.Health == "") && m.Errors == 0 && !busy(a, m.Slot) {
-				sound = append(sound, m)
-			} else {
-				listed = append(listed, m)
-			}
-		}
+	if !s.All {
+		listed, sound = apart(a)
 	}
 	if len(listed) > 0 {
 		s.memberTable(a, listed)
@@ -289,12 +282,7 @@ func (s *Screen) sound(a control.ArrayStatus, sound []control.MemberStatus) {
 	}
 	s.Printf("%s:\n", capital(say.Count(int64(len(sound)), "member", "members")+" "+what))
 	for group := 1; group <= max(a.Groups, 1); group++ {
-		var bays []string
-		for _, m := range sound {
-			if m.Group == group {
-				bays = append(bays, or(or(m.Bay, m.Serial), m.Path))
-			}
-		}
+		bays := baysOf(sound, group, a)
 		if len(bays) == 0 {
 			continue
 		}
@@ -305,6 +293,32 @@ func (s *Screen) sound(a control.ArrayStatus, sound []control.MemberStatus) {
 		s.Printf("%s%s\n", head, wrap(say.Ranges(bays), s.Width-len(head), strings.Repeat(" ", len(head))))
 	}
 	s.Printf("   nidalo status -all %s lists each of them\n", say.Quote(a.Name))
+}
+
+// apart tells the members of a large array with which something is the matter from those that are as they should be; of others all are
+// listed.
+func apart(a control.ArrayStatus) (listed, sound []control.MemberStatus) {
+	if len(a.Members) <= manyMembers {
+		return a.Members, nil
+	}
+	for _, m := range a.Members {
+		if m.Condition == "active" && (m.Health == "fine" || m.Health == "") && m.Errors == 0 && !busy(a, m.Slot) {
+			sound = append(sound, m)
+		} else {
+			listed = append(listed, m)
+		}
+	}
+	return listed, sound
+}
+
+// baysOf names the members of a group, or all where groups mean nothing.
+func baysOf(members []control.MemberStatus, group int, a control.ArrayStatus) (bays []string) {
+	for _, m := range members {
+		if m.Group == group || !grouped(a) && group == 1 {
+			bays = append(bays, or(or(m.Bay, m.Serial), m.Path))
+		}
+	}
+	return bays
 }
 
 // grouped says whether some members of an array protect each other, and not the others.

@@ -2,12 +2,16 @@ package view
 
 import (
 	"fmt"
+	"io"
+	"os"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	tea "github.com/charmbracelet/bubbletea"
 	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
 
 	"nidalo/core/advice"
 	"nidalo/core/event"
@@ -28,10 +32,40 @@ type Sight struct {
 const refreshEvery = 500 * time.Millisecond
 
 // Watch shows a live view until q is pressed. look is called again and again, never twice at a time.
-func Watch(look func() Sight, colour bool) error {
+func Watch(look func() Sight, keys *os.File, colour bool) error {
 	m := watch{look: look, style: styles(colour), width: 80, height: 24, pulse: pulse{}}
-	_, err := tea.NewProgram(m, tea.WithAltScreen()).Run()
+	_, err := tea.NewProgram(m, tea.WithAltScreen(), tea.WithInput(&untilQuit{File: keys})).Run()
 	return err
+}
+
+// untilQuit reads what is typed up to the key that ends the view: what comes after it is for the shell.
+type untilQuit struct {
+	*os.File
+	over bool
+}
+
+// Read reads one key.
+func (u *untilQuit) Read(p []byte) (int, error) {
+	if u.over || len(p) == 0 {
+		return 0, io.EOF
+	}
+	n, err := u.File.Read(p[:1])
+	if n == 1 && (p[0] == 'q' || p[0] == 'Q' || p[0] == 3) {
+		u.over = true
+	}
+	if n == 1 && p[0] == 27 { // the rest of an arrow key follows at once
+		for n < min(len(p), 8) {
+			if m, err := u.File.Read(p[n : n+1]); m == 0 || err != nil {
+				break
+			}
+			n++
+			u.over = n == 2 && (p[1] == 'q' || p[1] == 'Q')
+			if n > 2 && p[n-1] >= 0x40 && p[n-1] <= 0x7e || n == 2 && p[1] != '[' && p[1] != 'O' {
+				break
+			}
+		}
+	}
+	return n, err
 }
 
 type watch struct {
@@ -40,6 +74,8 @@ type watch struct {
 	width, height int
 	style         map[string]lipgloss.Style
 	pulse         pulse
+	above         int // lines that are scrolled away
+	all, help     bool
 }
 
 func styles(colour bool) map[string]lipgloss.Style {
@@ -68,10 +104,7 @@ func (w watch) Init() tea.Cmd { return w.ask }
 func (w watch) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch m := msg.(type) {
 	case tea.KeyMsg:
-		switch m.String() {
-		case "q", "Q", "ctrl+c", "esc":
-			return w, tea.Quit
-		}
+		return w.key(m.String())
 	case tea.WindowSizeMsg:
 		w.width, w.height = m.Width, m.Height
 	case Sight:
@@ -98,27 +131,82 @@ func (w watch) View() string {
 	if w.seen.Err != nil {
 		head += "   " + w.paint("failed", fmt.Sprintf("no answer since %s: %v", Duration(time.Since(w.seen.At).Seconds()), w.seen.Err))
 	}
+	if w.help {
+		return strings.Join(w.fitted(append([]string{head, ""}, watchHelp...), "any key goes back"), "\n")
+	}
 	next := w.next()
 	top := append([]string{head, ""}, w.arrays(w.height-len(next)-leastEvents-4)...)
 	room := w.height - len(top) - len(next) - 4
 	events := w.events(max(leastEvents, min(room, 12)))
-	var lines []string
-	lines = append(lines, top...)
-	lines = append(lines, events...)
-	lines = append(lines, "")
-	lines = append(lines, next...)
-	if len(lines) > w.height-1 {
-		lines = append(lines[:w.height-2], w.paint("faint", "… the window is too short for the rest"))
+	lines := slices.Concat(top, events, []string{""}, next)
+	foot := "q quits   ? help"
+	if over := len(lines) - (w.height - 1); over > 0 {
+		above := min(w.above, over)
+		lines = slices.Concat(lines[:2], lines[2+above:])
+		foot += fmt.Sprintf("   ↑ ↓ scroll: %d lines above, %d below", above, over-above)
 	}
+	return strings.Join(w.fitted(lines, foot), "\n")
+}
+
+// fitted is some lines made to fill the window, with the last one at its foot. What is cut is marked.
+func (w watch) fitted(lines []string, foot string) []string {
+	lines = lines[:min(len(lines), max(w.height-1, 0))]
 	for len(lines) < w.height-1 {
 		lines = append(lines, "")
 	}
-	lines = append(lines, w.paint("faint", "q quits"))
+	lines = append(lines, w.paint("faint", foot))
 	for i, l := range lines {
-		lines[i] = lipgloss.NewStyle().MaxWidth(w.width).Render(l)
+		lines[i] = ansi.Truncate(l, w.width, "…")
 	}
-	return strings.Join(lines, "\n")
+	return lines
 }
+
+var watchHelp = []string{
+	"q             quits",
+	"↑ ↓ PgUp PgDn scroll, when there is more than fits",
+	"a             lists all members of large arrays, or folds those that are as they should be",
+	"?             this help",
+	"",
+	"Of each member: bay, model, serial, condition, health, temperature, what it moves a second now and in",
+	"the last eight seconds, how long an operation takes it, and since when it is away or its errors.",
+	"Of each array: what its clients read and write a second, and how long an operation takes them.",
+	"",
+	"nidalo next      says what to do, in order, with the reasons",
+	"nidalo history   lists what happened",
+}
+
+// key does what a key is for.
+func (w watch) key(name string) (tea.Model, tea.Cmd) {
+	page := max(1, w.height-4)
+	switch {
+	case slices.Contains([]string{"q", "Q", "alt+q", "alt+Q", "ctrl+c"}, name):
+		return w, tea.Quit
+	case w.help:
+		w.help = false
+		return w, nil
+	}
+	switch name {
+	case "?", "h":
+		w.help = true
+	case "a":
+		w.all = !w.all
+	case "up", "k":
+		w.above--
+	case "down", "j":
+		w.above++
+	case "pgup":
+		w.above -= page
+	case "pgdown", " ":
+		w.above += page
+	case "home":
+		w.above = 0
+	}
+	w.above = max(0, min(w.above, mostAbove))
+	return w, nil
+}
+
+// mostAbove bounds how far can be scrolled.
+const mostAbove = 500
 
 // leastEvents is how many of them are shown however low the window is.
 const leastEvents = 2
@@ -129,7 +217,11 @@ func (w watch) arrays(room int) []string {
 		return []string{"No arrays."}
 	}
 	var out []string
-	for _, members := range []func(control.ArrayStatus) []string{w.memberLines, w.memberCells} {
+	ways := []func(control.ArrayStatus) []string{w.memberLines, w.memberCells}
+	if w.all {
+		ways = ways[:1]
+	}
+	for _, members := range ways {
 		out = nil
 		for _, a := range w.seen.Status.Arrays {
 			out = append(out, w.array(a, members(a))...)
@@ -147,6 +239,9 @@ func (w watch) array(a control.ArrayStatus, members []string) []string {
 	if a.Condition != "failed" {
 		head += fmt.Sprintf("  %s  %s usable", Survives(a), say.Size(a.Capacity))
 	}
+	if clients := w.pulse.clients(a); clients != "" && a.Condition != "failed" {
+		head += "  " + clients
+	}
 	out := append([]string{head}, members...)
 	for _, t := range a.Tasks {
 		if t.Ended == nil {
@@ -158,8 +253,12 @@ func (w watch) array(a control.ArrayStatus, members []string) []string {
 
 // memberLines is a line for each member.
 func (w watch) memberLines(a control.ArrayStatus) (out []string) {
-	cells, top := make([][]string, len(a.Members)), w.pulse.top(a)
-	for i, m := range a.Members {
+	listed, sound := a.Members, []control.MemberStatus(nil)
+	if !w.all {
+		listed, sound = apart(a)
+	}
+	cells, top := make([][]string, len(listed)), w.pulse.top(a)
+	for i, m := range listed {
 		more := ""
 		now, history := w.pulse.rate(a, m, top)
 		if !hasPulse(m) {
@@ -171,9 +270,9 @@ func (w watch) memberLines(a control.ArrayStatus) (out []string) {
 		case m.Errors > 0:
 			more = say.Count(int64(m.Errors), "error", "errors")
 		}
-		cells[i] = []string{or(or(m.Bay, m.Path), fmt.Sprintf("slot %d", m.Slot)), m.Model, m.Serial, m.Condition, m.Health, now, history, w.pulse.latency(a, m), more}
+		cells[i] = []string{or(or(m.Bay, m.Path), fmt.Sprintf("slot %d", m.Slot)), m.Model, m.Serial, m.Condition, m.Health, degrees(m), now, history, w.pulse.latency(a, m), more}
 	}
-	wide := []int{3: len("rebuilding"), 5: len("1023.9MiB/s"), 6: beats - 1, 7: len("100.0 ms"), 8: 0} // so that arrays stand below each other
+	wide := []int{3: len("rebuilding"), 6: len("1023.9MiB/s"), 7: beats - 1, 8: len("100.0 ms"), 9: 0} // so that arrays stand below each other
 	for _, row := range cells {
 		for i, cell := range row {
 			wide[i] = max(wide[i], utf8.RuneCountInString(cell))
@@ -191,9 +290,9 @@ func (w watch) memberLines(a control.ArrayStatus) (out []string) {
 				switch i {
 				case 3, 4:
 					line += " " + w.paint(cell, cell) + pad + "  "
-				case 5, 7: // numbers stand below each other
+				case 5, 6, 8: // numbers stand below each other
 					line += " " + pad + cell + " "
-				case 6:
+				case 7:
 					line += " " + w.paint("bar", cell) + pad + " "
 				default:
 					line += " " + cell + pad + "  "
@@ -202,7 +301,29 @@ func (w watch) memberLines(a control.ArrayStatus) (out []string) {
 		}
 		out = append(out, strings.TrimRight(line, " "))
 	}
+	return append(out, w.soundLines(a, sound)...)
+}
+
+// soundLines is the members of a large array that are as they should be, those of each group in a line.
+func (w watch) soundLines(a control.ArrayStatus, sound []control.MemberStatus) (out []string) {
+	for group := 1; group <= max(a.Groups, 1) && len(sound) > 0; group++ {
+		if bays := baysOf(sound, group, a); len(bays) > 0 {
+			line := "  active "
+			if grouped(a) {
+				line += fmt.Sprintf("in %s %d ", groupWord(a), group)
+			}
+			out = append(out, w.paint("active", line)+" "+say.Ranges(bays))
+		}
+	}
 	return out
+}
+
+// degrees is how hot a member is.
+func degrees(m control.MemberStatus) string {
+	if m.Celsius == nil || !hasPulse(m) {
+		return ""
+	}
+	return fmt.Sprintf("%.0f °C", *m.Celsius)
 }
 
 func sum(of []int) (total int) {
@@ -249,11 +370,15 @@ func (w watch) task(a control.ArrayStatus, t control.TaskStatus) string {
 	case "waiting":
 		return "  " + what + "  " + t.Waits
 	case "paused":
-		return fmt.Sprintf("  %s  paused at %.1f%%", what, t.Percent)
+		out := fmt.Sprintf("  %s  paused at %.1f%%", what, t.Percent)
+		if t.Waits != "" {
+			out += ", " + t.Waits
+		}
+		return out
 	}
 	tail := fmt.Sprintf(" %5.1f%%  %s/s", t.Percent, say.Size(int64(t.Rate)))
 	if t.ETA != nil {
-		tail += "  ends " + say.End(time.Now(), *t.ETA, t.Unsure)
+		tail += "  " + Duration(*t.ETA) + " left, ends " + say.End(time.Now(), *t.ETA, t.Unsure)
 	}
 	cells := max(8, min(40, w.width-len(what)-len(tail)-8))
 	full := int(t.Percent / 100 * float64(cells))
