@@ -198,7 +198,11 @@ func (s *Screen) array(a control.ArrayStatus) {
 	s.Printf("%s   level %s, %s", s.strong(a.Name), a.Level, s.paint(string(a.Condition)))
 	if a.Condition != "failed" {
 		if names := declining(a); len(names) > 0 {
-			s.Printf(", but %s will fail", say.Ranges(names))
+			link := "and"
+			if a.Condition == state.Healthy {
+				link = "but"
+			}
+			s.Printf(", %s %s will fail", link, say.Ranges(names))
 		}
 		s.Printf(", %s", Survives(a))
 	}
@@ -336,10 +340,31 @@ func busy(a control.ArrayStatus, slot int) bool {
 }
 
 func (s *Screen) memberTable(a control.ArrayStatus, listed []control.MemberStatus) {
-	header := table.Row{"slot", "bay", "model", "serial", "size", "condition", "health", "errors"}
-	right := []int{1, 5, 8}
-	if grouped(a) {
-		header, right = slices.Insert(header, 1, any(groupWord(a))), []int{1, 2, 6, 9}
+	// Where there is no room for all, what the disk is goes first: its bay and serial name it.
+	narrow := s.Terminal && s.Width < 100
+	columns := []struct {
+		name  string
+		right bool
+		shown bool
+	}{{"slot", true, true}, {groupWord(a), true, grouped(a)}, {"bay", false, true}, {"model", false, !narrow}, {"serial", false, true}, {"size", true, !narrow || !grouped(a)},
+		{"condition", false, true}, {"health", false, true}, {"errors", true, true}}
+	var header table.Row
+	var right []int
+	for _, c := range columns {
+		if c.shown {
+			header = append(header, c.name)
+		}
+		if c.shown && c.right {
+			right = append(right, len(header))
+		}
+	}
+	shown := func(row ...any) (out table.Row) {
+		for i, c := range columns {
+			if c.shown {
+				out = append(out, row[i])
+			}
+		}
+		return out
 	}
 	t := s.table(header, right...)
 	for _, m := range listed {
@@ -347,11 +372,7 @@ func (s *Screen) memberTable(a control.ArrayStatus, listed []control.MemberStatu
 		if gone := m.Condition == "missing" || m.Condition == "failed"; where == "" && !(gone && strings.HasPrefix(m.Path, "/dev/")) {
 			where = m.Path // where it was tells nothing: another disk may have that name by now
 		}
-		row := table.Row{m.Slot, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), s.memberCondition(a, m), or(m.Health, "-"), m.Errors}
-		if grouped(a) {
-			row = slices.Insert(row, 1, any(m.Group))
-		}
-		t.AppendRow(row)
+		t.AppendRow(shown(m.Slot, m.Group, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), s.memberCondition(a, m), or(m.Health, "-"), m.Errors))
 	}
 	t.Render()
 }
