@@ -422,6 +422,15 @@ type Inspected struct {
 	Changed    string         `json:"changed,omitempty"` // what its change map tells, in words; empty when no member is away
 	Journal    string         `json:"journal,omitempty"`
 	Damaged    []string       `json:"damaged,omitempty"`
+	Health     *DiskSays      `json:"health,omitempty"` // missing when the disk says nothing of itself
+}
+
+// DiskSays is what a disk said of itself at this moment, and what grew since it was first asked.
+type DiskSays struct {
+	Verdict  health.Verdict  `json:"verdict"`
+	Readings health.Readings `json:"readings"`
+	Grew     []string        `json:"grew,omitempty"` // in words
+	Since    time.Time       `json:"since"`
 }
 
 // VetRequest starts or continues the vet of a disk; without a disk it only asks for all.

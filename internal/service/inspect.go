@@ -58,7 +58,11 @@ func (s *Service) inspect(name string) (i control.Inspected, r *record.Record, e
 	defer d.Close()
 	p := disk.NewPatient(d, disk.Patience{Read: disks.Patience, Hung: disks.Patience}, func() bool { return true })
 	i = control.Inspected{Disk: d.Identity(), Size: d.Size()}
-	i.InService = s.inService(i.Disk)
+	i.InService = s.opt.Stays && s.inService(i.Disk)
+	if now, err := p.Health(); err == nil {
+		w := s.heard(i.Disk.Name(), now)
+		i.Health = &control.DiskSays{Verdict: w.verdict, Readings: now, Grew: now.Since(w.first), Since: w.since}
+	}
 	f, err := array.Inspect(p)
 	if err != nil {
 		i.Unreadable = err.Error()

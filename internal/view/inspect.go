@@ -1,11 +1,31 @@
 package view
 
 import (
+	"slices"
 	"strings"
 
 	"nidalo/core/say"
 	"nidalo/internal/control"
 )
+
+// says prints what a disk says of itself.
+func (s *Screen) says(h *control.DiskSays, line func(name, text string)) {
+	if h == nil {
+		return
+	}
+	text := string(h.Verdict.Grade)
+	if why := slices.Concat(h.Verdict.Reasons, h.Verdict.Notes); len(why) > 0 {
+		text += ": " + strings.Join(why, "; ")
+	}
+	indent := strings.Repeat(" ", 14)
+	line("health", wrap(text, s.Width-len(indent), indent))
+	if words := h.Readings.Words(); len(words) > 0 {
+		line("", wrap(strings.Join(words, ", "), s.Width-len(indent), indent))
+	}
+	if len(h.Grew) > 0 {
+		line("", wrap(strings.Join(h.Grew, ", ")+" since "+h.Since.Local().Format("Jan 2 15:04"), s.Width-len(indent), indent))
+	}
+}
 
 // Inspected prints what disks carry.
 func (s *Screen) Inspected(r *control.InspectReply) {
@@ -19,6 +39,7 @@ func (s *Screen) Inspected(r *control.InspectReply) {
 		}
 		s.Printf("\n")
 		line := func(name, text string) { s.Printf("   %-10s %s\n", name, text) }
+		s.says(d.Health, line)
 		switch {
 		case d.Unreadable != "":
 			line("record", "cannot be read: "+d.Unreadable)
