@@ -197,6 +197,32 @@ func TestAdoptingADiskInTheSameBayIsAsConfigured(t *testing.T) {
 	}
 }
 
+func TestADiskChangedWhileNoServiceRanIsAdoptedToo(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "4", "-size", "64MiB")
+	b.nidalo("create", "-name", "tides", "-level", "5", "A1", "A2", "A3")
+	b.nidalo("lab", "pull", "A2")
+	b.nidalo("lab", "insert", "A2", "-size", "64MiB")
+	b.start()
+	b.eventually("exposed", func() bool { return b.condition() == "exposed" })
+	b.configure("adopt = 'same-bay'\n")
+	require.NoError(t, b.serve.Process.Signal(syscall.SIGHUP))
+	b.healthy()
+	b.configure("adopt = 'never'\n")
+	require.NoError(t, b.serve.Process.Signal(syscall.SIGHUP))
+	b.eventually("the configuration is read again", func() bool { return strings.Count(b.log.String(), "configuration read again") == 2 })
+	b.nidalo("fail", "-yes", "tides", "A3")
+	b.nidalo("lab", "pull", "A3")
+	b.nidalo("lab", "insert", "A3", "-size", "64MiB")
+	b.tool("sh", "-c", "printf 'this is not blank' | dd of="+filepath.Join(b.home, "lab/A3/disk.img")+" conv=notrunc bs=1M seek=8 2>/dev/null; printf '\\123\\357' | dd of="+filepath.Join(b.home, "lab/A3/disk.img")+" conv=notrunc bs=1 seek=1080 2>/dev/null")
+	b.configure("adopt = 'same-bay'\n")
+	require.NoError(t, b.serve.Process.Signal(syscall.SIGHUP))
+	b.eventually("why not is told", func() bool { return slices.Contains(b.history().kinds(), "disk-not-adopted") })
+	require.Equal(t, "exposed", b.condition())
+	b.nidalo("erase", "-yes", "A3")
+	b.healthy()
+}
+
 func TestASpareTooSmallIsToldWhenItIsAssigned(t *testing.T) {
 	b := newBench(t)
 	b.nidalo("lab", "new", "-bays", "4", "-size", "64MiB")

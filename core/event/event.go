@@ -69,9 +69,10 @@ const (
 	TaskStuck           Kind = "task-stuck" // a task does not move
 	DiskAppeared        Kind = "disk-appeared"
 	DiskGone            Kind = "disk-gone"
-	DiskTooSmall        Kind = "disk-too-small" // for the place of the member in its bay
-	DiskAdopted         Kind = "disk-adopted"   // a blank disk took the place of the member in its bay
-	DiskReplaced        Kind = "disk-replaced"  // with everything that arrays have on it
+	DiskTooSmall        Kind = "disk-too-small"   // for the place of the member in its bay
+	DiskAdopted         Kind = "disk-adopted"     // a blank disk took the place of the member in its bay
+	DiskNotAdopted      Kind = "disk-not-adopted" // it is in the bay of a lost member, and does not take its place by itself
+	DiskReplaced        Kind = "disk-replaced"    // with everything that arrays have on it
 	DiskHot             Kind = "disk-hot"
 	DiskCool            Kind = "disk-cool"
 	DiskLink            Kind = "disk-link"    // its link has errors
@@ -99,7 +100,7 @@ const (
 
 // grave is the kinds that are more than information.
 var grave = map[Kind]Severity{
-	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning,
+	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning,
 	Exposed: Critical, Failed: Critical, ArrayFailed: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
 }
 

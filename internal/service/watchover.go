@@ -13,6 +13,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
+	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/disk"
 	"nidalo/internal/history"
@@ -56,6 +57,7 @@ func (s *Service) lookLoop() {
 		s.greet()
 		s.muster()
 		s.letGoMissing()
+		s.adopt()
 		s.conditions()
 		s.health()
 		s.goExchanges()
@@ -101,9 +103,6 @@ func (s *Service) greet() {
 			s.takeBack(src, f)
 		default:
 			s.event(event.Event{Kind: event.DiskAppeared, Disk: f.Info.Identity.String(), Detail: strings.Join(append([]string{string(f.Info.State)}, f.Info.Holds...), ": ")})
-			if f.Info.State == state.DiskBlank && s.config().Adopt == AdoptSameBay {
-				s.adopt(src, f)
-			}
 		}
 	}
 }
@@ -190,39 +189,78 @@ func (s *Service) retries() {
 	}
 }
 
-// adopt lets a blank disk take the place of the member that was lost from the same bay.
-func (s *Service) adopt(src disks.Source, f disks.Found) {
-	if !s.unasked() {
-		return
-	}
-	defer s.admin.Unlock()
-	if _, spare := s.spareOf(f.Info); spare || f.Info.Bay == "" || s.badBecause(f.Info.Identity) != "" {
+// adopt lets blank disks take the place of members that were lost from the same bays, where the configuration says so: also those that
+// came while no service ran. When it does not, it says why, once.
+func (s *Service) adopt() {
+	if s.config().Adopt != AdoptSameBay {
 		return
 	}
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			lost := m.Condition == record.Failed || m.Condition == record.Missing
-			if !lost || m.Disk.Bay != f.Info.Bay || r.Failure() != nil || !r.Layout().Redundant() {
-				continue
+			if lost && m.Disk.Bay != "" && r.Failure() == nil && r.Layout().Redundant() && partNumber(m.Disk) == 0 && !s.exchanging(r, m.Slot) {
+				s.adoptFor(r, m)
 			}
-			if need := r.NeedSize(m.Slot); f.Info.Size < need {
-				s.event(event.Event{Kind: event.DiskTooSmall, Array: r.Name(), Disk: f.Info.Identity.String(),
-					Detail: fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", say.Size(f.Info.Size), f.Info.Size, m.Disk, say.Size(need), need)})
-				continue
-			}
-			d, err := s.seen.Open(src)
-			if err != nil {
-				return
-			}
-			if err := quietly([]disk.Disk{d}, func() error { return r.StandIn(m.Slot, d) }); err != nil {
-				_ = d.Close()
-				s.opt.Log.Warn("disk could not be adopted", "disk", src.String(), "reason", err)
-				return
-			}
-			s.event(event.Event{Kind: event.DiskAdopted, Array: r.Name(), Disk: f.Info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
-			return
 		}
 	}
+}
+
+// adoptFor is adopt for one member.
+func (s *Service) adoptFor(r *running, m array.MemberState) {
+	order, known := s.seen.Seen()
+	for _, src := range order {
+		f := known[src]
+		if f.Info.Bay != m.Disk.Bay || f.Info.Name() == m.Disk.Name() || f.Info.State == state.DiskEmpty || partNumber(f.Info.Identity) > 0 {
+			continue
+		}
+		why, kind := s.notAdopted(r, m, f)
+		if why == "" {
+			if why = s.takeIn(r, m, src, f); why == "" {
+				return
+			}
+		}
+		s.once("adopt", r.Name()+"/"+f.Info.Name(), why, event.Event{Kind: kind, Array: r.Name(), Disk: f.Info.Identity.String(), Detail: why})
+	}
+}
+
+// notAdopted says why a disk cannot take the place of a member; empty: it can.
+func (s *Service) notAdopted(r *running, m array.MemberState, f disks.Found) (why string, kind event.Kind) {
+	of := fmt.Sprintf("it does not take the place of %s by itself: ", m.Disk)
+	info := s.present(f)
+	need := r.NeedSize(m.Slot)
+	switch {
+	case info.State == state.DiskSpare:
+		return of + "it is a spare", event.DiskNotAdopted
+	case info.State != state.DiskBlank:
+		return of + "it is " + strings.Join(append([]string{string(info.State)}, info.Holds...), ": "), event.DiskNotAdopted
+	case info.Bad != "":
+		return of + info.Bad, event.DiskNotAdopted
+	case info.Size < need:
+		return fmt.Sprintf("it has %s (%d bytes); the place of %s needs %s (%d bytes)", say.Size(info.Size), info.Size, m.Disk, say.Size(need), need), event.DiskTooSmall
+	}
+	return "", event.DiskNotAdopted
+}
+
+// takeIn puts a disk in the place of a member, and says why when it does not work.
+func (s *Service) takeIn(r *running, m array.MemberState, src disks.Source, f disks.Found) string {
+	if !s.unasked() {
+		return ""
+	}
+	defer s.admin.Unlock()
+	d, err := s.seen.Open(src)
+	if err != nil {
+		return "it cannot be opened: " + err.Error()
+	}
+	if why := s.doubt(d); why != "" {
+		_ = d.Close()
+		return why
+	}
+	if err := quietly([]disk.Disk{d}, func() error { return r.StandIn(m.Slot, d) }); err != nil {
+		_ = d.Close()
+		return "it cannot take the place of " + m.Disk.String() + ": " + err.Error()
+	}
+	s.event(event.Event{Kind: event.DiskAdopted, Array: r.Name(), Disk: f.Info.Identity.String(), Detail: fmt.Sprintf("it takes the place of %s, which was in the same bay", m.Disk)})
+	return ""
 }
 
 // letGoMissing closes the devices of members that are gone, so that the kernel can give their names again.
