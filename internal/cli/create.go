@@ -73,6 +73,9 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 				if err != nil {
 					return err
 				}
+				if plan.Together != "" {
+					e.err.Printf("%s.\n", plan.Together)
+				}
 				if e.interactive() && !e.yes {
 					e.err.Printf("Array %s, level %s, of %d blank disks:\n", plan.Name, plan.Level, len(plan.Members))
 					for _, m := range plan.Members {

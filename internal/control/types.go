@@ -79,8 +79,9 @@ type ArrayStatus struct {
 	Export     string          `json:"export,omitempty"`
 	Device     *DeviceStatus   `json:"device,omitempty"` // that it is attached as
 	Members    []MemberStatus  `json:"members"`
-	Shared     []string        `json:"shared_disks,omitempty"` // of an array that could be created: members on one disk, in words
-	NotVetted  []string        `json:"not_vetted,omitempty"`   // of an array that could be created: disks never vetted
+	Shared     []string        `json:"shared_disks,omitempty"`   // of an array that could be created: members on one disk, in words
+	Together   string          `json:"files_together,omitempty"` // of an array that could be created: files of one file system, in words
+	NotVetted  []string        `json:"not_vetted,omitempty"`     // of an array that could be created: disks never vetted
 	Tasks      []TaskStatus    `json:"tasks"`
 	LastCheck  *CheckStatus    `json:"last_check,omitempty"`
 	Spares     []string        `json:"spares,omitempty"`     // that stand ready for it

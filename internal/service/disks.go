@@ -3,8 +3,10 @@ package service
 import (
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
+	"syscall"
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
@@ -245,7 +247,32 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 		out.Shared = append(out.Shared, fmt.Sprintf("%s are on one disk, and are lost together", say.List(of)))
 	}
 	slices.Sort(out.Shared)
+	out.Together = filesTogether(names)
 	return out
+}
+
+// filesTogether names files that lie in one file system, and so on one disk, as far as that can be told from here; empty: there are none. Those
+// of a lab play disks, and do not count.
+func filesTogether(of []state.Identity) string {
+	byFileSystem := map[uint64][]string{}
+	for _, id := range of {
+		info, err := os.Stat(id.Path)
+		if err != nil || !info.Mode().IsRegular() || id.Bay != "" {
+			continue
+		}
+		if st, ok := info.Sys().(*syscall.Stat_t); ok {
+			byFileSystem[uint64(st.Dev)] = append(byFileSystem[uint64(st.Dev)], say.Short(id))
+		}
+	}
+	var out []string
+	for _, names := range byFileSystem {
+		if len(names) > 1 {
+			slices.Sort(names)
+			out = append(out, say.List(names)+" are files of one file system: they are lost together with its disk, whatever the margin says")
+		}
+	}
+	slices.Sort(out)
+	return strings.Join(out, "; ")
 }
 
 // begin puts an array that was just created into service.
