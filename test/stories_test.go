@@ -67,6 +67,10 @@ func TestEveryCommandHasAStory(t *testing.T) {
 	commands := regexp.MustCompile(`(?m)^  ([a-z-]+)  `).FindAllStringSubmatch(b.nidalo("help"), -1)
 	require.Greater(t, len(commands), 30)
 	for _, c := range commands {
+		if c[1] != "version" && c[1] != "keeper" {
+			examples := regexp.MustCompile(`(?m)^  nidalo `+c[1]+`\b`).FindAllString(b.nidalo("help", c[1]), -1)
+			require.GreaterOrEqual(t, len(examples), 2, "help %s has two examples", c[1])
+		}
 		if c[1] != "serve" && c[1] != "keeper" && c[1] != "demo" {
 			require.True(t, regexp.MustCompile(`(?m)^(timeout .* )?nidalo `+c[1]+`\b`).MatchString(told.String()), "no story has %s", c[1])
 		}

@@ -11,7 +11,8 @@ var acknowledgeCommand = command{name: "acknowledge", usage: "NAME", short: "qui
 Confirms that the alerts about an array were seen. No more go out about it until its condition, or that of one of its members,
 changes. The history goes on.
 
-  nidalo acknowledge tides`,
+  nidalo acknowledge tides
+  nidalo acknowledge -home /srv/second tides`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {

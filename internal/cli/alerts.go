@@ -24,7 +24,10 @@ through every one of them now, and reports the result of each. Exit status 1 whe
 
   [[alerts.command]]
   run = ["/usr/local/bin/ring", "storage"]
-  least = "critical"`,
+  least = "critical"
+
+  nidalo alerts -test
+  nidalo alerts -test -json`,
 	with: func(e *env, f *flag.FlagSet) action {
 		var test bool
 		f.BoolVar(&test, "test", false, "send a test message")

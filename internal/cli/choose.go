@@ -13,7 +13,8 @@ current. This command names the current one. Its copies stay unused, even when i
 makes them blank.
 
   nidalo disks                shows which disks are copies
-  nidalo choose TMK-0193`,
+  nidalo choose TMK-0193
+  nidalo choose -yes /dev/DISK`,
 	with: func(e *env, f *flag.FlagSet) action {
 		yesFlag(e, f)
 		return func(args []string) error {

@@ -5,36 +5,73 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/advice"
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/control"
 )
 
-var disksCommand = command{name: "disks", usage: "[-json]", short: "list the disks and their contents", most: 0, looks: true,
+var disksCommand = command{name: "disks", usage: "[-json] [DISK…]", short: "list the disks and their contents", most: -1, looks: true,
 	help: `
 Lists every block device of this host, every bay of the lab, and every file that was used as a disk, with its place, model,
 size, health and contents. Nothing is written. A disk is blank when its head and tail are all zeros. The disks of the system,
-and others in use, are shown as such and never offered.
+and others in use, are shown as such and never offered. With bays, serials or paths only those are listed; a path may be one that
+was never used here.
 NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 
   nidalo disks
+  nidalo disks A3 /srv/disks/one.img
   nidalo disks -json`,
 	with: func(e *env, f *flag.FlagSet) action {
 		jsonFlag(e, f)
-		return func(_ []string) error {
+		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {
-				disks, err := c.Disks()
+				disks, err := e.listed(c, args)
 				if err != nil {
 					return err
 				}
 				if e.json {
 					return e.printJSON(map[string]any{"disks": disks})
 				}
-				e.out.Disks(disks, diskSteps(disks))
+				next, err := c.Next()
+				if err != nil {
+					return err
+				}
+				steps := pressing(next.Steps)
+				if len(steps) == 0 {
+					steps = diskSteps(disks)
+				}
+				e.out.Disks(disks, steps)
 				return nil
 			})
 		}
 	},
+}
+
+// listed is the disks that some words mean, or all.
+func (e *env) listed(c *control.Control, args []string) ([]control.DiskInfo, error) {
+	if len(args) == 0 {
+		return c.Disks()
+	}
+	names, err := e.disks(c, args...)
+	if err != nil {
+		return nil, err
+	}
+	r, err := c.MayPull(control.PullRequest{Disks: names})
+	if err != nil {
+		return nil, err
+	}
+	return r.Disks, nil
+}
+
+// pressing is what arrays need soon: they have first claim on blank disks.
+func pressing(steps []advice.Step) (lines []string) {
+	for _, st := range steps {
+		if (st.Urgency == advice.Now || st.Urgency == advice.Soon) && st.Command != "" && st.Array != "" && len(lines) < 2 {
+			lines = append(lines, st.Line())
+		}
+	}
+	return lines
 }
 
 func diskSteps(disks []control.DiskInfo) []string {

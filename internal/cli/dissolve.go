@@ -12,7 +12,8 @@ var dissolveCommand = command{name: "dissolve", usage: "[-yes] NAME", short: "en
 	help: `
 Ends an array for good: its data is lost and its members become blank. Refused while clients use it.
 
-  nidalo dissolve charts`,
+  nidalo dissolve charts
+  nidalo dissolve -yes charts`,
 	with: func(e *env, f *flag.FlagSet) action {
 		yesFlag(e, f)
 		return func(args []string) error {

@@ -14,7 +14,11 @@ import (
 )
 
 var helpCommand = command{name: "help", usage: "[-manual DIR] [-completion SHELL] [COMMAND]", short: "explain a command", most: 1,
-	help: "Without a command, lists them all.",
+	help: `
+Without a command, lists them all.
+
+  nidalo help replace
+  nidalo help -completion bash`,
 }
 
 func init() { helpCommand.with = helpWith } // set here because the list of commands contains help itself

@@ -12,7 +12,8 @@ Lists the steps that the administrator should take, over all arrays, the most ur
 and serial, the reason, and the exact command. When there are none it says so, and when to look again. Without arrays it
 says how to begin.
 
-  nidalo next`,
+  nidalo next
+  nidalo next -json`,
 	with: func(e *env, f *flag.FlagSet) action {
 		jsonFlag(e, f)
 		return func(_ []string) error {

@@ -10,7 +10,8 @@ var renameCommand = command{name: "rename", usage: "NAME TO", short: "give an ar
 	help: `
 Gives an array another name. Its export gets the same name, so no client may be connected.
 
-  nidalo rename charts charts-2026`,
+  nidalo rename charts charts-2026
+  nidalo rename 0b6f1e2c-8c5e-4c36-9c0f-2f6a5f3f1d77 gauges`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {

@@ -13,7 +13,8 @@ Starts an array that was taken out of service with stop, that comes from another
 itself. An array that has failed is released and started again from its disks; bring the lost disks back first. The records
 of the members are judged as at every start, and a doubtful start is refused with the reason.
 
-  nidalo start charts`,
+  nidalo start charts
+  nidalo start 0b6f1e2c-8c5e-4c36-9c0f-2f6a5f3f1d77     an array is also named by its identity, when two have one name`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {

@@ -11,7 +11,8 @@ var stopCommand = command{name: "stop", usage: "NAME", short: "take an array out
 Flushes an array and lets its disks go, so that they can be moved to another host. It stays out of service, also over a
 restart of the service, until it is started again. Refused while clients are connected to it.
 
-  nidalo stop charts`,
+  nidalo stop charts
+  nidalo stop -home /srv/second charts`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {

@@ -18,7 +18,8 @@ Shows all arrays with what their clients do, their members by bay, running tasks
 the next steps, twice a second. q quits, ? lists the other keys. Of large arrays the members that are as they should be are folded; a
 unfolds them. When the output is not a terminal, it prints a line for each change.
 
-  nidalo watch`,
+  nidalo watch
+  nidalo watch | tee watched.log`,
 	with: func(e *env, f *flag.FlagSet) action {
 		return func(_ []string) error {
 			return e.withControl(func(c *control.Control) error {

@@ -43,6 +43,35 @@ func (s *Service) inService(id state.Identity) bool {
 	return ok
 }
 
+// mayTakeAll says of every disk that cannot be taken why.
+func (s *Service) mayTakeAll(names []string, sources []disks.Source) error {
+	var wrong []error
+	for i, src := range sources {
+		if err := s.mayTake(names[i], s.lookAt(src)); err != nil {
+			wrong = append(wrong, err)
+		}
+	}
+	switch len(wrong) {
+	case 0:
+		return nil
+	case 1:
+		return wrong[0]
+	}
+	out := &control.Error{}
+	for _, err := range wrong {
+		out.What = strings.TrimPrefix(out.What+"; "+err.Error(), "; ")
+		var told *control.Error
+		if errors.As(err, &told) {
+			for _, h := range told.Hints {
+				if !slices.Contains(out.Hints, h) {
+					out.Hints = append(out.Hints, h)
+				}
+			}
+		}
+	}
+	return out
+}
+
 // takeBlank opens disks for a new array or as replacements, and refuses whatever holds something. Disks that are only looked at
 // are not opened for writing: udev looks at a device anew whenever that ends.
 func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err error) {
@@ -68,9 +97,12 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 			return taken, &control.Error{What: fmt.Sprintf("disk %s is listed twice", name)}
 		}
 		seen = append(seen, src)
-		if err := s.mayTake(name, s.lookAt(src)); err != nil {
-			return taken, err
-		}
+	}
+	if err := s.mayTakeAll(names, seen); err != nil {
+		return nil, err
+	}
+	for i, src := range seen {
+		name := names[i]
 		d, err := open(src)
 		if err != nil {
 			return taken, &control.Error{What: fmt.Sprintf("disk %s: %v", name, err)}
