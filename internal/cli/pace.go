@@ -11,12 +11,13 @@ import (
 var paceCommand = command{name: "pace", usage: "[-json] [NAME|all] [PACE]", short: "how hard rebuilds and checks may push", most: -1,
 	help: `
 PACE is gentle (a tenth of the time while clients are at work), normal (a third of it; this is where every array begins),
-full, a rate such as 80MiB/s, or paces by hours of the day. It is in force within a second. Without PACE, prints the pace in
+full, rest (not at all), a rate such as 80MiB/s, paces by hours of the day, or "by 07:00": as fast as it must be to be done by then. It is in force within a second. Without PACE, prints the pace in
 force and its effect on the running tasks.
 
   nidalo pace
   nidalo pace tides gentle
   nidalo pace all 80MiB/s
+  nidalo pace tides by 07:00
   nidalo pace all 08:00-18:00 gentle, else full`,
 	with: func(e *env, f *flag.FlagSet) action {
 		jsonFlag(e, f)

@@ -143,6 +143,9 @@ func (s *Service) taskStatus(r *running, t task.State) control.TaskStatus {
 		seconds := t.Left.Seconds()
 		out.ETA = &seconds
 	}
+	if r.Pace().Mode == task.Rest && t.State == state.TaskRunning {
+		out.State, out.ETA, out.Waits = state.TaskPaused, nil, "as the pace says at this hour"
+	}
 	if !t.Ended.IsZero() {
 		out.Ended = &t.Ended
 	}

@@ -26,7 +26,7 @@ func (s *Service) schedule(name string) queue.Schedule {
 // applyPaces puts in force what the hour asks for.
 func (s *Service) applyPaces() {
 	for _, r := range s.running() {
-		p := s.schedule(r.Name()).At(s.opt.Now())
+		p := s.paceOf(r)
 		if own, ok := s.roundPace(r.ID().String()); ok && !slices.ContainsFunc(r.TaskStates(), func(t task.State) bool { return t.Ended.IsZero() && t.Kind != state.TaskCheck }) {
 			p = own
 		}
@@ -35,6 +35,35 @@ func (s *Service) applyPaces() {
 		}
 	}
 }
+
+// paceOf is the pace that the schedule of an array asks for now: by a time of day the rate that its tasks need to be done by then.
+func (s *Service) paceOf(r *running) task.Pace {
+	schedule := s.schedule(r.Name())
+	by, ok := schedule.By(s.opt.Now())
+	if !ok {
+		return schedule.At(s.opt.Now())
+	}
+	var left int64
+	for _, t := range r.TaskStates() {
+		if t.Ended.IsZero() {
+			left = max(left, t.Total-t.Done)
+		}
+	}
+	if left == 0 {
+		return task.Pace{Mode: task.Normal}
+	}
+	need := max(leastRate, int64(float64(left)/by.Sub(s.opt.Now()).Seconds()*haste))
+	if now := r.Pace().Rate; now > 0 && need > now*9/10 && need < now*11/10 {
+		need = now // the estimate of a task begins anew when its pace changes
+	}
+	return task.Pace{Rate: need}
+}
+
+// leastRate is how fast a task goes at least, bytes a second, and haste by how much more than needed, so that it is done a little earlier.
+const (
+	leastRate = 1 << 20
+	haste     = 1.1
+)
 
 // roundPace is the pace of a round that is under way, if it has its own.
 func (s *Service) roundPace(id string) (task.Pace, bool) {

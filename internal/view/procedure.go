@@ -117,7 +117,9 @@ func (s *Screen) Paces(before, after []control.PaceReply) {
 	}
 	for i, p := range after {
 		s.Printf("%s   pace %s", s.strong(p.Array), p.Pace)
-		if strings.Contains(p.Schedule, " ") {
+		if clock, ok := strings.CutPrefix(p.Schedule, "by "); ok {
+			s.Printf(" now; as fast as it must be to be done by %s", clock)
+		} else if strings.Contains(p.Schedule, " ") {
 			s.Printf(" now; by the hours: %s", p.Schedule)
 		}
 		s.Printf("\n")

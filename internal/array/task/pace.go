@@ -18,6 +18,7 @@ const (
 	Gentle = "gentle" // a tenth of the time while clients are at work, half of it otherwise
 	Normal = "normal" // a third of the time while clients are at work, all of it otherwise
 	Full   = "full"   // all of the time
+	Rest   = "rest"   // not at all
 )
 
 func (p Pace) String() string {
@@ -77,6 +78,11 @@ func (p *Pacer) Wait(bytes int64) time.Duration {
 		p.moved, p.seen = moved, now
 	}
 	pace := p.pace()
+	if pace.Mode == Rest {
+		p.restart()
+		p.now = pace
+		return paceLook
+	}
 	if pace != p.now {
 		p.now, p.until, p.counted = pace, now, true
 	}

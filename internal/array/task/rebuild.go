@@ -74,6 +74,7 @@ type rebuilding struct {
 	strips int64
 	next   int64 // strip at which the next piece begins
 	begun  int64 // bytes of all pieces that were begun
+	moved  int64 // bytes that a catch-up had copied at the piece before
 	piece  int64 // bytes
 	saves  *Saves
 	flight env.Group     // pieces under way
@@ -110,7 +111,7 @@ func (r *rebuilding) step() {
 	if r.t.Yields() {
 		r.flight.Wait()
 	}
-	if err := r.t.Point(n * st.Strip); err != nil {
+	if err := r.t.Point(r.paid(n * st.Strip)); err != nil {
 		r.fail(err)
 		return
 	}
@@ -134,6 +135,17 @@ func (r *rebuilding) step() {
 	}
 	r.next += n
 	r.launch(st, n)
+}
+
+// paid is how much of the next piece counts for a pace: of a catch-up what was copied since the piece before, since most of it is only
+// looked at.
+func (r *rebuilding) paid(bytes int64) int64 {
+	if r.m.Base == 0 {
+		return bytes
+	}
+	moved := r.t.moved.Load()
+	bytes, r.moved = moved-r.moved, moved
+	return bytes
 }
 
 // save saves the cursor behind the pieces that are under way: whatever it has passed when it is read is saved.

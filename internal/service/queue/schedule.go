@@ -11,8 +11,10 @@ import (
 	"nidalo/internal/array/task"
 )
 
-// Schedule is a pace by the hours of the day. Its text is "normal", "80MiB/s", or "08:00-18:00 gentle, else full".
+// Schedule is a pace by the hours of the day. Its text is "normal", "80MiB/s", "08:00-18:00 gentle, else full", or "by 07:00": as fast as it
+// must be to be done by then.
 type Schedule struct {
+	by    *rounds.Window // ends when the work is to be done; nil: there is no such time
 	rules []hours
 	other task.Pace
 	text  string
@@ -26,13 +28,13 @@ type hours struct {
 // ParsePace reads gentle, normal, full or a rate such as 80MiB/s.
 func ParsePace(text string) (task.Pace, error) {
 	switch text {
-	case task.Gentle, task.Normal, task.Full:
+	case task.Gentle, task.Normal, task.Full, task.Rest:
 		return task.Pace{Mode: text}, nil
 	}
 	size, ok := strings.CutSuffix(text, "/s")
 	rate, err := say.ParseSize(size)
 	if !ok || err != nil {
-		return task.Pace{}, fmt.Errorf("%q is no pace: gentle, normal, full, or a rate such as 80MiB/s", text)
+		return task.Pace{}, fmt.Errorf("%q is no pace: gentle, normal, full, rest, or a rate such as 80MiB/s", text)
 	}
 	if rate < 64<<10 {
 		return task.Pace{}, fmt.Errorf("%q is too slow: a task must not starve; at least 64KiB/s", text)
@@ -43,6 +45,14 @@ func ParsePace(text string) (task.Pace, error) {
 // ParseSchedule reads a pace, or paces by hours.
 func ParseSchedule(text string) (Schedule, error) {
 	s := Schedule{other: task.Pace{Mode: task.Normal}, text: strings.TrimSpace(text)}
+	if clock, ok := strings.CutPrefix(s.text, "by "); ok {
+		w, err := rounds.ParseHours("00:00-" + clock)
+		if err != nil || clock == "00:00" {
+			return s, fmt.Errorf("%q: a time of day is written as by 07:00", s.text)
+		}
+		s.by = &w
+		return s, nil
+	}
 	parts := strings.Split(s.text, ",")
 	for i, part := range parts {
 		words := strings.Fields(part)
@@ -75,6 +85,17 @@ func ParseSchedule(text string) (Schedule, error) {
 }
 
 func (s Schedule) String() string { return cmp.Or(s.text, task.Normal) }
+
+// By is when work is to be done that is wanted by a time of day; ok is false where there is no such time.
+func (s Schedule) By(now time.Time) (at time.Time, ok bool) {
+	if s.by == nil {
+		return at, false
+	}
+	if end := s.by.End(now); end.After(now) {
+		return end, true
+	}
+	return s.by.End(now.AddDate(0, 0, 1)), true
+}
 
 // At is the pace at a time of day.
 func (s Schedule) At(t time.Time) task.Pace {

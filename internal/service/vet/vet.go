@@ -28,6 +28,8 @@ const (
 	notes  = 500 // times that the place of a vet is noted at least
 	sample = 64  // a quick vet looks at one piece of so many
 	places = 20
+	// mostErrors is after how many wrong pieces a vet has seen enough.
+	mostErrors = 100
 )
 
 // Passed says that a vet came to its end and nothing was wrong.
@@ -97,6 +99,11 @@ func (w *vetting) pass(stop <-chan struct{}) bool {
 			w.Slow++
 		}
 		w.progress(at+n, n)
+		if w.Errors >= mostErrors {
+			w.end()
+			w.Result = fmt.Sprintf("ended early, after %d pieces were wrong; it is not blank", w.Errors)
+			return false
+		}
 	}
 	if err := w.p.Sync(); err != nil {
 		w.fault(w.Size, "could not be synced")
@@ -173,7 +180,7 @@ func (w *vetting) end() {
 	w.Rate = float64(w.moved) / time.Since(w.began).Seconds()
 	what := "all of it"
 	if w.Quick {
-		what = "samples"
+		what = fmt.Sprintf("samples, one part in %d,", sample)
 	}
 	w.Result = fmt.Sprintf("%s written and read back, %d pieces wrong, %d slow", what, w.Errors, w.Slow)
 	r, err := w.p.Health()
