@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html/template"
 	"maps"
+	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -105,9 +106,54 @@ func lines(caption string, all map[string][]TimePoint, zero, dots bool) (*drawn,
 		span.Min = 0
 	}
 	var err error
-	d.SVG, err = draw(chart.Chart{Series: series, XAxis: chart.XAxis{ValueFormatter: timeFormatter(series)},
-		YAxis: chart.YAxis{Range: span, ValueFormatter: func(v any) string { return fmt.Sprintf("%.0f", v) }}})
+	d.SVG, err = draw(chart.Chart{Series: series, XAxis: chart.XAxis{Ticks: timeTicks(series)}, YAxis: chart.YAxis{Range: span, Ticks: numberTicks(span.Min, span.Max)}})
 	return d, err
+}
+
+// numberTicks are the whole numbers at which an axis is marked, seven at most, in steps of 1, 2 or 5 times a power of ten.
+func numberTicks(low, high float64) (out []chart.Tick) {
+	step := 1.0
+	for i := 0; (high-low)/step > 5; i++ {
+		step *= []float64{2, 2.5, 2}[i%3]
+	}
+	for v := math.Floor(low/step) * step; len(out) == 0 || out[len(out)-1].Value < high; v += step { // the axis reaches from the first to the last
+		out = append(out, chart.Tick{Value: v, Label: fmt.Sprintf("%.0f", v)})
+	}
+	return out
+}
+
+// timeTicks are the moments at which an axis of time is marked: evenly, and no two with the same label.
+func timeTicks(series []chart.Series) (out []chart.Tick) {
+	var first, last time.Time
+	for _, one := range series {
+		for _, x := range one.(chart.TimeSeries).XValues {
+			if first.IsZero() || x.Before(first) {
+				first = x
+			}
+			if x.After(last) {
+				last = x
+			}
+		}
+	}
+	format := "Jan 2"
+	switch span := last.Sub(first); {
+	case span < 10*time.Minute:
+		format = "15:04:05"
+	case span < 20*time.Hour:
+		format = "15:04"
+	case span < 8*24*time.Hour:
+		format = "Jan 2 15:04"
+	}
+	const marks = 4
+	for i := range marks {
+		at := first.Add(last.Sub(first) * time.Duration(i) / (marks - 1))
+		label := at.Local().Format(format)
+		if slices.ContainsFunc(out, func(t chart.Tick) bool { return t.Label == label }) {
+			label = ""
+		}
+		out = append(out, chart.Tick{Value: chart.TimeToFloat64(at), Label: label})
+	}
+	return out
 }
 
 // ownSize is what the library says of the size of a drawing, which would not fit every page.
@@ -126,34 +172,4 @@ func draw(c chart.Chart) (template.HTML, error) {
 	}
 	// What the library drew, from numbers and names of disks that it escapes.
 	return template.HTML(ownSize.ReplaceAllString(b.String(), `viewBox="0 0 560 220" role="img"`)), nil
-}
-
-// timeFormatter writes times as short as they are told apart.
-func timeFormatter(series []chart.Series) chart.ValueFormatter {
-	var first, last time.Time
-	for _, s := range series {
-		for _, t := range s.(chart.TimeSeries).XValues {
-			if first.IsZero() || t.Before(first) {
-				first = t
-			}
-			if t.After(last) {
-				last = t
-			}
-		}
-	}
-	layout := "15:04:05"
-	switch d := last.Sub(first); {
-	case d > 4*24*time.Hour:
-		layout = "Jan 2"
-	case d > 12*time.Hour:
-		layout = "Jan 2 15:04"
-	case d > 10*time.Minute:
-		layout = "15:04"
-	}
-	return func(v any) string {
-		if f, ok := v.(float64); ok {
-			return time.Unix(0, int64(f)).Local().Format(layout)
-		}
-		return ""
-	}
 }
