@@ -3,7 +3,6 @@ package advice
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -29,8 +28,8 @@ func (p *planner) first() {
 		if len(blank) >= 4 {
 			level = "6"
 		}
-		p.add(Convenient, why, "compare the levels for the blank disks", "nidalo plan "+strings.Join(blank, " "), noDisk)
-		p.add(Convenient, "the command shows its plan and asks before it writes", "make an array of the blank disks", fmt.Sprintf("nidalo create -name NAME -level %s %s", level, strings.Join(blank, " ")), noDisk)
+		p.add(Convenient, why, "compare the levels for the blank disks", "nidalo plan "+say.Arguments(blank), noDisk)
+		p.add(Convenient, "the command shows its plan and asks before it writes", "make an array of the blank disks", fmt.Sprintf("nidalo create -name NAME -level %s %s", level, say.Arguments(blank)), noDisk)
 	case len(p.Disks) == 0:
 		p.add(Convenient, "there are no arrays and no disks here", "make a simulated enclosure to try things with", "nidalo lab new", noDisk)
 		p.add(Convenient, "disks are also taken by their paths", "make an array of blank disks", "nidalo create -name NAME -level 6 /dev/DISK...", noDisk)

@@ -88,3 +88,25 @@ func splitBay(name string) (row string, number int) {
 	}
 	return name[:len(name)-len(digits)], n
 }
+
+// Arguments lists disks as a command takes them, neighbouring bays as ranges: A1-A8 B3 TMK-0193.
+func Arguments(names []string) string {
+	return strings.NewReplacer("–", "-", ", ", " ").Replace(Ranges(names))
+}
+
+// mostRange is how many bays a range may mean.
+const mostRange = 64
+
+// Expand is the bays that a range such as A1-A8 means; nil: it is none.
+func Expand(name string) (bays []string) {
+	from, to, ok := strings.Cut(strings.Replace(name, "–", "-", 1), "-")
+	row, first := splitBay(from)
+	last, end := splitBay(to)
+	if !ok || row == "" || last != row || end < first || end-first >= mostRange {
+		return nil
+	}
+	for n := first; n <= end; n++ {
+		bays = append(bays, fmt.Sprint(row, n))
+	}
+	return bays
+}

@@ -240,6 +240,27 @@ func (e *env) disks(c *control.Control, names ...string) ([]string, error) {
 	return out, nil
 }
 
+// many is disks for a list, in which neighbouring bays may be written as a range.
+func (e *env) many(c *control.Control, names ...string) ([]string, error) {
+	var all []string
+	for _, name := range names {
+		bays := say.Expand(name)
+		if bays == nil {
+			all = append(all, name)
+			continue
+		}
+		known, err := c.Disks()
+		if err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(known, func(d control.DiskInfo) bool { return d.Identity.Matches(name) }) {
+			bays = []string{name}
+		}
+		all = append(all, bays...)
+	}
+	return e.disks(c, all...)
+}
+
 // diskName is disks for one.
 func (e *env) diskName(c *control.Control, name string) (string, error) {
 	out, err := e.disks(c, name)

@@ -32,6 +32,7 @@ With -use only a part of each real disk is taken: a partition of that size is ma
 further arrays of other levels on the same disks. Partitions that are there, in use or not, stay as they are.
 
   nidalo create -name tides -level 6 A1 A2 A3 A4 A5 A6
+  nidalo create -name vault -level 60 -groups 4 A1-A8 B1-B8     neighbouring bays as ranges
   nidalo create -name sonar -level 5 -use 500GB TMK-0193 TMK-0194 TMK-0195
   nidalo create -name charts -level 1 TMK-0193 ORR-0200`,
 	with: func(e *env, f *flag.FlagSet) action {
@@ -65,7 +66,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 			req := control.CreateRequest{Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args, AlthoughBad: althoughBad}
 			return e.withControl(func(c *control.Control) error {
 				var err error
-				if req.Disks, err = e.disks(c, args...); err != nil {
+				if req.Disks, err = e.many(c, args...); err != nil {
 					return err
 				}
 				req.DryRun = true

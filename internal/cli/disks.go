@@ -3,7 +3,6 @@ package cli
 import (
 	"flag"
 	"slices"
-	"strings"
 
 	"nidalo/core/advice"
 	"nidalo/core/say"
@@ -53,7 +52,7 @@ func (e *env) listed(c *control.Control, args []string) ([]control.DiskInfo, err
 	if len(args) == 0 {
 		return c.Disks()
 	}
-	names, err := e.disks(c, args...)
+	names, err := e.many(c, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -90,9 +89,9 @@ func diskSteps(disks []control.DiskInfo) []string {
 		return []string{"nidalo lab new   makes a simulated enclosure to try things with",
 			"nidalo create -name NAME -level 6 /dev/DISK...   takes blank disks by their paths"}
 	case len(blank) >= 4:
-		return []string{"nidalo create -name NAME -level 6 " + strings.Join(blank, " ")}
+		return []string{"nidalo create -name NAME -level 6 " + say.Arguments(blank)}
 	case len(blank) >= 2:
-		return []string{"nidalo create -name NAME -level 1 " + strings.Join(blank, " ")}
+		return []string{"nidalo create -name NAME -level 1 " + say.Arguments(blank)}
 	case len(blank) == 1:
 		return []string{"nidalo status   says whether an array needs " + blank[0]}
 	}

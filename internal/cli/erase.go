@@ -22,7 +22,7 @@ them is a member of an array in service, all are left alone.
 		yesFlag(e, f)
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {
-				names, err := e.disks(c, args...)
+				names, err := e.many(c, args...)
 				if err != nil {
 					return err
 				}

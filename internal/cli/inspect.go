@@ -19,7 +19,7 @@ is written. A disk of an array in service may change while it is read.
 		jsonFlag(e, f)
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {
-				names, err := e.disks(c, args...)
+				names, err := e.many(c, args...)
 				if err != nil {
 					return err
 				}

@@ -21,15 +21,11 @@ Exit status: 0 yes, 1 no, 2 wrong usage.
 		jsonFlag(e, f)
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {
-				var req control.PullRequest
-				for _, arg := range args {
-					name, err := e.diskName(c, arg)
-					if err != nil {
-						return err
-					}
-					req.Disks = append(req.Disks, name)
+				names, err := e.many(c, args...)
+				if err != nil {
+					return err
 				}
-				r, err := c.MayPull(req)
+				r, err := c.MayPull(control.PullRequest{Disks: names})
 				if err != nil {
 					return err
 				}

@@ -204,7 +204,7 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		if err != nil {
 			return err
 		}
-		if args, err = e.disks(c, args...); err != nil {
+		if args, err = e.many(c, args...); err != nil {
 			return err
 		}
 		if len(args) == 0 {
@@ -257,7 +257,7 @@ func (o *planOptions) whatIf(e *env, args []string) error {
 	}
 	return e.withControl(func(c *control.Control) error {
 		var err error
-		if req.Lose, err = e.disks(c, req.Lose...); err != nil {
+		if req.Lose, err = e.many(c, req.Lose...); err != nil {
 			return err
 		}
 		replies, err := c.WhatIf(req)

@@ -339,7 +339,7 @@ func (s *Service) nextCheck(r *running) *time.Time {
 	}
 	of := s.roundOf(r, s.rules())
 	next := of.next(s.opt.Now(), s.roundAt(of.id))
-	if next.IsZero() || of.state != "" || r.Used() == 0 {
+	if next.IsZero() || of.state != "" || of.why != "" {
 		return nil
 	}
 	return &next

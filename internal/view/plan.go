@@ -72,7 +72,7 @@ func (s *Screen) Plan(p PlanTable) {
 	if p.Chosen != nil {
 		s.Printf("\nRecommended: level %s: %s.\n", s.strong(string(p.Chosen.Level)), p.Why)
 		if len(p.Names) > 0 {
-			s.Next([]string{fmt.Sprintf("nidalo create -name NAME -level %s %s", p.Chosen.Level, strings.Join(p.Names, " "))})
+			s.Next([]string{fmt.Sprintf("nidalo create -name NAME -level %s %s", p.Chosen.Level, say.Arguments(p.Names))})
 		}
 		return
 	}
@@ -192,7 +192,7 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Map, names []string, rows int,
 	s.Printf("\n%s\n", wrap(legend+".", s.Width, ""))
 	s.assumptions(a)
 	if len(names) > 0 {
-		s.Next([]string{fmt.Sprintf("nidalo create -name NAME -level %s %s", o.Level, strings.Join(names, " "))})
+		s.Next([]string{fmt.Sprintf("nidalo create -name NAME -level %s %s", o.Level, say.Arguments(names))})
 	}
 }
 
