@@ -189,7 +189,7 @@ func (x *Exchange) takeOut(see Sight) Action {
 // overtaken says whether the slot was filled in another way.
 func (x *Exchange) overtaken(see Sight) (Action, bool) {
 	switch {
-	case see.Condition == record.Rebuilding && !same(see.Disk, x.Old):
+	case !same(see.Disk, x.Old) && (see.Condition == record.Rebuilding || works(see.Condition)):
 		x.New, x.In, x.Step = see.Disk, see.Now, Rebuild
 		return x.rebuild(see), true
 	case see.Condition == record.Rebuilding:

@@ -82,6 +82,9 @@ func TestAnExchangeThatOthersBringToItsEnd(t *testing.T) {
 	require.Equal(t, exchange.CloseDown, x.Next(seen(time.Minute, record.Active, fresh)))
 	require.Contains(t, x.Result, "not checked")
 
+	x = &exchange.Exchange{Name: "tides", Old: old, Step: exchange.PutIn, Started: began, Exposed: began}
+	require.Equal(t, exchange.BeginCheck, x.Next(seen(0, record.Active, fresh)), "a spare was quick")
+
 	x = &exchange.Exchange{Name: "tides", Old: old, Step: exchange.TakeOut, Started: began, Exposed: began}
 	require.Equal(t, exchange.CloseDown, x.Next(seen(0, record.Rebuilding, old)))
 	require.Equal(t, exchange.Left, x.Step, "the old disk was taken back")

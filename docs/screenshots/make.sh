@@ -48,7 +48,6 @@ nidalo detach charts >/dev/null
 nidalo replace charts ORR-0242 A8 >/dev/null 2>&1
 sleep 2
 nidalo check -wait charts >/dev/null 2>&1
-shot watch-healthy 3 "nidalo watch"
 nidalo lab pull A3 >/dev/null
 sleep 1.5
 shot next 2 "$type; say next; say may-pull A5; say may-pull A5 B1; say locate -others tides"
@@ -66,6 +65,11 @@ nidalo lab damage A3 -mend >/dev/null
 sleep 3
 nidalo check -wait tides >/dev/null 2>&1
 nidalo retire -wait tides A2 B1 >/dev/null 2>&1
+nidalo spare B4 >/dev/null 2>&1
+nidalo pace all 40MiB/s >/dev/null
+(sleep 3; nidalo lab pull A5; sleep 2; nidalo lab insert A5 -size 128MiB; sleep 2; nidalo lab pull A5; nidalo lab insert A5 -size 256MiB) >/dev/null 2>&1 &
+shot exchange 16 "$type; say spare; say schedule; say exchange -yes tides A5 2>/dev/null; say next"
+nidalo pace all normal >/dev/null
 shot history 2 "$type; say history -array tides; say history -tasks"
 shot plan 2 "$type; say plan -sizes 8x12TB -want capacity; say plan -level 6 -sizes 5x12TB -rows 5"
 shot inspect 2 "$type; say plan -lose A1,A3 tides; say inspect A4"

@@ -21,8 +21,8 @@ the array was without it.
 
 Each step can be left (Ctrl-C, or -leave from the beginning) and is taken up by the same command; the service goes on by
 itself, also after a restart, and when the disk was changed while the power was off. -stop ends it; the array stays as it is then.
-With -check-first the array is checked before redundancy is given up; with -vet samples of the new disk are tested. Spares wait as
-long as the array has a margin. Without arguments all exchanges are listed.
+With -check-first the array is checked before redundancy is given up; with -vet samples of the new disk are tested. Spares wait for
+an hour, as long as the array has a margin. Without arguments all exchanges are listed.
 
 To let a disk that works go without losing margin, copy it onto another one with nidalo retire.
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"time"
 
 	"nidalo/core/advice"
 	"nidalo/core/event"
@@ -83,6 +84,10 @@ func (s *Service) mayExchange(req control.ExchangeRequest, r *running, slot int)
 	case !r.Layout().Redundant():
 		return &control.Error{What: fmt.Sprintf("level %s has no redundancy: what is on %s cannot be rebuilt", r.Layout().Level, m.Disk),
 			Hints: []string{"nidalo retire " + r.Name() + " " + strconv.Itoa(slot) + "   copies it onto another disk"}}
+	case partNumber(m.Disk) > 0:
+		whole := say.Quote(state.Physical(m.Disk.Serial))
+		return &control.Error{What: fmt.Sprintf("%s is a partition: the disk is exchanged with everything that arrays have on it", m.Disk),
+			Hints: []string{"nidalo may-pull " + whole + "   says what it means", "nidalo replace " + whole + " DISK   puts another disk in its place"}}
 	case m.Condition == record.Rebuilding:
 		return &control.Error{What: fmt.Sprintf("%s is being rebuilt", m.Disk), Hints: []string{"nidalo status " + r.Name() + "   shows how far it is"}}
 	case m.Condition.TakesPart() && r.WouldFail(slot):
@@ -156,13 +161,17 @@ func (s *Service) noteExchange(x exchange.Exchange) error {
 	})
 }
 
-// exchanging says whether an exchange is under way of the member in a slot: then no spare steps in as long as the array has a margin.
+// spareWaits is how long spares leave an exchange alone; then somebody was called away.
+const spareWaits = time.Hour
+
+// exchanging says whether an exchange is under way of the member in a slot: then no spare steps in, as long as the array has a margin and
+// not for too long.
 func (s *Service) exchanging(r *running, slot int) bool {
 	if certain, _ := r.Margin(); certain < 1 {
 		return false
 	}
 	return slices.ContainsFunc(s.exchanges(), func(x exchange.Exchange) bool {
-		return x.Array == r.ID().String() && x.Slot == slot && !x.Step.Over()
+		return x.Array == r.ID().String() && x.Slot == slot && !x.Step.Over() && (x.Exposed.IsZero() || s.opt.Now().Sub(x.Exposed) < spareWaits)
 	})
 }
 

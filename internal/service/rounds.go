@@ -212,7 +212,7 @@ func (s *Service) attend(r round, at roundAt, now time.Time) bool {
 		s.noteRound(r.id, at)
 		s.holdRound(r, false)
 	case at.Held && r.array != nil && r.state == state.TaskRunning: // it was resumed by a start of the service
-		s.holdRound(r, true)
+		_ = r.array.Steer(state.TaskCheck, -1, state.TaskPaused) // which is no news
 	}
 	return open && !at.Held
 }
