@@ -150,7 +150,7 @@ func works(c record.Condition) bool { return c == record.Active || c == record.F
 func same(a, b state.Identity) bool { return a.Name() == b.Name() }
 
 func (x *Exchange) checkFirst(see Sight) Action {
-	x.Says = "the array is checked first"
+	x.Says = "the array is being checked first"
 	switch {
 	case !works(see.Condition): // it failed meanwhile: there is no time for that
 		x.Step = TakeOut
@@ -273,7 +273,7 @@ func (x *Exchange) vet(see Sight) Action {
 	case see.Vetted == Refused:
 		x.Says = fmt.Sprintf("%s did not pass its test: take it out, and put another one in", x.New)
 	default:
-		x.Says = fmt.Sprintf("%s is tested", x.New)
+		x.Says = fmt.Sprintf("%s is being tested", x.New)
 	}
 	return Nothing
 }
@@ -293,7 +293,7 @@ func (x *Exchange) rebuild(see Sight) Action {
 	case see.Stopped != "":
 		x.Says = see.Stopped
 	default:
-		x.Says = fmt.Sprintf("%s is rebuilt", x.New)
+		x.Says = fmt.Sprintf("%s is being rebuilt", x.New)
 	}
 	return Nothing
 }
@@ -303,7 +303,7 @@ func (x *Exchange) check(see Sight) Action {
 	case Unasked:
 		return BeginCheck
 	case Pending:
-		x.Says = "all is checked"
+		x.Says = "the whole array is being checked"
 		return Nothing
 	}
 	x.Verified, x.Wrong = see.Read, see.Wrong

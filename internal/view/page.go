@@ -17,11 +17,12 @@ import (
 var files embed.FS
 
 var page = template.Must(template.New("report.html").Funcs(template.FuncMap{
-	"size":     say.Size,
-	"duration": func(t history.Task) string { return Duration(t.Ended.Sub(t.Started).Seconds()) },
-	"when":     func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
-	"survives": Survives,
-	"list":     say.List,
+	"size":      say.Size,
+	"duration":  func(t history.Task) string { return Duration(t.Ended.Sub(t.Started).Seconds()) },
+	"when":      func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
+	"survives":  Survives,
+	"declining": declining,
+	"list":      say.List,
 	"risk": func(of map[string]ReportRisk, name string) string {
 		if r, ok := of[name]; ok {
 			return r.String()

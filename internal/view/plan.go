@@ -68,6 +68,7 @@ func (s *Screen) Plan(p PlanTable) {
 	if u := p.Options[0].Unequal; u > 0 {
 		s.Printf("\n%s are lost to unequal sizes at every level but concat.\n", say.Size(u))
 	}
+	s.Printf("\n%s\n", wrap("Survives is the losses that are survived for certain, and with luck; speeds are in units of one disk, sequential.", s.Width, ""))
 	s.assumptions(p.Assumptions)
 	if p.Chosen != nil {
 		s.Printf("\nRecommended: level %s: %s.\n", s.strong(string(p.Chosen.Level)), p.Why)
@@ -113,8 +114,8 @@ func (s *Screen) assumptions(a plan.Assumptions) {
 	if a.Used < 1 {
 		full = fmt.Sprintf("%.0f%% full", 100*a.Used)
 	}
-	text := fmt.Sprintf("Survives is the losses for certain, and with luck; speeds are in units of one disk, sequential. The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (%s) for %.0f%% of the time (-share), or a third of that when paced (pace normal, clients at work); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
-		100*a.AFR, 1/a.URE, full, say.Size(int64(a.Rate)), from, 100*a.Share, spare)
+	text := fmt.Sprintf("The chances assume that %.2g%% of disks fail in a year (-afr), independently; one bit in %.0e cannot be read (-ure); disks are %s, are rebuilt at %s/s (%s) for %.0f%% of the time (-share), or a third of that when paced (pace normal, clients at work); %s. They compare levels better than they foretell years: disks of one batch fail together more often than that.",
+		100*a.AFR, 1/a.URE, full, fmt.Sprintf("%.0fMB", a.Rate/1e6), from, 100*a.Share, spare)
 	s.Printf("\n%s\n", wrap(text, s.Width, ""))
 }
 

@@ -75,8 +75,11 @@ const (
 // be done soon.
 func (r *Report) Judge() {
 	r.Level = Fine
-	number := map[state.Condition]int{}
+	number, failing := map[state.Condition]int{}, 0
 	for _, a := range r.Arrays {
+		if len(declining(a)) > 0 && a.Condition == state.Healthy {
+			failing++
+		}
 		if !a.Out || a.Condition == state.Failed {
 			number[a.Condition]++
 		}
@@ -97,6 +100,9 @@ func (r *Report) Judge() {
 		if n := number[c]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, c))
 		}
+	}
+	if failing > 0 {
+		parts = append(parts, fmt.Sprintf("%d with a member that will fail", failing))
 	}
 	r.Summary = say.Count(int64(len(r.Arrays)), "array", "arrays") + ": " + strings.Join(parts, ", ")
 	if len(r.Arrays) == 0 {
