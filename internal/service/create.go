@@ -1,0 +1,205 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"syscall"
+
+	"nidalo/core/event"
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
+	"nidalo/internal/array"
+	"nidalo/internal/control"
+	"nidalo/internal/disk"
+	"nidalo/internal/service/attach"
+)
+
+// Arrays that are made, or could be.
+
+// Create makes an array of blank disks.
+func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	if err := record.CheckName(req.Name); err != nil {
+		return nil, &control.Error{What: err.Error()}
+	}
+	if s.nameTaken(req.Name) {
+		return nil, &control.Error{What: fmt.Sprintf("there is an array %q already", req.Name)}
+	}
+	if req.Strip == 0 {
+		req.Strip = layout.DefaultStrip
+	}
+	if err := fitsLevel(req); err != nil {
+		return nil, err
+	}
+	disks, err := s.takeForCreate(req)
+	if err != nil {
+		return nil, err
+	}
+	a, out, err := s.createOn(disks, req)
+	if a == nil {
+		for _, d := range disks {
+			_ = d.Close()
+		}
+		return out, err
+	}
+	s.begin(a)
+	for _, d := range disks {
+		s.noSpare(d.Identity())
+	}
+	s.event(event.Event{Kind: event.ArrayCreated, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), say.Size(a.Capacity()))})
+	status := s.describe(s.arrayNamed(a.Name()))
+	return &status, nil
+}
+
+// fitsLevel looks at the level's own demands before any disk is looked at: they are the cheaper to put right.
+func fitsLevel(req control.CreateRequest) error {
+	sizes := make([]int64, len(req.Disks))
+	for i := range sizes {
+		sizes[i] = 1 << 40
+	}
+	if len(sizes) > 0 {
+		if _, err := layout.New(layout.Level(req.Level), req.Strip, req.Groups, sizes); err != nil {
+			return &control.Error{What: err.Error()}
+		}
+	}
+	return nil
+}
+
+// createOn makes the array of disks that are open, which belong to it then. Of a dry run it only says what it would be.
+func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array.Array, *control.ArrayStatus, error) {
+	for _, d := range disks {
+		if why := s.doubt(d); why != "" && !req.AlthoughBad {
+			return nil, nil, badDisk(d.Identity(), why)
+		}
+	}
+	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: disks}
+	lay, _, err := plan.Layout()
+	if err != nil {
+		return nil, nil, &control.Error{What: err.Error()}
+	}
+	if req.DryRun {
+		return nil, s.wouldBe(req, lay, disks), nil
+	}
+	for _, d := range disks {
+		if id := d.Identity(); id.Bay == "" {
+			if err := s.seen.Remember(id.Path); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	var a *array.Array
+	err = quietly(disks, func() (err error) {
+		a, err = array.Create(plan, s.engine())
+		return err
+	})
+	if errors.Is(err, disk.ErrFull) {
+		return nil, nil, &control.Error{What: err.Error(), Hints: []string{"make space there, then erase the disks and create the array again"}}
+	}
+	return a, nil, err
+}
+
+// wouldBe is what an array that could be created is.
+func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []disk.Disk) *control.ArrayStatus {
+	out := &control.ArrayStatus{Name: req.Name, Level: req.Level, Capacity: lay.Capacity(), Strip: req.Strip, Groups: lay.Shape.Groups}
+	names, spindles := make([]state.Identity, len(disks)), make([]string, len(disks))
+	for i, d := range disks {
+		id := d.Identity()
+		names[i], spindles[i] = id, state.SpindleOf(id.Model, id.Serial)
+		if text, _ := s.vettingOf(id.Name()); text == "" {
+			out.NotVetted = append(out.NotVetted, say.Short(id))
+		}
+		out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
+	}
+	out.Margin, out.MarginBest = lay.MarginOfDisks(spindles, func(int) bool { return false })
+	for _, slots := range sharing(names) {
+		var of []string
+		for _, slot := range slots {
+			of = append(of, say.Short(names[slot]))
+		}
+		slices.Sort(of)
+		out.Shared = append(out.Shared, fmt.Sprintf("%s are on one disk, and are lost together", say.List(of)))
+	}
+	slices.Sort(out.Shared)
+	out.Together = filesTogether(names)
+	return out
+}
+
+// filesTogether names files that lie in one file system, and so on one disk, as far as that can be told from here; empty: there are none. Those
+// of a lab play disks, and do not count.
+func filesTogether(of []state.Identity) string {
+	byFileSystem := map[uint64][]string{}
+	for _, id := range of {
+		info, err := os.Stat(id.Path)
+		if err != nil || !info.Mode().IsRegular() || id.Bay != "" {
+			continue
+		}
+		if st, ok := info.Sys().(*syscall.Stat_t); ok {
+			byFileSystem[uint64(st.Dev)] = append(byFileSystem[uint64(st.Dev)], say.Short(id))
+		}
+	}
+	var out []string
+	for _, names := range byFileSystem {
+		if len(names) > 1 {
+			slices.Sort(names)
+			out = append(out, say.List(names)+" are files of one file system: they are lost together with its disk, whatever the margin says")
+		}
+	}
+	slices.Sort(out)
+	return strings.Join(out, "; ")
+}
+
+// begin puts an array that was just created into service.
+func (s *Service) begin(a *array.Array) {
+	r := newRunning(a)
+	r.since = attach.Begin(a.ID().String(), a.Record().Starts) // it has been nowhere else
+	s.mu.Lock()
+	s.arrays[a.Name()] = r
+	s.mu.Unlock()
+	s.own(a.ID().String(), a.Name())
+}
+
+// arrayNamed is the array in service with a name.
+func (s *Service) arrayNamed(name string) *running {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.arrays[name]
+}
+
+// takeForCreate opens the disks of a new array, or with Use the partitions that it makes for it. A dry run opens and writes nothing.
+func (s *Service) takeForCreate(req control.CreateRequest) ([]disk.Disk, error) {
+	if req.Use == 0 {
+		return s.takeBlank(req.Disks, req.DryRun)
+	}
+	list, err := s.carvings(req.Disks, req.Use, req.Name)
+	if err != nil {
+		return nil, err
+	}
+	var planned []disk.Disk
+	for i, c := range list {
+		for _, other := range list[:i] {
+			if other.info.Path == c.info.Path {
+				return nil, &control.Error{What: fmt.Sprintf("disk %s is listed twice", c.info.Identity)}
+			}
+		}
+		planned = append(planned, seen{control.DiskInfo{Identity: c.identity(), Size: c.part.Length}})
+	}
+	if req.DryRun {
+		return planned, nil
+	}
+	// What the level asks for comes before anything is written.
+	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: planned}
+	if _, _, err := plan.Layout(); err != nil {
+		return nil, &control.Error{What: err.Error()}
+	}
+	paths, err := s.carve(list)
+	if err != nil {
+		return nil, err
+	}
+	return s.takeBlank(paths, false)
+}
