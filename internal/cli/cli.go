@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -136,10 +137,27 @@ func (e *env) runCommand(c command, args []string) int {
 		return Usage
 	}
 	e.looks = c.looks
+	f.Visit(e.unitOf)
 	if e.home, err = filepath.Abs(e.home); err == nil {
 		err = act(rest)
 	}
 	return e.report(c.name, err)
+}
+
+// shortSize is an amount without a B at its end, which could be meant in two ways.
+var shortSize = regexp.MustCompile(`^[0-9.]+[kKmMgGtT]$`)
+
+// unitOf says how an amount was taken that could be meant in two ways.
+func (e *env) unitOf(f *flag.Flag) {
+	text := f.Value.String()
+	if !shortSize.MatchString(text) {
+		return
+	}
+	taken, err := say.ParseSize(text)
+	other, err2 := say.ParseSize(text + "iB")
+	if err == nil && err2 == nil {
+		e.err.Printf("-%s %s is taken as %d bytes, as %sB is; %siB is %d.\n", f.Name, text, taken, text, strings.ToUpper(text), other)
+	}
 }
 
 func (e *env) report(name string, err error) int {

@@ -3,10 +3,13 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"nidalo/core/say"
 	"nidalo/internal/control"
+	"nidalo/internal/service"
 	"nidalo/internal/view"
 )
 
@@ -105,6 +108,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 					return e.printJSON(a)
 				}
 				e.out.Printf("Array %s is ready: level %s, %s usable, %s.\n", a.Name, a.Level, say.Size(a.Capacity), view.Survives(*a))
+				e.offerAdoption(a)
 				if a.Export != "" {
 					e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
 				} else {
@@ -114,4 +118,14 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 			})
 		}
 	},
+}
+
+// offerAdoption says to somebody at a terminal how a new disk in the bay of a failed one can take its place by itself.
+func (e *env) offerAdoption(a *control.ArrayStatus) {
+	c, err := service.ReadConfig(e.home)
+	bays := !slices.ContainsFunc(a.Members, func(m control.MemberStatus) bool { return m.Bay == "" })
+	if err == nil && c.Adopt == "" && bays && e.interactive() {
+		e.err.Printf("A new disk in the bay of a failed one waits for a command. adopt = \"same-bay\" in %s has it take the place by itself.\n",
+			filepath.Join(e.home, service.ConfigName))
+	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"flag"
 	"slices"
 
@@ -10,24 +11,31 @@ import (
 	"nidalo/internal/control"
 )
 
-var disksCommand = command{name: "disks", usage: "[-json] [DISK…]", short: "list the disks and their contents", most: -1, looks: true,
+var disksCommand = command{name: "disks", usage: "[-health] [-json] [DISK…]", short: "list the disks and their contents", most: -1, looks: true,
 	help: `
 Lists every block device of this host, every bay of the lab, and every file that was used as a disk, with its place, model,
 size, health and contents. Nothing is written. A disk is blank when its head and tail are all zeros. The disks of the system,
 and others in use, are shown as such and never offered. With bays, serials or paths only those are listed; a path may be one that
-was never used here.
+was never used here. -health has what each says of itself: temperature, hours, sectors replaced and waiting, the speed of its link and
+the best it can do, and what grew since the service asked first.
 NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 
   nidalo disks
   nidalo disks A3 /srv/disks/one.img
+  nidalo disks -health
   nidalo disks -json`,
 	with: func(e *env, f *flag.FlagSet) action {
+		var health bool
+		f.BoolVar(&health, "health", false, "what each disk says of itself")
 		jsonFlag(e, f)
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {
 				disks, err := e.listed(c, args)
 				if err != nil {
 					return err
+				}
+				if health {
+					return e.healths(c, disks)
 				}
 				if e.json {
 					return e.printJSON(map[string]any{"disks": disks})
@@ -45,6 +53,25 @@ NIDALO_HOST_DISKS=no in the environment leaves the disks of the host out.
 			})
 		}
 	},
+}
+
+// healths asks disks how they are.
+func (e *env) healths(c *control.Control, disks []control.DiskInfo) error {
+	var names []string
+	for _, d := range disks {
+		if d.State != state.DiskEmpty && d.State != state.DiskClosed && (d.Hardware == nil || d.Hardware.Part == 0) {
+			names = append(names, cmp.Or(d.Serial, d.Path))
+		}
+	}
+	r, err := c.Inspect(names)
+	if err != nil {
+		return err
+	}
+	if e.json {
+		return e.printJSON(map[string]any{"disks": r.Disks})
+	}
+	e.out.Healths(r.Disks)
+	return nil
 }
 
 // listed is the disks that some words mean, or all.

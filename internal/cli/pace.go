@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nidalo/internal/control"
+	"nidalo/internal/view"
 )
 
 var paceCommand = command{name: "pace", usage: "[-json] [NAME|all] [PACE]", short: "how hard rebuilds and checks may push", most: -1,
@@ -51,10 +52,33 @@ force and its effect on the running tasks.
 					return e.printJSON(map[string]any{"arrays": after})
 				}
 				e.out.Paces(before, after)
+				if running(after) {
+					return e.clientsMeanwhile(c, req.Array)
+				}
 				return nil
 			})
 		}
 	},
+}
+
+// clientsMeanwhile says what the clients of arrays get while tasks run, measured for a second.
+func (e *env) clientsMeanwhile(c *control.Control, name string) error {
+	p := view.NewPulse()
+	for range 2 {
+		st, err := c.Status(name)
+		if err != nil {
+			return err
+		}
+		p.Note(time.Now(), st.Arrays)
+		if line := p.Clients(st.Arrays); len(line) > 0 {
+			for _, l := range line {
+				e.out.Printf("%s\n", l)
+			}
+			return nil
+		}
+		time.Sleep(time.Second)
+	}
+	return nil
 }
 
 func running(replies []control.PaceReply) bool {

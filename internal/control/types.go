@@ -55,6 +55,7 @@ type Status struct {
 	Socket  string        `json:"socket,omitempty"`
 	Arrays  []ArrayStatus `json:"arrays"`
 	Disks   []DiskTask    `json:"disk_replacements,omitempty"`
+	AllEnd  *float64      `json:"all_tasks_end_seconds,omitempty"` // until all tasks have ended, a guess; missing with one or none
 	Next    []string      `json:"next"`
 }
 

@@ -53,7 +53,42 @@ func (s *Service) Status(name string) (*control.Status, error) {
 		out.Next = advice.Lines(plan.Steps())
 	}
 	out.Disks = s.diskTasks()
+	estimate(out)
 	return out, nil
+}
+
+// estimate guesses when tasks that wait for their turn will end: after those that run, one after the other, as fast as those are at the mean;
+// and when all of them will have ended, if there are several and it is known of each.
+func estimate(st *control.Status) {
+	var running, waiting []*control.TaskStatus
+	for i := range st.Arrays {
+		for j := range st.Arrays[i].Tasks {
+			switch t := &st.Arrays[i].Tasks[j]; {
+			case t.State == state.TaskRunning && t.Ended == nil:
+				running = append(running, t)
+			case t.State == state.TaskWaiting:
+				waiting = append(waiting, t)
+			}
+		}
+	}
+	end, rate := 0.0, 0.0
+	for _, t := range running {
+		if t.ETA == nil || t.Rate <= 0 {
+			return
+		}
+		end, rate = max(end, *t.ETA), rate+t.Rate/float64(len(running))
+	}
+	if rate == 0 {
+		return
+	}
+	for _, t := range waiting {
+		end += float64(t.Total-t.Done) / rate
+		at := end
+		t.ETA, t.Unsure = &at, 1
+	}
+	if len(running)+len(waiting) > 1 {
+		st.AllEnd = &end
+	}
 }
 
 func (s *Service) describe(r *running) control.ArrayStatus {

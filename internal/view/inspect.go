@@ -1,8 +1,11 @@
 package view
 
 import (
+	"fmt"
 	"slices"
 	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
 
 	"nidalo/core/say"
 	"nidalo/internal/control"
@@ -81,4 +84,39 @@ func (s *Screen) Inspected(r *control.InspectReply) {
 	for _, c := range r.Compared {
 		s.Printf("%s.\n", capital(c))
 	}
+}
+
+// Healths lists what disks say of themselves.
+func (s *Screen) Healths(disks []control.Inspected) {
+	t := s.table(table.Row{"disk", "health", "°C", "hours", "replaced", "waiting", "unread", "link Gbit/s", "remarks"}, 3, 4, 5, 6, 7)
+	number := func(n *int64) string {
+		if n == nil {
+			return "-"
+		}
+		return fmt.Sprint(*n)
+	}
+	for _, d := range disks {
+		h := d.Health
+		if h == nil {
+			t.AppendRow(table.Row{d.Disk.String(), "-", "-", "-", "-", "-", "-", "-", "it says nothing of itself"})
+			continue
+		}
+		celsius, link := "-", "-"
+		if c := h.Readings.Temperature; c != nil {
+			celsius = fmt.Sprintf("%.0f", *c)
+		}
+		if v := h.Readings.LinkSpeed; v != nil {
+			link = fmt.Sprintf("%g", *v)
+			if best := h.Readings.LinkBest; best != nil {
+				link += fmt.Sprintf(" of %g", *best)
+			}
+		}
+		remarks := slices.Concat(h.Verdict.Reasons, h.Verdict.Notes)
+		if len(h.Grew) > 0 {
+			remarks = append(remarks, strings.Join(h.Grew, ", ")+" since "+h.Since.Local().Format("Jan 2 15:04"))
+		}
+		t.AppendRow(table.Row{d.Disk.String(), s.paint(string(h.Verdict.Grade)), celsius, number(h.Readings.PowerOnHours), number(h.Readings.Reallocated), number(h.Readings.Pending),
+			number(h.Readings.Uncorrectable), link, or(strings.Join(remarks, "; "), "-")})
+	}
+	t.Render()
 }

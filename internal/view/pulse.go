@@ -135,3 +135,22 @@ func (p pulse) mean(key string) string {
 	}
 	return ""
 }
+
+// Pulse is what clients of arrays do, from one look to the next.
+type Pulse struct{ of pulse }
+
+// NewPulse begins to look.
+func NewPulse() Pulse { return Pulse{pulse{}} }
+
+// Note takes what a look has seen.
+func (p Pulse) Note(at time.Time, arrays []control.ArrayStatus) { p.of.note(at, arrays) }
+
+// Clients says what the clients of each array that has any do; empty after one look.
+func (p Pulse) Clients(arrays []control.ArrayStatus) (lines []string) {
+	for _, a := range arrays {
+		if text := p.of.clients(a); text != "" {
+			lines = append(lines, a.Name+": "+text)
+		}
+	}
+	return lines
+}

@@ -188,6 +188,9 @@ func (s *Screen) Status(st *control.Status) {
 			s.Printf("\nReplacement of %s\n", DiskTaskLine(t))
 		}
 	}
+	if st.AllEnd != nil {
+		s.Printf("\nAll tasks together end %s\n", say.End(time.Now(), *st.AllEnd, 1))
+	}
 	s.Next(st.Next)
 	if len(st.Arrays) > 0 && !st.Serving {
 		s.Printf("No service is running here, so this is read from the disks. Clients cannot connect, and tasks rest. Start it with: nidalo serve\n")
@@ -435,7 +438,11 @@ func (s *Screen) Task(t control.TaskStatus) string {
 		what += fmt.Sprintf(" of slot %d", *t.Slot)
 	}
 	if t.State == "waiting" {
-		return what + "  " + t.Waits
+		line := what + "  " + t.Waits
+		if t.ETA != nil {
+			line += "; ends " + say.End(time.Now(), *t.ETA, t.Unsure)
+		}
+		return line
 	}
 	if t.State != "running" {
 		line := fmt.Sprintf("%s %s", what, t.State)

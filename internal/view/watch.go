@@ -368,7 +368,11 @@ func (w watch) task(a control.ArrayStatus, t control.TaskStatus) string {
 	}
 	switch t.State {
 	case "waiting":
-		return "  " + what + "  " + t.Waits
+		out := "  " + what + "  " + t.Waits
+		if t.ETA != nil {
+			out += "; ends " + say.End(time.Now(), *t.ETA, t.Unsure)
+		}
+		return out
 	case "paused":
 		out := fmt.Sprintf("  %s  paused at %.1f%%", what, t.Percent)
 		if t.Waits != "" {
