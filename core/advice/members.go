@@ -181,8 +181,12 @@ func (p *planner) leftovers() {
 		switch {
 		case d.Bad != "" && d.State == state.DiskSpare:
 			p.add(Soon, "this spare does not step in: "+d.Bad, "make another disk the spare, and take this one out", "nidalo spare -release "+word, d.Identity)
-		case d.Bad != "" && (d.State == state.DiskInUse || d.State == state.DiskBlank) && len(d.Held) == 0:
-			p.add(Convenient, d.Bad, "take it out and send it back, or test it", "nidalo locate "+word, d.Identity)
+		case d.Bad != "" && (d.State == state.DiskInUse || d.State == state.DiskBlank || d.State == state.DiskRetired) && len(d.Held) == 0:
+			why := d.Bad
+			if d.Told != "" {
+				why += " (" + d.Told + ")"
+			}
+			p.add(Convenient, why, "take it out and send it back, or test it", "nidalo locate "+word, d.Identity)
 		case d.State == state.DiskInUse && d.Carries != "" && len(d.Held) == 0:
 			p.add(Convenient, "another disk has its place in the array, and it keeps its old contents until it is erased", "erase it to use it again, or take it out", "nidalo erase "+word, d.Identity)
 		case d.State == state.DiskRetired:

@@ -122,6 +122,7 @@ type Disk struct {
 	Holds   []string
 	Held    []string // its users, in words: it is mounted, or a device is built on it
 	Bad     string   // why it is not to be trusted
+	Told    string   // of a bad disk: for how long it ran and what it counted, as it said last
 	Carries string   // identity of the array whose member record is on it
 	Part    int      // number of the partition, 0 for a whole disk
 	Lab     bool

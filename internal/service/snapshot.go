@@ -41,6 +41,13 @@ func (s *Service) snapshotOf(disks []control.DiskInfo, attached map[string]*cont
 func (s *Service) adviceDisk(d control.DiskInfo) advice.Disk {
 	out := advice.Disk{Identity: d.Identity, Spindle: spindle(d.Identity), Size: d.Size, State: d.State, Holds: d.Holds, Held: d.Held, Bad: d.Bad,
 		Carries: d.Carries, Lab: d.Lab}
+	if d.Bad != "" {
+		s.mu.Lock()
+		last := s.healths[d.Name()].now
+		s.mu.Unlock()
+		last.Temperature, last.LinkSpeed, last.LinkErrors = nil, nil, nil
+		out.Told = strings.Join(last.Words(), ", ")
+	}
 	if d.Hardware != nil {
 		out.Part = d.Hardware.Part
 	}
