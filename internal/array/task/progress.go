@@ -15,6 +15,7 @@ type State struct {
 	Slot    int // the member it is about, or -1
 	State   state.TaskState
 	Done    int64 // bytes
+	Earlier int64 // of them, done before Started
 	Total   int64 // bytes; grows when more is written meanwhile
 	Moved   int64 // bytes written to the member; less than Done when it had the rest
 	Percent float64
@@ -63,6 +64,7 @@ func (t *Task) Done() int64 { return t.done.Load() }
 // Count sets the counters: what the whole task is, and what earlier runs of it did, in bytes.
 func (t *Task) Count(done, total int64) {
 	t.done.Store(done)
+	t.earlier.Store(done)
 	t.total.Store(total)
 }
 
@@ -95,6 +97,17 @@ func (t *Task) Resumed(started time.Time, saw CheckResult) {
 	t.check = saw
 	if !started.IsZero() {
 		t.started = started
+		t.earlier.Store(0)
+	}
+}
+
+// beganAt notes when it began if that was before this run of it, so that its figures are of all of its life.
+func (t *Task) beganAt(at time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if !at.IsZero() && at.Before(t.started) {
+		t.started = at
+		t.earlier.Store(0)
 	}
 }
 
@@ -189,7 +202,7 @@ func (t *Task) measureAnew(now time.Time) {
 func (t *Task) view(now time.Time) State {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	s := State{Kind: t.kind, Slot: t.slot, State: t.state, Done: t.done.Load(), Total: t.total.Load(), Moved: t.moved.Load(), Left: -1,
+	s := State{Kind: t.kind, Slot: t.slot, State: t.state, Done: t.done.Load(), Earlier: t.earlier.Load(), Total: t.total.Load(), Moved: t.moved.Load(), Left: -1,
 		Started: t.started, Ended: t.endTime, Err: t.err, Waits: t.waits, Idle: t.idle}
 	if s.Total > 0 {
 		// What is written meanwhile adds to the total, but what was shown is never taken back.

@@ -34,6 +34,7 @@ func (w *Works) startRebuild(slot int) (*Task, error) {
 // treated as missing. The stripes of a piece are held exclusively until the cursor has passed it, and pieces finish in order.
 func (w *Works) rebuild(t *Task, m *member.Member) error {
 	w.countRebuild(t, m)
+	t.beganAt(w.host.Roster.View().Roster[m.Slot].Since)
 	r := &rebuilding{w: w, t: t, m: m, lay: w.host.Layout(), next: m.Cursor.Load(), begun: t.Done(), saves: t.Saves(), slots: make(chan struct{}, windows)}
 	r.strips = r.lay.Strips(m.Slot)
 	// All that is under way is a grain at most, and what is begun beyond what was saved two, see Saves.

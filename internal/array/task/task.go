@@ -21,6 +21,8 @@ type Task struct {
 	total atomic.Int64
 	moved atomic.Int64
 
+	earlier atomic.Int64 // of done, before started
+
 	turns  Turns         // or nil
 	pacer  *Pacer        // nil: in the caller's goroutine, on its own
 	cancel chan struct{} // closed to end it for now

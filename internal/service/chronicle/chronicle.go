@@ -210,7 +210,7 @@ func (c *Chronicle) passEvent(e event.Event, ended *task.State) {
 // kept is what the history keeps of a task of an array that has ended.
 func kept(e event.Event, t task.State) history.Task {
 	out := history.Task{Array: e.Array, Kind: t.Kind, Disk: e.Disk, Started: t.Started, Ended: t.Ended, State: t.State, Bytes: t.Done, Moved: t.Moved,
-		Rate: float64(t.Done) / max(t.Ended.Sub(t.Started).Seconds(), 1e-3)}
+		Rate: float64(t.Done-t.Earlier) / max(t.Ended.Sub(t.Started).Seconds(), 1e-3)}
 	switch {
 	case t.Check != nil:
 		out.Result = fmt.Sprintf("%s, %d repaired, %d beyond repair", say.Count(t.Check.Mismatches, "mismatch", "mismatches"), t.Check.Repaired, t.Check.Unrepairable)
