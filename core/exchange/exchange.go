@@ -250,7 +250,7 @@ func (x *Exchange) candidate(see Sight) *Disk {
 	}
 	var best *Disk
 	for i, d := range see.Disks {
-		if slices.Contains(x.Known, d.Name()) || d.State == state.DiskEmpty {
+		if slices.Contains(x.Known, d.Name()) || d.State == state.DiskEmpty || d.OnDevice() != x.Old.OnDevice() || state.Physical(d.Serial) != d.Serial {
 			continue
 		}
 		if best == nil || d.State == state.DiskBlank && best.State != state.DiskBlank {

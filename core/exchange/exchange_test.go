@@ -101,6 +101,9 @@ func TestAnExchangeThatOthersBringToItsEnd(t *testing.T) {
 func TestWithoutBaysTheNewDiskIsOneThatWasNotHere(t *testing.T) {
 	file := state.Identity{Path: "/srv/disks/c.img"}
 	x := &exchange.Exchange{Name: "tides", Old: file, Step: exchange.PutIn, Started: began, Exposed: began, Known: []string{"/srv/disks/c.img", "/srv/disks/d.img"}}
+	stick := state.Identity{Path: "/dev/sdz", Serial: "TMK-0999"}
+	part := state.Identity{Path: "/srv/disks/x", Serial: "TMK-0998-part1"}
+	require.Equal(t, exchange.Nothing, x.Next(seen(0, record.Missing, file, blank(stick, 100), blank(part, 100))), "another kind of disk is not meant")
 	was, came := state.Identity{Path: "/srv/disks/d.img"}, state.Identity{Path: "/srv/disks/e.img"}
 	require.Equal(t, exchange.Nothing, x.Next(seen(0, record.Missing, file, blank(was, 100))))
 	require.Equal(t, exchange.PutNew, x.Next(seen(0, record.Missing, file, blank(was, 100), blank(came, 100))))
