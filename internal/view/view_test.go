@@ -62,6 +62,8 @@ func TestATaskInOneLineSaysWhatIsKnown(t *testing.T) {
 	require.Contains(t, s.Task(task), "1m30s left, until about")
 	require.Contains(t, s.Task(task), "a first guess")
 	task.State, task.Waits = "waiting", "waits for the check of array tides, which uses the same disks"
+	require.Contains(t, s.Task(task), "waits for the check of array tides, which uses the same disks; ends about")
+	task.ETA = nil
 	require.Equal(t, "rebuild of slot 2  waits for the check of array tides, which uses the same disks", s.Task(task))
 	task.State, task.Waits = "paused", ""
 	require.Equal(t, "rebuild of slot 2 paused at 43.2%", s.Task(task))
