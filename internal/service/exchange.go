@@ -189,27 +189,25 @@ func (s *Service) goExchanges() {
 // actionsAtOnce bounds what one exchange does in one round.
 const actionsAtOnce = 4
 
+// goExchange takes as many steps as can be taken, and writes down where it is then. A service that dies in between sees by the array how far
+// it was.
 func (s *Service) goExchange(x exchange.Exchange) {
+	before := x
 	for range actionsAtOnce {
-		before := x
-		see := s.sightOf(x)
-		action := x.Next(see)
-		var why error
-		if action != exchange.Nothing {
-			why = s.act(&x, action)
+		action := x.Next(s.sightOf(x))
+		if action == exchange.Nothing {
+			break
 		}
-		if why != nil {
+		if why := s.act(&x, action); why != nil {
 			x.Says = why.Error()
+			break
 		}
-		if x.Step != before.Step || x.Says != before.Says || !x.Ended.Equal(before.Ended) || !x.Exposed.Equal(before.Exposed) {
-			if err := s.noteExchange(x); err != nil {
-				s.opt.Log.Warn("an exchange cannot be noted", "array", x.Name, "reason", err)
-				return
-			}
-		}
-		if action == exchange.Nothing || why != nil {
-			return
-		}
+	}
+	if x.Step == before.Step && x.Says == before.Says && x.Ended.Equal(before.Ended) && x.Exposed.Equal(before.Exposed) {
+		return
+	}
+	if err := s.noteExchange(x); err != nil {
+		s.opt.Log.Warn("an exchange cannot be noted", "array", x.Name, "reason", err)
 	}
 }
 
