@@ -61,11 +61,9 @@ func (s *Service) allRounds() (out []round) {
 	if len(s.spares()) == 0 {
 		return out
 	}
-	disks, err := s.Disks()
-	if err != nil {
-		return out // they are listed again in a moment
-	}
-	for _, d := range disks {
+	order, known := s.seen.Seen() // looking anew each second would keep disks from sleeping
+	for _, src := range order {
+		d := s.present(known[src])
 		if p, ok := s.spareOf(d); ok && d.State == state.DiskSpare {
 			out = append(out, s.roundOfSpare(d, p, rules))
 		}
