@@ -77,6 +77,20 @@ func TestEveryCommandHasAStory(t *testing.T) {
 	}
 }
 
+// TestTheProceduresOfTheDocsAreStories holds the sections of docs/replace-a-disk.md to the stories that play them.
+func TestTheProceduresOfTheDocsAreStories(t *testing.T) {
+	for _, doc := range []string{"replace-a-disk.md", "rescue.md"} {
+		text, err := os.ReadFile("../docs/" + doc)
+		require.NoError(t, err)
+		tries := strings.Count(string(text), "*Try it: ")
+		named := regexp.MustCompile(`\*Story: ([a-z-]+)\.\*`).FindAllStringSubmatch(string(text), -1)
+		require.Len(t, named, tries, "%s: each has a story", doc)
+		for _, n := range named {
+			require.FileExists(t, "stories/"+n[1]+".txt")
+		}
+	}
+}
+
 type story struct {
 	*bench
 }

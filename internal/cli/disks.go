@@ -63,6 +63,10 @@ func (e *env) healths(c *control.Control, disks []control.DiskInfo) error {
 			names = append(names, cmp.Or(d.Serial, d.Path))
 		}
 	}
+	return e.healthsOf(c, names)
+}
+
+func (e *env) healthsOf(c *control.Control, names []string) error {
 	r, err := c.Inspect(names)
 	if err != nil {
 		return err

@@ -1,12 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"flag"
 
 	"nidalo/internal/control"
 )
 
-var statusCommand = command{name: "status", usage: "[-all] [-map] [-json] [NAME]", short: "how the arrays are, and what to do next", most: 1, looks: true,
+var statusCommand = command{name: "status", usage: "[-all] [-health] [-map] [-json] [NAME]", short: "how the arrays are, and what to do next", most: 1, looks: true,
 	help: `
 Shows each array (or the one named): its condition, its members by bay, model and serial, running tasks with rate and time
 left, and what to do next.
@@ -22,10 +23,12 @@ Exit status: 0 the state was printed, whatever it is; 1 it is not available; 2 w
   nidalo status
   nidalo status tides
   nidalo status -all vault
+  nidalo status -health tides
   nidalo status -map tides
   nidalo status -json`,
 	with: func(e *env, f *flag.FlagSet) action {
-		var where, all bool
+		var where, all, health bool
+		f.BoolVar(&health, "health", false, "what the disks of the members say of themselves")
 		f.BoolVar(&all, "all", false, "list each member of large arrays")
 		f.BoolVar(&where, "map", false, "where the data of the array NAME lives: written regions, bad places, cursors, strips")
 		jsonFlag(e, f)
@@ -54,6 +57,9 @@ Exit status: 0 the state was printed, whatever it is; 1 it is not available; 2 w
 				if err != nil {
 					return err
 				}
+				if health {
+					return e.memberHealths(c, st)
+				}
 				if e.json {
 					return e.printJSON(st)
 				}
@@ -62,4 +68,17 @@ Exit status: 0 the state was printed, whatever it is; 1 it is not available; 2 w
 			})
 		}
 	},
+}
+
+// memberHealths asks the disks of members that are here how they are.
+func (e *env) memberHealths(c *control.Control, st *control.Status) error {
+	var names []string
+	for _, a := range st.Arrays {
+		for _, m := range a.Members {
+			if m.Condition != "missing" && m.Condition != "failed" {
+				names = append(names, cmp.Or(m.Serial, m.Path))
+			}
+		}
+	}
+	return e.healthsOf(c, names)
 }
