@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"nidalo/core/record"
 	"nidalo/core/say"
@@ -83,7 +84,11 @@ func (p *planner) unsuited(m Member, here *Disk, urgency Urgency) {
 		p.add(urgency, fmt.Sprintf("it has %s (%d bytes), and at least %s (%d bytes) are needed", say.Size(here.Size), here.Size, say.Size(m.Need), m.Need),
 			"take "+name+" out of its bay again, because it is too small", "nidalo may-pull "+word, m.Disk)
 	case here.State == state.DiskInUse && len(here.Held) == 0:
-		p.add(urgency, name+", which is in its bay, is not blank", "look at its contents, and erase it if they are not wanted any more", "nidalo inspect "+word, m.Disk)
+		why := name + ", which is in its bay, is not blank"
+		if len(here.Holds) > 0 {
+			why += ": it holds " + strings.Join(here.Holds, "; ")
+		}
+		p.add(urgency, why, "look at its contents, and erase it if they are not wanted any more", "nidalo inspect "+word, m.Disk)
 	}
 }
 
