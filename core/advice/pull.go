@@ -163,7 +163,7 @@ func (p *puller) working(a *Array, members []Member) {
 	}
 	for _, t := range a.Tasks {
 		if t.Kind == state.TaskRebuild || t.Kind == state.TaskCatchUp {
-			p.because("the %s of slot %d reads from %s", t.Kind, t.Slot, it)
+			p.because("the %s of %s reads from %s", t.Kind, a.Members[t.Slot].Disk, it)
 		}
 	}
 	p.wayOut(a, members)

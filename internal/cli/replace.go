@@ -67,7 +67,7 @@ named, and copied with -copy-others. -grow gives the last partition the rest of 
 				if task.State != "done" {
 					return &control.Error{What: fmt.Sprintf("the rebuild has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + args[0]}}
 				}
-				e.out.Printf("Slot %d of array %s is rebuilt: %s in %s.\n", r.Slot, args[0], say.Size(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				e.out.Printf("%s of array %s is rebuilt: %s in %s.\n", r.Disk.Identity, args[0], say.Size(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
 				st, err := c.Status(args[0])
 				if err != nil {
 					return err

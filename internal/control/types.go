@@ -118,6 +118,7 @@ type MemberStatus struct {
 
 // TaskStatus is one task of an array.
 type TaskStatus struct {
+	Disk    string          `json:"disk,omitempty"` // of the member it is about
 	Kind    state.TaskKind  `json:"kind"`
 	Slot    *int            `json:"slot,omitempty"`
 	State   state.TaskState `json:"state"`

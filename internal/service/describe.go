@@ -170,6 +170,9 @@ func (s *Service) taskStatus(r *running, t task.State) control.TaskStatus {
 	}
 	if t.Slot >= 0 {
 		out.Slot = &t.Slot
+		if members := r.MemberStates(); t.Slot < len(members) {
+			out.Disk = members[t.Slot].Disk.String()
+		}
 		if id, ok := r.Onto(t.Slot); ok && t.Kind == state.TaskRetire {
 			out.Onto = id.String()
 		}

@@ -434,7 +434,10 @@ func CheckSummary(c control.CheckStatus) string {
 // Task is one line about a task.
 func (s *Screen) Task(t control.TaskStatus) string {
 	what := string(t.Kind)
-	if t.Slot != nil {
+	switch {
+	case t.Disk != "":
+		what += " of " + t.Disk
+	case t.Slot != nil:
 		what += fmt.Sprintf(" of slot %d", *t.Slot)
 	}
 	if t.State == "waiting" {
