@@ -144,7 +144,7 @@ const (
 func (t *Task) Grain() int64 { return max(t.total.Load()/pieces, leastGrain) }
 
 // Saves knows when the progress of a task is made durable: once a second, and sooner when a grain of it was done since. A
-// crash repeats two grains at most, or what is done in a second.
+// crash repeats two grains at most, or of a task that takes less than half a minute what is done in a second.
 type Saves struct {
 	t     *Task
 	mu    env.Mutex
@@ -170,12 +170,18 @@ func (s *Saves) Due() bool {
 	return !s.busy && (since > persistEvery || since >= persistRest && s.t.done.Load()-s.done >= s.t.Grain())
 }
 
+// brief is how long a task may take for a second of it to be no matter.
+const brief = 30 * time.Second
+
 // Ahead says whether a task that has begun all of its work up to begun must wait for what is being saved.
 func (s *Saves) Ahead(begun int64) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	second := float64(s.t.done.Load()-s.first) / max(env.Since(s.begun), persistEvery).Seconds()
-	return s.busy && begun-s.kept > max(2*s.t.Grain(), int64(second))
+	most, second := 2*s.t.Grain(), int64(float64(s.t.done.Load()-s.first)/max(env.Since(s.begun), persistEvery).Seconds())
+	if s.t.total.Load() < second*int64(brief/time.Second) {
+		most = max(most, second)
+	}
+	return s.busy && begun-s.kept > most
 }
 
 // Keep calls save, and notes when it was and what it made durable.
