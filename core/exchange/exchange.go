@@ -1,5 +1,5 @@
 // Package exchange is the procedure of exchanging a member's disk, step by step: what is waited for, what is to be done next, and what is
-// written down at the end. It does nothing by itself: it is told what there is to see, and says what to do.
+// written down at the end. It is a function of what there is to see, and names the next action.
 package exchange
 
 import (

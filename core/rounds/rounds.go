@@ -1,5 +1,5 @@
 // Package rounds says when regular work is due: pure functions of the clock and of when it was last done. A round is the check of an
-// array, or the reading of a spare from end to end, that nobody has to ask for.
+// array, or the reading of a spare from end to end, that begins by itself.
 package rounds
 
 import (
@@ -34,7 +34,7 @@ func ParseHours(text string) (Window, error) {
 // length is in minutes.
 func (w Window) length() int { return (w.to - w.from + 24*60) % (24 * 60) }
 
-// began is when the last window began, before a moment or at it.
+// began is the start of the last window that began by a moment.
 func (w Window) began(at time.Time) time.Time {
 	for day := 0; ; day-- {
 		start := time.Date(at.Year(), at.Month(), at.Day()+day, w.from/60, w.from%60, 0, 0, at.Location())
@@ -47,12 +47,12 @@ func (w Window) began(at time.Time) time.Time {
 // Open says whether a moment is in it.
 func (w Window) Open(at time.Time) bool { return at.Before(w.ends(w.began(at))) }
 
-// ends is when a window that began then ends.
+// ends is the end of a window, by its start.
 func (w Window) ends(began time.Time) time.Time {
 	return time.Date(began.Year(), began.Month(), began.Day(), w.from/60, w.from%60+w.length(), 0, 0, began.Location())
 }
 
-// End is when the window that is open at a moment ends.
+// End is the end of the window that is open at a moment.
 func (w Window) End(at time.Time) time.Time { return w.ends(w.began(at)) }
 
 // Next is the first moment from one on that is in it.
@@ -163,7 +163,7 @@ func For(rules []Rule, what string, arrays ...string) Rule {
 
 const day = 24 * time.Hour
 
-// Due is when a round is due that was last done at a moment; zero: never.
+// Due is the date of the next round after one that ended at a moment; zero: never.
 func (r Rule) Due(last time.Time) time.Time {
 	if r.Every == 0 {
 		return time.Time{}
@@ -171,7 +171,7 @@ func (r Rule) Due(last time.Time) time.Time {
 	return last.AddDate(0, 0, int(r.Every))
 }
 
-// Next is when a round that was last done at a moment begins, at now or later; zero: never.
+// Next is the start of the next round, from now on, after one that ended at a moment; zero: never.
 func (r Rule) Next(now, last time.Time) time.Time {
 	due := r.Due(last)
 	if due.IsZero() {
@@ -183,7 +183,7 @@ func (r Rule) Next(now, last time.Time) time.Time {
 	return r.Window.Next(due.In(now.Location()))
 }
 
-// Grace is how long a round may be late before somebody is told: a sixth of the time between two, and five days at least.
+// Grace is how late a round may be before it counts as overdue: a sixth of the time between two, and five days at least.
 func (r Rule) Grace() time.Duration { return max(5*day, time.Duration(r.Every)*day/6) }
 
 // Late says whether a round that was last done at a moment is overdue.
