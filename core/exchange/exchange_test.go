@@ -78,7 +78,7 @@ func TestWhatCannotTakeThePlaceIsSaid(t *testing.T) {
 func TestAnExchangeThatOthersBringToItsEnd(t *testing.T) {
 	x := &exchange.Exchange{Name: "tides", Old: old, Step: exchange.PutIn, Started: began, Exposed: began, Skip: true}
 	require.Equal(t, exchange.Nothing, x.Next(seen(0, record.Rebuilding, fresh)))
-	require.Equal(t, exchange.Rebuild, x.Step, "somebody gave the command to replace it")
+	require.Equal(t, exchange.Rebuild, x.Step, "it was replaced by command")
 	require.Equal(t, exchange.CloseDown, x.Next(seen(time.Minute, record.Active, fresh)))
 	require.Contains(t, x.Result, "not checked")
 

@@ -120,7 +120,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 	},
 }
 
-// offerAdoption says to somebody at a terminal how a new disk in the bay of a failed one can take its place by itself.
+// offerAdoption says, at a terminal, how a new disk in the bay of a failed one takes its place by itself.
 func (e *env) offerAdoption(a *control.ArrayStatus) {
 	c, err := service.ReadConfig(e.home)
 	bays := !slices.ContainsFunc(a.Members, func(m control.MemberStatus) bool { return m.Bay == "" })

@@ -123,8 +123,8 @@ func makeReport(c *control.Control) (*view.Report, error) {
 	return r, nil
 }
 
-// riskOf is what an array risks with what is written now. Of one without its full margin no chance in a year is known, since somebody is
-// about to do something.
+// riskOf is what an array risks with what is written now. One without its full margin has no chance for a year: it will be
+// repaired long before.
 func riskOf(a control.ArrayStatus) (risk view.ReportRisk, ok bool) {
 	if a.Condition == state.Failed || a.Out || a.Used == 0 {
 		return risk, false

@@ -33,7 +33,7 @@ func (s *Service) Status(name string) (*control.Status, error) {
 	for _, r := range s.running() {
 		if name == "" || r.Name() == name || r.ID().String() == name {
 			a := s.describe(r)
-			a.Spares = s.sparesOf(a.Name, disks)
+			a.Spares = s.sparesOf(r, disks)
 			a.Device, a.Next = attached[a.ID], advice.Lines(plan.Of(a.ID))
 			out.Arrays = append(out.Arrays, a)
 		}
@@ -58,7 +58,7 @@ func (s *Service) Status(name string) (*control.Status, error) {
 }
 
 // estimate guesses when tasks that wait for their turn will end: after those that run, one after the other, as fast as those are at the mean;
-// and when all of them will have ended, if there are several and it is known of each.
+// and the end of all, if there are several and each has a rate.
 func estimate(st *control.Status) {
 	var running, waiting []*control.TaskStatus
 	for i := range st.Arrays {

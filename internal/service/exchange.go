@@ -161,7 +161,7 @@ func (s *Service) noteExchange(x exchange.Exchange) error {
 	})
 }
 
-// spareWaits is how long spares leave an exchange alone; then somebody was called away.
+// spareWaits is how long spares leave an exchange alone; a longer one was left.
 const spareWaits = time.Hour
 
 // exchanging says whether an exchange is under way of the member in a slot: then no spare steps in, as long as the array has a margin and

@@ -140,9 +140,12 @@ func (s *Service) askSpares() {
 	}
 	order, known := s.seen.Seen()
 	for _, src := range order {
+		p, spare := s.spareOf(known[src].Info)
+		if !spare {
+			continue
+		}
 		info := s.present(known[src])
-		p, spare := s.spareOf(info)
-		if !spare || info.State != state.DiskSpare {
+		if info.State != state.DiskSpare {
 			continue
 		}
 		why := s.doubtAt(src, info.Identity)

@@ -63,8 +63,11 @@ func (s *Service) allRounds() (out []round) {
 	}
 	order, known := s.seen.Seen() // looking anew each second would keep disks from sleeping
 	for _, src := range order {
-		d := s.present(known[src])
-		if p, ok := s.spareOf(d); ok && d.State == state.DiskSpare {
+		p, ok := s.spareOf(known[src].Info)
+		if !ok {
+			continue
+		}
+		if d := s.present(known[src]); d.State == state.DiskSpare {
 			out = append(out, s.roundOfSpare(d, p, rules))
 		}
 	}
@@ -120,7 +123,10 @@ func (s *Service) roundOfSpare(d control.DiskInfo, p Spare, rules []rounds.Rule)
 	out.due = s.roundAt(out.id).Since.Add(firstRound)
 	if t, known := s.surfaceOf(out.id); known && t.Size == d.Size {
 		if t.Ended.IsZero() {
-			out.state = t.State
+			out.state = state.TaskPaused // also one that could not be resumed after a start of the service
+			if s.surfaceRuns.Of(out.id) != nil {
+				out.state = t.State
+			}
 		} else if out.whole = t.State == state.TaskDone; out.whole {
 			out.last, out.found, out.bad = &t.Ended, t.Result, t.Bad > 0
 			out.due = out.rule.Due(t.Ended)
@@ -205,10 +211,12 @@ func (s *Service) attend(r round, at roundAt, now time.Time) bool {
 		at.Held = true
 		s.noteRound(r.id, at)
 		s.holdRound(r, true)
-	case open && at.Held && r.why == "":
+	case open && r.why == "" && (at.Held || r.array == nil && r.state == state.TaskPaused):
+		if !s.holdRound(r, false) {
+			return false // it is tried again; meanwhile others have their turn
+		}
 		at.Held = false
 		s.noteRound(r.id, at)
-		s.holdRound(r, false)
 	case at.Held && r.array != nil && r.state == state.TaskRunning: // it was resumed by a start of the service
 		_ = r.array.Steer(state.TaskCheck, -1, state.TaskPaused) // which is no news
 	}
@@ -245,10 +253,10 @@ func (s *Service) beginRound(r round, now time.Time) {
 	}
 }
 
-// holdRound holds what is under way, or lets it go on.
-func (s *Service) holdRound(r round, hold bool) {
+// holdRound holds what is under way, or lets it go on, and says whether that worked.
+func (s *Service) holdRound(r round, hold bool) bool {
 	if !s.unasked() {
-		return
+		return false
 	}
 	defer s.admin.Unlock()
 	to, told := state.TaskRunning, event.Continued
@@ -261,15 +269,20 @@ func (s *Service) holdRound(r round, hold bool) {
 	}
 	switch run := s.surfaceRuns.Of(r.id); {
 	case r.array != nil:
-		if r.array.Steer(state.TaskCheck, -1, to) == nil {
-			s.event(event.Event{Kind: event.OfTask(state.TaskCheck, told), Array: r.name, Detail: detail})
+		if r.array.Steer(state.TaskCheck, -1, to) != nil {
+			return false
 		}
+		s.event(event.Event{Kind: event.OfTask(state.TaskCheck, told), Array: r.name, Detail: detail})
 	case hold && run != nil:
 		run.End()
 		s.event(event.Event{Kind: event.OfTask(state.TaskSurface, told), Disk: r.name, Detail: detail})
-	case !hold:
-		_, _ = s.surface(control.SurfaceRequest{Disk: r.id})
+	case !hold && run == nil:
+		if _, err := s.surface(control.SurfaceRequest{Disk: r.id}); err != nil {
+			s.opt.Log.Info("the reading of a spare cannot go on yet", "disk", r.name, "reason", err)
+			return false
+		}
 	}
+	return true
 }
 
 // letRoundGo leaves a round to the administrator, who has just said what becomes of it.

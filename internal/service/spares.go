@@ -62,8 +62,8 @@ func (s *Service) badBecause(id state.Identity) string {
 			return "it says of itself: " + strings.Join(v.Failing, "; ")
 		}
 	}
-	if _, _, member := s.memberAt(id); !member {
-		if why := s.badByItself(name); why != "" {
+	if why := s.badByItself(name); why != "" {
+		if _, _, member := s.memberAt(id); !member { // of members the engine judges
 			return why
 		}
 	}
@@ -121,18 +121,17 @@ func (s *Service) Spares() ([]control.SpareStatus, error) {
 // readyFor lists the arrays in service for which a spare would step in, and says for which it is too small.
 func (s *Service) readyFor(d control.DiskInfo, p Spare) (ready []string, small string) {
 	ready = []string{}
+	var short []string
 	if d.Bad != "" && !p.AlthoughBad {
 		return ready, ""
 	}
-	var short []string
 	for _, r := range s.running() {
-		if !p.serves(r.Name()) || !r.Layout().Redundant() {
-			continue
-		}
-		if slices.ContainsFunc(r.MemberStates(), func(m array.MemberState) bool { return r.NeedSize(m.Slot) > d.Size }) {
-			short = append(short, r.Name())
-		} else {
+		switch {
+		case !p.serves(r.Name()) || !r.Layout().Redundant():
+		case r.fits(d.Size):
 			ready = append(ready, r.Name())
+		default:
+			short = append(short, r.Name())
 		}
 	}
 	if len(short) > 0 {
@@ -141,14 +140,20 @@ func (s *Service) readyFor(d control.DiskInfo, p Spare) (ready []string, small s
 	return ready, small
 }
 
-// sparesOf are the spares that stand ready for an array.
-func (s *Service) sparesOf(name string, disks []control.DiskInfo) (out []string) {
-	for _, d := range disks {
-		p, ok := s.spareOf(d)
-		if !ok || d.State != state.DiskSpare || d.Bad != "" && !p.AlthoughBad {
-			continue
+// fits says whether a disk of a size could take the place of any member.
+func (r *running) fits(size int64) bool {
+	for slot := range r.Layout().Members {
+		if r.NeedSize(slot) > size {
+			return false
 		}
-		if ready, _ := s.readyFor(d, p); slices.Contains(ready, name) {
+	}
+	return true
+}
+
+// sparesOf are the spares that stand ready for an array.
+func (s *Service) sparesOf(r *running, disks []control.DiskInfo) (out []string) {
+	for _, d := range disks {
+		if p, ok := s.spareOf(d); ok && d.State == state.DiskSpare && (d.Bad == "" || p.AlthoughBad) && p.serves(r.Name()) && r.Layout().Redundant() && r.fits(d.Size) {
 			out = append(out, d.Identity.String())
 		}
 	}

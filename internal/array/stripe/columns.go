@@ -391,7 +391,7 @@ func (c *Columns) Heal() int {
 }
 
 // Keep gives back what is not needed any more when only what some members have of the columns is to be written: all other buffers, unless
-// something of them is to be healed. What follows finds its buffers where the processor has them still.
+// something has to be healed. The next stripe takes the same buffers, which the processor's cache still has.
 func (c *Columns) Keep(of func(slot int) bool) {
 	for _, wrong := range c.Wrong {
 		if slices.ContainsFunc(wrong, Cause.Bad) {
