@@ -81,7 +81,7 @@ type ArrayStatus struct {
 	Device     *DeviceStatus   `json:"device,omitempty"` // that it is attached as
 	Members    []MemberStatus  `json:"members"`
 	Shared     []string        `json:"shared_disks,omitempty"`   // of an array that could be created: members on one disk, in words
-	Together   string          `json:"files_together,omitempty"` // of an array that could be created: files of one file system, in words
+	Together   string          `json:"files_together,omitempty"` // members that are files of one file system, in words
 	NotVetted  []string        `json:"not_vetted,omitempty"`     // of an array that could be created: disks never vetted
 	Tasks      []TaskStatus    `json:"tasks"`
 	LastCheck  *CheckStatus    `json:"last_check,omitempty"`

@@ -154,6 +154,22 @@ func filesTogether(of []state.Identity) string {
 	return strings.Join(out, "; ")
 }
 
+// filesOf is what filesTogether said of the members of an epoch.
+type filesOf struct {
+	epoch uint64
+	words string
+}
+
+// together is filesTogether of the members of an epoch; the file system is asked once for each.
+func (r *running) together(epoch uint64, of []state.Identity) string {
+	if known := r.files.Load(); known != nil && known.epoch == epoch {
+		return known.words
+	}
+	now := &filesOf{epoch, filesTogether(of)}
+	r.files.Store(now)
+	return now.words
+}
+
 // begin puts an array that was just created into service.
 func (s *Service) begin(a *array.Array) {
 	r := newRunning(a)

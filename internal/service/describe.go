@@ -119,7 +119,11 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	if r.Unsettled() {
 		out.Trouble = "it was not stopped in order: a start is needed to bring the batches of its journals into place"
 	}
+	var names []state.Identity
 	for _, m := range r.MemberStates() {
+		if m.Condition.TakesPart() {
+			names = append(names, m.Disk)
+		}
 		ms := memberStatus(m)
 		ms.Group = lay.Regions()[0].Group(m.Slot) + 1
 		if m.Condition == record.Failed || m.Condition == record.Missing {
@@ -130,6 +134,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		}
 		out.Members = append(out.Members, ms)
 	}
+	out.Together = r.together(rec.Epoch, names)
 	for _, t := range r.TaskStates() {
 		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
 	}

@@ -223,6 +223,9 @@ func (s *Screen) array(a control.ArrayStatus) {
 	s.Printf("\n\n")
 	s.members(a)
 	s.Printf("\n")
+	if a.Together != "" && len(a.Says) == 0 {
+		s.Printf("%s\n", wrap(capital(a.Together)+".", s.Width, ""))
+	}
 	if len(a.Says) > 0 {
 		s.Printf("What its disks say:\n")
 		for _, line := range a.Says {
