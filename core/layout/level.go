@@ -53,27 +53,23 @@ func Levels() []Level {
 	return []Level{Striped, Mirror, Parity1, Parity2, Parity3, Mirrors, Parities1, Parities2, Concat}
 }
 
-// New works out the map of an array of the given member data sizes, in slot order and in bytes. groups is the number
-// of groups for the nested levels, or 0 for the default: pairs for level 10, and for 50 and 60 the fewest groups of
-// equal size. Sizes are rounded down to whole strips. Concat uses each in full; the other levels use the
-// smallest.
-func New(level Level, strip int64, groups int, sizes []int64) (*Map, error) {
-	n := len(sizes)
+// ShapeOf is the shape of the stripes of a level of n members; see New for the groups.
+func ShapeOf(level Level, strip int64, groups, n int) (shape Shape, err error) {
 	if strip < MinStrip || strip > MaxStrip || strip&(strip-1) != 0 {
-		return nil, fmt.Errorf("strip size %d bytes: must be a power of two from 16KiB to 1MiB", strip)
+		return shape, fmt.Errorf("strip size %d bytes: must be a power of two from 16KiB to 1MiB", strip)
 	}
 	if n > MaxMembers {
-		return nil, fmt.Errorf("%d disks: an array has at most %d members", n, MaxMembers)
+		return shape, fmt.Errorf("%d disks: an array has at most %d members", n, MaxMembers)
 	}
 	if !slices.Contains(Levels(), level) {
-		return nil, fmt.Errorf("unknown level %q: the levels are 0, 1, 5, 6, triple, 10, 50, 60 and concat", string(level))
+		return shape, fmt.Errorf("unknown level %q: the levels are 0, 1, 5, 6, triple, 10, 50, 60 and concat", string(level))
 	}
 	least, parity := Needs(level)
 	if n < least {
-		return nil, fmt.Errorf("level %s needs at least %d disks; %d given", level, least, n)
+		return shape, fmt.Errorf("level %s needs at least %d disks; %d given", level, least, n)
 	}
 	if groups != 0 && !level.Nested() {
-		return nil, fmt.Errorf("level %s has no groups to choose: only levels 10, 50 and 60 do", level)
+		return shape, fmt.Errorf("level %s has no groups to choose: only levels 10, 50 and 60 do", level)
 	}
 	if level.Nested() {
 		smallest := map[Level]int{Mirrors: 2, Parities1: 3, Parities2: 4}[level]
@@ -81,11 +77,11 @@ func New(level Level, strip int64, groups int, sizes []int64) (*Map, error) {
 			groups = defaultGroups(level, n, smallest)
 		}
 		if groups < 2 || n%groups != 0 || n/groups < smallest {
-			return nil, fmt.Errorf("level %s cannot be made of %d disks in %d groups: it needs two or more groups of equal size, each of at least %d disks",
+			return shape, fmt.Errorf("level %s cannot be made of %d disks in %d groups: it needs two or more groups of equal size, each of at least %d disks",
 				level, n, groups, smallest)
 		}
 	}
-	shape := Shape{Groups: max(groups, 1), Strip: strip}
+	shape = Shape{Groups: max(groups, 1), Strip: strip}
 	if level == Concat {
 		shape.Groups = n
 	}
@@ -94,6 +90,19 @@ func New(level Level, strip int64, groups int, sizes []int64) (*Map, error) {
 		parity = per - 1
 	}
 	shape.Data, shape.Parity = per-parity, parity
+	return shape, nil
+}
+
+// New works out the map of an array of the given member data sizes, in slot order and in bytes. groups is the number
+// of groups for the nested levels, or 0 for the default: pairs for level 10, and for 50 and 60 the fewest groups of
+// equal size. Sizes are rounded down to whole strips. Concat uses each in full; the other levels use the
+// smallest.
+func New(level Level, strip int64, groups int, sizes []int64) (*Map, error) {
+	n := len(sizes)
+	shape, err := ShapeOf(level, strip, groups, n)
+	if err != nil {
+		return nil, err
+	}
 	var regions []Region
 	if level == Concat {
 		one := shape

@@ -256,6 +256,22 @@ func (m *Map) Strip(slot int, nth int64) (st Stripe, left int64) {
 	panic("no such strip")
 }
 
+// OnSlot are the regions of a member, in the order of their blocks there; they are not to be changed.
+func (m *Map) OnSlot(slot int) []*Region { return m.on[slot] }
+
+// Span is the block of a member's data at which the region begins, and how many it has there.
+func (r *Region) Span(slot int) (begin, n int64) {
+	return r.begins(slot), r.Rows * int64(r.StripBlocks())
+}
+
+// Bytes is how much of a member's data the array uses.
+func (m *Map) Bytes(slot int) (n int64) {
+	for _, r := range m.on[slot] {
+		n += r.Rows * r.Strip
+	}
+	return n
+}
+
 // Blocks is the block behind the last that a member has for the array.
 func (m *Map) Blocks(slot int) int64 {
 	if on := m.on[slot]; len(on) > 0 {

@@ -99,7 +99,7 @@ func getAll[T any](x *T, fields []field[T], b []byte) {
 
 // headFields are what stands in front of the roster, behind the magic, the checksum, the length and the version.
 var headFields = []field[Record]{
-	number(20, 8, "features a program must know to use the array; none is in use", func(r *Record) *uint64 { return &r.Features }),
+	number(20, 8, "features a program must know to use the array: 2 when its regions are listed", func(r *Record) *uint64 { return &r.Features }),
 	identity(28, "identity of the array", func(r *Record) *uuid.UUID { return &r.Array }),
 	text(44, maxName, "name", func(r *Record) *string { return &r.Name }),
 	stamp(108, "time of creation", func(r *Record) *time.Time { return &r.Created }),
@@ -112,7 +112,7 @@ var headFields = []field[Record]{
 	number(164, 8, "size of the disk, bytes", func(r *Record) *int64 { return &r.Place.Size }),
 	number(172, 8, "start of the journal, bytes", func(r *Record) *int64 { return &r.Place.JournalStart }),
 	number(180, 8, "size of the journal, bytes", func(r *Record) *int64 { return &r.Place.JournalSize }),
-	number(188, 4, "segments, 1", func(r *Record) *int { return &r.segments }),
+	number(188, 4, "segments of this member", func(r *Record) *int { return &r.segments }),
 	number(196, 8, "epoch", func(r *Record) *uint64 { return &r.Epoch }),
 	identity(204, "identity of the epoch", func(r *Record) *uuid.UUID { return &r.EpochID }),
 	number(220, 8, "generation", func(r *Record) *uint64 { return &r.Generation }),
@@ -141,6 +141,7 @@ var headFields = []field[Record]{
 		}},
 	number(324, 8, "the first 8 bytes of the identity of the epoch before", func(r *Record) *uint64 { return &r.Before }),
 	number(332, 8, "starts: how often the array was started, see checkpoints", func(r *Record) *uint64 { return &r.Starts }),
+	number(340, 4, "regions that are listed; 0: there is the one that follows from level and sizes", func(r *Record) *int { return &r.regions }),
 }
 
 // levelName is a level as it is written.
@@ -153,7 +154,7 @@ var entryFields = append(append([]field[Entry]{
 	slot(17, "slot of the member that keeps the witnesses of this one, 255 for none", func(e *Entry) *int { return &e.Witness }),
 	number(24, 8, "rebuilding: strips that are current; being copied onto another disk: strips that are copied", func(e *Entry) *int64 { return &e.Cursor }),
 	number(32, 8, "size of the disk, bytes", func(e *Entry) *int64 { return &e.Size }),
-	number(40, 8, "size of its data, bytes", func(e *Entry) *int64 { return &e.DataSize }),
+	number(40, 8, "size of the data of its first segment, bytes", func(e *Entry) *int64 { return &e.DataSize }),
 	number(48, 8, "reads that failed", func(e *Entry) *uint64 { return &e.Errors.Read }),
 	number(56, 8, "writes that failed", func(e *Entry) *uint64 { return &e.Errors.Write }),
 	number(64, 8, "wrong checksums", func(e *Entry) *uint64 { return &e.Errors.Checksum }),

@@ -170,9 +170,9 @@ func EntrySize(first []byte, tag uint64) (header, payload int, err error) {
 	return header, payload, nil
 }
 
-// DecodeEntry reads a whole header; blocks is the length of the member's data. The payload's contents are to be checked
+// DecodeEntry reads a whole header of the journal of a member with a place. The payload's contents are to be checked
 // against the sums.
-func DecodeEntry(buf []byte, tag uint64, blocks int64) (*JournalEntry, error) {
+func DecodeEntry(buf []byte, tag uint64, place *Place) (*JournalEntry, error) {
 	header, payload, err := EntrySize(buf, tag)
 	if err != nil {
 		return nil, err
@@ -202,7 +202,7 @@ func DecodeEntry(buf []byte, tag uint64, blocks int64) (*JournalEntry, error) {
 		start := r.u64()
 		run := Run{Kind: RunKind(start & 0xff), Start: int64(start >> 8), Count: int(r.u32())}
 		sums := int(r.u32())
-		wrong := run.Kind < RunPayload || run.Kind > RunLost || run.Count < 1 || run.Count > MaxRun || run.Start > blocks || int64(run.Count) > blocks-run.Start
+		wrong := run.Kind < RunPayload || run.Kind > RunLost || run.Count < 1 || run.Count > MaxRun || !place.Holds(run.Start, int64(run.Count))
 		if run.Kind >= RunNever {
 			wrong = wrong || sums != 0
 		} else {

@@ -10,7 +10,7 @@
 //	next multiple of 1 MiB    data
 //	last 256 KiB              member record, second copy
 //
-// From the written map on this is one segment; a member that gets more room is to get another one behind it.
+// From the written map on this is one segment; a member that got more room has further ones behind it (place.go).
 //
 // Every decoder takes hostile bytes: it returns an error that wraps ErrFormat, or values within the stated bounds.
 package record
@@ -20,6 +20,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"slices"
 	"strings"
 	"time"
 
@@ -52,8 +53,9 @@ var Castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // Features that a program must know to write (or even read) an array; the bits are given out in docs/format.md.
 const (
-	FeatureTwoLayouts = 1 << 0 // a second layout with a cursor is in force (growth, conversion)
-	knownFeatures     = 0
+	FeatureTwoLayouts = 1 << 0 // a second layout with a cursor is in force (conversion)
+	FeatureRegions    = 1 << 1 // the regions are listed, and members may have several segments
+	knownFeatures     = FeatureRegions
 )
 
 // Condition is the condition of a member as the roster holds it.
@@ -91,28 +93,14 @@ type Errors struct {
 // Total is their sum.
 func (e Errors) Total() uint64 { return e.Read + e.Write + e.Checksum }
 
-// Place is where the parts of one member lie, in bytes from its start.
-type Place struct {
-	Size         int64 // of the whole disk when it joined
-	JournalStart int64
-	JournalSize  int64
-	MapStart     int64
-	MapPages     int64
-	WitnessStart int64
-	WitnessPages int64
-	SumStart     int64
-	SumPages     int64
-	DataStart    int64
-	DataSize     int64
-}
-
 // Entry is one member in the roster.
 type Entry struct {
 	ID                 uuid.UUID // uuid.Nil for a slot that never had a disk
 	Condition          Condition
-	Cursor             int64 // strips below it are rebuilt (Rebuilding only)
-	Size               int64 // of the disk, bytes
-	DataSize           int64 // of its data, bytes
+	Cursor             int64   // strips below it are rebuilt (Rebuilding only)
+	Size               int64   // of the disk, bytes
+	DataSize           int64   // of the data of its first segment, bytes
+	More               []int64 // of the data of each further segment, bytes
 	Errors             Errors
 	Bay, Model, Serial string // as last seen; for people, never for identification
 	Path               string
@@ -181,21 +169,17 @@ type Record struct {
 	Roster  []Entry
 	Task    Task
 	Changes Changes
+	// Regions are the parts of the array's map in logical order; none: it has the one that follows from the level and the sizes.
+	Regions []layout.Region
 
-	segments, members int // as they are written; 0 otherwise
+	segments, members, regions int // as they are written; 0 otherwise
 }
 
 const (
-	headSize    = 512
-	entrySize   = 512
-	segmentSize = 64
-	maxName     = 64
+	headSize  = 512
+	entrySize = 512
+	maxName   = 64
 )
-
-// segment lists the places of the one segment there is, in the order they are written.
-func (p *Place) segment() []*int64 {
-	return []*int64{&p.MapStart, &p.MapPages, &p.WitnessStart, &p.WitnessPages, &p.SumStart, &p.SumPages, &p.DataStart, &p.DataSize}
-}
 
 // WitnessOf is the slot that keeps the witnesses of a member's pages in an array of so many; -1: none can.
 func WitnessOf(slot, members int) int {
@@ -214,20 +198,25 @@ func (r *Record) Encode() ([]byte, error) {
 	if err := r.check(); err != nil {
 		return nil, err
 	}
-	buf := make([]byte, (headSize+len(r.Roster)*entrySize+segmentSize+Block-1)&^(Block-1))
+	rest := r.encodeParts()
+	used := headSize + len(r.Roster)*entrySize + len(rest)
+	if used > Size {
+		return nil, fmt.Errorf("member record: %d bytes are too many: %w", used, ErrFormat)
+	}
+	buf := make([]byte, (used+Block-1)&^(Block-1))
 	copy(buf, magicRecord[:])
 	binary.LittleEndian.PutUint32(buf[12:], uint32(len(buf)))
 	binary.LittleEndian.PutUint32(buf[16:], Version)
 	own := *r
-	own.segments, own.members = 1, len(r.Roster)
+	own.segments, own.members, own.regions = 1+len(r.Place.More), len(r.Roster), len(r.Regions)
+	if own.Features &^= FeatureRegions; own.regions > 0 {
+		own.Features |= FeatureRegions
+	}
 	putAll(&own, headFields, buf[:headSize])
 	for i := range r.Roster {
 		putAll(&r.Roster[i], entryFields, buf[headSize+i*entrySize:][:entrySize])
 	}
-	segment := buf[headSize+len(r.Roster)*entrySize:]
-	for i, v := range r.Place.segment() {
-		binary.LittleEndian.PutUint64(segment[8*i:], uint64(*v))
-	}
+	copy(buf[headSize+len(r.Roster)*entrySize:], rest)
 	binary.LittleEndian.PutUint32(buf[8:], crc32.Checksum(buf[12:], Castagnoli))
 	return buf, nil
 }
@@ -261,21 +250,17 @@ func Decode(buf []byte) (*Record, error) {
 	if unknown := r.Features &^ uint64(knownFeatures); unknown != 0 {
 		return nil, fmt.Errorf("member record: needs features %#x that this program does not have: %w", unknown, ErrFormat)
 	}
-	segments, members := r.segments, r.members
-	r.segments, r.members = 0, 0
-	if segments != 1 {
-		return nil, fmt.Errorf("member record: %d segments, this program knows 1: %w", segments, ErrFormat)
-	}
-	if members < 1 || members > layout.MaxMembers || headSize+members*entrySize+segmentSize > len(buf) || r.Slot < 0 || r.Slot >= members {
+	segments, members, regions := r.segments, r.members, r.regions
+	r.segments, r.members, r.regions = 0, 0, 0
+	if members < 1 || members > layout.MaxMembers || headSize+members*entrySize > len(buf) || r.Slot < 0 || r.Slot >= members {
 		return nil, fmt.Errorf("member record: slot %d of %d members: %w", r.Slot, members, ErrFormat)
 	}
 	r.Roster = make([]Entry, members)
 	for i := range r.Roster {
 		getAll(&r.Roster[i], entryFields, buf[headSize+i*entrySize:][:entrySize])
 	}
-	segment := buf[headSize+members*entrySize:]
-	for i, v := range r.Place.segment() {
-		*v = int64(binary.LittleEndian.Uint64(segment[8*i:]))
+	if err := r.decodeParts(buf[headSize+members*entrySize:], segments, regions); err != nil {
+		return nil, err
 	}
 	if err := r.check(); err != nil {
 		return nil, err
@@ -336,32 +321,20 @@ func (r *Record) check() error {
 	if err != nil {
 		return fmt.Errorf("member record: %w: %w", err, ErrFormat)
 	}
-	p := r.Place
-	for _, v := range append([]*int64{&p.Size, &p.JournalStart, &p.JournalSize}, p.segment()...) {
-		if *v < 0 || *v > MaxDisk {
-			return fmt.Errorf("member record: a place is out of bounds: %w", ErrFormat)
+	if err := r.Place.check(); err != nil {
+		return fmt.Errorf("member record: %w: %w", err, ErrFormat)
+	}
+	if own := r.Roster[r.Slot]; len(r.Place.More) == len(own.More) {
+		for _, on := range lay.OnSlot(r.Slot) {
+			if begin, n := on.Span(r.Slot); !r.Place.Holds(begin, n) {
+				return fmt.Errorf("member record: its places are too small for a member of its slot: %w", ErrFormat)
+			}
 		}
-	}
-	want, err := PlaceFor(p.Size, p.DataSize)
-	if err != nil || want != p {
-		return fmt.Errorf("member record: places do not fit the sizes: %w", ErrFormat)
-	}
-	if need := lay.Blocks(r.Slot) * Block; p.DataSize < need {
-		return fmt.Errorf("member record: %d bytes of data are too few for a member of %d: %w", p.DataSize, need, ErrFormat)
 	}
 	if r.Task.Cursor < 0 || r.Task.Cursor > lay.Stripes() || r.Task.Kind > Check || r.Task.Blame < 0 || r.Task.Blame > len(r.Roster) {
 		return fmt.Errorf("member record: task is out of bounds: %w", ErrFormat)
 	}
 	return nil
-}
-
-// Layout is the map of the array the record describes.
-func (r *Record) Layout() (*layout.Map, error) {
-	sizes := make([]int64, len(r.Roster))
-	for i, e := range r.Roster {
-		sizes[i] = e.DataSize
-	}
-	return layout.New(r.Level, r.Strip, r.Groups, sizes)
 }
 
 // State names a state of the roster.
@@ -389,53 +362,6 @@ func (e *Entry) Here(c Condition, since time.Time) {
 func (r *Record) Clone() *Record {
 	c := *r
 	c.Roster = append([]Entry(nil), r.Roster...)
+	c.Place.More, c.Regions = slices.Clone(r.Place.More), slices.Clone(r.Regions)
 	return &c
-}
-
-// PlaceFor lays out a member of the given size for the given amount of data in bytes, or for as much as fits when data
-// is 0. It fails when the disk is too small.
-func PlaceFor(size, data int64) (Place, error) {
-	const mib = 1 << 20
-	p := Place{Size: size, JournalStart: mib, JournalSize: journalFor(size)}
-	p.MapStart = p.JournalStart + p.JournalSize
-	end := size&^(Block-1) - Size
-	if data == 0 {
-		data = end - p.MapStart
-	}
-	for ; ; data -= mib {
-		if data <= 0 {
-			return p, fmt.Errorf("a disk of %d bytes is too small: a member needs at least 8MiB", size)
-		}
-		p.SumPages = (data/Block + SumsPerPage - 1) / SumsPerPage
-		p.MapPages = (p.SumPages + BitsPerPage - 1) / BitsPerPage
-		// Room for the pages of a member as large as this one; what a larger one has beyond has no witness.
-		p.WitnessStart = p.MapStart + p.MapPages*Block
-		p.WitnessPages = (p.MapPages + p.SumPages + WitnessesPerPage - 1) / WitnessesPerPage
-		p.SumStart = p.WitnessStart + p.WitnessPages*Block
-		p.DataStart = (p.SumStart + p.SumPages*Block + mib - 1) &^ (mib - 1)
-		if over := p.DataStart + data - end; over > 0 {
-			data -= max(over-mib, 0) &^ (mib - 1)
-			continue
-		}
-		p.DataSize = data
-		return p, nil
-	}
-}
-
-// journalFor: a 64th of the disk, so that small disks keep their space, within 4 and 64 MiB, so that a checkpoint is
-// rare and a start is short. Tiny disks get 1 MiB.
-func journalFor(size int64) int64 {
-	if size < 32<<20 {
-		return 1 << 20
-	}
-	return min(max(size/64&^(1<<20-1), 4<<20), 64<<20)
-}
-
-// MaxStripFor is the largest strip with which a change of one whole stripe fits into the journal of the place twice.
-func (p Place) MaxStripFor() int64 {
-	strip := int64(layout.MaxStrip)
-	for strip > layout.MinStrip && 4*(strip/Block+8) > p.JournalSize/Block {
-		strip /= 2
-	}
-	return strip
 }

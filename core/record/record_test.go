@@ -203,30 +203,33 @@ func entry() *JournalEntry {
 	}}
 }
 
+// room is the place of a member with so many blocks of data.
+func room(blocks int64) *Place { return &Place{Segment: Segment{DataSize: blocks * Block}} }
+
 func TestAnEntryReadsBackAsItWasWritten(t *testing.T) {
 	want := entry()
 	buf := want.EncodeHeader(42, nil)
 	header, payload, err := EntrySize(buf, 42)
 	require.NoError(t, err)
 	require.Equal(t, []int{len(buf) / Block, 3}, []int{header, payload})
-	got, err := DecodeEntry(buf, 42, 1000)
+	got, err := DecodeEntry(buf, 42, room(1000))
 	require.NoError(t, err)
 	require.Equal(t, want, got)
-	_, err = DecodeEntry(buf, 43, 1000)
+	_, err = DecodeEntry(buf, 43, room(1000))
 	require.Error(t, err, "of another member")
-	_, err = DecodeEntry(buf, 42, 101)
+	_, err = DecodeEntry(buf, 42, room(101))
 	require.ErrorIs(t, err, ErrFormat, "beyond the member's data")
 
 	// The version before did not say which batch was committed last: it was the one before.
 	binary.LittleEndian.PutUint64(buf[48:], 0)
 	seal := func() { binary.LittleEndian.PutUint32(buf, crc32.Checksum(buf[4:], Castagnoli)) }
 	seal()
-	got, err = DecodeEntry(buf, 42, 1000)
+	got, err = DecodeEntry(buf, 42, room(1000))
 	require.NoError(t, err)
 	require.EqualValues(t, 98, got.Sure)
 	binary.LittleEndian.PutUint64(buf[48:], 100)
 	seal()
-	_, err = DecodeEntry(buf, 42, 1000)
+	_, err = DecodeEntry(buf, 42, room(1000))
 	require.ErrorIs(t, err, ErrFormat, "it names itself")
 }
 
@@ -246,6 +249,8 @@ func FuzzRecord(f *testing.F) {
 	buf, _ := sample(5).Encode()
 	f.Add(buf)
 	f.Add(buf[:Block])
+	buf, _ = grown(f, 5).Encode()
+	f.Add(buf)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		b = append(b, make([]byte, Size)...)
 		// Most inputs die at the checksum; a second try with a right one gets further.
@@ -271,7 +276,7 @@ func FuzzEntry(f *testing.F) {
 	f.Add(entry().EncodeHeader(42, nil))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		for range 2 {
-			if e, err := DecodeEntry(b, 42, 1<<20); err == nil {
+			if e, err := DecodeEntry(b, 42, room(1<<20)); err == nil {
 				for _, r := range e.Runs {
 					require.LessOrEqual(t, r.Start+int64(r.Count), int64(1<<20))
 				}

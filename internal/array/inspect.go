@@ -73,8 +73,8 @@ func (f *Finding) inspectJournal(m *member.Member) {
 
 func (f *Finding) inspectMap(m *member.Member) {
 	page := make([]byte, Block)
-	for number := range m.Place.MapPages {
-		err := m.Disk.ReadAt(page, m.Place.MapStart+number*Block)
+	for number := range m.Place().Pages(record.MapPage) {
+		err := m.Disk.ReadAt(page, m.Place().PageAt(record.MapPage, number))
 		if err == nil {
 			_, _, err = record.CheckPage(page, record.MapPage, m.Tag, number)
 		}
@@ -88,5 +88,5 @@ func (f *Finding) inspectMap(m *member.Member) {
 			}
 		}
 	}
-	f.Written = min(f.Written, m.Place.DataSize)
+	f.Written = min(f.Written, m.Place().Data())
 }

@@ -1,8 +1,12 @@
 package array
 
-import "nidalo/core/record"
+import (
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/internal/array/member"
+)
 
-// MemberSpread is where data lies on one member, its data area divided into equal parts from its first byte to its last.
+// MemberSpread is where data lies on one member, its strips divided into equal parts from the first to the last.
 type MemberSpread struct {
 	Slot    int
 	Strips  int64
@@ -17,8 +21,8 @@ func (a *Array) Spread(parts int) []MemberSpread {
 	out := make([]MemberSpread, a.slots.Len())
 	lay := a.Layout()
 	for slot := range a.slots.Len() {
-		m, blocks := a.slots.At(slot), lay.Blocks(slot)
-		mm := MemberSpread{Slot: slot, Strips: lay.Strips(slot), Bytes: blocks * Block, Cursor: -1, Copied: -1}
+		m := a.slots.At(slot)
+		mm := MemberSpread{Slot: slot, Strips: lay.Strips(slot), Bytes: lay.Bytes(slot), Cursor: -1, Copied: -1}
 		if m.Condition() == record.Rebuilding {
 			mm.Cursor = m.Cursor.Load()
 		}
@@ -28,15 +32,27 @@ func (a *Array) Spread(parts int) []MemberSpread {
 		if m.Live() {
 			mm.Written = make([]bool, parts)
 			for i := range int64(parts) {
-				first := blocks * i / int64(parts) / record.SumsPerPage
-				last := (blocks*(i+1)/int64(parts) - 1) / record.SumsPerPage
-				number, ok := a.tables.NextBit(m, first, max(first, last))
-				mm.Written[i] = ok && number <= max(first, last)
+				mm.Written[i] = a.anyWritten(m, lay, mm.Strips*i/int64(parts), mm.Strips*(i+1)/int64(parts))
 			}
 		}
 		out[slot] = mm
 	}
 	return out
+}
+
+// anyWritten says whether something was written, in steps of a checksum page, in some strips of a member: at least in one.
+func (a *Array) anyWritten(m *member.Member, lay *layout.Map, nth, end int64) bool {
+	for end = min(max(end, nth+1), lay.Strips(m.Slot)); nth < end; {
+		st, left := lay.Strip(m.Slot, nth)
+		n := min(left, end-nth)
+		first := st.Block(m.Slot)
+		last := (first + n*int64(st.StripBlocks()) - 1) / record.SumsPerPage
+		if number, ok := a.tables.NextBit(m, first/record.SumsPerPage, last); ok && number <= last {
+			return true
+		}
+		nth += n
+	}
+	return false
 }
 
 // CheckCursor is how far the consistency check under way is, as a share of the stripes; negative when none is.

@@ -13,7 +13,7 @@ import (
 // Uses tells what a stretch of the disk of a member is for, at most a number of parts of it.
 func (a *Array) Uses(slot int, off, n int64, most int) (out []state.Use) {
 	m := a.slots.At(slot)
-	if m.Place.Size == 0 {
+	if m.Place().Size == 0 {
 		return nil
 	}
 	for at := off / Block * Block; at < off+n; at += Block {
@@ -31,24 +31,28 @@ func (a *Array) Uses(slot int, off, n int64, most int) (out []state.Use) {
 }
 
 func (a *Array) use(m *member.Member, at int64) state.Use {
-	p := m.Place
-	u := state.Use{Offset: at, Length: Block, Array: -1}
-	within := func(start, pages int64) bool { return at >= start && at < start+pages*Block }
+	p := m.Place()
+	u := state.Use{Offset: at, Length: Block, Array: -1, What: "nothing"}
 	switch {
 	case at < record.Size || at >= p.Size-record.Size-Block:
 		u.What = "the member record"
+		return u
 	case at >= p.JournalStart && at < p.JournalStart+p.JournalSize:
 		u.What = "the journal"
-	case within(p.MapStart, p.MapPages):
-		u.What = "the written map"
-	case within(p.WitnessStart, p.WitnessPages):
-		u.What = "witnesses of another member's tables"
-	case within(p.SumStart, p.SumPages):
-		u.What = "the checksum table"
-	case at >= p.DataStart && at < p.DataStart+p.DataSize:
-		a.useOfData(m, (at-p.DataStart)/Block, &u)
-	default:
-		u.What = "nothing"
+		return u
+	}
+	for s := range p.All() {
+		within := func(start, pages int64) bool { return at >= start && at < start+pages*Block }
+		switch {
+		case within(s.MapStart, s.MapPages):
+			u.What = "the written map"
+		case within(s.WitnessStart, s.WitnessPages):
+			u.What = "witnesses of another member's tables"
+		case within(s.SumStart, s.SumPages):
+			u.What = "the checksum table"
+		case at >= s.DataStart && at < s.DataStart+s.DataSize:
+			a.useOfData(m, s.First+(at-s.DataStart)/Block, &u)
+		}
 	}
 	return u
 }
@@ -81,13 +85,25 @@ func (a *Array) useOfData(m *member.Member, block int64, u *state.Use) {
 // could not be restored.
 func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err error) {
 	m := a.slots.At(slot)
-	p := m.Place
-	first, last := max(0, off-p.DataStart)/Block, (min(off+n, p.DataStart+p.DataSize)-p.DataStart-1)/Block
-	if off+n <= p.DataStart || p.Size == 0 {
-		return 0, 0, nil
+	for s := range m.Place().All() {
+		from, to := max(off, s.DataStart), min(off+n, s.DataStart+s.DataSize)
+		if from >= to {
+			continue
+		}
+		first, last := s.First+(from-s.DataStart)/Block, s.First+(to-1-s.DataStart)/Block
+		h, l, err := a.healBlocks(m, first, last)
+		healed, lost = healed+h, lost+l
+		if err != nil {
+			return healed, lost, err
+		}
 	}
+	return healed, lost, a.journal.Checkpoint()
+}
+
+// healBlocks is HealPlaces for some blocks of one segment.
+func (a *Array) healBlocks(m *member.Member, first, last int64) (healed, lost int64, err error) {
 	for lay, block := a.Layout(), first; block <= last; {
-		st, col, ok := lay.On(slot, block)
+		st, col, ok := lay.On(m.Slot, block)
 		if !ok {
 			break
 		}
@@ -105,7 +121,7 @@ func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err erro
 		healed, lost = healed+found.Repaired, lost+found.Unrepairable
 		block = next
 	}
-	return healed, lost, a.journal.Checkpoint()
+	return healed, lost, nil
 }
 
 // clearUnwritten writes zeros to blocks of one stripe that were never written and cannot be read. What they hold never counts, so

@@ -345,7 +345,7 @@ func (j *Journal) writePages(pages []*table.DirtyPage, number uint64) error {
 func (j *Journal) writeHead(m *member.Member, batch uint64, position int64) error {
 	m.Ring.Sequence++
 	h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Position: position % m.Ring.Blocks, Joined: m.Ring.Joined}
-	off := m.Place.JournalStart + int64(h.Sequence%record.JournalHeads)*record.Block
+	off := m.Place().JournalStart + int64(h.Sequence%record.JournalHeads)*record.Block
 	if err := m.Disk.WriteAt(h.Encode(m.Tag), off); err != nil {
 		return m.WriteProblem(err)
 	}
@@ -379,7 +379,7 @@ func (j *Journal) Empty(m *member.Member) error {
 	for range record.JournalHeads {
 		m.Ring.Sequence++
 		h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Joined: batch}
-		if err := m.Disk.WriteAt(h.Encode(m.Tag), m.Place.JournalStart+int64(h.Sequence%record.JournalHeads)*record.Block); err != nil {
+		if err := m.Disk.WriteAt(h.Encode(m.Tag), m.Place().JournalStart+int64(h.Sequence%record.JournalHeads)*record.Block); err != nil {
 			return err
 		}
 	}
@@ -389,25 +389,44 @@ func (j *Journal) Empty(m *member.Member) error {
 
 // Prepare makes a disk an empty member but for its record: nothing written, nothing in the journal.
 func (j *Journal) Prepare(m *member.Member) error {
-	if err := m.Reserve(m.Place.JournalStart, m.Place.JournalSize); err != nil {
+	if err := m.Reserve(m.Place().JournalStart, m.Place().JournalSize); err != nil {
 		return err
 	}
 	number, err := j.nextCheckpoint()
 	if err != nil {
 		return err
 	}
-	const chunk = 256
-	for first := int64(0); first < m.Place.MapPages; first += chunk {
-		n := min(chunk, m.Place.MapPages-first)
-		buf := make([]byte, n*record.Block)
-		for i := range n {
-			record.SealPage(buf[i*record.Block:(i+1)*record.Block], record.MapPage, m.Tag, first+i, number)
-		}
-		if err := m.Disk.WriteAt(buf, m.Place.MapStart+first*record.Block); err != nil {
+	for s := range m.Place().All() {
+		if err := blank(m, s, number); err != nil {
 			return err
 		}
 	}
 	return j.Empty(m)
+}
+
+// Blank writes the map of a segment in which nothing was ever written.
+func (j *Journal) Blank(m *member.Member, s *record.Segment) error {
+	number, err := j.nextCheckpoint()
+	if err != nil {
+		return err
+	}
+	return blank(m, s, number)
+}
+
+func blank(m *member.Member, s *record.Segment, checkpoint uint64) error {
+	const chunk = 256
+	begin := s.FirstMap()
+	for first := int64(0); first < s.MapPages; first += chunk {
+		n := min(chunk, s.MapPages-first)
+		buf := make([]byte, n*record.Block)
+		for i := range n {
+			record.SealPage(buf[i*record.Block:(i+1)*record.Block], record.MapPage, m.Tag, begin+first+i, checkpoint)
+		}
+		if err := m.Disk.WriteAt(buf, s.MapStart+first*record.Block); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Lose marks the blocks of some runs, ascending, as lost in the own tables of a disk that is away, on the disk.

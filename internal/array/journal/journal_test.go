@@ -117,10 +117,10 @@ func TestOldTablesAreNoticedByTheirWitness(t *testing.T) {
 	require.NoError(t, r.Checkpoint())
 	m := r.Slots.At(1)
 	before := make([]byte, record.Block)
-	require.NoError(t, m.Disk.ReadAt(before, m.Place.SumStart))
+	require.NoError(t, m.Disk.ReadAt(before, m.Place().SumStart))
 	r.Put(r.Change(0, 2, 0, 1, 2), true)
 	require.NoError(t, r.Checkpoint())
-	require.NoError(t, m.Disk.WriteAt(before, m.Place.SumStart), "its table is set back")
+	require.NoError(t, m.Disk.WriteAt(before, m.Place().SumStart), "its table is set back")
 	r.Leave()
 
 	r = rig.New(t, dir, 3)

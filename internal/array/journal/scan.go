@@ -55,7 +55,7 @@ func (s *Scan) read(buf []byte, at int64) bool {
 func (s *Scan) ReadHeads(bad func(error)) {
 	for i := range int64(record.JournalHeads) {
 		buf := make([]byte, record.Block)
-		if err := s.M.Disk.ReadAt(buf, s.M.Place.JournalStart+i*record.Block); err != nil {
+		if err := s.M.Disk.ReadAt(buf, s.M.Place().JournalStart+i*record.Block); err != nil {
 			s.M.ReadProblem(err)
 			bad(fmt.Errorf("a journal head cannot be read: %w", err))
 			continue
@@ -180,7 +180,7 @@ func (s *Scan) entryAt(at int64, above uint64) *Found {
 			return nil
 		}
 	}
-	e, err := record.DecodeEntry(buf, s.M.Tag, s.M.Place.DataSize/record.Block)
+	e, err := record.DecodeEntry(buf, s.M.Tag, s.M.Place())
 	if err != nil || e.Batch < above || e.Slot != s.M.Slot {
 		return nil
 	}

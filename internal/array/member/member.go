@@ -25,7 +25,7 @@ type Member struct {
 	// Patient is Disk as what it is when it is not only looked at; else nil.
 	Patient  *disk.Patient
 	Identity uuid.UUID
-	Place    record.Place
+	place    atomic.Pointer[record.Place]
 	Tag      uint64
 	Key      uint32 // unique in the array
 	state    atomic.Int32
@@ -72,9 +72,10 @@ type Known struct {
 
 // New makes a member. j may be nil when it is only looked at.
 func New(j *Judge, k Known) *Member {
-	m := &Member{Judge: j, Slot: k.Slot, Disk: k.Disk, Identity: k.Identity, Place: k.Place, Base: k.Base, Has: k.Has, Tried: k.Has,
+	m := &Member{Judge: j, Slot: k.Slot, Disk: k.Disk, Identity: k.Identity, Base: k.Base, Has: k.Has, Tried: k.Has,
 		Stale: k.Stale, Tag: record.TagOf(k.Identity), Ring: ringOf(k.Place), closed: make(chan struct{})}
 	m.state.Store(int32(k.Condition))
+	m.place.Store(&k.Place)
 	m.Cursor.Store(k.Cursor)
 	m.Errs.Read.Store(k.Errors.Read)
 	m.Errs.Write.Store(k.Errors.Write)
@@ -88,6 +89,12 @@ func New(j *Judge, k Known) *Member {
 	}
 	return m
 }
+
+// Place is where its parts lie, which is not to be changed.
+func (m *Member) Place() *record.Place { return m.place.Load() }
+
+// Extend gives it another place, in which all that it has is where it was.
+func (m *Member) Extend(to record.Place) { m.place.Store(&to) }
 
 // Errors is how often it did not do what it was asked.
 func (m *Member) Errors() record.Errors {
@@ -143,7 +150,7 @@ func (m *Member) Name() string {
 }
 
 // Offset is where a block of its data lies on the disk, in bytes.
-func (m *Member) Offset(block int64) int64 { return m.Place.DataStart + block*layout.Block }
+func (m *Member) Offset(block int64) int64 { return m.Place().Offset(block) }
 
 // Release closes the member's disk, so that others can open it. It does not wait: what is under way on a disk that hangs
 // holds it for as long as it hangs.
@@ -273,13 +280,13 @@ func (m *Member) Sync() error {
 // PutRecord writes both copies of a record, one after the other with a sync in between: a crash leaves at least one whole.
 func (m *Member) PutRecord(r *record.Record) error {
 	own := r.Clone()
-	own.Slot, own.Member, own.Place = m.Slot, m.Identity, m.Place
+	own.Slot, own.Member, own.Place = m.Slot, m.Identity, *m.Place()
 	buf, err := own.Encode()
 	if err != nil {
 		return err
 	}
 	m.Tried = own.State()
-	for _, off := range []int64{0, disk.TailRecord(m.Place.Size)} {
+	for _, off := range []int64{0, disk.TailRecord(m.Place().Size)} {
 		if err := m.Disk.WriteAt(buf, off); err != nil {
 			return err
 		}

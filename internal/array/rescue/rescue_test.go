@@ -31,7 +31,7 @@ func newRescue(t *testing.T, old bool) (*rescue.Rescue, *rig.Rig, layout.Stripe,
 	r.Put(r.Write(changed, 0, 9), true)
 	require.NoError(t, r.Checkpoint())
 
-	back := member.New(left.Judge, member.Known{Slot: 1, Disk: r.Reopen(1), Identity: left.Identity, Place: left.Place, Condition: record.Active, Base: epoch, Stale: true})
+	back := member.New(left.Judge, member.Known{Slot: 1, Disk: r.Reopen(1), Identity: left.Identity, Place: *left.Place(), Condition: record.Active, Base: epoch, Stale: true})
 	r.Slots.Put(back)
 	x := &rescue.Rescue{Host: rescue.Host{Layout: func() *layout.Map { return r.Layout }, Roster: r.Roster, Slots: r.Slots, Stripes: r.Stripes, Tables: r.Tables},
 		Old: old, Settled: true}

@@ -146,7 +146,7 @@ func (r *Roster) Join(m *member.Member) error {
 		r.host.Slots.Put(m)
 		e := &rec.Roster[m.Slot]
 		was := *e
-		*e = record.Entry{ID: m.Identity, Condition: record.Rebuilding, Size: m.Place.Size, DataSize: e.DataSize, Since: r.host.Now(), Base: m.Base, Witness: was.Witness}
+		*e = record.Entry{ID: m.Identity, Condition: record.Rebuilding, Size: m.Place().Size, DataSize: e.DataSize, More: e.More, Since: r.host.Now(), Base: m.Base, Witness: was.Witness}
 		if was.ID == m.Identity { // until its own record says that it is back
 			e.Left, e.Tried = was.Left, was.Tried
 		}
@@ -175,7 +175,7 @@ func (r *Roster) Exchange(old, m *member.Member, ready func() error) error {
 		old.Become(record.Missing)
 		r.host.Slots.EndCopy(m)
 		e := &rec.Roster[m.Slot]
-		*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place.Size, DataSize: e.DataSize, Since: r.host.Now(), Witness: e.Witness}
+		*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place().Size, DataSize: e.DataSize, More: e.More, Since: r.host.Now(), Witness: e.Witness}
 		return nil
 	}})
 }
@@ -337,7 +337,7 @@ func (r *Roster) encodable(live []*member.Member) error {
 		return nil
 	}
 	own := r.rec.Clone()
-	own.Slot, own.Member, own.Place = live[0].Slot, live[0].Identity, live[0].Place
+	own.Slot, own.Member, own.Place = live[0].Slot, live[0].Identity, *live[0].Place()
 	_, err := own.Encode()
 	return err
 }

@@ -57,9 +57,8 @@ func checkClean(p *page) error {
 	if !ok {
 		return nil
 	}
-	start := map[record.PageKind]int64{record.SumPage: p.m.Place.SumStart, record.MapPage: p.m.Place.MapStart, record.WitnessPage: p.m.Place.WitnessStart}
 	on, ours := make([]byte, layout.Block), slices.Clone(p.buf)
-	if !d.Peek(on, start[p.key.kind]+p.key.number*layout.Block) {
+	if !d.Peek(on, p.m.Place().PageAt(p.key.kind, p.key.number)) {
 		return nil
 	}
 	number, _, err := record.CheckPage(on, p.key.kind, p.m.Tag, p.key.number)

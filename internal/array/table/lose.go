@@ -20,20 +20,18 @@ func (t *Tables) Lose(m *member.Member, runs []record.Run, epoch, checkpoint uin
 		page := runs[0].Start / record.SumsPerPage
 		at := page / record.BitsPerPage
 		if maps[at] == nil {
-			buf, old, err := t.ownPage(m, record.MapPage, m.Place.MapStart, at)
+			buf, old, err := t.ownPage(m, record.MapPage, at)
 			if err != nil {
 				return err
 			}
 			if old {
-				for i := 0; i < record.BitsPerPage && at*record.BitsPerPage+int64(i) < m.Place.SumPages; i++ {
-					record.SetPageBit(buf, i, true)
-				}
+				setAllBits(m, at, buf)
 			}
 			maps[at] = buf
 		}
 		buf := make([]byte, layout.Block)
 		if record.PageBit(maps[at], int(page%record.BitsPerPage)) {
-			own, old, err := t.ownPage(m, record.SumPage, m.Place.SumStart, page)
+			own, old, err := t.ownPage(m, record.SumPage, page)
 			if err != nil {
 				return err
 			}
@@ -58,7 +56,7 @@ func (t *Tables) Lose(m *member.Member, runs []record.Run, epoch, checkpoint uin
 		}
 		runs = append(rest, runs...)
 		record.SealPage(buf, record.SumPage, m.Tag, page, checkpoint)
-		if err := m.Disk.WriteAt(buf, m.Place.SumStart+page*layout.Block); err != nil {
+		if err := m.Disk.WriteAt(buf, m.Place().PageAt(record.SumPage, page)); err != nil {
 			return err
 		}
 	}
@@ -67,7 +65,7 @@ func (t *Tables) Lose(m *member.Member, runs []record.Run, epoch, checkpoint uin
 	}
 	for at, buf := range maps {
 		record.SealPage(buf, record.MapPage, m.Tag, at, checkpoint)
-		if err := m.Disk.WriteAt(buf, m.Place.MapStart+at*layout.Block); err != nil {
+		if err := m.Disk.WriteAt(buf, m.Place().PageAt(record.MapPage, at)); err != nil {
 			return err
 		}
 	}
@@ -75,9 +73,9 @@ func (t *Tables) Lose(m *member.Member, runs []record.Run, epoch, checkpoint uin
 }
 
 // ownPage reads a page of a disk that is not a member yet, and says whether it is older than its witness.
-func (t *Tables) ownPage(m *member.Member, kind record.PageKind, start, page int64) (buf []byte, old bool, err error) {
+func (t *Tables) ownPage(m *member.Member, kind record.PageKind, page int64) (buf []byte, old bool, err error) {
 	buf = make([]byte, layout.Block)
-	if err := m.Disk.ReadAt(buf, start+page*layout.Block); err != nil {
+	if err := m.Disk.ReadAt(buf, m.Place().PageAt(kind, page)); err != nil {
 		return nil, false, err
 	}
 	newest, oldest, err := record.CheckPage(buf, kind, m.Tag, page)

@@ -124,7 +124,7 @@ func (t *Tables) load(p *page) error {
 			return err
 		}
 		if written {
-			switch sound, err := t.read(p, buf, p.m.Place.SumStart, doubted); {
+			switch sound, err := t.read(p, buf, doubted); {
 			case err != nil:
 				return err
 			case !sound:
@@ -142,19 +142,17 @@ func (t *Tables) load(p *page) error {
 			}
 		}
 	case record.MapPage:
-		switch sound, err := t.read(p, buf, p.m.Place.MapStart, false); {
+		switch sound, err := t.read(p, buf, false); {
 		case err != nil:
 			return err
 		case !sound:
 			clear(buf)
-			for i := 0; i < record.BitsPerPage && number*record.BitsPerPage+int64(i) < p.m.Place.SumPages; i++ {
-				record.SetPageBit(buf, i, true)
-			}
+			setAllBits(p.m, number, buf)
 			p.doubted = true
 			t.setDirty(p)
 		}
 	case record.WitnessPage:
-		if err := p.m.Disk.ReadAt(buf, p.m.Place.WitnessStart+number*layout.Block); err != nil {
+		if err := p.m.Disk.ReadAt(buf, p.m.Place().PageAt(record.WitnessPage, number)); err != nil {
 			if p.m.ReadProblem(err); !p.m.Live() || member.Late(err) {
 				return err
 			}
@@ -171,13 +169,23 @@ func (t *Tables) load(p *page) error {
 	return nil
 }
 
+// setAllBits has a map page say "written" of all checksum pages there are.
+func setAllBits(m *member.Member, number int64, buf []byte) {
+	for i := range record.BitsPerPage {
+		if !m.Place().Has(record.SumPage, number*record.BitsPerPage+int64(i)) {
+			return
+		}
+		record.SetPageBit(buf, i, true)
+	}
+}
+
 // errLeft is why the tables of a member cannot be read any more.
 var errLeft = errors.New("it takes no part any more")
 
 // read reads a page that a member should have, and says whether it is to be believed. An error is one of the disk as a whole.
 // A page that was never written is expected where the map is in doubt.
-func (t *Tables) read(p *page, buf []byte, start int64, maybe bool) (sound bool, err error) {
-	if err := p.m.Disk.ReadAt(buf, start+p.key.number*layout.Block); err != nil {
+func (t *Tables) read(p *page, buf []byte, maybe bool) (sound bool, err error) {
+	if err := p.m.Disk.ReadAt(buf, p.m.Place().PageAt(p.key.kind, p.key.number)); err != nil {
 		if p.m.ReadProblem(err); !p.m.Live() || member.Late(err) {
 			return false, err
 		}

@@ -114,11 +114,8 @@ func (t *Tables) Testimonies(written []*DirtyPage, seen []*DirtyPage) []*DirtyPa
 // Write writes a page, as the given checkpoint: a map page as it was at the snapshot, another as it is now.
 func (t *Tables) Write(d *DirtyPage, checkpoint uint64) error {
 	p, m := d.p, d.p.m
-	buf, start := d.buf, m.Place.MapStart
+	buf := d.buf
 	if buf == nil {
-		if start = m.Place.SumStart; p.key.kind == record.WitnessPage {
-			start = m.Place.WitnessStart
-		}
 		p.Lock()
 		buf, d.version = slices.Clone(p.buf), p.version
 		p.Unlock()
@@ -129,7 +126,7 @@ func (t *Tables) Write(d *DirtyPage, checkpoint uint64) error {
 	record.SealPage(buf, p.key.kind, m.Tag, p.key.number, checkpoint)
 	d.checkpoint, d.sum = checkpoint, record.PageSumOf(buf)
 	t.host.Wrote.Add(layout.Block)
-	if err := m.Disk.WriteAt(buf, start+p.key.number*layout.Block); err != nil {
+	if err := m.Disk.WriteAt(buf, m.Place().PageAt(p.key.kind, p.key.number)); err != nil {
 		if err := m.WriteProblem(err); err != nil {
 			return fmt.Errorf("tables of %s: %w", m.Name(), err)
 		}

@@ -197,6 +197,10 @@ func (t *Tables) EnterAs(m *member.Member, last Epochs, kind record.RunKind, blo
 // NextBit is the first checksum page from number to last that was ever written; last+1 when there is none.
 func (t *Tables) NextBit(m *member.Member, number, last int64) (int64, bool) {
 	for number <= last {
+		next, ok := m.Place().NextPage(record.SumPage, number)
+		if number = next; !ok || number > last {
+			break // there is no page with these numbers
+		}
 		p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
 		if err != nil {
 			return 0, false

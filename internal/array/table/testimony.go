@@ -35,14 +35,15 @@ func (t *Tables) seenAt(m *member.Member, kind record.PageKind, number int64) (h
 	if slot < 0 {
 		return nil, 0, 0
 	}
-	if kind == record.SumPage {
-		number += m.Place.MapPages
-	}
-	h, page = t.host.Slots.At(slot), number/record.WitnessesPerPage
-	if h == nil || !h.Live() || page >= h.Place.WitnessPages {
+	h = t.host.Slots.At(slot)
+	if h == nil || !h.Live() {
 		return nil, 0, 0
 	}
-	return h, page, int(number % record.WitnessesPerPage)
+	page, at, ok := m.Place().WitnessOf(h.Place(), kind, number)
+	if !ok {
+		return nil, 0, 0
+	}
+	return h, page, at
 }
 
 // witness is what another member has seen of a page; zero when it proves nothing. That a witness which is there does not answer is
@@ -102,7 +103,7 @@ func (t *Tables) setWitness(on *page, of *member.Member, at int, w record.Witnes
 // What a copy is not told it does not know when it takes the place of its original, however shortly before.
 func (t *Tables) copyOf(on *page) *page {
 	c := t.host.Slots.Onto(on.m.Slot)
-	if c == nil || !c.Live() || on.m == c || on.key.number >= c.Place.WitnessPages || probe.CopyNotTold.On() {
+	if c == nil || !c.Live() || on.m == c || !c.Place().Has(record.WitnessPage, on.key.number) || probe.CopyNotTold.On() {
 		return nil
 	}
 	also, err := t.get(c, record.WitnessPage, on.key.number)

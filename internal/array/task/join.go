@@ -48,11 +48,15 @@ func (w *Works) Fail(slot int, force bool) error {
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
 func (w *Works) NeedSize(slot int) int64 {
 	rec := w.host.Roster.View()
-	data := rec.Roster[slot].DataSize
+	e := rec.Roster[slot]
+	data := e.DataSize
+	for _, more := range e.More {
+		data += more
+	}
 	lo, hi := int64(1<<20), data*2+(1<<30)
 	for lo < hi {
 		mid := (lo + hi) / 2
-		if p, err := record.PlaceFor(mid, data); err == nil && p.DataSize >= data {
+		if p, err := record.PlaceFor(mid, e.DataSize, e.More...); err == nil && p.DataSize >= e.DataSize {
 			hi = mid
 		} else {
 			lo = mid + 1
@@ -146,9 +150,9 @@ func (w *Works) blank(m *member.Member) error {
 
 // placeFor lays out a disk that is to take the place of the member in slot.
 func (w *Works) placeFor(slot int, d disk.Disk) (record.Place, error) {
-	data := w.host.Roster.View().Roster[slot].DataSize
-	place, err := record.PlaceFor(d.Size(), data)
-	if err != nil || place.DataSize < data {
+	e := w.host.Roster.View().Roster[slot]
+	place, err := record.PlaceFor(d.Size(), e.DataSize, e.More...)
+	if err != nil || place.DataSize < e.DataSize {
 		return place, fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, w.NeedSize(slot))
 	}
 	return place, nil

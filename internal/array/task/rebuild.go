@@ -331,7 +331,7 @@ func (w *Works) fill(all []*rebuilding, columns []*stripe.Columns) error {
 // seeAgain has the witness of every page of a member say what the page is on that member, after the disk that keeps them, or
 // the member itself, is another. The next checkpoint makes it count.
 func (w *Works) seeAgain(t *Task, m *member.Member) error {
-	for number := range m.Place.MapPages {
+	for number := range m.Place().Pages(record.MapPage) {
 		if !m.Live() {
 			return nil // the others tell of that
 		}
@@ -339,22 +339,22 @@ func (w *Works) seeAgain(t *Task, m *member.Member) error {
 			return err
 		}
 	}
-	for number := int64(0); number < m.Place.SumPages; number++ {
-		if number%seenPages == 0 {
+	seen, last := 0, m.Place().LastSum()
+	for number := int64(0); ; number++ {
+		if seen%seenPages == 0 {
 			if err := t.Point(seenPages * record.Block); err != nil {
 				return err
 			}
 		}
-		next, ok := w.host.Tables.NextBit(m, number, m.Place.SumPages-1)
-		if !ok || next >= m.Place.SumPages {
+		next, ok := w.host.Tables.NextBit(m, number, last)
+		if !ok || next > last {
 			return nil
 		}
-		number = next
+		number, seen = next, seen+1
 		if err := w.host.Tables.SeeAgain(m, record.SumPage, number); err != nil {
 			return err
 		}
 	}
-	return nil
 }
 
 // seenPages is how many pages are looked at between two points of a task.

@@ -98,7 +98,10 @@ func (w *Works) retire(t *Task, slot int, m *member.Member) error {
 // copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
 // well, see copyOf: a crash right after it took over finds it with all that the old one knew.
 func (w *Works) copyWitnesses(old, m *member.Member) error {
-	for number := range min(old.Place.WitnessPages, m.Place.WitnessPages) {
+	for number := range old.Place().Pages(record.WitnessPage) {
+		if !m.Place().Has(record.WitnessPage, number) {
+			continue
+		}
 		if err := w.host.Tables.CopyWitnesses(old, m, number); err != nil {
 			return err
 		}
