@@ -93,6 +93,22 @@ func ShapeOf(level Level, strip int64, groups, n int) (shape Shape, err error) {
 	return shape, nil
 }
 
+// ShapeFor is the shape, for people, of a level that is made of some regions.
+func ShapeFor(level Level, regions []Region) Shape {
+	shape := regions[0].Shape
+	if level == Concat {
+		shape.Groups = 0
+		slots := map[int]bool{}
+		for _, r := range regions {
+			for _, slot := range r.Slots {
+				slots[slot] = true
+			}
+		}
+		shape.Groups = len(slots)
+	}
+	return shape
+}
+
 // New works out the map of an array of the given member data sizes, in slot order and in bytes. groups is the number
 // of groups for the nested levels, or 0 for the default: pairs for level 10, and for 50 and 60 the fewest groups of
 // equal size. Sizes are rounded down to whole strips. Concat uses each in full; the other levels use the

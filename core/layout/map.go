@@ -33,15 +33,17 @@ type Region struct {
 	Shape
 	ID    int     // in the array; the ID of a region that is gone is not used again
 	Rows  int64   // of each group
+	Skip  int64   // rows before it are not in force: what they held is laid out otherwise by now
 	Slots []int   // the members: k+m for each group, one group after the other
 	Begin []int64 // by place in Slots: the block of that member's data at which the region begins
 	place []int   // by slot: where it is in Slots; -1 when it has no part in the region
 	nth   []int64 // by place: how many strips of other regions lie before it on that member
-	start int64   // byte of the logical space at which it begins
-	first int64   // how many stripes lie before it
+	start int64   // byte of the logical space at which its first stripe begins
+	from  int64   // and from which on it is in force
+	first int64   // how many stripes of the array lie before its first, less those that are not in force
 }
 
-// Stripes is how many stripes the region has.
+// Stripes is the number of stripes of the region, and so the number behind its last.
 func (r *Region) Stripes() int64 { return r.Rows * int64(r.Groups) }
 
 // At finds the stripe of a group and row of the region.
@@ -116,7 +118,7 @@ func (s Stripe) Has(slot int) bool {
 func (s Stripe) Block(slot int) int64 { return s.Begin[s.place[slot]] + s.Row*int64(s.StripBlocks()) }
 
 // Nth is how many strips lie before the stripe's on a member. The slot must have a role in it.
-func (s Stripe) Nth(slot int) int64 { return s.nth[s.place[slot]] + s.Row }
+func (s Stripe) Nth(slot int) int64 { return s.nth[s.place[slot]] + s.Row - s.Skip }
 
 // Map says where every logical byte of an array lives. It never changes: an array that does gets another.
 type Map struct {
@@ -132,16 +134,27 @@ type Map struct {
 
 // NewMap makes a map of regions, in logical order. It is an error when places overlap, or when a region is not whole.
 func NewMap(level Level, members int, shape Shape, regions []Region) (*Map, error) {
-	m := &Map{Level: level, Members: members, Shape: shape, on: make([][]*Region, members)}
+	var at int64
 	for i := range regions {
 		r := &regions[i]
-		if r.Data < 1 || r.Parity < 0 || r.Groups < 1 || r.Rows < 1 || r.Strip < MinStrip || len(r.Slots) != r.Groups*r.Width() || len(r.Begin) != len(r.Slots) {
+		r.start, r.from = at, at
+		at += r.Stripes() * r.StripeSize()
+	}
+	return newMap(level, members, shape, regions, at)
+}
+
+// newMap is NewMap of regions that know where they begin.
+func newMap(level Level, members int, shape Shape, regions []Region, capacity int64) (*Map, error) {
+	m := &Map{Level: level, Members: members, Shape: shape, on: make([][]*Region, members), capacity: capacity}
+	for i := range regions {
+		r := &regions[i]
+		if r.Data < 1 || r.Parity < 0 || r.Groups < 1 || r.Rows <= r.Skip || r.Skip < 0 || r.Strip < MinStrip || len(r.Slots) != r.Groups*r.Width() || len(r.Begin) != len(r.Slots) {
 			return nil, fmt.Errorf("region %d is not whole", r.ID)
 		}
 		if slices.ContainsFunc(m.regions, func(o *Region) bool { return o.ID == r.ID }) {
 			return nil, fmt.Errorf("there are two regions %d", r.ID)
 		}
-		r.start, r.first = m.capacity, m.stripes
+		r.first = m.stripes - r.Skip*int64(r.Groups)
 		r.place, r.nth = slices.Repeat([]int{-1}, members), make([]int64, len(r.Slots))
 		for at, slot := range r.Slots {
 			if slot < 0 || slot >= members || r.place[slot] >= 0 {
@@ -150,23 +163,27 @@ func NewMap(level Level, members int, shape Shape, regions []Region) (*Map, erro
 			r.place[slot] = at
 			m.on[slot] = append(m.on[slot], r)
 		}
-		m.stripes += r.Stripes()
-		m.capacity += r.Stripes() * r.StripeSize()
+		m.stripes += (r.Rows - r.Skip) * int64(r.Groups)
 		m.regions = append(m.regions, r)
 		for g := range r.Groups {
 			m.groups = append(m.groups, group{r.Members(g), r.Parity})
 		}
 	}
 	for slot, on := range m.on {
-		slices.SortFunc(on, func(x, y *Region) int { return cmp.Compare(x.begins(slot), y.begins(slot)) })
+		slices.SortFunc(on, func(x, y *Region) int {
+			one, _ := x.Span(slot)
+			other, _ := y.Span(slot)
+			return cmp.Compare(one, other)
+		})
 		block, strips := int64(0), int64(0)
 		for _, r := range on {
-			if r.begins(slot) < block {
-				return nil, fmt.Errorf("region %d begins at block %d of slot %d, before the end of another", r.ID, r.begins(slot), slot)
+			begin, n := r.Span(slot)
+			if begin < block {
+				return nil, fmt.Errorf("region %d begins at block %d of slot %d, before the end of another", r.ID, begin, slot)
 			}
-			block = r.begins(slot) + r.Rows*int64(r.StripBlocks())
+			block = begin + n
 			r.nth[r.place[slot]] = strips
-			strips += r.Rows
+			strips += r.Rows - r.Skip
 		}
 	}
 	return m, nil
@@ -192,7 +209,7 @@ func (m *Map) Redundant() bool {
 func (m *Map) Locate(off int64) (st Stripe, in int64) {
 	r := m.regions[0]
 	if len(m.regions) > 1 {
-		r = m.before(off, func(r *Region) int64 { return r.start })
+		r = m.before(off, func(r *Region) int64 { return r.from })
 	}
 	off -= r.start
 	size := r.StripeSize()
@@ -201,7 +218,7 @@ func (m *Map) Locate(off int64) (st Stripe, in int64) {
 
 // Stripe finds a stripe by its ordinal, which must be within the array.
 func (m *Map) Stripe(ordinal int64) Stripe {
-	r := m.before(ordinal, func(r *Region) int64 { return r.first })
+	r := m.before(ordinal, func(r *Region) int64 { return r.first + r.Skip*int64(r.Groups) })
 	return r.stripe(ordinal - r.first)
 }
 
@@ -229,7 +246,7 @@ func (m *Map) Find(id ID) Stripe {
 func (m *Map) On(slot int, block int64) (st Stripe, col int, ok bool) {
 	for _, r := range m.on[slot] {
 		per := int64(r.StripBlocks())
-		if in := block - r.begins(slot); in >= 0 && in < r.Rows*per {
+		if in := block - r.begins(slot); in >= r.Skip*per && in < r.Rows*per {
 			return r.At(r.place[slot]/r.Width(), in/per), int(in % per), true
 		}
 	}
@@ -239,7 +256,7 @@ func (m *Map) On(slot int, block int64) (st Stripe, col int, ok bool) {
 // Strips is how many strips a member has.
 func (m *Map) Strips(slot int) (n int64) {
 	for _, r := range m.on[slot] {
-		n += r.Rows
+		n += r.Rows - r.Skip
 	}
 	return n
 }
@@ -248,7 +265,7 @@ func (m *Map) Strips(slot int) (n int64) {
 // region.
 func (m *Map) Strip(slot int, nth int64) (st Stripe, left int64) {
 	for _, r := range m.on[slot] {
-		if nth < r.Rows {
+		if nth += r.Skip; nth < r.Rows {
 			return r.At(r.place[slot]/r.Width(), nth), r.Rows - nth
 		}
 		nth -= r.Rows
@@ -259,15 +276,16 @@ func (m *Map) Strip(slot int, nth int64) (st Stripe, left int64) {
 // OnSlot are the regions of a member, in the order of their blocks there; they are not to be changed.
 func (m *Map) OnSlot(slot int) []*Region { return m.on[slot] }
 
-// Span is the block of a member's data at which the region begins, and how many it has there.
+// Span is the block of a member's data at which what is in force of the region begins, and how many there are.
 func (r *Region) Span(slot int) (begin, n int64) {
-	return r.begins(slot), r.Rows * int64(r.StripBlocks())
+	per := int64(r.StripBlocks())
+	return r.begins(slot) + r.Skip*per, (r.Rows - r.Skip) * per
 }
 
 // Bytes is how much of a member's data the array uses.
 func (m *Map) Bytes(slot int) (n int64) {
 	for _, r := range m.on[slot] {
-		n += r.Rows * r.Strip
+		n += (r.Rows - r.Skip) * r.Strip
 	}
 	return n
 }
@@ -292,12 +310,13 @@ func (m *Map) Check(offset, length int64) error {
 	return nil
 }
 
-// Offset is the byte at which the data of a stripe begins, by its ordinal, which may be the one behind the last.
+// Offset is the first byte that is in force of the data of a stripe, by its ordinal, which may be the one behind the last.
 func (m *Map) Offset(ordinal int64) int64 {
 	if ordinal >= m.stripes {
 		return m.capacity
 	}
-	return m.Stripe(ordinal).Offset()
+	st := m.Stripe(ordinal)
+	return max(st.Offset(), st.from)
 }
 
 // Columns is a set of columns of a strip.

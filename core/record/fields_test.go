@@ -50,12 +50,14 @@ func TestTheDocumentOfTheFormatIsTrue(t *testing.T) {
 	require.NoError(t, err)
 	fixed := []row{{0, 8, "`NIDALO/m`"}, {8, 4, "checksum of bytes 12 to length"}, {12, 4, "length of the record in bytes, whole blocks"}, {16, 4, "version, " + strconv.Itoa(Version)}}
 	require.ElementsMatch(t, append(fixed, rowsOf(headFields)...), rowsUnder(t, string(raw), "## Member record"))
+	require.ElementsMatch(t, rowsOf(turnFields), rowsUnder(t, string(raw), "Change of layout:"))
 	require.ElementsMatch(t, rowsOf(entryFields), rowsUnder(t, string(raw), "Roster entry:"))
 }
 
 func TestFieldsNeverOverlap(t *testing.T) {
 	apart(t, rowsOf(headFields), 20, headSize)
 	apart(t, rowsOf(entryFields), 0, entrySize)
+	apart(t, rowsOf(turnFields), 0, turnSize)
 }
 
 func apart(t *testing.T, rows []row, from, to int) {

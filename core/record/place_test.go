@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"nidalo/core/layout"
 )
 
 // grown is the record of an array whose disks have become twice as large, with a second region over the new segments.
@@ -13,7 +15,7 @@ func grown(t require.TestingT, members int) *Record {
 	r := sample(members)
 	lay, err := r.Layout()
 	require.NoError(t, err)
-	r.ListRegions(lay)
+	r.Regions = RegionsOf(lay)
 	r.Place.Size *= 2
 	more := r.Place.Room(r.Place.Size)
 	r.Place, err = r.Place.With(more)
@@ -44,6 +46,24 @@ func TestARecordWithRegionsReadsBackAsItWasWritten(t *testing.T) {
 	require.Len(t, lay.Regions(), 2)
 	st, _ := lay.Locate(lay.Regions()[0].Stripes() * lay.Regions()[0].StripeSize())
 	require.Equal(t, r.Place.More[0].DataStart, got.Place.Offset(st.Block(0)), "where the second region begins")
+
+	// In the middle of a change to level 6, when a third of it has moved.
+	r.Turn = &Turn{Level: layout.Parity2, Strip: r.Strip, Started: r.Created, Regions: []layout.Region{
+		{Shape: layout.Shape{Data: 4, Parity: 1, Groups: 1, Strip: r.Strip}, ID: 2, Rows: r.Regions[0].Rows, Slots: r.Regions[0].Slots, Begin: r.Regions[0].Begin},
+		{Shape: layout.Shape{Data: 4, Parity: 1, Groups: 1, Strip: r.Strip}, ID: 3, Rows: r.Regions[1].Rows, Slots: r.Regions[1].Slots, Begin: r.Regions[1].Begin},
+	}}
+	turn, err := r.Turns()
+	require.NoError(t, err)
+	r.Turn.Boundary = turn.Old.Capacity() / 3 / turn.Unit * turn.Unit
+	buf, err = r.Encode()
+	require.NoError(t, err)
+	got, err = Decode(buf)
+	require.NoError(t, err)
+	require.Equal(t, r.Turn, got.Turn)
+	require.EqualValues(t, FeatureRegions|FeatureTwoLayouts, got.Features)
+	r.Turn.Boundary++
+	_, err = r.Encode()
+	require.ErrorIs(t, err, ErrFormat, "a boundary in the middle of a row")
 
 	for what, change := range map[string]func(*Record){
 		"a region behind the end":         func(r *Record) { r.Regions[1].Rows++ },

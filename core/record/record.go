@@ -53,9 +53,9 @@ var Castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // Features that a program must know to write (or even read) an array; the bits are given out in docs/format.md.
 const (
-	FeatureTwoLayouts = 1 << 0 // a second layout with a cursor is in force (conversion)
+	FeatureTwoLayouts = 1 << 0 // two layouts are in force, on two sides of a boundary
 	FeatureRegions    = 1 << 1 // the regions are listed, and members may have several segments
-	knownFeatures     = FeatureRegions
+	knownFeatures     = FeatureTwoLayouts | FeatureRegions
 )
 
 // Condition is the condition of a member as the roster holds it.
@@ -171,6 +171,8 @@ type Record struct {
 	Changes Changes
 	// Regions are the parts of the array's map in logical order; none: it has the one that follows from the level and the sizes.
 	Regions []layout.Region
+	// Turn is a change to another layout that is under way, or nil. The regions are listed then.
+	Turn *Turn
 
 	segments, members, regions int // as they are written; 0 otherwise
 }
@@ -209,8 +211,11 @@ func (r *Record) Encode() ([]byte, error) {
 	binary.LittleEndian.PutUint32(buf[16:], Version)
 	own := *r
 	own.segments, own.members, own.regions = 1+len(r.Place.More), len(r.Roster), len(r.Regions)
-	if own.Features &^= FeatureRegions; own.regions > 0 {
+	if own.Features &^= FeatureRegions | FeatureTwoLayouts; own.regions > 0 {
 		own.Features |= FeatureRegions
+	}
+	if own.Turn != nil {
+		own.Features |= FeatureTwoLayouts
 	}
 	putAll(&own, headFields, buf[:headSize])
 	for i := range r.Roster {
@@ -363,5 +368,9 @@ func (r *Record) Clone() *Record {
 	c := *r
 	c.Roster = append([]Entry(nil), r.Roster...)
 	c.Place.More, c.Regions = slices.Clone(r.Place.More), slices.Clone(r.Regions)
+	if r.Turn != nil {
+		turn := *r.Turn
+		c.Turn = &turn
+	}
 	return &c
 }

@@ -3,6 +3,8 @@ package record
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
+	"time"
 
 	"nidalo/core/layout"
 )
@@ -12,26 +14,63 @@ import (
 
 const (
 	maxRegions = 64
-	regionSize = 32 // and placeSize for each of its members
-	placeSize  = 16
 )
+
+// Turn is a change of an array to another layout that is under way.
+type Turn struct {
+	Level    layout.Level
+	Groups   int // as chosen, like those of the record
+	Strip    int64
+	Boundary int64 // byte of the logical space: what is below it is laid out anew
+	Started  time.Time
+	Regions  []layout.Region // of the whole new map
+}
 
 // Layout is the map of the array the record describes.
 func (r *Record) Layout() (*layout.Map, error) {
+	if r.Turn != nil {
+		t, err := r.Turns()
+		if err != nil {
+			return nil, err
+		}
+		return t.At(r.Turn.Boundary)
+	}
+	return r.settled()
+}
+
+// Turns is the change of layout that is under way.
+func (r *Record) Turns() (*layout.Turn, error) {
+	old, err := r.settled()
+	if err != nil {
+		return nil, err
+	}
+	new, err := mapOf(r.Turn.Level, len(r.Roster), r.Turn.Regions)
+	if err != nil {
+		return nil, err
+	}
+	return layout.NewTurn(old, new)
+}
+
+// settled is the map of the array before any change of layout that is under way.
+func (r *Record) settled() (*layout.Map, error) {
+	if len(r.Regions) > 0 {
+		return mapOf(r.Level, len(r.Roster), r.Regions)
+	}
 	sizes := make([]int64, len(r.Roster))
 	for i, e := range r.Roster {
 		sizes[i] = e.DataSize
 	}
-	if len(r.Regions) == 0 {
-		return layout.New(r.Level, r.Strip, r.Groups, sizes)
+	return layout.New(r.Level, r.Strip, r.Groups, sizes)
+}
+
+// mapOf is the map that some listed regions make.
+func mapOf(level layout.Level, members int, list []layout.Region) (*layout.Map, error) {
+	if !slices.Contains(layout.Levels(), level) || len(list) == 0 {
+		return nil, fmt.Errorf("%d regions of level %q", len(list), string(level))
 	}
-	shape, err := layout.ShapeOf(r.Level, r.Strip, r.Groups, len(r.Roster))
-	if err != nil {
-		return nil, err
-	}
-	regions := make([]layout.Region, len(r.Regions))
-	for i, g := range r.Regions {
-		if g.Strip > layout.MaxStrip || g.Strip&(g.Strip-1) != 0 || g.Rows > MaxDisk/g.Strip {
+	regions := make([]layout.Region, len(list))
+	for i, g := range list {
+		if g.Strip < layout.MinStrip || g.Strip > layout.MaxStrip || g.Strip&(g.Strip-1) != 0 || g.Rows < 1 || g.Rows > MaxDisk/g.Strip {
 			return nil, fmt.Errorf("region %d is out of bounds", g.ID)
 		}
 		for _, begin := range g.Begin {
@@ -41,20 +80,19 @@ func (r *Record) Layout() (*layout.Map, error) {
 		}
 		regions[i] = layout.Region{Shape: g.Shape, ID: g.ID, Rows: g.Rows, Slots: g.Slots, Begin: g.Begin}
 	}
-	return layout.NewMap(r.Level, len(r.Roster), shape, regions)
+	return layout.NewMap(level, members, layout.ShapeFor(level, regions), regions)
 }
 
-// ListRegions writes down the regions of a map.
-func (r *Record) ListRegions(lay *layout.Map) {
-	r.Regions = nil
+// RegionsOf lists the regions of a map.
+func RegionsOf(lay *layout.Map) (out []layout.Region) {
 	for _, g := range lay.Regions() {
-		r.Regions = append(r.Regions, layout.Region{Shape: g.Shape, ID: g.ID, Rows: g.Rows, Slots: g.Slots, Begin: g.Begin})
+		out = append(out, layout.Region{Shape: g.Shape, ID: g.ID, Rows: g.Rows, Slots: g.Slots, Begin: g.Begin})
 	}
+	return out
 }
 
 // encodeParts writes the parts without a fixed length.
 func (r *Record) encodeParts() (b []byte) {
-	u32 := func(v int) { b = binary.LittleEndian.AppendUint32(b, uint32(v)) }
 	u64 := func(v int64) { b = binary.LittleEndian.AppendUint64(b, uint64(v)) }
 	for s := range r.Place.All() {
 		for _, v := range s.fields() {
@@ -64,24 +102,44 @@ func (r *Record) encodeParts() (b []byte) {
 	if len(r.Regions) == 0 {
 		return b
 	}
-	for _, g := range r.Regions {
-		for _, v := range []int{g.ID, g.Data, g.Parity, g.Groups, int(g.Strip), len(g.Slots)} {
-			u32(v)
-		}
-		u64(g.Rows)
-		for i, slot := range g.Slots {
-			u32(slot)
-			u32(0)
-			u64(g.Begin[i])
-		}
-	}
+	b = appendRegions(b, r.Regions)
 	for _, e := range r.Roster {
 		u64(int64(len(e.More)))
 		for _, v := range e.More {
 			u64(v)
 		}
 	}
+	if t := r.Turn; t != nil {
+		b = append(b, make([]byte, turnSize)...)
+		putAll(t, turnFields, b[len(b)-turnSize:])
+		u64(int64(len(t.Regions)))
+		b = appendRegions(b, t.Regions)
+	}
 	return b
+}
+
+func appendRegions(b []byte, list []layout.Region) []byte {
+	for _, g := range list {
+		for _, v := range []int{g.ID, g.Data, g.Parity, g.Groups, int(g.Strip), len(g.Slots)} {
+			b = binary.LittleEndian.AppendUint32(b, uint32(v))
+		}
+		b = binary.LittleEndian.AppendUint64(b, uint64(g.Rows))
+		for i, slot := range g.Slots {
+			b = binary.LittleEndian.AppendUint64(b, uint64(slot))
+			b = binary.LittleEndian.AppendUint64(b, uint64(g.Begin[i]))
+		}
+	}
+	return b
+}
+
+const turnSize = 48
+
+var turnFields = []field[Turn]{
+	text(0, 16, "level, as text", func(t *Turn) *levelName { return (*levelName)(&t.Level) }),
+	number(16, 4, "groups as chosen for levels 10, 50, 60; else 0", func(t *Turn) *int { return &t.Groups }),
+	number(20, 4, "strip, bytes", func(t *Turn) *int64 { return &t.Strip }),
+	number(24, 8, "boundary, bytes of the logical space", func(t *Turn) *int64 { return &t.Boundary }),
+	stamp(32, "started", func(t *Turn) *time.Time { return &t.Started }),
 }
 
 // decodeParts reads what encodeParts wrote.
@@ -108,20 +166,8 @@ func (r *Record) decodeParts(b []byte, segments, regions int) error {
 			r.Place.More = append(r.Place.More, *s)
 		}
 	}
-	for range regions {
-		g := layout.Region{ID: d.u32()}
-		g.Data, g.Parity, g.Groups, g.Strip = d.u32(), d.u32(), d.u32(), int64(d.u32())
-		n := d.u32()
-		g.Rows = d.u64()
-		if n > layout.MaxMembers || g.Data > layout.MaxMembers || g.Parity > layout.MaxMembers || g.Groups > layout.MaxMembers {
-			return fmt.Errorf("member record: region %d of %d members: %w", g.ID, n, ErrFormat)
-		}
-		for range n {
-			g.Slots = append(g.Slots, d.u32())
-			d.u32()
-			g.Begin = append(g.Begin, d.u64())
-		}
-		r.Regions = append(r.Regions, g)
+	if err := d.regions(&r.Regions, regions); err != nil {
+		return err
 	}
 	for i := range r.Roster {
 		if regions == 0 {
@@ -137,6 +183,17 @@ func (r *Record) decodeParts(b []byte, segments, regions int) error {
 				return fmt.Errorf("member record: a segment of slot %d is out of bounds: %w", i, ErrFormat)
 			}
 			r.Roster[i].More = append(r.Roster[i].More, v)
+		}
+	}
+	if r.Features&FeatureTwoLayouts != 0 {
+		r.Turn = &Turn{}
+		getAll(r.Turn, turnFields, d.take(turnSize))
+		n := d.u64()
+		if regions == 0 || n < 1 || n > maxRegions {
+			return fmt.Errorf("member record: a change to %d regions: %w", n, ErrFormat)
+		}
+		if err := d.regions(&r.Turn.Regions, int(n)); err != nil {
+			return err
 		}
 	}
 	if d.short {
@@ -159,6 +216,28 @@ func (d *parts) take(n int) []byte {
 	out := d.b[:n]
 	d.b = d.b[n:]
 	return out
+}
+
+// regions reads some regions.
+func (d *parts) regions(out *[]layout.Region, count int) error {
+	for range count {
+		g := layout.Region{ID: d.u32()}
+		g.Data, g.Parity, g.Groups, g.Strip = d.u32(), d.u32(), d.u32(), int64(d.u32())
+		n := d.u32()
+		g.Rows = d.u64()
+		if n > layout.MaxMembers || g.Data > layout.MaxMembers || g.Parity > layout.MaxMembers || g.Groups > layout.MaxMembers {
+			return fmt.Errorf("member record: region %d of %d members: %w", g.ID, n, ErrFormat)
+		}
+		for range n {
+			slot := d.u64()
+			if slot < 0 || slot >= layout.MaxMembers {
+				return fmt.Errorf("member record: region %d has slot %d: %w", g.ID, slot, ErrFormat)
+			}
+			g.Slots, g.Begin = append(g.Slots, int(slot)), append(g.Begin, d.u64())
+		}
+		*out = append(*out, g)
+	}
+	return nil
 }
 
 func (d *parts) u32() int   { return int(binary.LittleEndian.Uint32(d.take(4))) }

@@ -1,0 +1,120 @@
+package layout
+
+import (
+	"errors"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// turned is the map of a level over all of some members, with the regions numbered from id on.
+func turned(level Level, strip int64, members, of int, size int64, id int) (*Map, error) {
+	m, err := New(level, strip, 0, equal(of, size))
+	if err != nil {
+		return nil, err
+	}
+	var regions []Region
+	for i, r := range m.regions {
+		c := r.copy()
+		c.ID = id + i
+		regions = append(regions, c)
+	}
+	return NewMap(level, members, m.Shape, regions)
+}
+
+// A byte is at one place in each map, and a boundary moves it from the one to the other; nothing that is still to be moved is ever at a place that the
+// map in force has given to another.
+func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
+	type at struct {
+		slot  int
+		block int64
+	}
+	// where is the place of a logical block.
+	where := func(m *Map, block int64) at {
+		st, in := m.Locate(block * Block)
+		slot := st.Slot(int(in / st.Strip))
+		return at{slot, st.Block(slot) + in%st.Strip/Block}
+	}
+	turns := 0
+	for seed := range uint64(400) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		levels := Levels()
+		from, to := levels[r.IntN(len(levels))], levels[r.IntN(len(levels))]
+		n := 1 + r.IntN(8)
+		members := n + r.IntN(4)
+		size := int64(1+r.IntN(40)) * 256 << 10
+		old, err := turned(from, 16<<10<<r.IntN(4), members, n, size, 0)
+		if err != nil {
+			continue
+		}
+		new, err := turned(to, 16<<10<<r.IntN(4), members, members, size, 100)
+		if err != nil {
+			continue
+		}
+		turn, err := NewTurn(old, new)
+		if err != nil {
+			continue
+		}
+		turns++
+		for boundary := int64(0); ; boundary = min(boundary+turn.Unit*int64(1+r.IntN(3)), old.Capacity()) {
+			m, err := turn.At(boundary)
+			require.NoError(t, err, "seed %d: %s of %d to %s of %d at %d", seed, from, n, to, members, boundary)
+			require.Equal(t, old.Capacity(), m.Capacity())
+			free := map[at]bool{}
+			for _, s := range turn.Free(m) {
+				for b := range s.N {
+					free[at{s.Slot, s.Block + b}] = true
+				}
+			}
+			seen := map[at]bool{}
+			for range 60 {
+				block := r.Int64N(old.Capacity() / Block)
+				p := where(m, block)
+				if block*Block < boundary {
+					require.Equal(t, where(new, block), p)
+				} else {
+					require.Equal(t, where(old, block), p)
+				}
+				require.False(t, free[p], "in use, and free")
+				st, _ := m.Locate(block * Block)
+				on, _, ok := m.On(p.slot, p.block)
+				require.True(t, ok && on == st)
+				require.Equal(t, st, m.Stripe(st.Ordinal()))
+				nth, _ := m.Strip(p.slot, st.Nth(p.slot))
+				require.Equal(t, st, nth)
+				seen[p] = true
+			}
+			if boundary == old.Capacity() {
+				break
+			}
+		}
+	}
+	require.Greater(t, turns, 40)
+}
+
+func TestATurnThatWouldGoBackwardsIsRefused(t *testing.T) {
+	for _, c := range []struct {
+		from, to Level
+		n, of    int
+		want     error
+	}{
+		{Parity1, Parity1, 4, 6, nil},
+		{Parity1, Parity2, 3, 4, nil},
+		{Mirror, Parity1, 2, 3, nil},
+		{Mirrors, Parity2, 4, 4, nil},
+		{Parity2, Parity1, 4, 4, nil},
+		{Striped, Parity1, 2, 3, nil},
+		{Mirror, Mirrors, 2, 4, nil},
+		{Parity1, Parity2, 4, 4, ErrSmaller},
+		{Concat, Striped, 2, 3, ErrBackwards},
+		{Striped, Concat, 2, 3, ErrBackwards},
+	} {
+		old, err := turned(c.from, DefaultStrip, c.of, c.n, 64<<20, 0)
+		require.NoError(t, err)
+		new, err := turned(c.to, DefaultStrip, c.of, c.of, 64<<20, 10)
+		require.NoError(t, err)
+		_, err = NewTurn(old, new)
+		require.True(t, errors.Is(err, c.want), "%s of %d to %s of %d: %v", c.from, c.n, c.to, c.of, err)
+	}
+}
