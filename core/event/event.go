@@ -42,6 +42,8 @@ const (
 	ArrayStopped        Kind = "array-stopped"
 	ArrayRenamed        Kind = "array-renamed"
 	ArrayDissolved      Kind = "array-dissolved"
+	ArrayGrown          Kind = "array-grown"      // it has taken up the room of larger disks
+	ArrayConverting     Kind = "array-converting" // to another layout
 	ArrayAttached       Kind = "array-attached"
 	ArrayNotAttached    Kind = "array-not-attached" // it should be
 	ArrayDetached       Kind = "array-detached"

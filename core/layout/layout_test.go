@@ -143,7 +143,9 @@ func TestEveryLogicalBlockHasOnePlaceAndPlacesNeverOverlap(t *testing.T) {
 			require.Equal(t, offset, s.Offset())
 			require.Equal(t, ordinal, s.Ordinal())
 			require.Equal(t, s, s.At(s.Group, s.Row))
-			require.Equal(t, s, m.Find(s.ID()))
+			found, ok := m.Find(s.ID())
+			require.True(t, ok)
+			require.Equal(t, s, found)
 			require.Less(t, s.Row, s.Rows)
 			for _, in := range []int64{0, s.StripeSize() - 1} {
 				at, off := m.Locate(offset + in)

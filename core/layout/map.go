@@ -145,7 +145,7 @@ func NewMap(level Level, members int, shape Shape, regions []Region) (*Map, erro
 
 // newMap is NewMap of regions that know where they begin.
 func newMap(level Level, members int, shape Shape, regions []Region, capacity int64) (*Map, error) {
-	m := &Map{Level: level, Members: members, Shape: shape, on: make([][]*Region, members), capacity: capacity}
+	m := &Map{Level: level, Members: members, Shape: shape, on: make([][]*Region, MaxMembers), capacity: capacity}
 	for i := range regions {
 		r := &regions[i]
 		if r.Data < 1 || r.Parity < 0 || r.Groups < 1 || r.Rows <= r.Skip || r.Skip < 0 || r.Strip < MinStrip || len(r.Slots) != r.Groups*r.Width() || len(r.Begin) != len(r.Slots) {
@@ -155,7 +155,7 @@ func newMap(level Level, members int, shape Shape, regions []Region, capacity in
 			return nil, fmt.Errorf("there are two regions %d", r.ID)
 		}
 		r.first = m.stripes - r.Skip*int64(r.Groups)
-		r.place, r.nth = slices.Repeat([]int{-1}, members), make([]int64, len(r.Slots))
+		r.place, r.nth = slices.Repeat([]int{-1}, MaxMembers), make([]int64, len(r.Slots))
 		for at, slot := range r.Slots {
 			if slot < 0 || slot >= members || r.place[slot] >= 0 {
 				return nil, fmt.Errorf("region %d: slot %d is not there, or twice", r.ID, slot)
@@ -231,14 +231,23 @@ func (m *Map) before(at int64, begins func(*Region) int64) *Region {
 	return m.regions[i]
 }
 
-// Find finds a stripe by its name, which must be one of the map's.
-func (m *Map) Find(id ID) Stripe {
+// Region finds a region by its identity.
+func (m *Map) Region(id int) (r *Region, ok bool) {
+	i := slices.IndexFunc(m.regions, func(r *Region) bool { return r.ID == id })
+	if i < 0 {
+		return nil, false
+	}
+	return m.regions[i], true
+}
+
+// Find finds a stripe by its name; ok is false when its region is not in the map.
+func (m *Map) Find(id ID) (st Stripe, ok bool) {
 	for _, r := range m.regions {
 		if r.ID == id.Region {
-			return r.stripe(id.Number)
+			return r.stripe(id.Number), true
 		}
 	}
-	panic(fmt.Sprintf("region %d is not in the map", id.Region))
+	return Stripe{}, false
 }
 
 // On finds the stripe that a block of a member's data belongs to, and which column of it that is; ok is false when the block is

@@ -88,12 +88,19 @@ var errSmall = errors.New("no room")
 // is 0; and behind it further segments with so much data each. It fails when the disk is too small; where only the first is given, that may have less
 // data than asked for.
 func PlaceFor(size, data int64, more ...int64) (Place, error) {
-	p := Place{Size: size, JournalStart: mib, JournalSize: journalFor(size)}
-	var err error
-	if p.Segment, err = segmentFor(p.JournalStart+p.JournalSize, p.End(), 0, data); err != nil {
-		return p, fmt.Errorf("a disk of %d bytes is too small: a member needs at least 8MiB", size)
+	for journal := journalFor(size); ; journal = max(journal/2&^(mib-1), mib) {
+		p := Place{Size: size, JournalStart: mib, JournalSize: journal}
+		var err error
+		if p.Segment, err = segmentFor(p.JournalStart+p.JournalSize, p.End(), 0, data); err == nil {
+			if p, err = p.With(more...); err == nil && p.DataSize >= data || journal == mib {
+				return p, err
+			}
+		}
+		// A disk that is just large enough for what its slot has, which came from smaller ones, gets a smaller journal.
+		if journal == mib || data == 0 {
+			return p, fmt.Errorf("a disk of %d bytes is too small: a member needs at least 8MiB", size)
+		}
 	}
-	return p.With(more...)
 }
 
 // End is where the second copy of the record begins, behind all that a member has.
@@ -134,6 +141,18 @@ func (p Place) With(more ...int64) (Place, error) {
 		p.More = append(p.More, s)
 	}
 	return p, nil
+}
+
+// Fit is the place with the segments that the roster names for its slot: a crash may have left a member that does not know of the last of them, or
+// knows of one that never came to be.
+func (p Place) Fit(more []int64) (Place, error) {
+	have := p.Sizes()
+	n := min(len(have), len(more))
+	if !slices.Equal(have[:n], more[:n]) {
+		return p, errors.New("its segments are not those of its slot")
+	}
+	p.More = slices.Clone(p.More[:n])
+	return p.With(more[n:]...)
 }
 
 // Room is how many bytes of data one more segment could have on a disk of some size; 0: none fits.

@@ -137,13 +137,16 @@ type Task struct {
 	Repair       bool
 	Paused       bool
 	Blame        int   // 1 more than the slot that is to blame where nothing shows which is; 0: none
-	Cursor       int64 // stripes done
+	Cursor       int64 // stripes done; when it has ended, of the layout at that time, or WholeCheck
 	Mismatches   int64
 	Repaired     int64
 	Unrepairable int64
 	Started      time.Time
 	Ended        time.Time // zero while it runs
 }
+
+// WholeCheck is the cursor of a check of all there was, when the layout has changed since.
+const WholeCheck = 1 << 62
 
 // Record is the member record.
 type Record struct {
@@ -336,7 +339,7 @@ func (r *Record) check() error {
 			}
 		}
 	}
-	if r.Task.Cursor < 0 || r.Task.Cursor > lay.Stripes() || r.Task.Kind > Check || r.Task.Blame < 0 || r.Task.Blame > len(r.Roster) {
+	if r.Task.Cursor < 0 || r.Task.Cursor > lay.Stripes() && r.Task.Ended.IsZero() || r.Task.Kind > Check || r.Task.Blame < 0 || r.Task.Blame > len(r.Roster) {
 		return fmt.Errorf("member record: task is out of bounds: %w", ErrFormat)
 	}
 	return nil
@@ -361,6 +364,15 @@ func (e Entry) LeftBy(own *Record) bool {
 func (e *Entry) Here(c Condition, since time.Time) {
 	e.Condition, e.Cursor, e.Since = c, 0, since
 	e.Left, e.Tried, e.Base = State{}, State{}, 0
+}
+
+// Segment is how much data a segment of the member has, the first being 0, and the number of its first block.
+func (e Entry) Segment(i int) (size, first int64, ok bool) {
+	s := Segment{DataSize: e.DataSize}
+	for _, more := range e.More[:min(i, len(e.More))] {
+		s = Segment{First: s.next(), DataSize: more}
+	}
+	return s.DataSize, s.First, i <= len(e.More)
 }
 
 // Clone is a deep copy.

@@ -40,6 +40,7 @@ const (
 	TaskRetire  TaskKind = "retire"
 	TaskVet     TaskKind = "vet"
 	TaskSurface TaskKind = "surface test"
+	TaskConvert TaskKind = "conversion" // of an array to another layout
 )
 
 // Noun is the kind as a sentence names the task.

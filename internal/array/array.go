@@ -88,6 +88,8 @@ type Array struct {
 	rescue  *rescued // nil unless the array is only read, as far as it can be
 	cfg     Config
 	layout  atomic.Pointer[layout.Map]
+	ranges  ranges
+	ahead   int64 // at a start: how far a batch took a change of layout beyond what the record has; else 0
 
 	name    atomic.Pointer[string]
 	roster  *roster.Roster
@@ -133,7 +135,7 @@ type Stats struct {
 // Stats gives access to the counters.
 func (a *Array) Stats() *Stats { return &a.stats }
 
-// Layout is the current map of the array. A request loads it once and keeps it.
+// Layout is the current map of the array. A request loads it once, when it holds what it is about, and keeps it.
 func (a *Array) Layout() *layout.Map { return a.layout.Load() }
 
 // Capacity is the usable capacity in bytes.

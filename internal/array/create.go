@@ -167,9 +167,15 @@ func assemble(s roster.Set, cfg Config, use roster.Use) (a *Array, gone []int, e
 			gone = append(gone, slot)
 		}
 		k := namedBy(rec, slot)
+		place, err := record.Place{}, error(nil)
+		if c.Disk != nil {
+			place, err = c.Record.Place.Fit(e.More)
+		}
 		switch {
+		case err != nil:
+			return nil, nil, fmt.Errorf("%s: %w", c.Disk.Identity(), err)
 		case c.Disk != nil:
-			k.Disk, k.Place, k.Has = as(c.Disk), c.Record.Place, c.Record.State()
+			k.Disk, k.Place, k.Has = as(c.Disk), place, c.Record.State()
 		case k.Condition != record.Failed:
 			k.Condition = record.Missing
 		}

@@ -22,7 +22,7 @@ func (a *Array) holdings(lay *layout.Map) *holdings {
 // next is the ordinal of the first stripe at or after one that may hold anything; the number of stripes when there is none.
 func (h *holdings) next(number int64) int64 {
 	if probe.TablesBeforeCache.On() {
-		next := h.a.stripes.NextWritten(number)
+		next := h.a.stripes.NextWrittenOf(h.lay, number)
 		dirty := h.a.cache.Ordinals(h.lay)
 		if i, _ := slices.BinarySearch(dirty, number); i < len(dirty) {
 			next = min(next, dirty[i])
@@ -33,7 +33,7 @@ func (h *holdings) next(number int64) int64 {
 	if h.dirty = h.dirty[i:]; len(h.dirty) > 0 && h.dirty[0] == number {
 		return number
 	}
-	next := h.a.stripes.NextWritten(number)
+	next := h.a.stripes.NextWrittenOf(h.lay, number)
 	if len(h.dirty) > 0 {
 		next = min(next, h.dirty[0])
 	}
@@ -49,10 +49,13 @@ type Extent struct {
 // Extents describes [off, off+length) in order, at most limit of them; what it leaves out at the end is not described.
 // Blocks count as written when they may hold anything but zeros.
 func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
-	lay := a.Layout()
-	if err := lay.Check(off, length); err != nil {
+	if err := a.Layout().Check(off, length); err != nil {
 		return nil, err
 	}
+	parts := a.ranges.parts(off, length)
+	a.ranges.share(parts)
+	defer a.ranges.unshare(parts)
+	lay := a.Layout()
 	var out []Extent
 	add := func(n int64, written bool) bool {
 		if len(out) > 0 && out[len(out)-1].Written == written {

@@ -107,7 +107,7 @@ func (a *Array) giveBack(list []stretch) {
 			if !ok {
 				break // nothing that the array uses
 			}
-			first := st.At(st.Group, st.Row-st.Row%giveBackRows)
+			first := st.At(st.Group, max(st.Skip, st.Row-st.Row%giveBackRows))
 			n := min(s.n, min(giveBackRows-st.Row%giveBackRows, st.Rows-st.Row)*int64(st.StripBlocks())-int64(col))
 			if byPlace[first.ID()] == nil {
 				order = append(order, first.ID())
@@ -121,16 +121,21 @@ func (a *Array) giveBack(list []stretch) {
 		if a.alive() != nil {
 			return
 		}
-		a.giveBackHeld(lay.Find(id), byPlace[id])
+		if first, ok := lay.Find(id); ok {
+			a.giveBackHeld(lay, first, byPlace[id])
+		}
 	}
 }
 
 // giveBackHeld gives back what is still never-written of the rows of a group from a stripe on, which it holds meanwhile.
-func (a *Array) giveBackHeld(first layout.Stripe, list []stretch) {
+func (a *Array) giveBackHeld(lay *layout.Map, first layout.Stripe, list []stretch) {
 	defer a.stripes.Lock(stripe.Rows(first, min(giveBackRows, first.Rows-first.Row)), true)()
 	// A change whose commit failed may be in journals, and in place, without the tables telling of it. It stopped the array.
 	if a.alive() != nil && !probe.GivenBackWhenStopped.On() {
 		return
+	}
+	if a.Layout() != lay {
+		return // what is there belongs to other stripes by now
 	}
 	for _, s := range list {
 		if a.slots.At(s.m.Slot) != s.m || !s.m.Full() {

@@ -54,10 +54,9 @@ type MemberState struct {
 // MemberStates lists the members by slot.
 func (a *Array) MemberStates() []MemberState {
 	rec := a.roster.View()
-	out := make([]MemberState, a.slots.Len())
-	for slot := range a.slots.Len() {
+	out := make([]MemberState, len(rec.Roster))
+	for slot, e := range rec.Roster {
 		m := a.slots.At(slot)
-		e := rec.Roster[slot]
 		out[slot] = MemberState{
 			Slot: slot, Condition: m.Condition(), Cursor: m.Cursor.Load(), Size: e.Size, Since: e.Since, CatchesUp: m.Condition() == record.Missing && (e.Base != 0 || m.Lost.Load() != 0),
 			Disk:   state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial},

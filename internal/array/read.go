@@ -35,13 +35,16 @@ func (a *Array) ReadAt(p []byte, off int64) error {
 
 // ReadSparse is ReadAt and also tells, ascending, of some of the holes it came across: those that cost nothing to find.
 func (a *Array) ReadSparse(p []byte, off int64) ([]Hole, error) {
-	lay := a.Layout()
-	if err := lay.Check(off, int64(len(p))); err != nil {
+	if err := a.Layout().Check(off, int64(len(p))); err != nil {
 		return nil, err
 	}
 	if err := a.alive(); err != nil {
 		return nil, err
 	}
+	parts := a.ranges.parts(off, int64(len(p)))
+	a.ranges.share(parts)
+	defer a.ranges.unshare(parts)
+	lay := a.Layout()
 	a.stats.BytesRead.Add(int64(len(p)))
 	if off%Block != 0 || len(p)%Block != 0 {
 		start := off &^ (Block - 1)

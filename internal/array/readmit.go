@@ -47,9 +47,17 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 	return b.admit(back)
 }
 
+// placeOf is where the parts of a disk in a rescue lie, with the segments that the roster names, as far as they fit.
+func placeOf(p roster.Part, rec *record.Record) record.Place {
+	if fits, err := p.Record.Place.Fit(rec.Roster[p.Record.Slot].More); err == nil {
+		return fits
+	}
+	return p.Record.Place
+}
+
 // giveUp marks as lost, on the disk of a member of a rescue, what of it is not proven to be current.
 func (a *Array) giveUp(stale *member.Member, p roster.Part, sofar func(int64) error) (*member.Member, error) {
-	m := member.New(a.judge, member.Known{Slot: stale.Slot, Disk: p.Disk, Identity: p.Record.Member, Place: p.Record.Place, Condition: record.Missing,
+	m := member.New(a.judge, member.Known{Slot: stale.Slot, Disk: p.Disk, Identity: p.Record.Member, Place: placeOf(p, a.rescue.state.Record), Condition: record.Missing,
 		Base: p.Left, Errors: stale.Errors()})
 	own, err := journal.LeftoverOf(m)
 	if err != nil {
@@ -106,7 +114,7 @@ func (a *Array) settled() (*Array, error) {
 		if p.Stale || p.Disk == nil {
 			k.Condition = record.Missing
 		} else {
-			k.Disk, k.Place = p.Disk, p.Record.Place
+			k.Disk, k.Place = p.Disk, placeOf(p, rec)
 		}
 		b.slots.Put(member.New(b.judge, k))
 		rec.Roster[slot].Onto = uuid.Nil

@@ -58,7 +58,7 @@ func Rescue(s roster.State, bad map[disk.Disk][]disk.Range, old bool, cfg Config
 		if p.Disk == nil {
 			e.Condition, k.Condition = record.Missing, record.Missing
 		} else {
-			k.Disk, k.Place = disk.NewShadow(p.Disk, bad[p.Disk]), p.Record.Place
+			k.Disk, k.Place = disk.NewShadow(p.Disk, bad[p.Disk]), placeOf(p, rec)
 		}
 		if p.Stale {
 			k.Condition, k.Stale, k.Base = record.Missing, true, p.Left

@@ -26,6 +26,7 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 	}
 	a := &Array{cfg: cfg, stop: make(chan struct{}), emptied: emptied{some: make(chan struct{}, 1)}}
 	a.layout.Store(lay)
+	a.ranges.init()
 	a.anybody.a = a
 	a.name.Store(&rec.Name)
 	a.slots = member.NewSlots(lay.Members)
@@ -41,7 +42,7 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 		Freeze: a.fail, Say: a.say, Covers: a.covers, Emptied: a.noteEmptied, Idle: a.idle, Counts: &a.stats.Journal})
 	a.works = task.NewWorks(task.Site{Slots: a.slots, Tables: a.tables, Journal: a.journal, Roster: a.roster, Stripes: a.stripes, Judge: a.judge,
 		Scratch: &a.scratch, Layout: a.Layout, Now: a.now, Alive: a.alive, Say: a.say, Healed: a.healed, Flush: a.Flush, Go: a.workers.Go,
-		Unreadable: &a.stats.Stripes.Unreadable}, a.tasks)
+		Unreadable: &a.stats.Stripes.Unreadable, Hold: a.ranges.hold, Settle: a.settleRange, Remap: a.layout.Store}, a.tasks)
 	return a
 }
 
@@ -80,7 +81,7 @@ func (a *Array) missed(m *member.Member, err error) {
 // replay finishes what a crash cut short, from the journals.
 func (a *Array) replay() error {
 	host := replay.Host{Slots: a.slots, Roster: a.roster, Journal: a.journal, Tables: a.tables, Stripes: a.stripes, CopyAgain: a.works.CopyAgain,
-		Lacks: a.lacksBatch, Say: a.say, Alive: a.alive, Failed: ErrFailed, Replayed: &a.stats.Replayed}
+		Lacks: a.lacksBatch, Say: a.say, Turn: turning{a}, Alive: a.alive, Failed: ErrFailed, Replayed: &a.stats.Replayed}
 	if a.rescue != nil {
 		host.Note = func(text string) { a.note("%s", text) }
 	}

@@ -38,10 +38,14 @@ func (a *Array) NewClient() *Client { return &Client{a: a} }
 
 // WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
 func (c *Client) WriteAt(p []byte, off int64) error {
-	a, lay := c.a, c.a.Layout()
-	if err := lay.Check(off, int64(len(p))); err != nil {
+	a := c.a
+	if err := a.Layout().Check(off, int64(len(p))); err != nil {
 		return err
 	}
+	parts := a.ranges.parts(off, int64(len(p)))
+	a.ranges.share(parts)
+	defer a.ranges.unshare(parts)
+	lay := a.Layout()
 	a.stats.BytesWritten.Add(int64(len(p)))
 	return pieces(lay, p, off, func(pc dirty.Piece) error {
 		pc.By = c
@@ -120,10 +124,13 @@ func (a *Array) FlushRange(off, length int64) error { return a.anybody.FlushRang
 var ErrNotTaken = errors.New("not taken")
 
 func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) error {
-	lay := a.Layout()
-	if off%Block != 0 || length%Block != 0 || lay.Check(off, length) != nil || !a.cache.RoomNow(length) {
+	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.RoomNow(length) {
 		return ErrNotTaken
 	}
+	parts := a.ranges.parts(off, length)
+	a.ranges.share(parts)
+	defer a.ranges.unshare(parts)
+	lay := a.Layout()
 	a.stats.BytesWritten.Add(length)
 	for length > 0 {
 		st, in := lay.Locate(off)
@@ -163,11 +170,23 @@ func (a *Array) flushRange(by *Client, off, length int64) error {
 	if err := a.alive(); err != nil {
 		return err
 	}
-	lay := a.Layout()
-	if err := lay.Check(off, length); err != nil || length == 0 {
+	if err := a.Layout().Check(off, length); err != nil || length == 0 {
 		return err
 	}
-	var ids []layout.ID
+	return a.flush(by, a.heldIn(off, length))
+}
+
+// heldIn are the stripes of a range of which the cache holds something. What a change of layout moves meanwhile it has brought to the
+// members before.
+func (a *Array) heldIn(off, length int64) (ids []layout.ID) {
+	parts := a.ranges.parts(off, length)
+	a.ranges.share(parts)
+	defer a.ranges.unshare(parts)
+	return a.heldAt(a.Layout(), off, length)
+}
+
+// heldAt is heldIn for a caller that holds the range.
+func (a *Array) heldAt(lay *layout.Map, off, length int64) (ids []layout.ID) {
 	for at := off; at < off+length; {
 		st, in := lay.Locate(at)
 		if a.cache.Holds(st.ID()) {
@@ -175,7 +194,7 @@ func (a *Array) flushRange(by *Client, off, length int64) error {
 		}
 		at += st.StripeSize() - in
 	}
-	return a.flush(by, ids)
+	return ids
 }
 
 func (a *Array) zero(by *Client, off, length int64) error {
@@ -197,6 +216,10 @@ func (a *Array) zero(by *Client, off, length int64) error {
 			return err
 		}
 	}
+	parts := a.ranges.parts(off, length)
+	a.ranges.share(parts)
+	defer a.ranges.unshare(parts)
+	lay = a.Layout()
 	held := a.holdings(lay)
 	for length > 0 {
 		st, in := lay.Locate(off)
@@ -320,10 +343,9 @@ func (a *Array) batchLength(ids []layout.ID) int {
 		}
 	}
 	most := int64(dirty.DestageBlocks)
-	lay := a.Layout()
 	for i, id := range ids {
 		blocks := int64(a.cache.Blocks(id))
-		room -= min(blocks, int64(lay.Find(id).StripBlocks())) + 1
+		room -= min(blocks, a.cache.StripBlocks(id)) + 1
 		most -= blocks
 		if i > 0 && (room < 0 || most < 0) {
 			return i
@@ -356,6 +378,9 @@ func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
 	d := &destaging{a: a, unlock: a.stripes.Lock(ids, true), commit: dirty.NewCommit()}
 	for _, id := range ids {
 		if st, l := a.cache.Take(id, d.commit); l != nil {
+			if now, ok := a.Layout().Find(id); ok { // the same, by the map in force
+				st = now
+			}
 			d.stripes = append(d.stripes, st)
 			d.layers = append(d.layers, l)
 		}

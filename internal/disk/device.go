@@ -111,7 +111,7 @@ func (d *File) readDirect(bufs [][]byte, off int64) error {
 	}
 	sector := int64(d.sector)
 	from := off / sector * sector
-	until := min((off+int64(Length(bufs))+sector-1)/sector*sector, d.size)
+	until := min((off+int64(Length(bufs))+sector-1)/sector*sector, d.size.Load())
 	own := alignedBuffer(int(until - from))
 	defer giveAligned(own)
 	if err := vectored(d.raw, [][]byte{own}, from, deviceReadv); err != nil {

@@ -54,6 +54,12 @@ type Discarder interface {
 	Discard(off, n int64) error
 }
 
+// Measurer is implemented by disks that may have become larger since they were opened.
+type Measurer interface {
+	// Measure finds out the size in bytes, which Size returns from then on.
+	Measure() (int64, error)
+}
+
 // Length is the total of the buffers in bytes.
 func Length(bufs [][]byte) int {
 	n := 0

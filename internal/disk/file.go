@@ -27,7 +27,7 @@ type File struct {
 	}
 	f        *os.File
 	raw      syscall.RawConn // holds the descriptor for as long as a call needs it, even if it is closed meanwhile
-	size     int64
+	size     atomic.Int64
 	identity state.Identity
 	instant  bool // in memory: no operation ever waits for a device
 	device   bool
@@ -115,7 +115,8 @@ func openAs(path string, write, alone bool) (*File, error) {
 		_ = f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	d := &File{f: f, raw: raw, size: size, identity: state.Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
+	d := &File{f: f, raw: raw, identity: state.Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
+	d.size.Store(size)
 	if device {
 		if err := d.identify(write); err != nil {
 			_ = f.Close()
@@ -133,8 +134,21 @@ func unwrapPath(err error) error {
 	return err
 }
 
-// Size is the size in bytes when the disk was opened.
-func (d *File) Size() int64 { return d.size }
+// Measure finds out how large the disk is now: a file, a virtual disk or a partition may have been made larger. One that has become smaller keeps the
+// size it had.
+func (d *File) Measure() (int64, error) {
+	size, err := d.f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return 0, d.problem(err)
+	}
+	if size > d.size.Load() {
+		d.size.Store(size)
+	}
+	return d.size.Load(), nil
+}
+
+// Size is the size in bytes when the disk was opened, or measured.
+func (d *File) Size() int64 { return d.size.Load() }
 
 // Identity names the disk.
 func (d *File) Identity() state.Identity { return d.identity }
@@ -187,8 +201,8 @@ func (d *File) Present() error {
 func (d *File) Close() error { return d.f.Close() }
 
 func (d *File) within(length int, off int64) error {
-	if off < 0 || int64(length) > d.size-off {
-		return fmt.Errorf("%s: %d bytes at %d are beyond the end (%d)", d.identity.Path, length, off, d.size)
+	if off < 0 || int64(length) > d.size.Load()-off {
+		return fmt.Errorf("%s: %d bytes at %d are beyond the end (%d)", d.identity.Path, length, off, d.size.Load())
 	}
 	return nil
 }
@@ -283,8 +297,8 @@ func (d *File) Discard(off, n int64) error {
 }
 
 func (d *File) within64(n, off int64) error {
-	if off < 0 || n < 0 || n > d.size-off {
-		return fmt.Errorf("%s: %d bytes at %d are beyond the end (%d)", d.identity.Path, n, off, d.size)
+	if off < 0 || n < 0 || n > d.size.Load()-off {
+		return fmt.Errorf("%s: %d bytes at %d are beyond the end (%d)", d.identity.Path, n, off, d.size.Load())
 	}
 	return nil
 }

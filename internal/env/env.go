@@ -19,6 +19,7 @@ type Rank int
 // The ranks, in the order in which locks are taken.
 const (
 	RankJoin    Rank = iota + 1 // one disk at a time becomes a member
+	RankRange                   // a part of the logical space; several ascending
 	RankStripe                  // a stripe; several ascending
 	RankPass                    // one checkpoint at a time
 	RankBarrier                 // shared from a commit to the end of its writes in place; alone while a checkpoint begins

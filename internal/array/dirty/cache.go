@@ -545,6 +545,17 @@ func (c *Cache) Blocks(id layout.ID) int {
 	return 0
 }
 
+// StripBlocks is how many blocks a strip of a stripe has that the cache holds; 0: it holds none of it.
+func (c *Cache) StripBlocks(id layout.ID) int64 {
+	sh := c.shard(id)
+	sh.Lock()
+	defer sh.Unlock()
+	if s := sh.stripes[id]; s != nil {
+		return int64(s.Stripe.StripBlocks())
+	}
+	return 0
+}
+
 // State reports for a block whether the cache has it, and if so whether it is anything but zeros.
 func (c *Cache) State(id layout.ID, role, col int) (known, written bool) {
 	sh := c.shard(id)
@@ -582,7 +593,9 @@ func (c *Cache) Stripes() (out []layout.ID) {
 // Ordinals is dirtyStripes by their ordinals in a map.
 func (c *Cache) Ordinals(lay *layout.Map) (out []int64) {
 	for _, id := range c.Stripes() {
-		out = append(out, lay.Find(id).Ordinal())
+		if st, ok := lay.Find(id); ok {
+			out = append(out, st.Ordinal())
+		}
 	}
 	slices.Sort(out)
 	return out

@@ -273,8 +273,13 @@ func (j *Journal) enlist(f *flight) {
 	if sure != f.number-1 {
 		probe.BatchesOverlap.Seen()
 	}
+	boundary := int64(0)
+	for _, c := range f.group {
+		boundary = max(boundary, c.Boundary)
+	}
 	for i := range f.parts {
 		p := &f.parts[i]
+		p.entry.Boundary = boundary
 		p.entry.Batch, p.entry.Sure, p.entry.Involved, p.entry.Slot = f.number, sure, involved, p.m.Slot
 		p.at = p.m.Ring.Take(int64(p.entry.HeaderBlocks() + p.entry.Payload()))
 	}

@@ -1,20 +1,35 @@
 package member
 
-import "sync/atomic"
+import (
+	"sync/atomic"
+
+	"nidalo/core/layout"
+)
 
 // Slots is the members of an array, each with the disk that it is being copied onto, if it is.
 type Slots struct {
-	members []atomic.Pointer[Member]
-	onto    []atomic.Pointer[Member]
+	n       atomic.Int32
+	members [layout.MaxMembers]atomic.Pointer[Member]
+	onto    [layout.MaxMembers]atomic.Pointer[Member]
 }
 
 // NewSlots makes room for n members, which have to be put before anybody asks for them.
 func NewSlots(n int) *Slots {
-	return &Slots{make([]atomic.Pointer[Member], n), make([]atomic.Pointer[Member], n)}
+	s := &Slots{}
+	s.n.Store(int32(n))
+	return s
 }
 
 // Len is the number of slots.
-func (s *Slots) Len() int { return len(s.members) }
+func (s *Slots) Len() int { return int(s.n.Load()) }
+
+// Add makes slots behind the last, for some members.
+func (s *Slots) Add(members []*Member) {
+	for _, m := range members {
+		s.Put(m)
+	}
+	s.n.Add(int32(len(members)))
+}
 
 // At is the member in a slot.
 func (s *Slots) At(slot int) *Member { return s.members[slot].Load() }
@@ -48,7 +63,7 @@ func (s *Slots) EndCopy(m *Member) bool { return s.onto[m.Slot].CompareAndSwap(m
 
 // Copies are the disks that members are being copied onto.
 func (s *Slots) Copies() (out []*Member) {
-	for slot := range s.onto {
+	for slot := range s.Len() {
 		if m := s.Onto(slot); m != nil {
 			out = append(out, m)
 		}

@@ -32,9 +32,19 @@ type Host struct {
 	Lacks     func(m *member.Member, batch uint64) bool // a member that is away lacks a batch
 	Say       func(kind event.Kind, disk, text string)
 	Note      func(text string) // nil but in a rescue
+	Turn      Turn
 	Alive     func() error
 	Failed    error // is wrapped by errors after which the array has failed
 	Replayed  *atomic.Int64
+}
+
+// Turn is the change of layout that is under way, if one is.
+type Turn interface {
+	// Ahead puts the map with a boundary in force, if there is a change of layout and its boundary is not as far. back undoes that; nil: nothing
+	// was done.
+	Ahead(boundary int64) (back func(), err error)
+	// Keep writes down how far the boundary is.
+	Keep() error
 }
 
 // Run finishes what a crash cut short, from the journals. Afterwards the members are consistent and the journals
@@ -49,6 +59,9 @@ type Host struct {
 //	   second crash, with other members lost, could find it half in place and not know. If it cannot be completed it never
 //	   happened, and neither did those after it. There are two such batches at most.
 //	5  a checkpoint, with batch numbers that leave no doubt about leftovers
+//
+// A batch that takes a change of layout further is brought in place under the map that it leads to, and dropped with it. There is one such batch at most
+// whose boundary the record does not have; those before it concern no stripe that it moves, since a checkpoint came between.
 func Run(host Host) error {
 	scans, first, err := host.Journal.Read()
 	if err != nil {
@@ -63,7 +76,7 @@ func Run(host Host) error {
 	for i, n := range r.numbers {
 		whole := i == 0 || n == r.numbers[i-1]+1 || n <= r.sure || r.Note != nil
 		if whole {
-			if whole, err = r.batch(n); err != nil {
+			if whole, err = r.inTurn(n); err != nil {
 				return err
 			}
 		}
@@ -78,6 +91,9 @@ func Run(host Host) error {
 	r.Journal.ContinueFrom(r.last + journal.RestartGap)
 	if probe.NumbersBeginAgain.On() {
 		r.Journal.ContinueFrom(first - 1)
+	}
+	if err := r.Turn.Keep(); err != nil {
+		return err
 	}
 	if len(r.numbers) > 0 {
 		r.Say(event.JournalReplayed, "", fmt.Sprintf("%d batches", len(r.numbers)))
@@ -118,6 +134,25 @@ func (r *replaying) complete() error {
 		r.last = n
 	}
 	return nil
+}
+
+// inTurn is batch under the map that is in force with it.
+func (r *replaying) inTurn(n uint64) (whole bool, err error) {
+	boundary := int64(0)
+	for _, s := range r.scans {
+		if e := s.Entries[n]; e != nil && s.M.Live() {
+			boundary = max(boundary, e.Boundary)
+		}
+	}
+	back, err := r.Turn.Ahead(boundary)
+	if err != nil {
+		return false, err
+	}
+	whole, err = r.batch(n)
+	if !whole && back != nil {
+		back()
+	}
+	return whole, err
 }
 
 // batch brings one batch in place. whole is false when it never happened, and nothing was done.
@@ -344,14 +379,15 @@ func (r *replaying) supply(b journal.Batch) (bool, error) {
 		c.Free()
 	}
 	var involved uint64
+	var boundary int64
 	for _, e := range b.Entries {
-		involved = e.Involved
+		involved, boundary = e.Involved, e.Boundary
 	}
 	for _, s := range r.scans {
 		if !slices.Contains(b.Lacking, s.M) || !s.M.Live() {
 			continue
 		}
-		e := record.JournalEntry{Batch: b.Number, Sure: min(r.sure, b.Number-1), Involved: involved, Slot: s.M.Slot, Runs: runs[s.M]}
+		e := record.JournalEntry{Batch: b.Number, Sure: min(r.sure, b.Number-1), Involved: involved, Boundary: boundary, Slot: s.M.Slot, Runs: runs[s.M]}
 		if err := r.Journal.Supply(s, e, payload[s.M], r.first); errors.Is(err, journal.ErrNoRoom) {
 			return false, fmt.Errorf("%w: %w", r.Failed, err)
 		} else if err != nil {

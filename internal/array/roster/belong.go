@@ -63,19 +63,9 @@ var ErrDoubt = errors.New("it is not certain which state is the right one")
 type origin struct {
 	array   uuid.UUID
 	created time.Time
-	level   layout.Level
-	groups  int
-	strip   int64
-	sizes   string // of the members' data, by slot
 }
 
-func originOf(r *record.Record) origin {
-	var sizes strings.Builder
-	for _, e := range r.Roster {
-		fmt.Fprintf(&sizes, "%d ", e.DataSize)
-	}
-	return origin{r.Array, r.Created, r.Level, r.Groups, r.Strip, sizes.String()}
-}
+func originOf(r *record.Record) origin { return origin{r.Array, r.Created} }
 
 // Judge sorts the candidates, of which there is at least one, and which all name the same array.
 func Judge(candidates []Candidate) Set {
@@ -129,7 +119,7 @@ func (s *Set) sameOrigin(candidates []Candidate) []Candidate {
 		if originOf(c.Record) == best {
 			out = append(out, c)
 		} else {
-			s.Strangers = append(s.Strangers, Stranger{c, "its record tells of another creation, level or size"})
+			s.Strangers = append(s.Strangers, Stranger{c, "its record tells of another creation"})
 		}
 	}
 	return out

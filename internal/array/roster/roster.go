@@ -154,6 +154,102 @@ func (r *Roster) Join(m *member.Member) error {
 	}})
 }
 
+// Resize writes down how large the disks of the members are, when they have grown: the second copy of a record goes to the new end before
+// the first says so.
+func (r *Roster) Resize(measured func(*member.Member) int64) error {
+	grown := false
+	for _, m := range r.host.Slots.All() {
+		if p := *m.Place(); m.Live() && measured(m) > p.Size {
+			p.Size, grown = measured(m), true
+			m.Extend(p)
+		}
+	}
+	if !grown {
+		return nil
+	}
+	return r.Update(func(rec *record.Record) {
+		for slot := range rec.Roster {
+			if m := r.host.Slots.At(slot); m.Live() {
+				rec.Roster[slot].Size = m.Place().Size
+			}
+		}
+	})
+}
+
+// Grow gives the members places with more segments, and the array more regions, whose map is put in force when all members know.
+func (r *Roster) Grow(places []record.Place, regions []layout.Region, remap func(*layout.Map)) (lay *layout.Map, err error) {
+	err = r.raise(change{
+		Make: func(rec *record.Record) (err error) {
+			after := rec.Clone()
+			after.Regions = regions
+			if lay, err = after.Layout(); err != nil {
+				return err
+			}
+			changesLayout(rec)
+			rec.Regions = regions
+			for slot, p := range places {
+				if m := r.host.Slots.At(slot); m.Live() {
+					m.Extend(p)
+				}
+				rec.Roster[slot].More = p.Sizes()
+			}
+			return nil
+		},
+		Done: func() { remap(lay) },
+	})
+	return lay, err
+}
+
+// BeginTurn begins a change of layout, with some more members in slots behind the last.
+func (r *Roster) BeginTurn(turn record.Turn, regions []layout.Region, entries []record.Entry, added []*member.Member, remap func(*layout.Map)) error {
+	var lay *layout.Map
+	return r.raise(change{
+		Make: func(rec *record.Record) (err error) {
+			after := rec.Clone()
+			after.Regions, after.Turn, after.Roster = regions, &turn, append(after.Roster, entries...)
+			for i := range entries {
+				after.Roster[len(rec.Roster)+i].Since = r.host.Now()
+			}
+			if lay, err = after.Layout(); err != nil {
+				return err
+			}
+			changesLayout(rec)
+			rec.Regions, rec.Turn, rec.Roster = after.Regions, after.Turn, after.Roster
+			r.Show()
+			for _, m := range added {
+				m.Become(record.Active)
+			}
+			r.host.Slots.Add(added)
+			return nil
+		},
+		Done: func() { remap(lay) },
+	})
+}
+
+// EndTurn makes the new layout of a change the only one.
+func (r *Roster) EndTurn(lay *layout.Map, remap func(*layout.Map)) error {
+	return r.raise(change{
+		Make: func(rec *record.Record) error {
+			changesLayout(rec)
+			rec.Level, rec.Groups, rec.Strip, rec.Regions, rec.Turn = rec.Turn.Level, rec.Turn.Groups, rec.Turn.Strip, rec.Turn.Regions, nil
+			return nil
+		},
+		Done: func() { remap(lay) },
+	})
+}
+
+// changesLayout prepares a record for another layout: what counts stripes of the present one counts them no more.
+func changesLayout(rec *record.Record) {
+	if lay, err := rec.Layout(); err == nil && !rec.Task.Ended.IsZero() && rec.Task.Cursor >= lay.Stripes() {
+		rec.Task.Cursor = record.WholeCheck
+	}
+	if rec.Changes.Since != 0 {
+		for i := range rec.Changes.Parts {
+			rec.Changes.Parts[i] = ^uint64(0)
+		}
+	}
+}
+
 // CopyOnto notes that the member of the disk's slot is copied onto it.
 func (r *Roster) CopyOnto(m *member.Member) error {
 	return r.raise(change{Make: func(rec *record.Record) error {
@@ -368,7 +464,11 @@ func (r *Roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
 		return false, nil
 	}
 	marked, all := *on, r.host.Layout().Stripes()
+	turns := r.shown.Load().Turn != nil // and so the ordinals of stripes change
 	for number := range stripes {
+		for part := 0; turns && part < record.ChangeParts; part++ {
+			marked.Mark(part)
+		}
 		if !probe.AwayNotMarked.On() {
 			marked.Mark(record.ChangePart(number, all))
 		}

@@ -338,6 +338,14 @@ func (c *Columns) Fresh(col int) bool {
 	return unknown <= c.St.Parity || empty || probe.FreshOnTooLittle.On()
 }
 
+// Unwritten says that a block was certainly never written.
+func (c *Columns) Unwritten(role, col int) bool {
+	if s := c.sums[role]; s != nil && !record.Unknown(s[col]) {
+		return s[col] == record.SumNever
+	}
+	return c.Fresh(col)
+}
+
 // Same says whether a block that was in doubt turned out to be what it should be.
 func (c *Columns) Same(role, col int) bool {
 	return c.Wrong[role][col] == Doubted && c.Known[role][col] && record.Sum(c.Bufs[role][col*layout.Block:][:layout.Block]) == c.had[role][col]

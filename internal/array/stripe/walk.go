@@ -10,8 +10,11 @@ import (
 // here, and the strips of one member by how many lie before them on it.
 
 // NextWritten is the first stripe at or after number that may hold anything; the number of stripes when there is none.
-func (s *Stripes) NextWritten(number int64) int64 {
-	lay := s.host.Layout()
+func (s *Stripes) NextWritten(number int64) int64 { return s.NextWrittenOf(s.host.Layout(), number) }
+
+// NextWrittenOf is NextWritten by the ordinals of a map, which may be one that was in force before: what has moved since looks never-written
+// in it, or not.
+func (s *Stripes) NextWrittenOf(lay *layout.Map, number int64) int64 {
 	if number >= lay.Stripes() {
 		return lay.Stripes()
 	}
@@ -19,8 +22,8 @@ func (s *Stripes) NextWritten(number int64) int64 {
 	for _, r := range lay.Regions() {
 		switch {
 		case r == here.Region:
-		case r.Ordinal(0) > number:
-			here = r.At(0, 0)
+		case r.Ordinal(r.Skip*int64(r.Groups)) > number:
+			here = r.At(0, r.Skip)
 		default:
 			continue
 		}
@@ -139,7 +142,7 @@ func (s *Stripes) WrittenFrom(slot int, nth int64) int64 {
 func (s *Stripes) Used() (total int64) {
 	for _, r := range s.host.Layout().Regions() {
 		for group := range r.Groups {
-			for row := int64(0); ; {
+			for row := r.Skip; ; {
 				if row = s.nextWrittenRow(r, group, row, r.Rows); row >= r.Rows {
 					break
 				}

@@ -48,7 +48,11 @@ func (w *Works) Fail(slot int, force bool) error {
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
 func (w *Works) NeedSize(slot int) int64 {
 	rec := w.host.Roster.View()
-	e := rec.Roster[slot]
+	return needSize(rec.Roster[slot])
+}
+
+// needSize is the smallest disk for an entry of the roster.
+func needSize(e record.Entry) int64 {
 	data := e.DataSize
 	for _, more := range e.More {
 		data += more
@@ -197,9 +201,21 @@ func (w *Works) Return(d disk.Disk, own *record.Record, failed bool) error {
 	if d.Size() < own.Place.Size {
 		return fmt.Errorf("%w: the disk is smaller than it was", roster.ErrStale)
 	}
-	m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: own.Place, Condition: record.Missing,
-		Base: w.host.Roster.View().Roster[slot].Base, Errors: w.host.Slots.At(slot).Errors()})
-	return w.join(m, func() error { return w.catchable(m, own) })
+	e := w.host.Roster.View().Roster[slot]
+	place, err := own.Place.Fit(e.More)
+	if err != nil {
+		return fmt.Errorf("%w: %w", roster.ErrStale, err)
+	}
+	m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: place, Condition: record.Missing,
+		Base: e.Base, Errors: w.host.Slots.At(slot).Errors()})
+	return w.join(m, func() error {
+		for i := len(own.Place.More); i < len(place.More); i++ { // it left while the array grew
+			if err := w.host.Journal.Blank(m, &place.More[i]); err != nil {
+				return err
+			}
+		}
+		return w.catchable(m, own)
+	})
 }
 
 // catchable makes a member that was away ready to catch up: what is not certain of what it holds is marked lost in its own tables.

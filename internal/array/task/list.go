@@ -82,6 +82,8 @@ func (l *List) Steer(kind state.TaskKind, slot int, to state.TaskState) error {
 	switch {
 	case len(list) == 0:
 		return ErrNone
+	case to == state.TaskCancelled && kind == state.TaskConvert:
+		return errors.New("a conversion cannot be cancelled: a part of the array is laid out anew already; it can be paused")
 	case to == state.TaskCancelled && (kind == state.TaskRebuild || kind == state.TaskCatchUp):
 		return fmt.Errorf("a %s cannot be cancelled: redundancy waits for it; it can be paused", kind)
 	}
@@ -127,6 +129,11 @@ func stopAll(list []*Task) {
 
 // Busy says whether a task about the member in a slot is under way.
 func (l *List) Busy(slot int) bool { return len(l.running(about(slot))) > 0 }
+
+// Running says whether a task of a kind is under way.
+func (l *List) Running(kind state.TaskKind) bool {
+	return len(l.running(func(t *Task) bool { return t.kind == kind })) > 0
+}
 
 // Wait returns when none of the tasks there are is running.
 func (l *List) Wait() {

@@ -172,6 +172,27 @@ func (t *Task) Point(bytes int64) error {
 	}
 }
 
+// await gives up the task's turn until it is ready to go on, and says meanwhile what it waits for: why is empty then. It looks again every second.
+func (t *Task) await(why func() string) error {
+	if why() == "" {
+		return nil
+	}
+	t.rest(true)
+	t.end()
+	for reason := why(); reason != ""; reason = why() {
+		t.become(state.TaskWaiting, reason)
+		if env.Wait(time.Second, t.cancel) == 0 {
+			return ErrStopped
+		}
+	}
+	err := t.begin()
+	t.rest(false)
+	if t.pacer != nil {
+		t.pacer.restart()
+	}
+	return err
+}
+
 func (t *Task) rest(resting bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -7,6 +7,7 @@ import (
 	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
@@ -41,6 +42,12 @@ type Site struct {
 	Flush      func() error                   // brings all that was written before to the members
 	Go         func(func())                   // runs until the array is closed
 	Unreadable *atomic.Int64                  // counts blocks that redundancy could not restore
+
+	// Hold keeps clients from a stretch of the logical space, until what it returns is called; Settle brings what the cache has of it to the
+	// members; Remap puts another map in force.
+	Hold   func(off, length int64) (release func())
+	Settle func(off, length int64) error
+	Remap  func(*layout.Map)
 }
 
 // NewWorks makes the works of an array.
@@ -62,6 +69,9 @@ func (w *Works) GoOn() {
 			_, _ = w.startRebuild(slot)
 		}
 	}
+	if w.host.Roster.View().Turn != nil && !w.tasks.Running(state.TaskConvert) {
+		_, _ = w.startTurn()
+	}
 }
 
 // Resume goes on with what the record says was under way.
@@ -73,6 +83,9 @@ func (w *Works) Resume() {
 	}
 	for _, m := range w.host.Slots.Copies() {
 		_, _ = w.startRetire(m.Slot)
+	}
+	if w.host.Roster.View().Turn != nil {
+		_, _ = w.startTurn()
 	}
 	if t := w.host.Roster.View().Task; t.Kind == record.Check && t.Ended.IsZero() {
 		_, _ = w.startCheck(How{t.Repair, t.Blame - 1}, true)

@@ -1,0 +1,167 @@
+package task
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"nidalo/core/event"
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/internal/array/member"
+	"nidalo/internal/disk"
+)
+
+// Gain is what the array would have more if it took up the room of members whose disks are larger than they need be.
+type Gain struct {
+	Bytes  int64   // of capacity
+	Unused []int64 // by slot: bytes of data that one more segment could have
+	Short  []int   // slots whose disks have no room, while others have
+	more   []int64 // by slot: of data that the new segment is to have; 0: none
+}
+
+// errNoGain is returned when there is nothing to be taken up.
+var errNoGain = errors.New("no member has room that the array does not use")
+
+// Gain works out what Grow would gain.
+func (w *Works) Gain() (g Gain) {
+	n, lay := w.host.Slots.Len(), w.host.Layout()
+	g.Unused, g.more = make([]int64, n), make([]int64, n)
+	strip, least := lay.Shape.Strip, int64(-1)
+	for slot := range n {
+		if m := w.host.Slots.At(slot); m.Live() {
+			g.Unused[slot] = m.Place().Room(measured(m)) / strip * strip
+		}
+		if least < 0 || g.Unused[slot] < least {
+			least = g.Unused[slot]
+		}
+	}
+	if lay.Level.Appends() {
+		for slot, room := range g.Unused {
+			if room*int64(n)*100 >= lay.Capacity() {
+				g.more[slot] = room
+				g.Bytes += room
+			}
+		}
+		return g
+	}
+	gain := least / strip * int64(lay.Shape.Groups) * lay.Shape.StripeSize()
+	if gain*100 >= lay.Capacity() { // what rounding leaves of disks is not worth a segment
+		g.Bytes = gain
+		for slot := range g.more {
+			g.more[slot] = least
+		}
+		return g
+	}
+	for slot, room := range g.Unused {
+		if most := slices.Max(g.Unused); room*100 < most || room == least && room*50 < most {
+			g.Short = append(g.Short, slot)
+		}
+	}
+	return g
+}
+
+// measured is how large the disk of a member is now.
+func measured(m *member.Member) int64 {
+	if d, ok := m.Bare().(disk.Measurer); ok {
+		if size, err := d.Measure(); err == nil {
+			return size
+		}
+	}
+	return m.Bare().Size()
+}
+
+// whole says why the array cannot be laid out anew at the moment; empty: it can.
+func (w *Works) whole() string {
+	for slot := range w.host.Slots.Len() {
+		switch m := w.host.Slots.At(slot); {
+		case w.host.Slots.Onto(slot) != nil:
+			return fmt.Sprintf("for the copy of %s", m.Name())
+		case m.Condition() == record.Rebuilding:
+			return fmt.Sprintf("for the rebuild of %s", m.Name())
+		case !m.Full():
+			return fmt.Sprintf("for %s, which is %s", m.Name(), m.Condition())
+		}
+	}
+	return ""
+}
+
+// Grow takes up the room that all members have behind what the array uses, by one more segment on each and one more region over them. No data moves.
+//
+//	1  the members' records say how large their disks are, if these have grown      a crash leaves larger disks of the same array
+//	2  the maps of the new segments are written and synced                          the same: nothing names the segments
+//	3  the roster names them and the new region                                     a crash leaves the old size or the new one
+//	4  clients may use the new room
+func (w *Works) Grow() (Gain, error) {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	switch {
+	case w.host.Alive() != nil:
+		return Gain{}, w.host.Alive()
+	case w.host.Roster.View().Turn != nil:
+		return Gain{}, errors.New("the array is being converted, which has to end first")
+	case w.whole() != "":
+		return Gain{}, fmt.Errorf("growing has to wait %s", w.whole())
+	}
+	g := w.Gain()
+	if g.Bytes == 0 {
+		return g, errNoGain
+	}
+	if err := w.host.Roster.Resize(measured); err != nil {
+		return g, err
+	}
+	places := make([]record.Place, len(g.more))
+	err := member.Parallel(len(places), func(slot int) (err error) {
+		m := w.host.Slots.At(slot)
+		if places[slot] = *m.Place(); g.more[slot] == 0 {
+			return nil
+		}
+		if places[slot], err = m.Place().With(g.more[slot]); err != nil {
+			return err
+		}
+		last := len(places[slot].More) - 1
+		if err = w.host.Journal.Blank(m, &places[slot].More[last]); err == nil {
+			err = m.Sync()
+		}
+		return err
+	})
+	if err != nil {
+		return g, err
+	}
+	regions := w.grown(g, places)
+	lay, err := w.host.Roster.Grow(places, regions, w.host.Remap)
+	if err != nil {
+		return g, err
+	}
+	w.host.Say(event.ArrayGrown, "", fmt.Sprintf("%s more, %s in all", say.Size(g.Bytes), say.Size(lay.Capacity())))
+	return g, nil
+}
+
+// grown are the regions of the array with one more over the last segments of some members.
+func (w *Works) grown(g Gain, places []record.Place) []layout.Region {
+	lay := w.host.Layout()
+	regions := record.RegionsOf(lay)
+	id := 0
+	for _, r := range regions {
+		id = max(id, r.ID+1)
+	}
+	if lay.Level.Appends() {
+		for slot, more := range g.more {
+			if more > 0 {
+				shape := lay.Shape
+				shape.Groups = 1
+				regions = append(regions, layout.Region{Shape: shape, ID: id, Rows: more / shape.Strip, Slots: []int{slot}, Begin: []int64{firstOfLast(places[slot])}})
+				id++
+			}
+		}
+		return regions
+	}
+	all := layout.Region{Shape: lay.Shape, ID: id, Rows: g.more[0] / lay.Shape.Strip}
+	for _, slot := range regions[0].Slots {
+		all.Slots, all.Begin = append(all.Slots, slot), append(all.Begin, firstOfLast(places[slot]))
+	}
+	return append(regions, all)
+}
+
+func firstOfLast(p record.Place) int64 { return p.More[len(p.More)-1].First }

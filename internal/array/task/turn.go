@@ -1,0 +1,702 @@
+package task
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"nidalo/core/event"
+	"nidalo/core/layout"
+	"nidalo/core/parity"
+	"nidalo/core/record"
+	"nidalo/core/state"
+	"nidalo/internal/array/journal"
+	"nidalo/internal/array/member"
+	"nidalo/internal/disk"
+	"nidalo/internal/env"
+)
+
+// How the layout of an array changes.
+//
+// Two maps and a boundary: what is below it is laid out anew, what is from it on as before. Windows are moved one after the other, upwards. Nothing of
+// the new map may lie where something is that is still to be moved (layout.NewTurn refuses other changes), so only what a window holds itself can be
+// in its way. For each window:
+//
+//	1  clients are kept from it, and what the cache has of it is brought to the members
+//	2  its stripes are locked, those of both maps; a checkpoint        so no batch that is needed speaks of what was there before
+//	3  it is read, verified, into memory
+//	4  the new stripes are written: what goes where nothing is, in place and synced; the rest to the journals, in one batch with the
+//	   cells that are given up, which become never-written. The batch carries the new boundary    a crash before it is committed leaves the old map
+//	5  the record says the new boundary, on all members                a crash before that: the batch is in the journals, and a start goes by its boundary
+//	6  the new map is in force, and the batch is brought in place      a crash in it is repeated from the journals
+//
+// From 4 to 6 the barrier is held, so no checkpoint drops the batch before the record knows what it says. A window in which nothing was ever written is
+// passed over with step 5 alone. Cells that neither side uses are never-written when a window is done, and again at the end, before the new room is
+// opened: they hold old blocks with sums that are right.
+//
+// While a member is away, is rebuilt or copied, no window is moved: so the cursors of rebuilds, which count strips, never meet a map that changes,
+// and no member that comes back has missed a change.
+
+// moveBytes is how much is moved at once, at most, unless one unit of the change is more.
+const moveBytes = 8 << 20
+
+// startTurn starts or goes on with the change of layout that the record tells of.
+func (w *Works) startTurn() (*Task, error) {
+	rec := w.host.Roster.View()
+	turn, err := rec.Turns()
+	if err != nil {
+		return nil, err
+	}
+	m := &moving{w: w, turn: turn, boundary: rec.Turn.Boundary}
+	return w.tasks.Start(state.TaskConvert, -1, func(t *Task) { m.count(t) }, func(t *Task) error {
+		t.beganAt(rec.Turn.Started)
+		m.t = t
+		return m.run()
+	})
+}
+
+// moving is a change of layout under way.
+type moving struct {
+	w        *Works
+	t        *Task
+	turn     *layout.Turn
+	boundary int64
+}
+
+func (m *moving) count(t *Task) {
+	all, left := m.w.host.Stripes.Used(), m.left()
+	t.Count(max(all-left, 0), max(all, left))
+}
+
+// left is how much is still to be moved, in bytes of the logical space.
+func (m *moving) left() int64 {
+	lay := m.w.host.Layout()
+	if m.boundary >= lay.Capacity() {
+		return 0
+	}
+	st, _ := lay.Locate(m.boundary)
+	return m.w.host.Stripes.UsedFrom(st.Ordinal())
+}
+
+func (m *moving) run() error {
+	for done := int64(0); m.boundary < m.turn.Old.Capacity(); {
+		if err := m.t.Point(done); err != nil {
+			return err
+		}
+		if err := m.t.await(m.w.whole); err != nil {
+			return err
+		}
+		from := m.boundary
+		jumped, err := m.step()
+		if err != nil {
+			return err
+		}
+		if done = 0; !jumped {
+			done = m.boundary - from
+			m.t.Advance(env.Now(), done)
+		}
+	}
+	for {
+		if err := m.t.await(m.w.whole); err != nil {
+			return err
+		}
+		if ended, err := m.finish(); ended || err != nil {
+			return err
+		}
+	}
+}
+
+// step moves the next window, or passes over what was never written.
+func (m *moving) step() (jumped bool, err error) {
+	m.w.joins.Lock()
+	defer m.w.joins.Unlock()
+	if err := m.w.host.Alive(); err != nil {
+		return false, err
+	}
+	if m.w.whole() != "" {
+		return true, nil
+	}
+	to := min(m.boundary+m.window(), m.turn.Old.Capacity())
+	if next := m.nextWritten(); next > to {
+		if jumped, err = m.jump(next); jumped || err != nil {
+			return jumped, err
+		}
+	}
+	return false, m.move(to)
+}
+
+// window is how much is moved at once: whole units, which fit into the journals several times.
+func (m *moving) window() int64 {
+	strip := int64(0)
+	for _, r := range slices.Concat(m.turn.Old.Regions(), m.turn.New.Regions()) {
+		strip = max(strip, r.Strip)
+	}
+	units := max(min(moveBytes, m.t.Grain())/m.turn.Unit, 1)
+	for _, o := range m.w.host.Slots.All() {
+		units = min(units, max(o.Ring.Blocks/8/(strip/record.Block), 1))
+	}
+	return units * m.turn.Unit
+}
+
+// nextWritten is the last boundary before anything from the present one on that may ever have been written.
+func (m *moving) nextWritten() int64 {
+	lay := m.w.host.Layout()
+	st, _ := lay.Locate(m.boundary)
+	next := lay.Offset(m.w.host.Stripes.NextWrittenOf(lay, st.Ordinal()))
+	if next < lay.Capacity() {
+		next = max(next/m.turn.Unit*m.turn.Unit, m.boundary)
+	}
+	return next
+}
+
+// jump moves the boundary over what was never written, with all clients kept away for that moment. It says false when something is there after all, in
+// the logical space or in the cells that the new map has for it.
+func (m *moving) jump(to int64) (jumped bool, err error) {
+	release := m.w.host.Hold(0, m.turn.Old.Capacity())
+	defer release()
+	if err := m.w.host.Settle(m.boundary, to-m.boundary); err != nil {
+		return false, err
+	}
+	defer m.w.host.Stripes.LockAll()()
+	if m.nextWritten() < to {
+		return false, nil
+	}
+	lay, err := m.turn.At(to)
+	if err != nil {
+		return false, err
+	}
+	for _, r := range lay.Regions() {
+		if was, ok := m.w.host.Layout().Region(r.ID); r.Skip > 0 || ok && was.Rows == r.Rows {
+			continue
+		} else if m.anythingIn(r, was) {
+			return false, nil
+		}
+	}
+	m.w.host.Journal.Barrier.RLock()
+	defer m.w.host.Journal.Barrier.RUnlock()
+	return true, m.advance(to, lay)
+}
+
+// anythingIn says whether a member has anything in the rows of a region that were not in force before.
+func (m *moving) anythingIn(r *layout.Region, was *layout.Region) bool {
+	for _, slot := range r.Slots {
+		begin, n := r.Span(slot)
+		if was != nil {
+			_, before := was.Span(slot)
+			begin, n = begin+before, n-before
+		}
+		last := (begin + n - 1) / record.SumsPerPage
+		if next, ok := m.w.host.Tables.NextBit(m.w.host.Slots.At(slot), begin/record.SumsPerPage, last); !ok || next <= last {
+			return true
+		}
+	}
+	return false
+}
+
+// advance writes down a boundary, and puts its map in force. The barrier is held.
+func (m *moving) advance(to int64, lay *layout.Map) error {
+	if err := m.w.host.Roster.Update(func(r *record.Record) { r.Turn.Boundary = to }); err != nil {
+		return err
+	}
+	m.w.host.Remap(lay)
+	m.boundary = to
+	return nil
+}
+
+// move moves what lies below a boundary and is not moved yet.
+func (m *moving) move(to int64) error {
+	from := m.boundary
+	release := m.w.host.Hold(from, to-from)
+	defer release()
+	if err := m.w.host.Settle(from, to-from); err != nil {
+		return err
+	}
+	x := &window{moving: m, from: from, to: to}
+	x.find()
+	defer m.w.host.Stripes.Lock(x.ids(), true)()
+	if err := m.w.host.Journal.Checkpoint(); err != nil {
+		return err
+	}
+	defer x.free()
+	if err := x.read(); err != nil {
+		return err
+	}
+	lay, err := m.turn.At(to)
+	if err != nil {
+		return err
+	}
+	if err := x.write(); err != nil {
+		return err
+	}
+	if _, err := m.giveUp(lay, &x.change); err != nil {
+		return err
+	}
+	x.change.Boundary = to
+	return m.commit(&x.change, func() error { return m.advance(to, lay) })
+}
+
+// commit makes a change, and calls then between its commit and its writes in place.
+func (m *moving) commit(c *journal.Change, then func() error) error {
+	j := m.w.host.Journal
+	need := journal.Reservation{}
+	for _, x := range c.Writes {
+		need[x.M] += int64(len(x.Sums)+4)*4 + 16 // bytes of the header
+	}
+	for o, n := range need {
+		need[o] = n/record.Block + 3
+	}
+	for _, x := range c.Writes {
+		if x.Kind == record.RunPayload {
+			need[x.M] += int64(x.N)
+		}
+	}
+	if err := j.Reserve(need); err != nil {
+		return err
+	}
+	defer j.Unreserve(need)
+	j.Barrier.RLock()
+	defer j.Barrier.RUnlock()
+	if len(c.Writes) > 0 {
+		if err := j.Commit(c); err != nil {
+			return err
+		}
+	}
+	if err := then(); err != nil {
+		return err
+	}
+	return j.Place(c)
+}
+
+// mostGivenUp is how many runs of cells are given up in one change.
+const mostGivenUp = 4096
+
+// giveUp adds to a change that cells which no region of a map uses become never-written, and says whether that was all of them.
+func (m *moving) giveUp(lay *layout.Map, c *journal.Change) (all bool, err error) {
+	begun := len(c.Writes)
+	for _, s := range m.turn.Free(lay) {
+		o := m.w.host.Slots.At(s.Slot)
+		if !o.Live() {
+			continue
+		}
+		for block, end := s.Block, s.Block+s.N; block < end; {
+			page, ok := m.w.host.Tables.NextBit(o, block/record.SumsPerPage, (end-1)/record.SumsPerPage)
+			if !ok {
+				return false, m.w.host.Alive()
+			}
+			if block = max(block, page*record.SumsPerPage); block >= end {
+				break
+			}
+			n := min(end-block, (page+1)*record.SumsPerPage-block)
+			sums := make([]uint32, n)
+			if err := m.w.host.Tables.Sums(o, block, sums); err != nil {
+				return false, err
+			}
+			c.Writes = append(c.Writes, emptying(o, block, sums)...)
+			if len(c.Writes)-begun > mostGivenUp {
+				return false, nil
+			}
+			block += n
+		}
+	}
+	return true, nil
+}
+
+// emptying are the writes by which those of some blocks that were written become never-written.
+func emptying(o *member.Member, block int64, sums []uint32) (out []journal.Write) {
+	for i := 0; i < len(sums); {
+		n := 0
+		for i+n < len(sums) && sums[i+n] != record.SumNever && n < record.MaxRun {
+			n++
+		}
+		if n > 0 {
+			out = append(out, journal.Write{M: o, Kind: record.RunNever, Block: block + int64(i), N: n})
+		}
+		i += max(n, 1)
+	}
+	return out
+}
+
+// finish makes the new layout that of the array, when all is moved. It says false when it has to be called again.
+func (m *moving) finish() (ended bool, err error) {
+	m.w.joins.Lock()
+	defer m.w.joins.Unlock()
+	if m.w.whole() != "" {
+		return false, nil
+	}
+	lay, err := m.turn.At(m.turn.Old.Capacity())
+	if err != nil {
+		return false, err
+	}
+	var c journal.Change
+	all, err := m.giveUp(lay, &c)
+	if err == nil && len(c.Writes) > 0 {
+		err = m.commit(&c, func() error { return nil })
+	}
+	if err == nil {
+		err = m.w.host.Journal.Checkpoint()
+	}
+	if err != nil || !all || len(c.Writes) > 0 {
+		return false, err
+	}
+	release := m.w.host.Hold(0, m.turn.Old.Capacity())
+	defer release()
+	if m.w.whole() != "" {
+		return false, nil
+	}
+	return true, m.w.host.Roster.EndTurn(m.turn.New, m.w.host.Remap)
+}
+
+// window is one window that is moved.
+type window struct {
+	*moving
+	from, to int64
+	old, new []layout.Stripe
+	buf      []byte  // its data, up to the end of the last new stripe
+	state    []block // of buf, by block
+	change   journal.Change
+	scratch  [][]byte
+}
+
+// block is what is known of a block that is moved.
+type block uint8
+
+const (
+	never block = iota
+	known
+	lost
+)
+
+// find finds the stripes of both maps in which it lies.
+func (x *window) find() {
+	lay := x.w.host.Layout()
+	for at := x.from; at < x.to; {
+		st, in := lay.Locate(at)
+		x.old = append(x.old, st)
+		at += st.StripeSize() - in
+	}
+	end := x.to
+	for at := x.from; at < x.to; {
+		st, in := x.turn.New.Locate(at)
+		for g := range st.Groups { // all of a row
+			x.new = append(x.new, st.At(g, st.Row))
+		}
+		at += st.StripeSize()*int64(st.Groups) - in
+		end = max(end, at)
+	}
+	x.buf, x.state = make([]byte, end-x.from), make([]block, (end-x.from)/record.Block)
+}
+
+func (x *window) ids() (out []layout.ID) {
+	for _, st := range slices.Concat(x.old, x.new) {
+		out = append(out, st.ID())
+	}
+	return out
+}
+
+// read reads what it holds.
+func (x *window) read() error {
+	return x.w.host.Stripes.Fan.Work(len(x.old), func(i int) error {
+		st := x.old[i]
+		if x.w.host.Stripes.Untouched(st, nil) {
+			return x.w.host.Alive()
+		}
+		into := make([][]byte, st.Data)
+		for role := range into {
+			if at := st.Offset() + int64(role)*st.Strip; at >= x.from && at+st.Strip <= x.to {
+				into[role] = x.buf[at-x.from:][:st.Strip]
+			}
+		}
+		c, err := x.w.host.Stripes.LoadInto(st, 0, st.StripBlocks(), nil, into)
+		if err != nil {
+			return err
+		}
+		defer c.Free()
+		if err := c.Recover(); err != nil {
+			return err
+		}
+		for role := range st.Data {
+			for col := range st.StripBlocks() {
+				at := st.Offset() + int64(role)*st.Strip + int64(col)*record.Block - x.from
+				if at < 0 || at >= x.to-x.from {
+					continue
+				}
+				state := known
+				switch {
+				case c.Unwritten(role, col):
+					state = never
+				case !c.Known[role][col]:
+					state = lost
+				}
+				x.state[at/record.Block] = state
+				if into[role] == nil {
+					copy(x.buf[at:][:record.Block], c.Bufs[role][col*record.Block:])
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// write works out what the new stripes mean for the members.
+func (x *window) write() error {
+	parts := make([][]journal.Write, len(x.new))
+	scratch := make([][][]byte, len(x.new))
+	err := x.w.host.Stripes.Fan.Work(len(x.new), func(i int) (err error) {
+		parts[i], scratch[i], err = x.stripe(x.new[i])
+		return err
+	})
+	x.scratch = slices.Concat(scratch...)
+	x.change.Writes = slices.Concat(parts...)
+	return err
+}
+
+func (x *window) free() { x.w.host.Scratch.Put(x.scratch...) }
+
+// stripe works out one new stripe.
+func (x *window) stripe(st layout.Stripe) (writes []journal.Write, rows [][]byte, err error) {
+	n, at := st.StripBlocks(), st.Offset()-x.from
+	states := make([][]block, st.Width())
+	strips := make([][]byte, st.Data)
+	column := make([]block, n) // what its parity is
+	for role := range strips {
+		begin := at + int64(role)*st.Strip
+		strips[role], states[role] = x.buf[begin:][:st.Strip], x.state[begin/record.Block:][:n]
+		for col, s := range states[role] {
+			column[col] = max(column[col], s)
+		}
+	}
+	for range st.Parity {
+		rows = append(rows, x.w.host.Scratch.Get(n))
+	}
+	if slices.Contains(column, known) && st.Parity > 0 {
+		parity.Encode(rows, strips)
+	}
+	sums := make([]uint32, n)
+	for role := range states {
+		buf := []byte(nil)
+		if role < st.Data {
+			buf = strips[role]
+		} else {
+			buf, states[role] = rows[role-st.Data], column
+		}
+		m := x.w.host.Slots.At(st.Slot(role))
+		if !m.Live() {
+			continue
+		}
+		if err := x.w.host.Tables.Sums(m, st.Block(m.Slot), sums); err != nil {
+			return nil, rows, err
+		}
+		writes = append(writes, strip(m, st.Block(m.Slot), states[role], sums, buf)...)
+	}
+	return writes, rows, nil
+}
+
+// strip are the writes that bring a strip to a member, which has some sums in its place: what goes where nothing is can be written in place at once.
+func strip(m *member.Member, first int64, states []block, sums []uint32, buf []byte) (out []journal.Write) {
+	kind := func(col int) record.RunKind {
+		empty := sums[col] == record.SumNever
+		switch {
+		case states[col] == never && empty:
+			return 0
+		case states[col] == never:
+			return record.RunNever
+		case states[col] == lost:
+			return record.RunLost
+		case empty:
+			return record.RunInPlace
+		}
+		return record.RunPayload
+	}
+	for col := 0; col < len(states); {
+		k, e := kind(col), col+1
+		for e < len(states) && kind(e) == k {
+			e++
+		}
+		w := journal.Write{M: m, Kind: k, Block: first + int64(col), N: e - col}
+		if k == record.RunInPlace || k == record.RunPayload {
+			w.Buf = buf[col*record.Block : e*record.Block]
+			w.Sums = record.SumsOf(w.Buf)
+		}
+		if k != 0 {
+			out = append(out, w)
+		}
+		col = e
+	}
+	return out
+}
+
+// Target is the layout that an array is to have.
+type Target struct {
+	Level  layout.Level
+	Strip  int64
+	Groups int
+}
+
+// Conversion is a change of layout that could be made.
+type Conversion struct {
+	Target
+	Members             int
+	Before, After       int64 // capacity, bytes
+	Moves               int64 // bytes of the logical space that are written, at most
+	Need                int64 // of each new disk, bytes
+	MarginNow, MarginAt int   // how many members may be lost for certain: now, and then
+	record              record.Turn
+	regions             []layout.Region
+	added               []record.Entry
+	turn                *layout.Turn
+}
+
+// PlanConversion works out a change of layout onto the members there are and some more disks of given sizes.
+func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
+	rec, lay := w.host.Roster.View(), w.host.Layout()
+	c := Conversion{Target: to, Members: len(rec.Roster) + len(sizes), Before: lay.Capacity()}
+	if rec.Turn != nil {
+		return c, errors.New("the array is being converted already")
+	}
+	if c.Strip == 0 {
+		c.Strip = rec.Strip
+	}
+	shape, err := layout.ShapeOf(c.Level, c.Strip, c.Groups, c.Members)
+	if err != nil {
+		return c, err
+	}
+	if err := c.enlist(rec, sizes); err != nil {
+		return c, err
+	}
+	c.regions = record.RegionsOf(lay)
+	first := 0
+	strip := c.Strip
+	for _, r := range c.regions {
+		first, strip = max(first, r.ID+1), max(strip, r.Strip)
+	}
+	roster := append(slices.Clone(rec.Roster), c.added...)
+	c.record = record.Turn{Level: c.Level, Groups: 0, Strip: c.Strip, Regions: laidOut(c.Level, shape, roster, strip, first)}
+	if c.Level.Nested() {
+		c.record.Groups = shape.Groups
+	}
+	after := *rec
+	after.Roster, after.Regions, after.Turn = roster, c.regions, &c.record
+	if len(c.record.Regions) == 0 {
+		return c, errors.New("the members have no room for strips of that size")
+	}
+	c.turn, err = after.Turns()
+	if c.turn != nil {
+		c.After = c.turn.New.Capacity()
+		c.MarginNow, _ = c.turn.Old.Margin(func(int) bool { return false })
+		c.MarginAt, _ = c.turn.New.Margin(func(int) bool { return false })
+	}
+	c.Moves = w.host.Stripes.Used()
+	return c, err
+}
+
+// enlist lays out the entries of new members: segments like the smallest of those there are.
+func (c *Conversion) enlist(rec *record.Record, sizes []int64) error {
+	least := slices.Clone(rec.Roster)
+	e := record.Entry{Condition: record.Active, DataSize: least[0].DataSize, More: slices.Clone(least[0].More)}
+	for _, o := range least {
+		e.DataSize = min(e.DataSize, o.DataSize)
+		e.More = e.More[:min(len(e.More), len(o.More))]
+		for i := range e.More {
+			e.More[i] = min(e.More[i], o.More[i])
+		}
+	}
+	c.Need = needSize(e)
+	for i, size := range sizes {
+		if size < c.Need {
+			return fmt.Errorf("a disk of %d bytes is too small: a member of this array needs at least %d", size, c.Need)
+		}
+		own := e
+		own.Size, own.Witness = size, record.WitnessOf(len(rec.Roster)+i, len(rec.Roster)+len(sizes))
+		c.added = append(c.added, own)
+	}
+	return nil
+}
+
+// laidOut are the regions of a shape over all segments that all members have, whole multiples of the largest strip high.
+func laidOut(level layout.Level, shape layout.Shape, roster []record.Entry, strip int64, id int) (out []layout.Region) {
+	if level.Appends() {
+		return appended(shape, roster, id)
+	}
+	for i := 0; ; i++ {
+		r := layout.Region{Shape: shape, ID: id + i, Rows: 1 << 60}
+		for slot, e := range roster {
+			size, first, ok := e.Segment(i)
+			if !ok {
+				return out
+			}
+			r.Rows = min(r.Rows, size/strip*(strip/shape.Strip))
+			r.Slots, r.Begin = append(r.Slots, slot), append(r.Begin, first)
+		}
+		if r.Rows > 0 {
+			out = append(out, r)
+		}
+	}
+}
+
+// appended are regions for a level whose members are used one after the other.
+func appended(shape layout.Shape, roster []record.Entry, id int) (out []layout.Region) {
+	shape.Groups = 1
+	for slot, e := range roster {
+		for i := 0; ; i++ {
+			size, first, ok := e.Segment(i)
+			if !ok {
+				break
+			}
+			if rows := size / shape.Strip; rows > 0 {
+				out = append(out, layout.Region{Shape: shape, ID: id + len(out), Rows: rows, Slots: []int{slot}, Begin: []int64{first}})
+			}
+		}
+	}
+	return out
+}
+
+// Convert begins to change the layout of the array, with some more disks. These belong to the array when nil is returned.
+func (w *Works) Convert(to Target, disks []disk.Disk) error {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	var sizes []int64
+	for _, d := range disks {
+		sizes = append(sizes, d.Size())
+	}
+	c, err := w.PlanConversion(to, sizes)
+	if err != nil {
+		return err
+	}
+	switch {
+	case w.host.Alive() != nil:
+		return w.host.Alive()
+	case w.whole() != "":
+		return fmt.Errorf("the conversion has to wait %s", w.whole())
+	case w.tasks.Running(state.TaskCheck):
+		return errors.New("a consistency check is under way, and has to end or be cancelled first")
+	}
+	if err := w.host.Journal.Checkpoint(); err != nil {
+		return err
+	}
+	var added []*member.Member
+	for i, d := range disks {
+		e := &c.added[i]
+		place, err := record.PlaceFor(d.Size(), e.DataSize, e.More...)
+		if err != nil {
+			return err
+		}
+		if most := place.MaxStripFor(); c.Strip > most {
+			return fmt.Errorf("%s takes strips of at most %dKiB", d.Identity(), most>>10)
+		}
+		slot := w.host.Slots.Len() + i
+		e.ID = env.NewID()
+		m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: e.ID, Place: place, Condition: record.Missing})
+		w.host.Slots.Put(m)
+		if err := w.blank(m); err != nil {
+			return err
+		}
+		added = append(added, m)
+	}
+	c.record.Started = w.host.Now()
+	if err := w.host.Roster.BeginTurn(c.record, c.regions, c.added, added, w.host.Remap); err != nil {
+		return err
+	}
+	w.host.Say(event.ArrayConverting, "", fmt.Sprintf("to level %s of %d members", c.Level, c.Members))
+	_, err = w.startTurn()
+	return err
+}
