@@ -121,7 +121,7 @@ var headFields = []field[Record]{
 	flag(233, "task: 1 when it repairs", func(r *Record) *bool { return &r.Task.Repair }),
 	flag(234, "task: 1 when it is paused", func(r *Record) *bool { return &r.Task.Paused }),
 	number(235, 1, "task: the slot that is to blame where nothing shows which is, + 1; 0 for none", func(r *Record) *int { return &r.Task.Blame }),
-	number(236, 8, "task: stripes that are done", func(r *Record) *int64 { return &r.Task.Cursor }),
+	number(236, 8, "task: stripes that are done; 2^62: all there were when it ended", func(r *Record) *int64 { return &r.Task.Cursor }),
 	number(244, 8, "task: mismatches", func(r *Record) *int64 { return &r.Task.Mismatches }),
 	number(252, 8, "task: repaired", func(r *Record) *int64 { return &r.Task.Repaired }),
 	number(260, 8, "task: unrepairable", func(r *Record) *int64 { return &r.Task.Unrepairable }),

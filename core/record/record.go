@@ -137,7 +137,7 @@ type Task struct {
 	Repair       bool
 	Paused       bool
 	Blame        int   // 1 more than the slot that is to blame where nothing shows which is; 0: none
-	Cursor       int64 // stripes done; when it has ended, of the layout at that time, or WholeCheck
+	Cursor       int64 // stripes done; WholeCheck when it has ended and was of all
 	Mismatches   int64
 	Repaired     int64
 	Unrepairable int64
@@ -145,7 +145,7 @@ type Task struct {
 	Ended        time.Time // zero while it runs
 }
 
-// WholeCheck is the cursor of a check of all there was, when the layout has changed since.
+// WholeCheck is the cursor of a check that ended, of all there was.
 const WholeCheck = 1 << 62
 
 // Record is the member record.

@@ -62,6 +62,8 @@ type Config struct {
 	Now func() time.Time
 	// KeepEmptied leaves blocks that became never-written on the members, instead of giving them back.
 	KeepEmptied bool
+	// MovePiece is how much a change of layout moves at once, in bytes; 0 means the usual. For tests.
+	MovePiece int64
 	// Limits is when what a member does counts against it; zero fields mean DefaultLimits.
 	Limits member.Limits
 	// Turns decides when tasks may run; nil means at once.

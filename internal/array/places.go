@@ -84,7 +84,14 @@ func (a *Array) useOfData(m *member.Member, block int64, u *state.Use) {
 // writes zeros to places there that hold nothing and cannot be read. It returns how many blocks were rewritten, and how many
 // could not be restored.
 func (a *Array) HealPlaces(slot int, off, n int64) (healed, lost int64, err error) {
-	m := a.slots.At(slot)
+	err = a.works.Still(func() (err error) {
+		healed, lost, err = a.healPlaces(a.slots.At(slot), off, n)
+		return err
+	})
+	return healed, lost, err
+}
+
+func (a *Array) healPlaces(m *member.Member, off, n int64) (healed, lost int64, err error) {
 	for s := range m.Place().All() {
 		from, to := max(off, s.DataStart), min(off+n, s.DataStart+s.DataSize)
 		if from >= to {

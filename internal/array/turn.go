@@ -6,6 +6,7 @@ import (
 	"nidalo/core/record"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
+	"nidalo/internal/probe"
 )
 
 // Grow takes up the room that all members have beyond what the array uses, see task.Works.
@@ -44,9 +45,14 @@ func (t turning) Ahead(boundary int64) (back func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: a batch of the journals moves to byte %d: %w", ErrFailed, boundary, err)
 	}
+	if probe.BoundaryOfBatchForgotten.On() {
+		return nil, nil
+	}
+	probe.BatchAhead.Seen()
 	t.a.layout.Store(now)
 	t.a.ahead = boundary
 	return func() {
+		probe.BatchAheadDropped.Seen()
 		t.a.layout.Store(was)
 		t.a.ahead = 0
 	}, nil

@@ -35,7 +35,9 @@ func Draw(seed uint64) Script {
 	d.Script = Script{Level: shape.level, Members: shape.members, Strip: 16 << (d.IntN(3) / 2), Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed}
 	d.lay, _ = d.layout()
 	d.blocks = d.Script.blocks(d.lay)
-	switch kind := d.IntN(20); {
+	switch kind := d.IntN(24); {
+	case kind >= 20:
+		d.turns()
 	case kind < 6:
 		d.storm()
 	case kind < 8:
@@ -271,7 +273,12 @@ func (d *drawing) handOp() {
 	if d.IntN(4) == 0 {
 		d.add("hand", "wait", d.Int64N(4000))
 	}
-	switch k := d.IntN(46); {
+	switch k := d.IntN(49); {
+	case k == 48:
+		d.turn()
+	case k > 45:
+		d.add("hand", "enlarge", 1+d.Int64N(8))
+		d.add("hand", "grow")
 	case k == 45:
 		d.add("hand", "cancel")
 	case k == 44:
@@ -341,6 +348,51 @@ func (d *drawing) handOp() {
 		d.add("hand", "rename", d.Int64N(100))
 	default:
 		d.add("hand", "wait", d.Int64N(70000)) // long enough for the journals to be emptied
+	}
+}
+
+// turn is a change of layout.
+func (d *drawing) turn() {
+	d.add("hand", "convert", d.Int64N(9), d.Int64N(4), d.Int64N(2))
+}
+
+// turns is an array whose layout changes again and again, while it is used, with the power going at any moment.
+func (d *drawing) turns() {
+	for range 2 + d.IntN(4) {
+		for i := range d.Clients {
+			for range d.IntN(6) {
+				d.clientOp(d.client(i))
+			}
+		}
+		d.add("", "then")
+		d.add("", "power", 1+d.upTo(9))
+		if d.IntN(3) == 0 {
+			d.add("hand", "enlarge", 1+d.Int64N(8))
+			d.add("hand", "grow")
+		}
+		d.turn()
+		for i := range d.Clients {
+			for range 2 + d.IntN(8) {
+				d.clientOp(d.client(i))
+			}
+		}
+		for range d.IntN(3) {
+			d.handOp()
+		}
+		d.add("hand", "wait", d.Int64N(3000))
+		if d.IntN(4) == 0 {
+			d.add("", "stop")
+			d.add("", "outside")
+		}
+		d.add("", "cut", d.salt())
+		d.losses()
+		for range d.IntN(3) {
+			d.add("", "start", 1+d.Int64N(300), d.salt())
+		}
+		d.add("", "start", -1, d.salt())
+		if d.IntN(3) > 0 {
+			d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), 1)
+		}
 	}
 }
 

@@ -51,6 +51,9 @@ var handVerbs = map[string]verb{
 	"sync-lies": {[]string{"slot", "after", "times"}, true, silently(lies, syncs)},
 	"drop":      {[]string{"slot", "after", "times"}, true, silently(lies, writes)},
 	"stray":     {[]string{"slot", "after", "shift"}, true, silently(strays, writes)},
+	"enlarge":   {[]string{"mib"}, true, (*machine).enlarge},
+	"grow":      {nil, true, (*machine).grow},
+	"convert":   {[]string{"level", "disks", "strip"}, true, (*machine).convert},
 }
 
 func (c *machine) pause(_ string, n []int64) error {
@@ -233,7 +236,7 @@ func (c *machine) failSlot(_ string, n []int64) error {
 }
 
 func (c *machine) replaceLost(_ string, n []int64) error {
-	if slot := c.nthLost(n[0]); slot >= 0 && c.lay.Redundant() {
+	if slot := c.nthLost(n[0]); slot >= 0 && c.layout().Redundant() {
 		return c.replaceBy(slot, c.newDisk())
 	}
 	return nil
@@ -263,7 +266,7 @@ func (c *machine) replaceBy(slot int, d *Disk) error {
 func (c *machine) spare(_ string, n []int64) error {
 	for end := env.Now().Add(time.Duration(n[0]) * time.Millisecond); env.Now().Before(end) && !c.halted(); {
 		slot := c.nthLost(0)
-		if slot < 0 || !c.lay.Redundant() {
+		if slot < 0 || !c.layout().Redundant() {
 			env.Wait(100 * time.Millisecond)
 			continue
 		}

@@ -5,7 +5,9 @@ package crash
 import (
 	"bytes"
 	"fmt"
+	"slices"
 
+	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/internal/disk"
@@ -32,18 +34,30 @@ func (c *machine) outside(string, []int64) error {
 			members[slot] = &outsider{d: x.Disk, own: x.Record, pages: map[int64][]byte{}}
 		}
 	}
-	n := c.lay.Shape.StripBlocks()
-	for number := int64(0); number < c.lay.Stripes() && c.lay.Offset(number) <= c.m.blocks*block; number++ {
-		st := c.lay.Stripe(number)
-		roles := make([]*outsider, st.Width())
-		for role := range roles {
-			roles[role] = members[st.Slot(role)]
+	lay, err := rec.Layout()
+	if err != nil {
+		return fmt.Errorf("from outside: %w", err)
+	}
+	for number := int64(0); number < lay.Stripes(); number++ {
+		st := lay.Stripe(number)
+		if lay.Offset(number) > c.m.blocks*block && st.Skip == 0 {
+			continue
 		}
-		for col := range n {
-			if err := agree(roles, st.Data, st.Row*int64(n)+int64(col)); err != nil {
+		if lay.Offset(number) > 2*c.m.blocks*block {
+			break
+		}
+		roles, at := make([]*outsider, st.Width()), make([]int64, st.Width())
+		for role := range roles {
+			roles[role], at[role] = members[st.Slot(role)], st.Block(st.Slot(role))
+		}
+		for col := range st.StripBlocks() {
+			if err := agree(roles, st.Data, at, int64(col)); err != nil {
 				return fmt.Errorf("from outside: stripe %d, column %d: %w", number, col, err)
 			}
 		}
+	}
+	if err := emptied(rec, lay, members); err != nil {
+		return fmt.Errorf("from outside: %w", err)
 	}
 	for slot, m := range members {
 		if m == nil {
@@ -65,9 +79,9 @@ type outsider struct {
 	pages map[int64][]byte // of its checksum table; nil: never written
 }
 
-func (o *outsider) page(kind record.PageKind, start, number int64) (buf []byte, checkpoint uint64, err error) {
+func (o *outsider) page(kind record.PageKind, number int64) (buf []byte, checkpoint uint64, err error) {
 	buf = make([]byte, block)
-	if err := o.d.ReadAt(buf, start+number*block); err != nil {
+	if err := o.d.ReadAt(buf, o.own.Place.PageAt(kind, number)); err != nil {
 		return nil, 0, err
 	}
 	checkpoint, _, err = record.CheckPage(buf, kind, o.own.Tag(), number)
@@ -79,13 +93,13 @@ func (o *outsider) sums(number int64) ([]byte, error) {
 	if buf, ok := o.pages[number]; ok {
 		return buf, nil
 	}
-	bits, _, err := o.page(record.MapPage, o.own.Place.MapStart, number/record.BitsPerPage)
+	bits, _, err := o.page(record.MapPage, number/record.BitsPerPage)
 	if err != nil {
 		return nil, err
 	}
 	var buf []byte
 	if record.PageBit(bits, int(number%record.BitsPerPage)) {
-		if buf, _, err = o.page(record.SumPage, o.own.Place.SumStart, number); err != nil {
+		if buf, _, err = o.page(record.SumPage, number); err != nil {
 			return nil, err
 		}
 	}
@@ -103,7 +117,7 @@ func (o *outsider) block(number int64) (data []byte, sum uint32, err error) {
 	if sum = record.PageSum(page, int(number%record.SumsPerPage)); sum == record.SumNever {
 		return data, sum, nil
 	}
-	if err := o.d.ReadAt(data, o.own.Place.DataStart+number*block); err != nil {
+	if err := o.d.ReadAt(data, o.own.Place.Offset(number)); err != nil {
 		return nil, 0, err
 	}
 	if record.Sum(data) != sum {
@@ -113,13 +127,13 @@ func (o *outsider) block(number int64) (data []byte, sum uint32, err error) {
 }
 
 // agree holds a column against its code: the parity follows from the data, and where anything was written every parity was.
-func agree(roles []*outsider, k int, number int64) error {
+func agree(roles []*outsider, k int, at []int64, col int64) error {
 	strips, never, written := make([][]byte, len(roles)), 0, 0
 	for role, o := range roles {
 		if o == nil {
 			return nil // a member is away: what it would hold is anybody's guess
 		}
-		data, sum, err := o.block(number)
+		data, sum, err := o.block(at[role] + col)
 		if err != nil {
 			return fmt.Errorf("role %d: %w", role, err)
 		}
@@ -151,26 +165,53 @@ func agree(roles []*outsider, k int, number int64) error {
 // witnessed holds what another member has seen of its pages against what they are: never newer, and the same where it is as new.
 func (o *outsider) witnessed(holder *outsider) error {
 	p := o.own.Place
-	for i := range p.MapPages + p.SumPages {
-		kind, start, number := record.MapPage, p.MapStart, i
-		if i >= p.MapPages {
-			if kind, start, number = record.SumPage, p.SumStart, i-p.MapPages; true {
-				if page, err := o.sums(number); err != nil || page == nil {
-					continue
-				}
+	for _, kind := range []record.PageKind{record.MapPage, record.SumPage} {
+		for number := range p.Pages(kind) {
+			if page, err := o.sums(number); kind == record.SumPage && (err != nil || page == nil) {
+				continue
+			}
+			buf, checkpoint, err := o.page(kind, number)
+			if err != nil {
+				return err
+			}
+			page, at, ok := p.WitnessOf(&holder.own.Place, kind, number)
+			if !ok {
+				continue
+			}
+			on, _, err := holder.page(record.WitnessPage, page)
+			if err != nil {
+				continue // never written
+			}
+			w := record.PageWitness(on, o.own.Tag(), at)
+			if w.Checkpoint > checkpoint || w.Checkpoint == checkpoint && w.Sum != record.PageSumOf(buf) {
+				return fmt.Errorf("page %d is of checkpoint %d, its witness has seen %d", number, checkpoint, w.Checkpoint)
 			}
 		}
-		buf, checkpoint, err := o.page(kind, start, number)
-		if err != nil {
-			return err
-		}
-		on, _, err := holder.page(record.WitnessPage, holder.own.Place.WitnessStart, i/record.WitnessesPerPage)
-		if err != nil {
-			continue // never written
-		}
-		w := record.PageWitness(on, o.own.Tag(), int(i%record.WitnessesPerPage))
-		if w.Checkpoint > checkpoint || w.Checkpoint == checkpoint && w.Sum != record.PageSumOf(buf) {
-			return fmt.Errorf("page %d is of checkpoint %d, its witness has seen %d", number, checkpoint, w.Checkpoint)
+	}
+	return nil
+}
+
+// emptied holds that what neither side of a boundary uses is never-written, when all members are there.
+func emptied(rec *record.Record, lay *layout.Map, members []*outsider) error {
+	if rec.Turn == nil || slices.Contains(members, nil) {
+		return nil
+	}
+	turn, err := rec.Turns()
+	if err != nil {
+		return err
+	}
+	for _, s := range turn.Free(lay) {
+		m := members[s.Slot]
+		for b := s.Block; b < s.Block+s.N; b++ {
+			page, err := m.sums(b / record.SumsPerPage)
+			if err != nil {
+				return err
+			}
+			if page == nil {
+				b = (b/record.SumsPerPage+1)*record.SumsPerPage - 1
+			} else if record.PageSum(page, int(b%record.SumsPerPage)) != record.SumNever {
+				return fmt.Errorf("block %d of slot %d is of no use, and not never-written", b, s.Slot)
+			}
 		}
 	}
 	return nil

@@ -73,7 +73,7 @@ func (c *machine) left() (roster.State, bool) {
 // rescue holds what a rescue reads against the model, and notes the blocks it gives up. The array is not started any more after
 // that, but by readmit.
 func (c *machine) rescue(string, []int64) error {
-	if c.up || c.power.off || !c.lay.Redundant() {
+	if c.up || c.power.off || !c.layout().Redundant() {
 		return nil
 	}
 	c.takeStock()
@@ -216,8 +216,9 @@ func (c *machine) readsAsPromised() error {
 func (c *machine) writtenAgain() error {
 	a := c.a
 	c.m.begin(0, c.m.blocks, false)
-	per := c.lay.Shape.StripeSize() / block // at once, since a part of a lost stripe cannot be kept
-	for first := int64(0); first < c.m.blocks; first += per {
+	for first, per := int64(0), int64(0); first < c.m.blocks; first += per {
+		st, in := a.Layout().Locate(first * block)
+		per = (st.StripeSize() - in) / block // at once, since a part of a lost stripe cannot be kept
 		if err := errors.Join(a.WriteAt(c.m.contents(first, min(per, c.m.blocks-first)), first*block), a.Flush()); err != nil {
 			return err
 		}
@@ -225,7 +226,7 @@ func (c *machine) writtenAgain() error {
 	c.m.end(0, c.m.blocks, nil)
 	result, err := c.checked(true)
 	for _, p := range result.Places {
-		if err == nil && c.lay.Offset(p.Stripe) < c.m.blocks*block {
+		if err == nil && a.Layout().Offset(p.Stripe) < c.m.blocks*block {
 			err = errors.New("not all is as it should be")
 		}
 	}

@@ -68,7 +68,7 @@ type machine struct {
 	a       *array.Array
 	up      bool // the array runs
 	stopped bool // in order, and no disk was touched since
-	lay     *layout.Map
+	size    int64 // of disks from now on
 	m       *model
 	users   map[string]*array.Client
 	log     []string
@@ -100,7 +100,7 @@ const stepLimit = 2_000_000
 
 // Run plays a script and returns what happened, and what went wrong.
 func Run(s Script) (story []string, err error) {
-	c := &machine{session: 1, script: s, power: &Power{left: -1}, users: map[string]*array.Client{}, lost: map[int]bool{}}
+	c := &machine{session: 1, script: s, size: diskSize, power: &Power{left: -1}, users: map[string]*array.Client{}, lost: map[int]bool{}}
 	c.power.each = c.inspectSometimes
 	if bad := env.Run(s.Seed, stepLimit, func() { err = c.play() }); bad != nil {
 		err = bad
@@ -113,7 +113,7 @@ func (c *machine) note(format string, args ...any) {
 }
 
 func (c *machine) config() array.Config {
-	return array.Config{Cache: cacheLimit, Tables: 1, Limits: member.Limits{Failing: -1, Failed: -1, Slow: member.Slow{Windows: -1}},
+	return array.Config{Cache: cacheLimit, Tables: 1, MovePiece: 64 << 10, Limits: member.Limits{Failing: -1, Failed: -1, Slow: member.Slow{Windows: -1}},
 		Event: func(e array.Event) {
 			c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
 			seen("event " + string(e.Kind))
@@ -134,7 +134,7 @@ func (c *machine) fail(err error) {
 
 func (c *machine) newDisk() *Disk {
 	c.serial++
-	d := NewDisk(fmt.Sprintf("d%d", c.serial), diskSize, c.power)
+	d := NewDisk(fmt.Sprintf("d%d", c.serial), c.size, c.power)
 	c.all = append(c.all, d)
 	return d
 }
@@ -153,8 +153,8 @@ func (c *machine) play() error {
 	if err != nil {
 		return err
 	}
-	c.a, c.up, c.lay = a, true, a.Layout()
-	c.m = newModel(c.script.blocks(c.lay))
+	c.a, c.up = a, true
+	c.m = newModel(c.script.blocks(a.Layout()))
 	ops := append(slices.Clone(c.script.Ops), endings...)
 	for len(ops) > 0 && !c.over {
 		n := 0
@@ -250,7 +250,7 @@ func (c *machine) quiet(string, []int64) error {
 	if !c.up {
 		return nil
 	}
-	c.a.WaitTasks()
+	c.waitTasks()
 	if c.halted() {
 		c.down()
 	}
@@ -310,7 +310,7 @@ func (c *machine) canLose(slot int) bool {
 			return false
 		}
 	}
-	return c.lay.Survives(func(s int) bool {
+	return c.layout().Survives(func(s int) bool {
 		d := c.memberAt(s)
 		return s == slot || d == nil || d.gone || d.shaky || d.latent || !works(states[s].Condition)
 	})
@@ -325,7 +325,35 @@ func (c *machine) proven(slot int) bool {
 	return w != nil && !w.gone && !w.shaky && !w.latent && works(c.a.MemberStates()[c.witness(slot)].Condition)
 }
 
-func (c *machine) witness(slot int) int { return record.WitnessOf(slot, len(c.disks)) }
+func (c *machine) witness(slot int) int {
+	rec := c.record()
+	if slot >= len(rec.Roster) {
+		return 0
+	}
+	return max(rec.Roster[slot].Witness, 0)
+}
+
+// record is what the array says of itself, or what its disks do when it does not run.
+func (c *machine) record() *record.Record {
+	if c.up {
+		return c.a.Record()
+	}
+	if set, _ := c.present(); set.Newest != nil {
+		return set.Newest
+	}
+	return c.a.Record()
+}
+
+// layout is the map in force.
+func (c *machine) layout() *layout.Map {
+	if c.up {
+		return c.a.Layout()
+	}
+	if lay, err := c.record().Layout(); err == nil {
+		return lay
+	}
+	return c.a.Layout()
+}
 
 // judge looks at the disks as a start would.
 func (c *machine) judge() roster.Set {

@@ -44,6 +44,9 @@ func (c *machine) present() (set roster.Set, gone func(slot int) bool) {
 		now := c.judge()
 		c.set = &now
 		for slot, x := range now.Current {
+			if slot >= len(c.disks) {
+				c.disks = append(c.disks, c.joined(slot))
+			}
 			if x.Disk != nil {
 				c.disks[slot] = x.Disk.(*Disk)
 			}
@@ -57,7 +60,7 @@ func (c *machine) present() (set roster.Set, gone func(slot int) bool) {
 			}
 		}
 		d := c.disks[slot]
-		return c.lost[slot] || set.Current == nil || set.Current[slot].Disk == nil || d.shaky || d.latent
+		return c.lost[slot] || slot >= len(set.Current) || set.Current[slot].Disk == nil || d.shaky || d.latent
 	}
 }
 
@@ -68,7 +71,7 @@ func (c *machine) mayLose(n int64) (slot int, set roster.Set, gone func(int) boo
 		return slot, set, gone, false
 	}
 	set, gone = c.present()
-	if gone(slot) || !c.lay.Survives(func(s int) bool { return gone(s) || s == slot }) {
+	if gone(slot) || !c.layout().Survives(func(s int) bool { return gone(s) || s == slot }) {
 		return slot, set, gone, false
 	}
 	for s, d := range c.disks {
@@ -102,18 +105,32 @@ func (c *machine) setMemberBack(_ string, n []int64) error {
 		return nil
 	}
 	r, own := salted(n[3]), set.Current[slot].Record
-	data, tail := own.Place.DataStart/block, disk.TailRecord(own.Place.Size)/block
-	sums, maps := own.Place.SumStart/block, own.Place.MapStart/block
+	tail := disk.TailRecord(own.Place.Size) / block
+	within := func(b, start, n int64) bool { return b >= start/block && b < start/block+n }
 	journal := own.Place.JournalStart / block
 	inside := func(b int64) bool { return b >= journal && b < tail } // a record that is older is another matter
 	pick, how := inside, "as a whole"
 	switch n[1] % 4 {
 	case 0:
 		how = "in its checksum pages"
-		pick = func(b int64) bool { return b >= sums && b < data }
+		pick = func(b int64) bool {
+			for s := range own.Place.All() {
+				if within(b, s.SumStart, s.SumPages) {
+					return true
+				}
+			}
+			return false
+		}
 	case 1:
 		how = "in its map pages"
-		pick = func(b int64) bool { return b >= maps && b < own.Place.WitnessStart/block }
+		pick = func(b int64) bool {
+			for s := range own.Place.All() {
+				if within(b, s.MapStart, s.MapPages) {
+					return true
+				}
+			}
+			return false
+		}
 	case 2:
 		how = "in some blocks"
 		pick = func(b int64) bool { return inside(b) && r.Int64N(1000) < n[2] }
@@ -228,7 +245,7 @@ func (c *machine) mend(_ string, n []int64) error {
 		return nil
 	}
 	if n[0] != 0 {
-		c.a.WaitTasks()
+		c.waitTasks()
 	}
 	result, err := c.checked(true)
 	if c.halted() {
@@ -249,14 +266,14 @@ func (c *machine) mend(_ string, n []int64) error {
 				return err
 			}
 		}
-		if isLost(c.a.MemberStates()[slot]) && c.lay.Redundant() && n[2]>>slot&1 == 1 {
+		if isLost(c.a.MemberStates()[slot]) && c.layout().Redundant() && n[2]>>slot&1 == 1 {
 			if err := c.replaceBy(slot, c.newDisk()); err != nil && !c.halted() {
 				return err
 			}
 		}
 	}
 	if n[3] != 0 {
-		c.a.WaitTasks()
+		c.waitTasks()
 	}
 	if result, err = c.checked(false); !c.halted() && (err != nil || result.Mismatches > 0) {
 		return fmt.Errorf("second check: %+v, %w", result, errors.Join(err, errors.New("mismatches")))
@@ -288,11 +305,11 @@ func (c *machine) mend(_ string, n []int64) error {
 
 // checked runs a check to its end, after what is under way.
 func (c *machine) checked(repair bool) (task.CheckResult, error) {
-	c.a.WaitTasks()
+	c.waitTasks()
 	if err := c.a.StartCheck(repair); err != nil {
 		return task.CheckResult{}, err
 	}
-	c.a.WaitTasks()
+	c.waitTasks()
 	var last task.State
 	for _, t := range c.a.TaskStates() {
 		if t.Kind == state.TaskCheck {

@@ -36,6 +36,11 @@ const (
 	ColumnEmptied                    // all of a column was zeroed, and is never-written again
 	GivenBack                        // blocks that became never-written were given back
 	RebuildsTogether                 // a rebuild was carried by another
+	WindowMoved                      // a change of layout moved a window
+	WindowInTheMiddle                // one that is neither the first nor the last
+	WindowJumped                     // a change of layout passed over what was never written
+	BatchAhead                       // a start found a batch that takes a change of layout further than the record
+	BatchAheadDropped                // and dropped it
 	Events                           // how many there are
 )
 
@@ -51,6 +56,8 @@ var events = [Events]string{
 	PartOfBlockMerged: "part of a block merged with newer contents", DestagePutBack: "a change went back into the cache",
 	ChangeMarked: "a change was marked for a member that is away", ColumnEmptied: "a column became never-written again",
 	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
+	WindowMoved: "a window was moved", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written",
+	BatchAhead: "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
 }
 
 func (e Event) String() string { return events[e] }
@@ -113,6 +120,14 @@ const (
 	NamesItselfCommitted
 	CommittedOutOfOrder
 	OnlyLastUnsure
+	MovedUnderClients
+	MovedOverJournals
+	MovedInPlace
+	BoundaryNotInBatch
+	BoundaryBeforeCommit
+	BoundaryTooLate
+	BoundaryOfBatchForgotten
+	CellsNotGivenUp
 	Mistakes // how many there are
 )
 
@@ -145,7 +160,12 @@ var mistakes = [Mistakes]string{
 	NamesItselfCommitted:   "a batch names the one in flight as committed",
 	CommittedOutOfOrder:    "a batch is committed before the one before it",
 	OnlyLastUnsure:         "only the last batch may be incomplete",
-	TaskNotSuperseded:      "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
+	MovedUnderClients:      "a window is moved under clients",
+	MovedOverJournals:      "a window is moved while the journals speak of it", MovedInPlace: "a window is moved in place, without the journals",
+	BoundaryNotInBatch: "a batch that moves a window does not say so", BoundaryBeforeCommit: "the boundary is written down before the commit",
+	BoundaryTooLate: "a checkpoint comes before the boundary is written down", BoundaryOfBatchForgotten: "a start does not go by the boundary of a batch",
+	CellsNotGivenUp:   "cells that are given up keep their sums",
+	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 
 func (m Mistake) String() string { return mistakes[m] }

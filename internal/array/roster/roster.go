@@ -240,9 +240,6 @@ func (r *Roster) EndTurn(lay *layout.Map, remap func(*layout.Map)) error {
 
 // changesLayout prepares a record for another layout: what counts stripes of the present one counts them no more.
 func changesLayout(rec *record.Record) {
-	if lay, err := rec.Layout(); err == nil && !rec.Task.Ended.IsZero() && rec.Task.Cursor >= lay.Stripes() {
-		rec.Task.Cursor = record.WholeCheck
-	}
 	if rec.Changes.Since != 0 {
 		for i := range rec.Changes.Parts {
 			rec.Changes.Parts[i] = ^uint64(0)

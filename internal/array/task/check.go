@@ -56,7 +56,11 @@ func (w *Works) countCheck(t *Task, cursor int64) {
 }
 
 func (w *Works) check(t *Task, how How, resume bool) error {
-	c := &checking{w: w, t: t, how: how, lay: w.host.Layout()}
+	c := &checking{w: w, t: t, how: how}
+	_ = w.Still(func() error { // from here on a change of layout waits for it
+		c.lay = w.host.Layout()
+		return nil
+	})
 	if err := c.begin(resume); err != nil {
 		return err
 	}
@@ -116,6 +120,9 @@ func (c *checking) save(ended bool) error {
 			Repaired: found.Repaired, Unrepairable: found.Unrepairable, Started: started}
 		if ended {
 			r.Task.Ended = c.w.host.Now()
+			if c.cursor >= c.lay.Stripes() {
+				r.Task.Cursor = record.WholeCheck // whatever becomes of the layout
+			}
 		}
 	})
 }

@@ -14,6 +14,7 @@ import (
 	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // How the layout of an array changes.
@@ -83,7 +84,7 @@ func (m *moving) run() error {
 		if err := m.t.Point(done); err != nil {
 			return err
 		}
-		if err := m.t.await(m.w.whole); err != nil {
+		if err := m.t.await(m.waits); err != nil {
 			return err
 		}
 		from := m.boundary
@@ -97,13 +98,24 @@ func (m *moving) run() error {
 		}
 	}
 	for {
-		if err := m.t.await(m.w.whole); err != nil {
+		if err := m.t.await(m.waits); err != nil {
 			return err
 		}
 		if ended, err := m.finish(); ended || err != nil {
 			return err
 		}
 	}
+}
+
+// waits says what the change of layout waits for; empty: nothing.
+func (m *moving) waits() string {
+	if why := m.w.whole(); why != "" {
+		return why
+	}
+	if m.w.tasks.Running(state.TaskCheck) {
+		return "for the consistency check"
+	}
+	return ""
 }
 
 // step moves the next window, or passes over what was never written.
@@ -113,10 +125,10 @@ func (m *moving) step() (jumped bool, err error) {
 	if err := m.w.host.Alive(); err != nil {
 		return false, err
 	}
-	if m.w.whole() != "" {
+	if m.waits() != "" {
 		return true, nil
 	}
-	to := min(m.boundary+m.window(), m.turn.Old.Capacity())
+	to := m.reach(m.window())
 	if next := m.nextWritten(); next > to {
 		if jumped, err = m.jump(next); jumped || err != nil {
 			return jumped, err
@@ -131,12 +143,40 @@ func (m *moving) window() int64 {
 	for _, r := range slices.Concat(m.turn.Old.Regions(), m.turn.New.Regions()) {
 		strip = max(strip, r.Strip)
 	}
-	units := max(min(moveBytes, m.t.Grain())/m.turn.Unit, 1)
+	most := int64(moveBytes)
+	if m.w.host.Piece > 0 {
+		most = m.w.host.Piece
+	}
+	units := max(min(most, m.t.Grain())/m.turn.Unit, 1)
 	for _, o := range m.w.host.Slots.All() {
 		units = min(units, max(o.Ring.Blocks/8/(strip/record.Block), 1))
 	}
 	return units * m.turn.Unit
 }
+
+// reach is how far a window goes in which no more than some bytes lie in stripes that were written.
+func (m *moving) reach(bytes int64) (to int64) {
+	lay := m.w.host.Layout()
+	for to = m.boundary; to < lay.Capacity() && to-m.boundary < bytes+m.turn.Unit+emptyBytes; {
+		next := min(to+m.turn.Unit, lay.Capacity())
+		for at := to; at < next; {
+			st, in := lay.Locate(at)
+			n := min(st.StripeSize()-in, next-at)
+			if !m.w.host.Stripes.Untouched(st, nil) {
+				bytes -= n
+			}
+			at += n
+		}
+		if bytes < 0 && to > m.boundary {
+			return to
+		}
+		to = next
+	}
+	return to
+}
+
+// emptyBytes is how much that was never written a window may have in it.
+const emptyBytes = 32 << 20
 
 // nextWritten is the last boundary before anything from the present one on that may ever have been written.
 func (m *moving) nextWritten() int64 {
@@ -174,6 +214,7 @@ func (m *moving) jump(to int64) (jumped bool, err error) {
 	}
 	m.w.host.Journal.Barrier.RLock()
 	defer m.w.host.Journal.Barrier.RUnlock()
+	probe.WindowJumped.Seen()
 	return true, m.advance(to, lay)
 }
 
@@ -206,16 +247,19 @@ func (m *moving) advance(to int64, lay *layout.Map) error {
 // move moves what lies below a boundary and is not moved yet.
 func (m *moving) move(to int64) error {
 	from := m.boundary
-	release := m.w.host.Hold(from, to-from)
-	defer release()
+	if !probe.MovedUnderClients.On() {
+		defer m.w.host.Hold(from, to-from)()
+	}
 	if err := m.w.host.Settle(from, to-from); err != nil {
 		return err
 	}
 	x := &window{moving: m, from: from, to: to}
 	x.find()
 	defer m.w.host.Stripes.Lock(x.ids(), true)()
-	if err := m.w.host.Journal.Checkpoint(); err != nil {
-		return err
+	if !probe.MovedOverJournals.On() {
+		if err := m.w.host.Journal.Checkpoint(); err != nil {
+			return err
+		}
 	}
 	defer x.free()
 	if err := x.read(); err != nil {
@@ -231,7 +275,13 @@ func (m *moving) move(to int64) error {
 	if _, err := m.giveUp(lay, &x.change); err != nil {
 		return err
 	}
-	x.change.Boundary = to
+	if x.change.Boundary = to; probe.BoundaryNotInBatch.On() {
+		x.change.Boundary = 0
+	}
+	probe.WindowMoved.Seen()
+	if from > 0 && to < m.turn.Old.Capacity() {
+		probe.WindowInTheMiddle.Seen()
+	}
 	return m.commit(&x.change, func() error { return m.advance(to, lay) })
 }
 
@@ -256,8 +306,21 @@ func (m *moving) commit(c *journal.Change, then func() error) error {
 	defer j.Unreserve(need)
 	j.Barrier.RLock()
 	defer j.Barrier.RUnlock()
+	if probe.BoundaryBeforeCommit.On() {
+		if err := then(); err != nil {
+			return err
+		}
+	}
 	if len(c.Writes) > 0 {
 		if err := j.Commit(c); err != nil {
+			return err
+		}
+	}
+	if probe.BoundaryTooLate.On() {
+		j.Barrier.RUnlock()
+		err := j.Checkpoint()
+		j.Barrier.RLock()
+		if err != nil {
 			return err
 		}
 	}
@@ -273,6 +336,9 @@ const mostGivenUp = 4096
 // giveUp adds to a change that cells which no region of a map uses become never-written, and says whether that was all of them.
 func (m *moving) giveUp(lay *layout.Map, c *journal.Change) (all bool, err error) {
 	begun := len(c.Writes)
+	if probe.CellsNotGivenUp.On() {
+		return true, nil
+	}
 	for _, s := range m.turn.Free(lay) {
 		o := m.w.host.Slots.At(s.Slot)
 		if !o.Live() {
@@ -320,7 +386,7 @@ func emptying(o *member.Member, block int64, sums []uint32) (out []journal.Write
 func (m *moving) finish() (ended bool, err error) {
 	m.w.joins.Lock()
 	defer m.w.joins.Unlock()
-	if m.w.whole() != "" {
+	if m.waits() != "" {
 		return false, nil
 	}
 	lay, err := m.turn.At(m.turn.Old.Capacity())
@@ -340,7 +406,7 @@ func (m *moving) finish() (ended bool, err error) {
 	}
 	release := m.w.host.Hold(0, m.turn.Old.Capacity())
 	defer release()
-	if m.w.whole() != "" {
+	if m.waits() != "" {
 		return false, nil
 	}
 	return true, m.w.host.Roster.EndTurn(m.turn.New, m.w.host.Remap)
@@ -502,7 +568,7 @@ func strip(m *member.Member, first int64, states []block, sums []uint32, buf []b
 			return record.RunNever
 		case states[col] == lost:
 			return record.RunLost
-		case empty:
+		case empty || probe.MovedInPlace.On():
 			return record.RunInPlace
 		}
 		return record.RunPayload
@@ -667,8 +733,6 @@ func (w *Works) Convert(to Target, disks []disk.Disk) error {
 		return w.host.Alive()
 	case w.whole() != "":
 		return fmt.Errorf("the conversion has to wait %s", w.whole())
-	case w.tasks.Running(state.TaskCheck):
-		return errors.New("a consistency check is under way, and has to end or be cancelled first")
 	}
 	if err := w.host.Journal.Checkpoint(); err != nil {
 		return err

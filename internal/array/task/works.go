@@ -48,6 +48,7 @@ type Site struct {
 	Hold   func(off, length int64) (release func())
 	Settle func(off, length int64) error
 	Remap  func(*layout.Map)
+	Piece  int64 // how much a change of layout moves at once, bytes; 0: the usual
 }
 
 // NewWorks makes the works of an array.
@@ -55,6 +56,13 @@ func NewWorks(host Site, tasks *List) *Works {
 	w := &Works{host: host, tasks: tasks}
 	env.Ranked(&w.joins, env.RankJoin)
 	return w
+}
+
+// Still does something while no disk becomes a member and no change of layout moves anything.
+func (w *Works) Still(do func() error) error {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	return do()
 }
 
 // GoOn starts rebuilds again that ended in an error and are still to be done, such as for want of room on a file system.
@@ -84,10 +92,10 @@ func (w *Works) Resume() {
 	for _, m := range w.host.Slots.Copies() {
 		_, _ = w.startRetire(m.Slot)
 	}
-	if w.host.Roster.View().Turn != nil {
-		_, _ = w.startTurn()
-	}
 	if t := w.host.Roster.View().Task; t.Kind == record.Check && t.Ended.IsZero() {
 		_, _ = w.startCheck(How{t.Repair, t.Blame - 1}, true)
+	}
+	if w.host.Roster.View().Turn != nil { // after a check, which counts stripes by the map there is
+		_, _ = w.startTurn()
 	}
 }

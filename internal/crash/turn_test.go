@@ -1,0 +1,80 @@
+//go:build machine
+
+package crash
+
+import (
+	"slices"
+	"time"
+
+	"nidalo/core/layout"
+	"nidalo/core/state"
+	"nidalo/internal/array/task"
+	"nidalo/internal/disk"
+	"nidalo/internal/env"
+)
+
+// enlarge makes all disks larger, those that come later as well, up to a bound.
+func (c *machine) enlarge(_ string, n []int64) error {
+	if c.size += n[0] << 20; c.size > 3*diskSize {
+		c.size = 3 * diskSize
+	}
+	for _, d := range c.all {
+		d.size = max(d.size, c.size)
+	}
+	return nil
+}
+
+// grow takes up the room of disks that were made larger.
+func (c *machine) grow(string, []int64) error {
+	if g, err := c.a.Grow(); err == nil && g.Bytes > 0 {
+		seen("grown")
+	}
+	return nil
+}
+
+// most is how many members a script makes at most.
+const mostMembers = 10
+
+// convert begins to change the layout, if that can be done.
+func (c *machine) convert(_ string, n []int64) error {
+	to := task.Target{Level: layout.Levels()[n[0]%int64(len(layout.Levels()))], Strip: 16 << 10 << (n[2] % 2)}
+	var more []disk.Disk
+	var mine []*Disk
+	for range min(n[1]%4, int64(mostMembers-len(c.disks))) {
+		d := c.newDisk()
+		more, mine = append(more, d), append(mine, d)
+	}
+	err := c.a.Convert(to, more)
+	if err != nil {
+		c.note("    no conversion to level %s with %d more: %v", to.Level, len(more), err)
+	} else {
+		seen("converted")
+	}
+	if have := len(c.a.MemberStates()); have > len(c.disks) { // even when the power went in the middle
+		c.disks = append(c.disks, mine...)
+	}
+	return nil
+}
+
+// waitTasks waits for the tasks, but for a conversion that waits itself for a member that is away.
+func (c *machine) waitTasks() {
+	for !c.halted() {
+		busy := slices.ContainsFunc(c.a.TaskStates(), func(t task.State) bool {
+			return t.Ended.IsZero() && (t.Kind != state.TaskConvert || t.State != state.TaskWaiting)
+		})
+		if !busy {
+			return
+		}
+		env.Wait(200 * time.Millisecond)
+	}
+}
+
+// joined is the disk that carries a member of a slot behind those that were known.
+func (c *machine) joined(slot int) *Disk {
+	for _, d := range c.all {
+		if r, _ := disk.ReadRecord(d); r != nil && r.Slot == slot {
+			return d
+		}
+	}
+	return c.newDisk()
+}
