@@ -124,7 +124,7 @@ func TestGarbageInTheHomeIsNoReasonToFallOver(t *testing.T) {
 	require.Contains(t, b.nidalo("status"), "healthy")
 	require.NoError(t, os.WriteFile(filepath.Join(b.home, "lab", "A4", "signal"), nil, 0o600))
 	require.Contains(t, b.nidalo("disks"), "broken")
-	// One copy of a record is enough; garbage in both makes the disk a stranger.
+	// One copy of a record is enough; garbage in all makes the disk a stranger.
 	image := filepath.Join(b.home, "lab", "A1", "disk.img")
 	garble := func(off int64) {
 		f, err := os.OpenFile(image, os.O_RDWR, 0)
@@ -135,8 +135,9 @@ func TestGarbageInTheHomeIsNoReasonToFallOver(t *testing.T) {
 	}
 	garble(100)
 	require.Contains(t, b.nidalo("status"), "healthy")
-	garble(100)
-	garble(disk.TailRecord(64*mib) + 100)
+	for _, off := range disk.RecordCopies(64 * mib) {
+		garble(off + 100)
+	}
 	require.Contains(t, b.nidalo("status"), "exposed")
 	require.NoError(t, os.WriteFile(filepath.Join(b.home, "disks.list"), []byte("relative/path\n"), 0o600))
 	b.refused(1, []string{"disks.list, line 1"}, "disks")

@@ -375,8 +375,9 @@ func TestAForgedRecordIsLeftOut(t *testing.T) {
 	}
 	buf, err := own.Encode()
 	require.NoError(t, err)
-	require.NoError(t, d.WriteAt(buf, 0))
-	require.NoError(t, d.WriteAt(buf, disk.TailRecord(own.Place.Size)))
+	for _, off := range disk.RecordCopies(own.Place.Size) {
+		require.NoError(t, d.WriteAt(buf, off))
+	}
 	require.NoError(t, d.Close())
 	b.start()
 	require.Equal(t, "degraded", b.condition())

@@ -3,12 +3,13 @@
 //
 //	offset on the member      what                                        file
 //	0                         member record, first copy (256 KiB)         record.go
+//	512 KiB                   member record, second copy
 //	1 MiB                     journal: two heads, then the ring           journal.go
 //	after it                  written map, one bit per checksum page      pages.go
 //	after it                  witness table, of another member's pages    pages.go
 //	after it                  checksum table, 4 bytes per block of data   pages.go
 //	next multiple of 1 MiB    data
-//	last 256 KiB              member record, second copy
+//	last 256 KiB              member record, third copy
 //
 // From the written map on this is one segment; a member that got more room has further ones behind it (place.go).
 //
@@ -35,6 +36,9 @@ const Block = layout.Block
 // Size is the room of one copy of the member record in bytes: for 64 members, two maps of 64 regions with a place on each of
 // them, and volumes.
 const Size = 256 << 10
+
+// SecondCopy is the byte of a member at which the second copy of the record lies. The third lies at the end.
+const SecondCopy = 512 << 10
 
 // Version is the format version written by this program.
 const Version = 3
@@ -364,6 +368,13 @@ func (e Entry) LeftBy(own *Record) bool {
 func (e *Entry) Here(c Condition, since time.Time) {
 	e.Condition, e.Cursor, e.Since = c, 0, since
 	e.Left, e.Tried, e.Base = State{}, State{}, 0
+}
+
+// PlaceOf is the place of the member, as its own record has it, with the size and the segments that the roster knows of: a crash may have
+// left a member that does not.
+func (e Entry) PlaceOf(own Place) (Place, error) {
+	own.Size = max(own.Size, e.Size)
+	return own.Fit(e.More)
 }
 
 // Segment is how much data a segment of the member has, the first being 0, and the number of its first block.

@@ -2,6 +2,7 @@ package record
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -40,6 +41,9 @@ func (r *Record) Layout() (*layout.Map, error) {
 
 // Turns is the change of layout that is under way.
 func (r *Record) Turns() (*layout.Turn, error) {
+	if r.Turn == nil {
+		return nil, errors.New("its layout does not change")
+	}
 	old, err := r.settled()
 	if err != nil {
 		return nil, err

@@ -169,7 +169,7 @@ func assemble(s roster.Set, cfg Config, use roster.Use) (a *Array, gone []int, e
 		k := namedBy(rec, slot)
 		place, err := record.Place{}, error(nil)
 		if c.Disk != nil {
-			place, err = c.Record.Place.Fit(e.More)
+			place, err = e.PlaceOf(c.Record.Place)
 		}
 		switch {
 		case err != nil:

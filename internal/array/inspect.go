@@ -12,7 +12,7 @@ import (
 // Finding is what a member carries, as far as it can be read without joining it.
 type Finding struct {
 	Record  *record.Record // the newer whole copy, or nil
-	Copies  [2]string      // how the first and the second copy of the record are: "whole", or why not
+	Copies  [3]string      // how the copies of the record are: "whole", or why not
 	Head    *record.JournalHead
 	Entries int    // live entries in the journal, from its head on
 	First   uint64 // the lowest batch of them
@@ -27,7 +27,7 @@ func Inspect(d disk.Disk) (Finding, error) {
 	var f Finding
 	buf := make([]byte, record.Size)
 	var first error
-	for i, off := range []int64{0, disk.TailRecord(d.Size())} {
+	for i, off := range disk.RecordCopies(d.Size()) {
 		f.Copies[i] = "whole"
 		if err := d.ReadAt(buf, off); err != nil {
 			f.Copies[i] = "cannot be read: " + err.Error()

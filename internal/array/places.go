@@ -34,7 +34,7 @@ func (a *Array) use(m *member.Member, at int64) state.Use {
 	p := m.Place()
 	u := state.Use{Offset: at, Length: Block, Array: -1, What: "nothing"}
 	switch {
-	case at < record.Size || at >= p.Size-record.Size-Block:
+	case at < record.Size || at >= record.SecondCopy && at < record.SecondCopy+record.Size || at >= p.Size-record.Size-Block:
 		u.What = "the member record"
 		return u
 	case at >= p.JournalStart && at < p.JournalStart+p.JournalSize:

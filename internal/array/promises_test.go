@@ -719,8 +719,9 @@ func forged(t *testing.T, path string, change func(r *record.Record)) {
 	change(own)
 	buf, err := own.Encode()
 	require.NoError(t, err)
-	require.NoError(t, d.WriteAt(buf, 0))
-	require.NoError(t, d.WriteAt(buf, disk.TailRecord(own.Place.Size)))
+	for _, off := range disk.RecordCopies(own.Place.Size) {
+		require.NoError(t, d.WriteAt(buf, off))
+	}
 }
 
 func TestAForgedRecordNeitherJoinsNorDecides(t *testing.T) {

@@ -49,7 +49,7 @@ func (a *Array) Readmit(sofar func(off int64) error) error {
 
 // placeOf is where the parts of a disk in a rescue lie, with the segments that the roster names, as far as they fit.
 func placeOf(p roster.Part, rec *record.Record) record.Place {
-	if fits, err := p.Record.Place.Fit(rec.Roster[p.Record.Slot].More); err == nil {
+	if fits, err := rec.Roster[p.Record.Slot].PlaceOf(p.Record.Place); err == nil {
 		return fits
 	}
 	return p.Record.Place

@@ -56,8 +56,10 @@ func (c *machine) outside(string, []int64) error {
 			}
 		}
 	}
-	if err := emptied(rec, lay, members); err != nil {
-		return fmt.Errorf("from outside: %w", err)
+	if !c.missed { // otherwise the next move clears what the one lacks that was away
+		if err := emptied(rec, lay, members); err != nil {
+			return fmt.Errorf("from outside: %w", err)
+		}
 	}
 	for slot, m := range members {
 		if m == nil {

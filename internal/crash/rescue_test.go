@@ -187,7 +187,7 @@ func (c *machine) broughtBack(swap int64) error {
 			}
 		}
 	}
-	a.WaitTasks()
+	c.waitTasks()
 	if err := c.readsAsPromised(); err != nil {
 		return err
 	}

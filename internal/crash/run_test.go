@@ -66,9 +66,10 @@ type machine struct {
 	disks   []*Disk // by slot: what was there last
 	all     []*Disk // that are in the machine or were pulled
 	a       *array.Array
-	up      bool // the array runs
-	stopped bool // in order, and no disk was touched since
+	up      bool  // the array runs
+	stopped bool  // in order, and no disk was touched since
 	size    int64 // of disks from now on
+	missed  bool  // some member was away
 	m       *model
 	users   map[string]*array.Client
 	log     []string
@@ -118,6 +119,8 @@ func (c *machine) config() array.Config {
 			c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
 			seen("event " + string(e.Kind))
 			switch {
+			case e.Kind == "member-missing" || e.Kind == "member-failed":
+				c.missed = true
 			case e.Kind == "member-set-back":
 				c.accused = e.Disk
 			case e.Kind == "journal-damaged" && strings.Contains(e.Detail, "claims") && !c.spoilt && !c.setBack:
@@ -310,10 +313,14 @@ func (c *machine) canLose(slot int) bool {
 			return false
 		}
 	}
-	return c.layout().Survives(func(s int) bool {
+	lost := func(s int) bool {
 		d := c.memberAt(s)
 		return s == slot || d == nil || d.gone || d.shaky || d.latent || !works(states[s].Condition)
-	})
+	}
+	if turn, err := c.a.Record().Turns(); c.a.Record().Turn != nil && err == nil && !turn.New.Survives(lost) {
+		return false // it will have moved before that is noticed
+	}
+	return c.layout().Survives(lost)
 }
 
 // works says whether a member has all of its contents.

@@ -44,6 +44,19 @@ func (c *machine) convert(_ string, n []int64) error {
 		d := c.newDisk()
 		more, mine = append(more, d), append(mine, d)
 	}
+	var sizes []int64
+	for _, d := range more {
+		sizes = append(sizes, d.Size())
+	}
+	out := 0
+	for slot, m := range c.a.MemberStates() {
+		if d := c.memberAt(slot); d == nil || d.gone || d.shaky || d.latent || !works(m.Condition) {
+			out++
+		}
+	}
+	if p, err := c.a.PlanConversion(to, sizes); err == nil && p.MarginAt < out {
+		return nil // what is not noticed yet would be too much
+	}
 	err := c.a.Convert(to, more)
 	if err != nil {
 		c.note("    no conversion to level %s with %d more: %v", to.Level, len(more), err)

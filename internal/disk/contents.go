@@ -105,8 +105,8 @@ func firstNonZero(b []byte) int {
 	return -1
 }
 
-// ReadRecord reads both copies of a member record and returns the newer valid one; nil and nil when there is no trace
-// of any. The second copy is at the end of the disk, which the first remembers in case the disk has since grown.
+// ReadRecord reads all copies of a member record and returns the newest valid one; nil and nil when there is no trace
+// of any. The last copy is at the end of the disk, which the others remember in case the disk has since grown.
 func ReadRecord(d Disk) (*record.Record, error) {
 	var best *record.Record
 	var damage error
@@ -130,8 +130,9 @@ func ReadRecord(d Disk) (*record.Record, error) {
 			damage = fmt.Errorf("%s: %w", d.Identity(), err)
 		}
 	}
-	try(0)
-	try(TailRecord(d.Size()))
+	for _, off := range RecordCopies(d.Size()) {
+		try(off)
+	}
 	if best != nil && best.Place.Size < d.Size() {
 		try(TailRecord(best.Place.Size))
 	}
@@ -144,7 +145,10 @@ func ReadRecord(d Disk) (*record.Record, error) {
 	return nil, damage
 }
 
-// TailRecord is where the second copy of the record lies on a disk of the given size.
+// RecordCopies is where the copies of the record lie on a disk of the given size.
+func RecordCopies(size int64) [3]int64 { return [3]int64{0, record.SecondCopy, TailRecord(size)} }
+
+// TailRecord is where the last copy of the record lies on a disk of the given size.
 func TailRecord(size int64) int64 { return size&^(record.Block-1) - record.Size }
 
 // Wipe overwrites the head and the tail of a disk with zeros, so that it is blank.

@@ -128,6 +128,7 @@ const (
 	BoundaryTooLate
 	BoundaryOfBatchForgotten
 	CellsNotGivenUp
+	MarginOfOneMap
 	Mistakes // how many there are
 )
 
@@ -164,7 +165,7 @@ var mistakes = [Mistakes]string{
 	MovedOverJournals:      "a window is moved while the journals speak of it", MovedInPlace: "a window is moved in place, without the journals",
 	BoundaryNotInBatch: "a batch that moves a window does not say so", BoundaryBeforeCommit: "the boundary is written down before the commit",
 	BoundaryTooLate: "a checkpoint comes before the boundary is written down", BoundaryOfBatchForgotten: "a start does not go by the boundary of a batch",
-	CellsNotGivenUp:   "cells that are given up keep their sums",
+	CellsNotGivenUp: "cells that are given up keep their sums", MarginOfOneMap: "a loss while a window moves is judged by one map",
 	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 

@@ -51,7 +51,7 @@ func (s *Screen) Inspected(r *control.InspectReply) {
 			line("holds", "nothing: it is blank")
 			continue
 		case d.Array == "":
-			line("record", "first copy "+d.Copies[0]+", second copy "+d.Copies[1])
+			line("record", copies(d.Copies))
 			line("holds", or(strings.Join(d.Holds, "; "), "nothing that is known"))
 			continue
 		}
@@ -61,7 +61,7 @@ func (s *Screen) Inspected(r *control.InspectReply) {
 		}
 		s.Printf("   %-10s %s, level %s, strips of %s, created %s\n", "array", d.Array, d.Level, say.Size(d.Strip), d.Created.Local().Format("2006-01-02 15:04"))
 		s.Printf("   %-10s slot %d, epoch %d, generation %d, %s\n", "record", d.Slot, d.Epoch, d.Generation, stopped)
-		line("copies", "first "+d.Copies[0]+", second "+d.Copies[1])
+		line("copies", copies(d.Copies))
 		line("journal", d.Journal)
 		line("written", "at most "+say.Size(d.Written))
 		if d.Changed != "" {
@@ -119,4 +119,16 @@ func (s *Screen) Healths(disks []control.Inspected) {
 			number(h.Readings.Uncorrectable), link, or(strings.Join(remarks, "; "), "-")})
 	}
 	t.Render()
+}
+
+// copies says how the copies of a record are.
+func copies(of []string) string {
+	if len(slices.Compact(slices.Clone(of))) == 1 {
+		return "all " + of[0]
+	}
+	var out []string
+	for i, how := range of {
+		out = append(out, []string{"first", "second", "third"}[min(i, 2)]+" "+how)
+	}
+	return strings.Join(out, ", ")
 }

@@ -5,7 +5,6 @@ package member
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"sync/atomic"
 	"time"
 
@@ -27,7 +26,6 @@ type Member struct {
 	Patient  *disk.Patient
 	Identity uuid.UUID
 	place    atomic.Pointer[record.Place]
-	sized    int64 // where the second copy of its record was written last goes by this size; guarded by the roster
 	Tag      uint64
 	Key      uint32 // unique in the array
 	state    atomic.Int32
@@ -78,7 +76,6 @@ func New(j *Judge, k Known) *Member {
 		Stale: k.Stale, Tag: record.TagOf(k.Identity), Ring: ringOf(k.Place), closed: make(chan struct{})}
 	m.state.Store(int32(k.Condition))
 	m.place.Store(&k.Place)
-	m.sized = k.Place.Size
 	m.Cursor.Store(k.Cursor)
 	m.Errs.Read.Store(k.Errors.Read)
 	m.Errs.Write.Store(k.Errors.Write)
@@ -280,8 +277,8 @@ func (m *Member) Sync() error {
 	return nil
 }
 
-// PutRecord writes both copies of a record, one after the other with a sync in between: a crash leaves at least one whole. On a disk that has grown the
-// second has another place; it is written first, since from the first alone the old place would not be found.
+// PutRecord writes all copies of a record, the first after the others with a sync in between: a crash leaves at least one whole, and one of the first
+// two, which are found on a disk whatever its size.
 func (m *Member) PutRecord(r *record.Record) error {
 	own := r.Clone()
 	own.Slot, own.Member, own.Place = m.Slot, m.Identity, *m.Place()
@@ -290,19 +287,18 @@ func (m *Member) PutRecord(r *record.Record) error {
 		return err
 	}
 	m.Tried = own.State()
-	places := []int64{0, disk.TailRecord(own.Place.Size)}
-	if m.sized != own.Place.Size {
-		slices.Reverse(places)
-	}
-	for _, off := range places {
-		if err := m.Disk.WriteAt(buf, off); err != nil {
-			return err
+	at := disk.RecordCopies(own.Place.Size)
+	for _, places := range [][]int64{at[1:], at[:1]} {
+		for _, off := range places {
+			if err := m.Disk.WriteAt(buf, off); err != nil {
+				return err
+			}
 		}
 		if err := m.Sync(); err != nil {
 			return err
 		}
 	}
-	m.Has, m.sized = m.Tried, own.Place.Size
+	m.Has = m.Tried
 	return nil
 }
 

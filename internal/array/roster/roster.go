@@ -63,6 +63,7 @@ type Roster struct {
 	shown atomic.Pointer[record.Record] // rec as it was last written or is being written, never changed
 	// unsettled: a member was dropped, and the roster that says so is not on all others yet.
 	unsettled atomic.Bool
+	pending   atomic.Pointer[layout.Map]     // that is about to be in force, see Pend
 	arriving  *member.Member                 // is about to be active: the record that is being written says so
 	epoch     atomic.Uint64                  // of shown
 	changes   atomic.Pointer[record.Changes] // as they are on the members
@@ -515,7 +516,7 @@ func (r *Roster) drop(m *member.Member, to record.Condition, cause error) error 
 		r.host.Forget(m)
 		return nil
 	}
-	if certain, _ := r.host.Layout().Margin(lost); certain < 0 {
+	if !r.survives(lost) {
 		m.Become(to)
 		m.Lost.Store(r.host.Now().UnixNano())
 		r.host.Freeze(fmt.Errorf("%s: %s; too many members are lost, nothing more is written", m.Name(), disk.Plain(strings.TrimPrefix(cause.Error(), m.Name()+": "))))
@@ -557,9 +558,19 @@ func (r *Roster) IsCopy(m *member.Member) bool { return r.host.Slots.IsCopy(m) }
 // Needs says whether the array, as it is now, needs the member in a slot to serve its data.
 func (r *Roster) Needs(slot int) bool {
 	m := r.host.Slots.At(slot)
-	return m.Live() && m.Condition() != record.Rebuilding && !r.host.Layout().Survives(func(s int) bool {
+	return m.Live() && m.Condition() != record.Rebuilding && !r.survives(func(s int) bool {
 		return s == slot || !r.host.Slots.At(s).Condition().Counts()
 	})
+}
+
+// Pend says that another map is about to be in force, until it is called with nil: what a batch on its way moves is lost when the members it is on
+// are not enough for that map.
+func (r *Roster) Pend(lay *layout.Map) { r.pending.Store(lay) }
+
+// survives says whether the array can do without some members, under the map in force and under one that is about to be.
+func (r *Roster) survives(lost func(slot int) bool) bool {
+	next := r.pending.Load()
+	return r.host.Layout().Survives(lost) && (next == nil || next.Survives(lost))
 }
 
 // Decline says that a member that works had better be replaced.

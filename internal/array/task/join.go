@@ -202,7 +202,7 @@ func (w *Works) Return(d disk.Disk, own *record.Record, failed bool) error {
 		return fmt.Errorf("%w: the disk is smaller than it was", roster.ErrStale)
 	}
 	e := w.host.Roster.View().Roster[slot]
-	place, err := own.Place.Fit(e.More)
+	place, err := e.PlaceOf(own.Place)
 	if err != nil {
 		return fmt.Errorf("%w: %w", roster.ErrStale, err)
 	}

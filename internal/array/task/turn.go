@@ -157,7 +157,7 @@ func (m *moving) window() int64 {
 // reach is how far a window goes in which no more than some bytes lie in stripes that were written.
 func (m *moving) reach(bytes int64) (to int64) {
 	lay := m.w.host.Layout()
-	for to = m.boundary; to < lay.Capacity() && to-m.boundary < bytes+m.turn.Unit+emptyBytes; {
+	for to = m.boundary; to < lay.Capacity() && to-m.boundary < bytes+m.turn.Unit+m.empty(); {
 		next := min(to+m.turn.Unit, lay.Capacity())
 		for at := to; at < next; {
 			st, in := lay.Locate(at)
@@ -175,8 +175,13 @@ func (m *moving) reach(bytes int64) (to int64) {
 	return to
 }
 
-// emptyBytes is how much that was never written a window may have in it.
-const emptyBytes = 32 << 20
+// empty is how much that was never written a window may have in it.
+func (m *moving) empty() int64 {
+	if m.w.host.Piece > 0 {
+		return 8 * m.w.host.Piece
+	}
+	return 4 * moveBytes
+}
 
 // nextWritten is the last boundary before anything from the present one on that may ever have been written.
 func (m *moving) nextWritten() int64 {
@@ -212,10 +217,27 @@ func (m *moving) jump(to int64) (jumped bool, err error) {
 			return false, nil
 		}
 	}
+	if !m.pend(lay) {
+		return true, nil
+	}
+	defer m.w.host.Roster.Pend(nil)
 	m.w.host.Journal.Barrier.RLock()
 	defer m.w.host.Journal.Barrier.RUnlock()
 	probe.WindowJumped.Seen()
 	return true, m.advance(to, lay)
+}
+
+// pend has the loss of a member judged by a map that is about to be in force as well, and says whether all members are still there.
+func (m *moving) pend(lay *layout.Map) bool {
+	m.w.host.Roster.Pend(lay)
+	if m.w.whole() != "" && !probe.MarginOfOneMap.On() {
+		m.w.host.Roster.Pend(nil)
+		return false
+	}
+	if probe.MarginOfOneMap.On() {
+		m.w.host.Roster.Pend(nil)
+	}
+	return true
 }
 
 // anythingIn says whether a member has anything in the rows of a region that were not in force before.
@@ -269,6 +291,10 @@ func (m *moving) move(to int64) error {
 	if err != nil {
 		return err
 	}
+	if !m.pend(lay) {
+		return nil
+	}
+	defer m.w.host.Roster.Pend(nil)
 	if err := x.write(); err != nil {
 		return err
 	}
