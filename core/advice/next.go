@@ -204,7 +204,33 @@ func (p *planner) serving() {
 	if !restoring {
 		p.spares()
 	}
+	p.layout()
 	p.check(restoring || len(p.steps) > before)
+}
+
+// layout says how a change of the layout is, or that the array could grow.
+func (p *planner) layout() {
+	a := p.array
+	for i, t := range a.Tasks {
+		if t.Kind == state.TaskConvert {
+			p.waitFor(&a.Tasks[i], noDisk)
+			return
+		}
+	}
+	exchanged := 0
+	for _, m := range a.Members {
+		if m.Since.Sub(a.Created) > time.Second && m.Condition == record.Active {
+			exchanged++
+		}
+	}
+	switch {
+	case a.Condition != state.Healthy:
+	case a.Gain > 0:
+		p.add(Convenient, fmt.Sprintf("its disks have room for %s more", say.Size(a.Gain)), "take it up; no data moves", "nidalo grow "+a.Name, noDisk)
+	case a.GainThen > 0 && exchanged >= a.Larger && a.Larger > 0:
+		p.add(Convenient, fmt.Sprintf("%s larger by now, and %s is unused", say.Of(a.Larger, len(a.Members), "disk"), say.Size(a.Unused)),
+			fmt.Sprintf("exchange %s as well: with the last of them the array can grow by %s", say.List(a.Short), say.Size(a.GainThen)), "", noDisk)
+	}
 }
 
 // member says what a member needs that no task is about.

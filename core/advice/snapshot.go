@@ -34,6 +34,11 @@ type Array struct {
 	Tasks     []Task
 	Check     Check
 	Device    *Device // that it is attached as, or should be
+	// Room on its disks: what it would gain by growing now, or once the disks that are too small are larger ones too; and what is unused, on
+	// how many disks. Bytes.
+	Gain, GainThen, Unused int64
+	Larger                 int
+	Short                  []string
 }
 
 // Member is one slot of an array.

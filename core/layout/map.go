@@ -54,6 +54,16 @@ func (r *Region) At(group int, row int64) Stripe {
 // Group is the group of the region that a slot belongs to.
 func (r *Region) Group(slot int) int { return slices.Index(r.Slots, slot) / r.Width() }
 
+// GroupOf is the group that a slot belongs to, in the last region in which it has a part; 0 when it has none.
+func (m *Map) GroupOf(slot int) (group int) {
+	for _, r := range m.regions {
+		if r.place[slot] >= 0 {
+			group = r.Group(slot)
+		}
+	}
+	return group
+}
+
 // Members are the slots of a group.
 func (r *Region) Members(group int) []int { return r.Slots[group*r.Width() : (group+1)*r.Width()] }
 

@@ -110,3 +110,15 @@ func Expand(name string) (bays []string) {
 	}
 	return bays
 }
+
+// Of says how many of some things are, with the verb: "1 of 4 disks is", "2 of 4 disks are".
+func Of(n, all int, what string) string {
+	verb := "are"
+	if n == 1 {
+		verb = "is"
+	}
+	if all != 1 {
+		what += "s"
+	}
+	return fmt.Sprintf("%d of %d %s %s", n, all, what, verb)
+}

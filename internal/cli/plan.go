@@ -19,12 +19,12 @@ import (
 
 // planOptions are what can be asked of it.
 type planOptions struct {
-	all                                                                             bool
-	sizes, want, level, lose, afr, ure, rate, share, replaceIn, replace, grow, with string
-	groups, rows                                                                    int
+	all                                                                                     bool
+	sizes, want, level, lose, afr, ure, rate, share, replaceIn, replace, grow, with, change string
+	groups, rows                                                                            int
 }
 
-var planCommand = command{name: "plan", usage: "[-all] [-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,
+var planCommand = command{name: "plan", usage: "[-all] [-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE | -change NAME -level L [DISK…]", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,
 	help: `
 Without -lose: works out every level that can be made of the given disks (by bay, serial or path), of disks of the given
 -sizes, or of all blank disks: usable capacity, the losses it survives, speed, the time of a rebuild, and the chance of losing data
@@ -33,7 +33,7 @@ core/plan. -want recommends a level for an aim; -level shows one in detail, with
 
 With -lose: the effect of the loss of those disks on each array, and which further losses it would survive. With -replace:
 the cost and gain of a new disk in the place of a member; with -grow: those of larger disks in the place of all smaller
-members. Nothing is written in any case.
+members; with -change: those of a conversion to another level, or to the same with more disks. Nothing is written in any case.
 
   nidalo plan
   nidalo plan -all -sizes 6x4TB
@@ -43,7 +43,8 @@ members. Nothing is written in any case.
   nidalo plan -level 6 A1 A2 A3 A4 A5 A6
   nidalo plan -lose A3,A5 tides
   nidalo plan -replace A3 -with 16TB
-  nidalo plan -grow tides -with 16TB`,
+  nidalo plan -grow tides -with 16TB
+  nidalo plan -change tides -level 6 B1`,
 	with: func(e *env, f *flag.FlagSet) action {
 		o := &planOptions{}
 		d := plan.DefaultAssumptions
@@ -60,12 +61,16 @@ members. Nothing is written in any case.
 		f.StringVar(&o.replaceIn, "swap-in", "24h", "the `TIME` until a failed disk is replaced; 0s with a hot spare")
 		f.StringVar(&o.replace, "replace", "", "what a new disk in the place of this `DISK` takes and gives")
 		f.StringVar(&o.grow, "grow", "", "what larger disks in the place of the members of the array `NAME` take and give")
+		f.StringVar(&o.change, "change", "", "what another level, or the disks that are named, would mean for the array `NAME`")
 		f.StringVar(&o.with, "with", "", "with -replace and -grow: the `SIZE` of a new disk")
 		f.IntVar(&o.rows, "rows", 6, "with -level: how many rows of the layout to draw")
 		jsonFlag(e, f)
 		return func(args []string) error {
 			if o.lose != "" {
 				return o.whatIf(e, args)
+			}
+			if o.change != "" {
+				return o.changes(e, args)
 			}
 			a, err := o.assumptions()
 			if err != nil {
@@ -115,6 +120,25 @@ members. Nothing is written in any case.
 			return nil
 		}
 	},
+}
+
+// changes shows what a change of layout would mean.
+func (o *planOptions) changes(e *env, args []string) error {
+	return e.withControl(func(c *control.Control) error {
+		disks, err := e.many(c, args...)
+		if err != nil {
+			return err
+		}
+		r, err := c.Change(control.ChangeRequest{Array: o.change, Grow: o.level == "", Level: o.level, Groups: o.groups, Disks: disks, DryRun: true})
+		if err != nil {
+			return err
+		}
+		if e.json {
+			return e.printJSON(r)
+		}
+		e.out.Change(*r)
+		return nil
+	})
 }
 
 func (o *planOptions) assumptions() (a plan.Assumptions, err error) {

@@ -39,6 +39,7 @@ type Control struct {
 	Stop        func(name string) error                     `call:"stop"`
 	Rename      func(RenameRequest) error                   `call:"rename"`
 	Retire      func(RetireRequest) (*ReplaceReply, error)  `call:"retire"`
+	Change      func(ChangeRequest) (*ChangeReply, error)   `call:"change"`
 	AssignSpare func(SpareRequest) (*SpareReply, error)     `call:"spare"`
 
 	Exchange    func(ExchangeRequest) (*exchange.Exchange, error) `call:"exchange"`

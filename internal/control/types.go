@@ -87,9 +87,66 @@ type ArrayStatus struct {
 	LastCheck  *CheckStatus    `json:"last_check,omitempty"`
 	Spares     []string        `json:"spares,omitempty"`     // that stand ready for it
 	NextCheck  *time.Time      `json:"next_check,omitempty"` // when one begins by itself
+	Growth     *GrowthStatus   `json:"growth,omitempty"`     // room on its disks that it does not use
+	Change     *TurnStatus     `json:"conversion,omitempty"` // to another layout, under way
 	// Counters since the array was started: bytes unless the name says otherwise.
 	Counters map[string]int64 `json:"counters,omitempty"`
 	Next     []string         `json:"next"`
+}
+
+// GrowthStatus is the room that members have beyond what the array uses.
+type GrowthStatus struct {
+	Gain   int64    `json:"gain_bytes"`   // of capacity, if the array grows now
+	Unused int64    `json:"unused_bytes"` // on all disks
+	Larger int      `json:"larger"`       // members whose disks have room
+	Short  []string `json:"short"`        // disks without, of members; the array grows when these are larger ones too
+	Then   int64    `json:"then_bytes"`   // of capacity, gained then
+}
+
+// TurnStatus is a change of layout under way.
+type TurnStatus struct {
+	Level    string    `json:"level"`
+	Groups   int       `json:"groups"`
+	Strip    int64     `json:"strip_bytes"`
+	Members  int       `json:"members"`
+	Capacity int64     `json:"capacity_bytes"` // when it is done
+	Boundary int64     `json:"boundary_bytes"` // what lies below it is laid out anew already
+	Started  time.Time `json:"started"`
+}
+
+// ChangeRequest changes the layout of an array, or says what that would mean.
+type ChangeRequest struct {
+	Array       string   `json:"array"`
+	Grow        bool     `json:"grow"` // with the disks the level there is, wider; without disks the room of larger ones is taken up
+	Level       string   `json:"level"`
+	Strip       int64    `json:"strip_bytes"` // 0: as it is
+	Groups      int      `json:"groups"`      // 0: chosen
+	Disks       []string `json:"disks"`       // blank, to be added
+	AlthoughBad bool     `json:"although_bad,omitempty"`
+	DryRun      bool     `json:"dry_run"`
+}
+
+// ChangeReply says what a change of layout means.
+type ChangeReply struct {
+	Array   string           `json:"array"`
+	Before  LayoutStatus     `json:"before"`
+	Then    LayoutStatus     `json:"then"`
+	Moves   int64            `json:"moves_bytes"` // of the array that have to be laid out anew, at most
+	Seconds float64          `json:"about_seconds"`
+	Rate    float64          `json:"disk_bytes_per_second"` // that this goes by
+	Disks   []state.Identity `json:"disks"`                 // to be added
+	Stays   bool             `json:"stays"`                 // the service goes on by itself
+	Device  string           `json:"device,omitempty"`      // that the array is attached as
+}
+
+// LayoutStatus is how an array is laid out.
+type LayoutStatus struct {
+	Level    string `json:"level"`
+	Members  int    `json:"members"`
+	Groups   int    `json:"groups"`
+	Strip    int64  `json:"strip_bytes"`
+	Capacity int64  `json:"capacity_bytes"`
+	Margin   int    `json:"margin"`
 }
 
 // MemberStatus is one slot of an array.

@@ -28,6 +28,7 @@ func (s *Service) Control() *control.Control {
 		Stop:        s.Stop,
 		Rename:      s.Rename,
 		Retire:      s.Retire,
+		Change:      s.Change,
 		AssignSpare: s.AssignSpare,
 		Spares:      s.Spares,
 		Exchanges:   s.Exchanges,

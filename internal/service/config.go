@@ -39,6 +39,7 @@ type Config struct {
 	LateDisks Duration `toml:"late_disks"`    // how long an incomplete array waits for disks at a start; 0: lateDisks
 	HostDisks *bool    `toml:"host_disks"`    // false: the block devices of this host are left out
 	Adopt     string   `toml:"adopt"`         // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay
+	Grow      []string `toml:"grow"`          // arrays that take up the room of larger disks by themselves; "all": every one
 	Pace      string   `toml:"pace"`          // of tasks, unless the pace command says otherwise
 	Group     string   `toml:"group"`         // whose members may use the sockets besides their owner
 	Looks     string   `toml:"group_looks"`   // whose members may look, and change nothing

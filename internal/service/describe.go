@@ -125,7 +125,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 			names = append(names, m.Disk)
 		}
 		ms := memberStatus(m)
-		ms.Group = lay.Regions()[0].Group(m.Slot) + 1
+		ms.Group = lay.GroupOf(m.Slot) + 1
 		if m.Condition == record.Failed || m.Condition == record.Missing {
 			ms.NeedSize = r.NeedSize(m.Slot)
 		} else {
@@ -143,6 +143,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.LastCheck.Partial = !c.Ended.IsZero() && c.Cursor < lay.Stripes()
 	}
 	out.NextCheck = s.nextCheck(r)
+	out.Growth, out.Change = growthOf(r), changeOf(rec)
 	return out
 }
 
@@ -278,7 +279,7 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 		}
 		ms := memberStatus(m)
 		if lay != nil {
-			ms.Group = lay.Regions()[0].Group(slot) + 1
+			ms.Group = lay.GroupOf(slot) + 1
 		}
 		out.Members = append(out.Members, ms)
 	}

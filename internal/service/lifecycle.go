@@ -285,7 +285,7 @@ func (s *Service) Steer(req control.SteerRequest) error {
 	}
 	kinds := []state.TaskKind{req.Kind}
 	if req.Kind == "" {
-		kinds = []state.TaskKind{state.TaskRebuild, state.TaskCatchUp, state.TaskRetire, state.TaskCheck}
+		kinds = []state.TaskKind{state.TaskRebuild, state.TaskCatchUp, state.TaskRetire, state.TaskCheck, state.TaskConvert}
 	}
 	slot, found := -1, false
 	if req.Slot != nil {

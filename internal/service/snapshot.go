@@ -70,6 +70,10 @@ func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice
 		out.Used = r.Used()
 	}
 	out.Margin, _ = r.Margin()
+	if g := growthOf(r); g != nil {
+		out.Gain, out.GainThen, out.Short = g.Gain, g.Then, g.Short
+		out.Unused, out.Larger = g.Unused, g.Larger
+	}
 	if c := r.LastCheck(); c.Kind == record.Check {
 		out.Check = advice.Check{Ended: c.Ended, Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable}
 	}

@@ -58,6 +58,8 @@ func (s *Service) lookLoop() {
 		s.muster()
 		s.letGoMissing()
 		s.adopt()
+		s.growByThemselves()
+		s.tellSizes()
 		s.conditions()
 		s.health()
 		s.goExchanges()

@@ -232,6 +232,7 @@ func (s *Screen) array(a control.ArrayStatus) {
 			s.Printf("   %s\n", line)
 		}
 	}
+	s.change(a)
 	for _, task := range a.Tasks {
 		if task.Ended == nil || task.State == "failed" {
 			s.Printf("%s\n", s.Task(task))

@@ -201,13 +201,13 @@ func (r *Roster) Grow(places []record.Place, regions []layout.Region, remap func
 	return lay, err
 }
 
-// BeginTurn begins a change of layout, with some more members in slots behind the last.
-func (r *Roster) BeginTurn(turn record.Turn, regions []layout.Region, entries []record.Entry, added []*member.Member, remap func(*layout.Map)) error {
+// BeginTurn begins a change of layout, with some more members in slots behind the last; without a turn only these are new, and regions.
+func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries []record.Entry, added []*member.Member, remap func(*layout.Map)) error {
 	var lay *layout.Map
 	return r.raise(change{
 		Make: func(rec *record.Record) (err error) {
 			after := rec.Clone()
-			after.Regions, after.Turn, after.Roster = regions, &turn, append(after.Roster, entries...)
+			after.Regions, after.Turn, after.Roster = regions, turn, append(after.Roster, entries...)
 			for i := range entries {
 				after.Roster[len(rec.Roster)+i].Since = r.host.Now()
 			}

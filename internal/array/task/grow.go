@@ -18,6 +18,7 @@ type Gain struct {
 	Bytes  int64   // of capacity
 	Unused []int64 // by slot: bytes of data that one more segment could have
 	Short  []int   // slots whose disks have no room, while others have
+	Then   int64   // of capacity, if those had as much as the others
 	more   []int64 // by slot: of data that the new segment is to have; 0: none
 }
 
@@ -54,10 +55,18 @@ func (w *Works) Gain() (g Gain) {
 		}
 		return g
 	}
+	most := slices.Max(g.Unused)
+	then := most
 	for slot, room := range g.Unused {
-		if most := slices.Max(g.Unused); room*100 < most || room == least && room*50 < most {
+		if room*50 < most {
 			g.Short = append(g.Short, slot)
+		} else {
+			then = min(then, room)
 		}
+	}
+	g.Then = then / strip * int64(lay.Shape.Groups) * lay.Shape.StripeSize()
+	if g.Then*100 < lay.Capacity() {
+		g.Then, g.Short = 0, nil
 	}
 	return g
 }

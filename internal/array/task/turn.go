@@ -9,6 +9,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/parity"
 	"nidalo/core/record"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
@@ -80,22 +81,19 @@ func (m *moving) left() int64 {
 }
 
 func (m *moving) run() error {
-	for done := int64(0); m.boundary < m.turn.Old.Capacity(); {
-		if err := m.t.Point(done); err != nil {
+	var done int64
+	for m.boundary < m.turn.Old.Capacity() {
+		err := m.t.Point(done)
+		if err != nil {
 			return err
 		}
 		if err := m.t.await(m.waits); err != nil {
 			return err
 		}
-		from := m.boundary
-		jumped, err := m.step()
-		if err != nil {
+		if done, err = m.step(); err != nil {
 			return err
 		}
-		if done = 0; !jumped {
-			done = m.boundary - from
-			m.t.Advance(env.Now(), done)
-		}
+		m.t.Advance(env.Now(), done)
 	}
 	for {
 		if err := m.t.await(m.waits); err != nil {
@@ -118,23 +116,23 @@ func (m *moving) waits() string {
 	return ""
 }
 
-// step moves the next window, or passes over what was never written.
-func (m *moving) step() (jumped bool, err error) {
+// step moves the next window, or passes over what was never written, and says how many bytes of stripes that were written it moved.
+func (m *moving) step() (moved int64, err error) {
 	m.w.joins.Lock()
 	defer m.w.joins.Unlock()
 	if err := m.w.host.Alive(); err != nil {
-		return false, err
+		return 0, err
 	}
 	if m.waits() != "" {
-		return true, nil
+		return 0, nil
 	}
-	to := m.reach(m.window())
+	to, written := m.reach(m.window())
 	if next := m.nextWritten(); next > to {
-		if jumped, err = m.jump(next); jumped || err != nil {
-			return jumped, err
+		if jumped, err := m.jump(next); jumped || err != nil {
+			return 0, err
 		}
 	}
-	return false, m.move(to)
+	return written, m.move(to)
 }
 
 // window is how much is moved at once: whole units, which fit into the journals several times.
@@ -154,25 +152,26 @@ func (m *moving) window() int64 {
 	return units * m.turn.Unit
 }
 
-// reach is how far a window goes in which no more than some bytes lie in stripes that were written.
-func (m *moving) reach(bytes int64) (to int64) {
+// reach is how far a window goes in which no more than some bytes lie in stripes that were written, and how many do.
+func (m *moving) reach(bytes int64) (to, written int64) {
 	lay := m.w.host.Layout()
 	for to = m.boundary; to < lay.Capacity() && to-m.boundary < bytes+m.turn.Unit+m.empty(); {
 		next := min(to+m.turn.Unit, lay.Capacity())
+		more := int64(0)
 		for at := to; at < next; {
 			st, in := lay.Locate(at)
 			n := min(st.StripeSize()-in, next-at)
 			if !m.w.host.Stripes.Untouched(st, nil) {
-				bytes -= n
+				more += n
 			}
 			at += n
 		}
-		if bytes < 0 && to > m.boundary {
-			return to
+		if written+more > bytes && to > m.boundary {
+			break
 		}
-		to = next
+		to, written = next, written+more
 	}
-	return to
+	return to, written
 }
 
 // empty is how much that was never written a window may have in it.
@@ -632,21 +631,25 @@ type Conversion struct {
 	Moves               int64 // bytes of the logical space that are written, at most
 	Need                int64 // of each new disk, bytes
 	MarginNow, MarginAt int   // how many members may be lost for certain: now, and then
-	record              record.Turn
+	Shape               layout.Shape
+	At                  layout.Shape // its shape then
+	record              *record.Turn // nil: nothing has to be moved
 	regions             []layout.Region
 	added               []record.Entry
-	turn                *layout.Turn
 }
 
 // PlanConversion works out a change of layout onto the members there are and some more disks of given sizes.
 func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
 	rec, lay := w.host.Roster.View(), w.host.Layout()
-	c := Conversion{Target: to, Members: len(rec.Roster) + len(sizes), Before: lay.Capacity()}
+	c := Conversion{Target: to, Members: len(rec.Roster) + len(sizes), Before: lay.Capacity(), Shape: lay.Shape}
 	if rec.Turn != nil {
 		return c, errors.New("the array is being converted already")
 	}
 	if c.Strip == 0 {
 		c.Strip = rec.Strip
+	}
+	if c.Level == lay.Level && c.Strip == lay.Shape.Strip && len(sizes) == 0 && (c.Groups == 0 || c.Groups == lay.Shape.Groups) {
+		return c, fmt.Errorf("the array has level %s with such strips and groups already", c.Level)
 	}
 	shape, err := layout.ShapeOf(c.Level, c.Strip, c.Groups, c.Members)
 	if err != nil {
@@ -662,20 +665,30 @@ func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
 		first, strip = max(first, r.ID+1), max(strip, r.Strip)
 	}
 	roster := append(slices.Clone(rec.Roster), c.added...)
-	c.record = record.Turn{Level: c.Level, Groups: 0, Strip: c.Strip, Regions: laidOut(c.Level, shape, roster, strip, first)}
+	none := func(int) bool { return false }
+	c.MarginNow, _ = lay.Margin(none)
+	c.At = shape
+	if c.Level == lay.Level && c.Level.Appends() && c.Strip == lay.Shape.Strip {
+		c.regions = append(c.regions, appended(shape, roster, len(rec.Roster), first)...) // behind what there is
+		after, err := layout.NewMap(c.Level, c.Members, shape, slices.Clone(c.regions))
+		if err == nil {
+			c.After, c.MarginAt = after.Capacity(), c.MarginNow
+		}
+		return c, err
+	}
+	c.record = &record.Turn{Level: c.Level, Groups: 0, Strip: c.Strip, Regions: laidOut(c.Level, shape, roster, strip, first)}
 	if c.Level.Nested() {
 		c.record.Groups = shape.Groups
 	}
 	after := *rec
-	after.Roster, after.Regions, after.Turn = roster, c.regions, &c.record
+	after.Roster, after.Regions, after.Turn = roster, c.regions, c.record
 	if len(c.record.Regions) == 0 {
 		return c, errors.New("the members have no room for strips of that size")
 	}
-	c.turn, err = after.Turns()
-	if c.turn != nil {
-		c.After = c.turn.New.Capacity()
-		c.MarginNow, _ = c.turn.Old.Margin(func(int) bool { return false })
-		c.MarginAt, _ = c.turn.New.Margin(func(int) bool { return false })
+	turn, err := after.Turns()
+	if turn != nil {
+		c.After = turn.New.Capacity()
+		c.MarginAt, _ = turn.New.Margin(none)
 	}
 	c.Moves = w.host.Stripes.Used()
 	return c, err
@@ -695,7 +708,7 @@ func (c *Conversion) enlist(rec *record.Record, sizes []int64) error {
 	c.Need = needSize(e)
 	for i, size := range sizes {
 		if size < c.Need {
-			return fmt.Errorf("a disk of %d bytes is too small: a member of this array needs at least %d", size, c.Need)
+			return fmt.Errorf("a disk of %s is too small: a member of this array needs at least %s (%d bytes)", say.Size(size), say.Size(c.Need), c.Need)
 		}
 		own := e
 		own.Size, own.Witness = size, record.WitnessOf(len(rec.Roster)+i, len(rec.Roster)+len(sizes))
@@ -707,7 +720,7 @@ func (c *Conversion) enlist(rec *record.Record, sizes []int64) error {
 // laidOut are the regions of a shape over all segments that all members have, whole multiples of the largest strip high.
 func laidOut(level layout.Level, shape layout.Shape, roster []record.Entry, strip int64, id int) (out []layout.Region) {
 	if level.Appends() {
-		return appended(shape, roster, id)
+		return appended(shape, roster, 0, id)
 	}
 	for i := 0; ; i++ {
 		r := layout.Region{Shape: shape, ID: id + i, Rows: 1 << 60}
@@ -725,10 +738,13 @@ func laidOut(level layout.Level, shape layout.Shape, roster []record.Entry, stri
 	}
 }
 
-// appended are regions for a level whose members are used one after the other.
-func appended(shape layout.Shape, roster []record.Entry, id int) (out []layout.Region) {
+// appended are regions, over the members from a slot on, for a level whose members are used one after the other.
+func appended(shape layout.Shape, roster []record.Entry, from, id int) (out []layout.Region) {
 	shape.Groups = 1
 	for slot, e := range roster {
+		if slot < from {
+			continue
+		}
 		for i := 0; ; i++ {
 			size, first, ok := e.Segment(i)
 			if !ok {
@@ -758,7 +774,12 @@ func (w *Works) Convert(to Target, disks []disk.Disk) error {
 	case w.host.Alive() != nil:
 		return w.host.Alive()
 	case w.whole() != "":
-		return fmt.Errorf("the conversion has to wait %s", w.whole())
+		return fmt.Errorf("the layout cannot be changed at the moment: it has to wait %s", w.whole())
+	}
+	for _, m := range w.host.Slots.All() {
+		if most := m.Place().MaxStripFor(); c.Strip > most {
+			return fmt.Errorf("%s takes strips of at most %dKiB", m.Name(), most>>10)
+		}
 	}
 	if err := w.host.Journal.Checkpoint(); err != nil {
 		return err
@@ -770,9 +791,6 @@ func (w *Works) Convert(to Target, disks []disk.Disk) error {
 		if err != nil {
 			return err
 		}
-		if most := place.MaxStripFor(); c.Strip > most {
-			return fmt.Errorf("%s takes strips of at most %dKiB", d.Identity(), most>>10)
-		}
 		slot := w.host.Slots.Len() + i
 		e.ID = env.NewID()
 		m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: e.ID, Place: place, Condition: record.Missing})
@@ -782,9 +800,15 @@ func (w *Works) Convert(to Target, disks []disk.Disk) error {
 		}
 		added = append(added, m)
 	}
-	c.record.Started = w.host.Now()
+	if c.record != nil {
+		c.record.Started = w.host.Now()
+	}
 	if err := w.host.Roster.BeginTurn(c.record, c.regions, c.added, added, w.host.Remap); err != nil {
 		return err
+	}
+	if c.record == nil {
+		w.host.Say(event.ArrayGrown, "", fmt.Sprintf("%s more, %s in all", say.Size(c.After-c.Before), say.Size(c.After)))
+		return nil
 	}
 	w.host.Say(event.ArrayConverting, "", fmt.Sprintf("to level %s of %d members", c.Level, c.Members))
 	_, err = w.startTurn()

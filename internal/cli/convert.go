@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+
+	"nidalo/core/say"
+	"nidalo/core/state"
+	"nidalo/internal/control"
+	"nidalo/internal/view"
+)
+
+var convertCommand = command{name: "convert", usage: "-level L [-strip SIZE] [-groups N] [-wait] [-although-bad] [-yes] NAME [DISK…]", short: "change the level, strip or groups of an array in use", least: 1, most: -1,
+	help: `
+Lays an array out anew, with the disks there are and those that are named, while clients read and write. It goes upwards from the
+first byte to the last; what lies below the boundary is laid out anew, and what lies above it is as before. It survives every stop
+and crash, keeps at least the lesser margin of both layouts, and waits while a member is away, rebuilt or copied, or is checked.
+It can be paused, and paced like every other task; it cannot be taken back.
+
+A conversion is possible when the array does not become smaller, and when no data would have to be put where other data still is:
+from any level but concat to any other that holds at least as much of each member's length. nidalo plan -change shows one without
+making it.
+
+  nidalo convert tides -level 6 B1                level 5 becomes level 6, with one more disk
+  nidalo convert charts -level 5 B2               a mirror of two becomes level 5 of three
+  nidalo convert -wait -level 10 charts B3 B4     a mirror becomes a stripe of mirrors
+  nidalo convert sonar -level 6 -strip 256KiB     another strip, where the room suffices`,
+	with: func(e *env, f *flag.FlagSet) action {
+		o := changeOptions(e, f)
+		var level, strip string
+		var groups int
+		f.StringVar(&level, "level", "", "the `LEVEL` that it is to have: 0, 1, 5, 6, triple, 10, 50 or 60")
+		f.StringVar(&strip, "strip", "", "the `SIZE` of a strip; as it is when this is not given")
+		f.IntVar(&groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
+		return func(args []string) error {
+			req := control.ChangeRequest{Array: args[0], Level: level, Groups: groups}
+			if level == "" && strip == "" && groups == 0 {
+				return usageError{"say what is to change: -level, -strip or -groups; nidalo grow adds disks"}
+			}
+			if strip != "" {
+				n, err := say.ParseSize(strip)
+				if err != nil {
+					return usageError{"-strip: " + err.Error()}
+				}
+				req.Strip = n
+			}
+			return o.run(e, req, args[1:])
+		}
+	},
+}
+
+// changing is what grow and convert have in common.
+type changing struct{ wait, althoughBad bool }
+
+func changeOptions(e *env, f *flag.FlagSet) *changing {
+	o := &changing{}
+	f.BoolVar(&o.wait, "wait", false, "follow it to its end")
+	althoughBadFlag(f, &o.althoughBad)
+	jsonFlag(e, f)
+	yesFlag(e, f)
+	return o
+}
+
+// run shows what a change means, asks, and makes it.
+func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error {
+	return e.withControl(func(c *control.Control) error {
+		var err error
+		if req.Disks, err = e.many(c, disks...); err != nil {
+			return err
+		}
+		req.AlthoughBad, req.DryRun = o.althoughBad, true
+		plan, err := c.Change(req)
+		if err != nil {
+			return err
+		}
+		e.err.Change(*plan)
+		switch loses := plan.Then.Margin < plan.Before.Margin; {
+		case e.yes:
+		case loses && !e.interactive():
+			return &control.Error{What: fmt.Sprintf("not done: the margin falls from %d to %d", plan.Before.Margin, plan.Then.Margin), Hints: []string{"-yes does it all the same"}}
+		case e.interactive():
+			if err := e.confirm("do it?"); err != nil {
+				return err
+			}
+		}
+		req.DryRun = false
+		if plan, err = c.Change(req); err != nil {
+			return err
+		}
+		if o.wait && plan.Moves > 0 {
+			if err := e.followChange(c, req.Array); err != nil {
+				return err
+			}
+		}
+		if e.json {
+			return e.printJSON(plan)
+		}
+		return e.changed(c, *plan, o.wait)
+	})
+}
+
+func (e *env) followChange(c *control.Control, name string) error {
+	task, err := e.follow(c, name, state.TaskConvert, nil)
+	if err != nil {
+		return err
+	}
+	if task.State != state.TaskDone {
+		return &control.Error{What: fmt.Sprintf("the conversion has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + name}}
+	}
+	e.out.Printf("%s moved in %s.\n", say.Size(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+	return nil
+}
+
+// changed says what is the case after a change, and what to do next.
+func (e *env) changed(c *control.Control, p control.ChangeReply, waited bool) error {
+	st, err := c.Status(p.Array)
+	if err != nil {
+		return err
+	}
+	a := st.Arrays[0]
+	if a.Change != nil && !waited {
+		e.out.Printf("Array %s is being converted to level %s of %d disks; it stays in use.\n", a.Name, a.Change.Level, a.Change.Members)
+		if p.Stays {
+			e.out.Next([]string{"nidalo watch   follows it"})
+		} else {
+			e.out.Next([]string{"nidalo serve   goes on with it; without a service it rests now"})
+		}
+		return nil
+	}
+	e.out.Printf("Array %s has %s now: level %s of %d disks, %s.\n", a.Name, say.Size(a.Capacity), a.Level, len(a.Members), view.Survives(a))
+	if p.Then.Capacity > p.Before.Capacity {
+		where := "the device of each client"
+		if p.Device != "" {
+			where = p.Device
+		}
+		e.out.Next([]string{"resize2fs or xfs_growfs   enlarges the file system on " + where + "; it is as large as before"})
+	}
+	return nil
+}

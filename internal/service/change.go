@@ -1,0 +1,260 @@
+package service
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
+	"nidalo/internal/array/task"
+	"nidalo/internal/control"
+	"nidalo/internal/disk"
+)
+
+// Arrays that change: larger disks, more disks, another level.
+
+// Change changes the layout of an array, or says what that would mean.
+func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error) {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	r, err := s.find(req.Array)
+	if err != nil {
+		return nil, err
+	}
+	if r.Failure() != nil {
+		return nil, person(r.Failure())
+	}
+	if req.Grow && len(req.Disks) == 0 {
+		return s.grow(r, req)
+	}
+	to, err := target(r, req)
+	if err != nil {
+		return nil, err
+	}
+	disks, err := s.takeBlank(req.Disks, req.DryRun)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.changeOn(r, req, to, disks)
+	if err != nil || req.DryRun {
+		for _, d := range disks {
+			_ = d.Close()
+		}
+	}
+	return out, err
+}
+
+// changeOn is Change with disks that are open, which belong to the array afterwards.
+func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target, disks []disk.Disk) (*control.ChangeReply, error) {
+	sizes := make([]int64, len(disks))
+	for i, d := range disks {
+		if why := s.doubt(d); why != "" && !req.AlthoughBad {
+			return nil, badDisk(d.Identity(), why)
+		}
+		sizes[i] = d.Size()
+	}
+	plan, err := r.PlanConversion(to, sizes)
+	if err != nil {
+		return nil, notChanged(r, plan, err)
+	}
+	out := s.changeReply(r, plan)
+	for _, d := range disks {
+		out.Disks = append(out.Disks, d.Identity())
+	}
+	if req.DryRun {
+		return out, nil
+	}
+	for _, d := range disks {
+		if id := d.Identity(); id.Bay == "" {
+			if err := s.seen.Remember(id.Path); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := quietly(disks, func() error { return r.Convert(to, disks) }); err != nil {
+		return nil, person(err)
+	}
+	for _, d := range disks {
+		s.noSpare(d.Identity())
+	}
+	return out, nil
+}
+
+// grow takes up the room of larger disks, or says what that would gain.
+func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
+	g := r.Gain()
+	if r.Record().Turn == nil && g.Bytes == 0 {
+		return nil, noRoom(r, g)
+	}
+	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Stays: s.opt.Stays, Device: s.devicePath(r)}
+	out.Then.Capacity += g.Bytes
+	if req.DryRun {
+		return out, nil
+	}
+	if _, err := r.Grow(); err != nil {
+		return nil, person(err)
+	}
+	return out, nil
+}
+
+// noRoom says why an array cannot grow, and what would make it.
+func noRoom(r *running, g task.Gain) error {
+	e := &control.Error{What: fmt.Sprintf("array %s uses all that its disks have in common", r.Name())}
+	if names := shortNames(r, g); len(names) > 0 {
+		e.What = fmt.Sprintf("array %s cannot grow yet: the disks of %s are too small", r.Name(), say.List(names))
+		e.Hints = append(e.Hints, fmt.Sprintf("nidalo exchange %s %s   larger ones in their place gain %s", r.Name(), names[0], say.Size(g.Then)))
+	}
+	e.Hints = append(e.Hints, fmt.Sprintf("nidalo grow %s DISK   adds a disk", r.Name()))
+	return e
+}
+
+func shortNames(r *running, g task.Gain) (names []string) {
+	states := r.MemberStates()
+	for _, slot := range g.Short {
+		names = append(names, say.Short(states[slot].Disk))
+	}
+	return names
+}
+
+// target is the layout that a request means.
+func target(r *running, req control.ChangeRequest) (task.Target, error) {
+	lay := r.Layout()
+	to := task.Target{Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups}
+	if !req.Grow {
+		to.Level = layout.Level(cmp.Or(req.Level, string(lay.Level)))
+		return to, nil
+	}
+	to.Level = lay.Level
+	switch per := lay.Members / lay.Shape.Groups; {
+	case lay.Level == layout.Mirror:
+		names := say.Arguments(req.Disks)
+		return to, &control.Error{What: fmt.Sprintf("more disks give a mirror more copies, or make it a stripe of mirrors: say which is wanted of %s", r.Name()), Hints: []string{
+			fmt.Sprintf("nidalo convert %s -level 10 %s   twice as much room, with an even number of disks", r.Name(), names),
+			fmt.Sprintf("nidalo convert %s -level 1 %s   more copies", r.Name(), names)}}
+	case lay.Level.Nested() && len(req.Disks)%per != 0:
+		return to, &control.Error{What: fmt.Sprintf("array %s has groups of %d disks and grows by whole groups; %d given", r.Name(), per, len(req.Disks))}
+	case lay.Level.Nested():
+		to.Groups = lay.Shape.Groups + len(req.Disks)/per
+	}
+	return to, nil
+}
+
+// notChanged says why a change cannot be made, and the smallest thing that would make it possible.
+func notChanged(r *running, plan task.Conversion, err error) error {
+	e := &control.Error{What: err.Error()}
+	switch {
+	case errors.Is(err, layout.ErrSmaller):
+		e.What = fmt.Sprintf("level %s of %d disks has %s, less than the %s that array %s has", plan.Level, plan.Members, say.Size(plan.After), say.Size(plan.Before), r.Name())
+		for n := 1; n <= layout.MaxMembers-plan.Members; n++ {
+			sizes := make([]int64, n+plan.Members-len(r.MemberStates()))
+			for i := range sizes {
+				sizes[i] = plan.Need
+			}
+			if _, err := r.PlanConversion(plan.Target, sizes); err == nil {
+				e.Hints = append(e.Hints, fmt.Sprintf("with %s of at least %s more it can be done", counted(n, "disk"), say.Size(plan.Need)))
+				break
+			}
+		}
+	case errors.Is(err, layout.ErrBackwards):
+		e.What = fmt.Sprintf("level %s of %d disks cannot become level %s of %d in place: data would be put where other data still is", r.Layout().Level, len(r.MemberStates()), plan.Level, plan.Members)
+		e.Hints = append(e.Hints, "make a second array of other disks, and copy what the first holds")
+	}
+	return e
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "one " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// assumedRate is what a disk is taken to do in a conversion, bytes a second: that of core/plan.
+const assumedRate = 150e6
+
+func (s *Service) changeReply(r *running, p task.Conversion) *control.ChangeReply {
+	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Moves: p.Moves, Rate: assumedRate, Stays: s.opt.Stays, Device: s.devicePath(r)}
+	out.Then = control.LayoutStatus{Level: string(p.Level), Members: p.Members, Groups: p.At.Groups, Strip: p.Strip, Capacity: p.After, Margin: p.MarginAt}
+	// Each member is read once, and written once in place and half of it once to its journal: what goes where something is.
+	read := float64(p.Moves) / float64(p.Shape.Data*p.Shape.Groups)
+	written := 1.5 * float64(p.Moves) / float64(p.At.Data*p.At.Groups)
+	out.Seconds = (read + written) / assumedRate
+	return out
+}
+
+func layoutOf(r *running) control.LayoutStatus {
+	lay := r.Layout()
+	margin, _ := r.Margin()
+	return control.LayoutStatus{Level: string(lay.Level), Members: len(r.MemberStates()), Groups: lay.Shape.Groups, Strip: lay.Shape.Strip, Capacity: lay.Capacity(), Margin: margin}
+}
+
+// growByThemselves has arrays take up the room of larger disks, where the configuration says so.
+func (s *Service) growByThemselves() {
+	wanted := s.config().Grow
+	for _, r := range s.running() {
+		if !slices.Contains(wanted, r.Name()) && !slices.Contains(wanted, "all") || r.Condition() != state.Healthy || r.Record().Turn != nil {
+			continue
+		}
+		if r.Gain().Bytes == 0 || !s.unasked() {
+			continue
+		}
+		_, err := r.Grow()
+		s.admin.Unlock()
+		if err != nil {
+			s.opt.Log.Warn("an array cannot grow by itself", "array", r.Name(), "reason", err)
+		}
+	}
+}
+
+// tellSizes has the devices of arrays that changed know how large these are by now.
+func (s *Service) tellSizes() {
+	for _, r := range s.running() {
+		now := r.Capacity()
+		was := r.capacity.Swap(now)
+		if was == 0 || was == now || s.devices.Devices()[r.ID().String()] == nil {
+			continue
+		}
+		if err := s.devices.Refresh(r.ID().String()); err != nil {
+			s.opt.Log.Warn("a device was not told of its new size", "array", r.Name(), "reason", err)
+			r.capacity.Store(was) // again
+		}
+	}
+}
+
+// devicePath is the device that an array is attached as; empty: it is not.
+func (s *Service) devicePath(r *running) string {
+	if d := s.devices.Devices()[r.ID().String()]; d != nil {
+		return d.Path
+	}
+	return ""
+}
+
+// growthOf is what of the disks of an array it does not use; nil: nothing that would be worth it.
+func growthOf(r *running) *control.GrowthStatus {
+	g := r.Gain()
+	if r.Failure() != nil || r.Record().Turn != nil || g.Bytes == 0 && g.Then == 0 {
+		return nil
+	}
+	out := &control.GrowthStatus{Gain: g.Bytes, Then: g.Then, Short: shortNames(r, g)}
+	for slot, n := range g.Unused {
+		out.Unused += n
+		if !slices.Contains(g.Short, slot) && n > 0 {
+			out.Larger++
+		}
+	}
+	return out
+}
+
+// changeOf is the change of layout that is under way; nil: none is.
+func changeOf(rec *record.Record) *control.TurnStatus {
+	turn, err := rec.Turns()
+	if rec.Turn == nil || err != nil {
+		return nil
+	}
+	return &control.TurnStatus{Level: string(rec.Turn.Level), Groups: turn.New.Shape.Groups, Strip: rec.Turn.Strip, Members: len(rec.Roster),
+		Capacity: turn.New.Capacity(), Boundary: rec.Turn.Boundary, Started: rec.Turn.Started}
+}

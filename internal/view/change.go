@@ -1,0 +1,69 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"nidalo/core/say"
+	"nidalo/internal/control"
+)
+
+// Change shows what a change of layout means.
+func (s *Screen) Change(c control.ChangeReply) {
+	s.Printf("Array %s\n", s.strong(c.Array))
+	now, then := c.Before, c.Then
+	line := func(what, before, after string) {
+		if before == after {
+			s.Printf("  %-9s %s, as now\n", what, before)
+			return
+		}
+		s.Printf("  %-9s %s now, %s then\n", what, before, after)
+	}
+	level := func(l control.LayoutStatus) string {
+		out := "level " + l.Level
+		if l.Groups > 1 && l.Level != "concat" {
+			out += fmt.Sprintf(" in %d groups", l.Groups)
+		}
+		return out
+	}
+	line("capacity", say.Size(now.Capacity), say.Size(then.Capacity))
+	line("layout", level(now), level(then))
+	line("strips", say.Size(now.Strip), say.Size(then.Strip))
+	line("members", fmt.Sprint(now.Members), fmt.Sprint(then.Members))
+	line("margin", fmt.Sprint(now.Margin), fmt.Sprint(then.Margin))
+	if len(c.Disks) > 0 {
+		var names []string
+		for _, d := range c.Disks {
+			names = append(names, say.Short(d))
+		}
+		s.Printf("  %-9s %s\n", "new disks", say.List(names))
+	}
+	var text []string
+	if c.Moves == 0 {
+		text = append(text, "Nothing has to be moved: it takes seconds.")
+	} else {
+		text = append(text,
+			fmt.Sprintf("At most %s of data are laid out anew. That takes about %s if each disk does %s/s and clients are quiet, and up to three times as long with busy ones.", say.Size(c.Moves), Duration(c.Seconds), say.Size(int64(c.Rate))),
+			fmt.Sprintf("Meanwhile the array stays in use, with a margin of %d. Reads and writes wait for a moment where it is at work. It can be paused and paced.", min(now.Margin, then.Margin)))
+	}
+	text = append(text, "It cannot be taken back. Have a fresh backup.")
+	if then.Margin < now.Margin {
+		text = append(text, fmt.Sprintf("The margin falls from %d to %d.", now.Margin, then.Margin))
+	}
+	s.Printf("%s\n", wrap(strings.Join(text, " "), s.Width, ""))
+}
+
+// change says how far a conversion is, and what it leads to.
+func (s *Screen) change(a control.ArrayStatus) {
+	if c := a.Change; c != nil {
+		s.Printf("%s\n", wrap(fmt.Sprintf("It is being converted to level %s of %d members, %s usable. What lies below byte %d is laid out anew.", c.Level, c.Members, say.Size(c.Capacity), c.Boundary), s.Width, ""))
+	}
+	g := a.Growth
+	switch {
+	case g == nil:
+	case g.Gain > 0:
+		s.Printf("%s\n", wrap(fmt.Sprintf("Its disks have room for %s more: nidalo grow %s takes it up.", say.Size(g.Gain), a.Name), s.Width, ""))
+	case len(g.Short) > 0 && len(g.Short) < len(a.Members):
+		s.Printf("%s\n", wrap(fmt.Sprintf("%s larger than the others; %s is unused. With larger ones for %s as well, the array can grow by %s.", say.Of(g.Larger, len(a.Members), "disk"), say.Size(g.Unused), say.List(g.Short), say.Size(g.Then)), s.Width, ""))
+	}
+}
