@@ -358,38 +358,49 @@ func (d *drawing) turn() {
 
 // turns is an array whose layout changes again and again, while it is used, with the power going at any moment.
 func (d *drawing) turns() {
-	for range 2 + d.IntN(4) {
+	for range 1 + d.IntN(3) {
 		for i := range d.Clients {
-			for range d.IntN(6) {
+			for range 1 + d.IntN(6) {
 				d.clientOp(d.client(i))
 			}
+			by, _, _ := d.client(i)
+			d.add(by, "flush")
 		}
 		d.add("", "then")
-		d.add("", "power", 1+d.upTo(9))
-		if d.IntN(3) == 0 {
+		if d.IntN(4) == 0 {
 			d.add("hand", "enlarge", 1+d.Int64N(8))
 			d.add("hand", "grow")
 		}
+		if d.IntN(3) == 0 {
+			d.add("", "power", 1+d.upTo(9))
+		}
 		d.turn()
-		for i := range d.Clients {
-			for range 2 + d.IntN(8) {
-				d.clientOp(d.client(i))
+		d.add("", "then")
+		for range 1 + d.IntN(6) { // while it is under way
+			d.add("", "power", 1+d.upTo(7))
+			for i := range d.Clients {
+				for range d.IntN(4) {
+					d.clientOp(d.client(i))
+				}
 			}
+			if d.IntN(4) == 0 {
+				d.handOp()
+			}
+			d.add("hand", "wait", d.Int64N(400))
+			d.add("", "cut", d.salt())
+			if d.IntN(3) == 0 {
+				d.loss()
+			}
+			for range d.IntN(3) {
+				d.add("", "start", 1+d.upTo(6), d.salt())
+			}
+			d.add("", "start", -1, d.salt())
 		}
-		for range d.IntN(3) {
-			d.handOp()
-		}
-		d.add("hand", "wait", d.Int64N(3000))
 		if d.IntN(4) == 0 {
 			d.add("", "stop")
 			d.add("", "outside")
+			d.add("", "start", -1, d.salt())
 		}
-		d.add("", "cut", d.salt())
-		d.losses()
-		for range d.IntN(3) {
-			d.add("", "start", 1+d.Int64N(300), d.salt())
-		}
-		d.add("", "start", -1, d.salt())
 		if d.IntN(3) > 0 {
 			d.add("", "mend", d.Int64N(2), d.bits(), d.mostBits(), 1)
 		}

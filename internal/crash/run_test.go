@@ -295,7 +295,11 @@ func (c *machine) inspect() error {
 
 // memberAt is the disk that is in a slot now.
 func (c *machine) memberAt(slot int) *Disk {
-	name := c.a.MemberStates()[slot].Disk.Path
+	states := c.a.MemberStates()
+	if slot >= len(states) {
+		return nil
+	}
+	name := states[slot].Disk.Path
 	for _, d := range c.all {
 		if d.name == name {
 			return d

@@ -183,6 +183,7 @@ func (c *machine) start(_ string, n []int64) error {
 		return fmt.Errorf("start: %w", err)
 	}
 	c.a, c.up, c.power.left = a, true, -1
+	c.disks = c.disks[:min(len(c.disks), len(a.MemberStates()))] // a change that was cut short may never have happened
 	c.session++
 	clear(c.lost)
 	clear(c.users)
