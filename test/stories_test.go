@@ -79,7 +79,7 @@ func TestEveryCommandHasAStory(t *testing.T) {
 
 // TestTheProceduresOfTheDocsAreStories holds the sections of docs/replace-a-disk.md to the stories that play them.
 func TestTheProceduresOfTheDocsAreStories(t *testing.T) {
-	for _, doc := range []string{"replace-a-disk.md", "rescue.md"} {
+	for _, doc := range []string{"replace-a-disk.md", "rescue.md", "change-an-array.md"} {
 		text, err := os.ReadFile("../docs/" + doc)
 		require.NoError(t, err)
 		tries := strings.Count(string(text), "*Try it: ")

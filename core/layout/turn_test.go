@@ -2,7 +2,12 @@ package layout
 
 import (
 	"errors"
+	"flag"
+	"fmt"
 	"math/rand/v2"
+	"os"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -117,4 +122,56 @@ func TestATurnThatWouldGoBackwardsIsRefused(t *testing.T) {
 		_, err = NewTurn(old, new)
 		require.True(t, errors.Is(err, c.want), "%s of %d to %s of %d: %v", c.from, c.n, c.to, c.of, err)
 	}
+}
+
+var rewrite = flag.Bool("rewrite", false, "write the tables of the documents anew")
+
+// TestTheTableOfConversionsIsTrue holds the table of docs/change-an-array.md to what NewTurn allows.
+func TestTheTableOfConversionsIsTrue(t *testing.T) {
+	from := []struct {
+		level Level
+		n     int
+	}{{Striped, 3}, {Mirror, 2}, {Parity1, 4}, {Parity2, 5}, {Parity3, 6}, {Mirrors, 4}, {Parities1, 6}, {Parities2, 8}, {Concat, 3}}
+	const most = 8
+	fewest := func(level Level, n int, to Level) string {
+		for more := range most + 1 {
+			old, err := turned(level, DefaultStrip, n+more, n, 64<<20, 0)
+			require.NoError(t, err)
+			new, err := turned(to, DefaultStrip, n+more, n+more, 64<<20, 100)
+			if err != nil {
+				continue
+			}
+			if level == Concat && to == Concat {
+				return "1, nothing moves"
+			}
+			if _, err := NewTurn(old, new); err == nil && (level != to || more > 0) {
+				return strconv.Itoa(more)
+			}
+		}
+		return "–"
+	}
+	var out strings.Builder
+	out.WriteString("| from, of so many disks |")
+	for _, to := range Levels() {
+		fmt.Fprintf(&out, " to %s |", to)
+	}
+	out.WriteString("\n|---|" + strings.Repeat("---|", len(Levels())) + "\n")
+	for _, f := range from {
+		fmt.Fprintf(&out, "| %s of %d |", f.level, f.n)
+		for _, to := range Levels() {
+			fmt.Fprintf(&out, " %s |", fewest(f.level, f.n, to))
+		}
+		out.WriteString("\n")
+	}
+	const path, begin, end = "../../docs/change-an-array.md", "<!-- conversions -->\n", "<!-- end -->"
+	raw, err := os.ReadFile(path)
+	require.NoError(t, err)
+	before, rest, _ := strings.Cut(string(raw), begin)
+	_, after, found := strings.Cut(rest, end)
+	require.True(t, found)
+	if *rewrite {
+		require.NoError(t, os.WriteFile(path, []byte(before+begin+out.String()+end+after), 0o644))
+		return
+	}
+	require.Equal(t, out.String(), strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(string(raw), before), begin), end+after), "go test ./core/layout -rewrite")
 }

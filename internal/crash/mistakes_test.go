@@ -139,7 +139,10 @@ func notice(m probe.Mistake, first string) verdict {
 		return false
 	}
 	tried := func() bool {
-		for seed := uint64(1); seed <= most; seed++ {
+		for seed := uint64(1); v.Played < most && seed <= 20*most; seed++ {
+			if m >= probe.MovedUnderClients && !Draw(seed).turns() {
+				continue // it is made in changes of layout alone
+			}
 			if try(seed) {
 				return true
 			}

@@ -91,3 +91,14 @@ func (c *machine) joined(slot int) *Disk {
 	}
 	return c.newDisk()
 }
+
+// turns says whether a script is mostly about changes of layout.
+func (s Script) turns() bool {
+	n := 0
+	for _, o := range s.Ops {
+		if o.Verb == "convert" || o.Verb == "grow" {
+			n++
+		}
+	}
+	return n > 0 && len(s.Ops) < 40*n
+}

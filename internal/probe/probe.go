@@ -121,7 +121,6 @@ const (
 	CommittedOutOfOrder
 	OnlyLastUnsure
 	MovedUnderClients
-	MovedOverJournals
 	MovedInPlace
 	BoundaryNotInBatch
 	BoundaryBeforeCommit
@@ -161,8 +160,7 @@ var mistakes = [Mistakes]string{
 	NamesItselfCommitted:   "a batch names the one in flight as committed",
 	CommittedOutOfOrder:    "a batch is committed before the one before it",
 	OnlyLastUnsure:         "only the last batch may be incomplete",
-	MovedUnderClients:      "a window is moved under clients",
-	MovedOverJournals:      "a window is moved while the journals speak of it", MovedInPlace: "a window is moved in place, without the journals",
+	MovedUnderClients:      "a window is moved under clients", MovedInPlace: "a window is moved in place, without the journals",
 	BoundaryNotInBatch: "a batch that moves a window does not say so", BoundaryBeforeCommit: "the boundary is written down before the commit",
 	BoundaryTooLate: "a checkpoint comes before the boundary is written down", BoundaryOfBatchForgotten: "a start does not go by the boundary of a batch",
 	CellsNotGivenUp: "cells that are given up keep their sums", MarginOfOneMap: "a loss while a window moves is judged by one map",

@@ -56,7 +56,7 @@ func (s *Screen) Change(c control.ChangeReply) {
 // change says how far a conversion is, and what it leads to.
 func (s *Screen) change(a control.ArrayStatus) {
 	if c := a.Change; c != nil {
-		s.Printf("%s\n", wrap(fmt.Sprintf("It is being converted to level %s of %d members, %s usable. What lies below byte %d is laid out anew.", c.Level, c.Members, say.Size(c.Capacity), c.Boundary), s.Width, ""))
+		s.Printf("%s\n", wrap(fmt.Sprintf("It is being converted to level %s of %d members, %s usable then; the first %s of it are laid out anew so far.", c.Level, c.Members, say.Size(c.Capacity), say.Size(c.Boundary)), s.Width, ""))
 	}
 	g := a.Growth
 	switch {

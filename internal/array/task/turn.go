@@ -277,10 +277,8 @@ func (m *moving) move(to int64) error {
 	x := &window{moving: m, from: from, to: to}
 	x.find()
 	defer m.w.host.Stripes.Lock(x.ids(), true)()
-	if !probe.MovedOverJournals.On() {
-		if err := m.w.host.Journal.Checkpoint(); err != nil {
-			return err
-		}
+	if err := m.w.host.Journal.Checkpoint(); err != nil {
+		return err
 	}
 	defer x.free()
 	if err := x.read(); err != nil {
