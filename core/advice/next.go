@@ -204,19 +204,25 @@ func (p *planner) serving() {
 	if !restoring {
 		p.spares()
 	}
-	p.layout()
+	converting := p.converting()
 	p.check(restoring || len(p.steps) > before)
+	if !converting {
+		p.room()
+	}
 }
 
-// layout says how a change of the layout is, or that the array could grow.
-func (p *planner) layout() {
-	a := p.array
-	for i, t := range a.Tasks {
-		if t.Kind == state.TaskConvert {
-			p.waitFor(&a.Tasks[i], noDisk)
-			return
-		}
+// converting says how a change of the layout is, if one is under way.
+func (p *planner) converting() bool {
+	i := slices.IndexFunc(p.array.Tasks, func(t Task) bool { return t.Kind == state.TaskConvert })
+	if i >= 0 {
+		p.waitFor(&p.array.Tasks[i], noDisk)
 	}
+	return i >= 0
+}
+
+// room says that the array could grow, or will once all its disks are larger ones.
+func (p *planner) room() {
+	a := p.array
 	exchanged := 0
 	for _, m := range a.Members {
 		if m.Since.Sub(a.Created) > time.Second && m.Condition == record.Active {

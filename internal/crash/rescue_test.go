@@ -229,7 +229,7 @@ func (c *machine) writtenAgain() error {
 		if lay := a.Layout(); lay.Offset(p.Stripe) > lay.Stripe(p.Stripe).Offset() {
 			continue // a part of it is laid out anew, and nobody can write there
 		}
-		if err == nil && a.Layout().Offset(p.Stripe) < c.m.blocks*block {
+		if err == nil && a.Layout().Offset(p.Stripe+1) <= c.m.blocks*block { // all of it was written again
 			err = errors.New("not all is as it should be")
 		}
 	}

@@ -48,11 +48,24 @@ func (w *Works) Fail(slot int, force bool) error {
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
 func (w *Works) NeedSize(slot int) int64 {
 	rec := w.host.Roster.View()
-	return needSize(rec.Roster[slot])
+	return needSize(rec.Roster[slot], w.strip())
+}
+
+// strip is the largest strip of the array, whose changes must fit into every journal.
+func (w *Works) strip() (most int64) {
+	rec := w.host.Roster.View()
+	most = rec.Strip
+	if rec.Turn != nil {
+		most = max(most, rec.Turn.Strip)
+	}
+	for _, r := range rec.Regions {
+		most = max(most, r.Strip)
+	}
+	return most
 }
 
 // needSize is the smallest disk for an entry of the roster.
-func needSize(e record.Entry) int64 {
+func needSize(e record.Entry, strip int64) int64 {
 	data := e.DataSize
 	for _, more := range e.More {
 		data += more
@@ -60,7 +73,7 @@ func needSize(e record.Entry) int64 {
 	lo, hi := int64(1<<20), data*2+(1<<30)
 	for lo < hi {
 		mid := (lo + hi) / 2
-		if p, err := record.PlaceFor(mid, e.DataSize, e.More...); err == nil && p.DataSize >= e.DataSize {
+		if p, err := record.PlaceFor(mid, e.DataSize, e.More...); err == nil && p.DataSize >= e.DataSize && p.MaxStripFor() >= strip {
 			hi = mid
 		} else {
 			lo = mid + 1
@@ -156,7 +169,7 @@ func (w *Works) blank(m *member.Member) error {
 func (w *Works) placeFor(slot int, d disk.Disk) (record.Place, error) {
 	e := w.host.Roster.View().Roster[slot]
 	place, err := record.PlaceFor(d.Size(), e.DataSize, e.More...)
-	if err != nil || place.DataSize < e.DataSize {
+	if err != nil || place.DataSize < e.DataSize || place.MaxStripFor() < w.strip() {
 		return place, fmt.Errorf("%s has %d bytes; the place of slot %d needs at least %d", d.Identity(), d.Size(), slot, w.NeedSize(slot))
 	}
 	return place, nil

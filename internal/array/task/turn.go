@@ -653,7 +653,7 @@ func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
 	if err != nil {
 		return c, err
 	}
-	if err := c.enlist(rec, sizes); err != nil {
+	if err := c.enlist(rec, sizes, max(w.strip(), c.Strip)); err != nil {
 		return c, err
 	}
 	c.regions = record.RegionsOf(lay)
@@ -693,7 +693,7 @@ func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
 }
 
 // enlist lays out the entries of new members: segments like the smallest of those there are.
-func (c *Conversion) enlist(rec *record.Record, sizes []int64) error {
+func (c *Conversion) enlist(rec *record.Record, sizes []int64, strip int64) error {
 	least := slices.Clone(rec.Roster)
 	e := record.Entry{Condition: record.Active, DataSize: least[0].DataSize, More: slices.Clone(least[0].More)}
 	for _, o := range least {
@@ -703,7 +703,7 @@ func (c *Conversion) enlist(rec *record.Record, sizes []int64) error {
 			e.More[i] = min(e.More[i], o.More[i])
 		}
 	}
-	c.Need = needSize(e)
+	c.Need = needSize(e, strip)
 	for i, size := range sizes {
 		if size < c.Need {
 			return fmt.Errorf("a disk of %s is too small: a member of this array needs at least %s (%d bytes)", say.Size(size), say.Size(c.Need), c.Need)
