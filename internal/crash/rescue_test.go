@@ -220,8 +220,8 @@ func (c *machine) writtenAgain() error {
 		st, in := a.Layout().Locate(first * block)
 		per = (st.StripeSize() - in) / block // at once, since a part of a lost stripe cannot be kept
 		if err := errors.Join(a.WriteAt(c.m.contents(first, min(per, c.m.blocks-first)), first*block), a.Flush()); err != nil {
-			if errors.Is(err, array.ErrUnkept) && a.Layout().Offset(st.Ordinal()) > st.Offset() {
-				return nil // a part of the stripe is laid out anew, and is lost: what is written to the rest follows from nothing
+			if errors.Is(err, array.ErrUnkept) && (a.Layout().Offset(st.Ordinal()) > st.Offset() || st.Offset()+st.StripeSize() > c.m.blocks*block) {
+				return nil // a part of the stripe is laid out anew, or not ours to write, and is lost
 			}
 			return err
 		}
