@@ -1,8 +1,10 @@
 package array_test
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"sync/atomic"
 	"testing"
 
@@ -10,6 +12,8 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
+	"nidalo/internal/disk"
 )
 
 // Benchmarks of the engine without a network, on files in memory where there is such a place.
@@ -116,5 +120,44 @@ func BenchmarkWriteIntoTheCache4K(b *testing.B) {
 		if a.WriteAt(p, int64(i%1024)*4096) != nil {
 			b.Fatal("failed")
 		}
+	}
+}
+
+// BenchmarkConversion lays out level 6 of 8 anew, with a disk more.
+func BenchmarkConversion(b *testing.B) {
+	for b.Loop() {
+		b.StopTimer()
+		dir, err := os.MkdirTemp("/dev/shm", "conversion")
+		require.NoError(b, err)
+		open := func(i int) disk.Disk {
+			path := filepath.Join(dir, fmt.Sprintf("disk%d", i))
+			require.NoError(b, os.WriteFile(path, nil, 0o600))
+			require.NoError(b, os.Truncate(path, 96*mib))
+			d, err := disk.Open(path)
+			require.NoError(b, err)
+			return d
+		}
+		var disks []disk.Disk
+		for i := range 8 {
+			disks = append(disks, open(i))
+		}
+		a, err := array.Create(array.Plan{Name: "tides", Level: layout.Parity2, Strip: layout.DefaultStrip, Disks: disks}, array.Config{})
+		require.NoError(b, err)
+		a.SetPace(task.Pace{Mode: task.Full})
+		data := noise(1, 8*mib)
+		for off := int64(0); off+int64(len(data)) <= a.Capacity(); off += int64(len(data)) {
+			require.NoError(b, a.WriteAt(data, off))
+		}
+		require.NoError(b, a.Flush())
+		b.SetBytes(a.Capacity())
+		b.StartTimer()
+		require.NoError(b, a.Convert(task.Target{Level: layout.Parity2}, []disk.Disk{open(8)}))
+		a.WaitTasks()
+		b.StopTimer()
+		require.Equal(b, 9, a.Layout().Members)
+		require.Nil(b, a.Record().Turn)
+		require.NoError(b, a.Close())
+		require.NoError(b, os.RemoveAll(dir))
+		b.StartTimer()
 	}
 }

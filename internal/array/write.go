@@ -187,6 +187,9 @@ func (a *Array) heldIn(off, length int64) (ids []layout.ID) {
 
 // heldAt is heldIn for a caller that holds the range.
 func (a *Array) heldAt(lay *layout.Map, off, length int64) (ids []layout.ID) {
+	if length > 1<<30 { // others are brought to the members as well then; to look for each stripe would take longer
+		return a.cache.Stripes()
+	}
 	for at := off; at < off+length; {
 		st, in := lay.Locate(at)
 		if a.cache.Holds(st.ID()) {

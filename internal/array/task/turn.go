@@ -145,7 +145,10 @@ func (m *moving) window() int64 {
 	if m.w.host.Piece > 0 {
 		most = m.w.host.Piece
 	}
-	units := max(min(most, m.t.Grain())/m.turn.Unit, 1)
+	if m.t.Yields() {
+		most /= 4 // so that clients wait less, and that a pace is kept
+	}
+	units := max(most/m.turn.Unit, 1)
 	for _, o := range m.w.host.Slots.All() {
 		units = min(units, max(o.Ring.Blocks/8/(strip/record.Block), 1))
 	}
