@@ -7,6 +7,7 @@
 //	create.go     new arrays; opening them, to use or to look at
 //	rescue.go     reading what is left when it cannot be started            readmit.go  bringing members that had left back in place
 //	giveback.go   what is emptied is given back to the disks                places.go   what a place on a disk is for, and mending it
+//	turn.go, ranges.go                                                      changes of layout, and what keeps clients apart from them
 //	members.go, works.go, tasks.go, map.go, inspect.go                      the state of an array, and requests to it
 //
 // # Order of locks

@@ -1,16 +1,20 @@
 package array_test
 
 import (
+	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"nidalo/core/layout"
+	"nidalo/core/parity"
+	"nidalo/core/record"
 	"nidalo/internal/array"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
@@ -159,5 +163,70 @@ func BenchmarkConversion(b *testing.B) {
 		require.NoError(b, a.Close())
 		require.NoError(b, os.RemoveAll(dir))
 		b.StartTimer()
+	}
+}
+
+// BenchmarkConversionBare does what BenchmarkConversion has to do and nothing else: each strip is read, summed and held against the sum, the new parity is
+// computed, and each new strip summed and written, from two goroutines.
+func BenchmarkConversionBare(b *testing.B) {
+	const strip, old, new, size = 64 << 10, 8, 9, 90 * mib
+	dir, err := os.MkdirTemp("/dev/shm", "bare")
+	require.NoError(b, err)
+	b.Cleanup(func() { _ = os.RemoveAll(dir) })
+	var files []*os.File
+	for i := range new {
+		f, err := os.Create(filepath.Join(dir, fmt.Sprint(i)))
+		require.NoError(b, err)
+		if i < old {
+			_, err = f.Write(noise(uint64(i), size))
+			require.NoError(b, err)
+		}
+		files = append(files, f)
+	}
+	const data = size / strip * (old - 2) // strips
+	b.SetBytes(data * strip)
+	for b.Loop() {
+		to := make([]*os.File, new)
+		for i := range to {
+			to[i], err = os.Create(filepath.Join(dir, fmt.Sprint("to", i)))
+			require.NoError(b, err)
+		}
+		var g sync.WaitGroup
+		for half := range 2 {
+			g.Go(func() {
+				bufs := make([][]byte, old)
+				for i := range bufs {
+					bufs[i] = make([]byte, strip)
+				}
+				next, rows := make([][]byte, 0, new-2), [][]byte{make([]byte, strip), make([]byte, strip)}
+				row := 0
+				for r := half; r < size/strip; r += 2 {
+					for i := range bufs {
+						if _, err := files[i].ReadAt(bufs[i], int64(r)*strip); err != nil {
+							panic(err)
+						}
+						record.SumsOf(bufs[i])
+					}
+					for i := range old - 2 {
+						next = append(next, bytes.Clone(bufs[i]))
+						if len(next) < new-2 {
+							continue
+						}
+						parity.Encode(rows, next)
+						for j, s := range append(next, rows...) {
+							record.SumsOf(s)
+							if _, err := to[j].WriteAt(s, int64(2*row+half)*strip); err != nil {
+								panic(err)
+							}
+						}
+						next, row = next[:0], row+1
+					}
+				}
+			})
+		}
+		g.Wait()
+		for _, f := range to {
+			_ = f.Close()
+		}
 	}
 }

@@ -73,7 +73,7 @@ func (d *demo) play() (err error) {
 	}()
 	d.say("A night at the Saltmarsh Tide Office. Everything happens in %s.", d.home)
 
-	for _, act := range []func() error{d.setUp, d.loseADisk, d.findRot, d.losePower, d.device} {
+	for _, act := range []func() error{d.setUp, d.loseADisk, d.findRot, d.losePower, d.outgrow, d.device} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -92,8 +92,8 @@ func (d *demo) play() (err error) {
 
 // setUp makes an array and writes the readings of the gauge to it.
 func (d *demo) setUp() error {
-	d.say("A lab stands in for the office's enclosure: eight bays with blank disks.")
-	d.run("lab", "new", "-bays", "8", "-size", "256MiB")
+	d.say("A lab stands in for the office's enclosure: ten bays with blank disks.")
+	d.run("lab", "new", "-bays", "10", "-size", "256MiB")
 	d.run("disks")
 	d.say("Six of them become an array that survives the loss of any two.")
 	d.run("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4", "A5", "A6")
@@ -153,6 +153,31 @@ func (d *demo) losePower() error {
 	d.verify("the readings", 0, demoTides, d.tides)
 	out := d.run("status", "tides")
 	d.hold("the array is healthy", strings.Contains(out, "healthy"))
+	return nil
+}
+
+// outgrow exchanges all disks for larger ones, and adds two more with another level.
+func (d *demo) outgrow() error {
+	d.say("The readings outgrow the disks: larger ones come, one after the other, while the array is in use.")
+	for _, bay := range []string{"A1", "A2", "A3", "A4", "A5", "A6"} {
+		d.run("lab", "pull", bay)
+		d.run("lab", "insert", bay, "-size", "512MiB")
+		d.run("replace", "-wait", "tides", bay, bay)
+		d.verify("the readings", 0, demoTides, d.tides)
+	}
+	d.say("With the last one in, the array takes up their room. No data moves.")
+	out := d.run("grow", "tides")
+	d.hold("it is twice as large", strings.Contains(out, "2.10GB now"))
+	d.verify("the readings", 0, demoTides, d.tides)
+	d.say("Two more disks make it survive the loss of any three.")
+	for _, bay := range []string{"B1", "B2"} {
+		d.run("lab", "pull", bay)
+		d.run("lab", "insert", bay, "-size", "512MiB")
+	}
+	out = d.run("convert", "-wait", "tides", "-level", "triple", "B1", "B2")
+	d.hold("it has another level, and more room", strings.Contains(out, "level triple of 8 disks, margin 3"))
+	d.verify("the readings", 0, demoTides, d.tides)
+	d.verify("the survey", demoTides, demoSonar, d.sonar)
 	return nil
 }
 

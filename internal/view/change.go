@@ -43,7 +43,7 @@ func (s *Screen) Change(c control.ChangeReply) {
 		text = append(text, "Nothing has to be moved: it takes seconds.")
 	} else {
 		text = append(text,
-			fmt.Sprintf("At most %s of data are laid out anew. That takes about %s if each disk does %s/s and clients are quiet, and up to three times as long with busy ones.", say.Size(c.Moves), Duration(c.Seconds), say.Size(int64(c.Rate))),
+			fmt.Sprintf("At most %s of data are laid out anew. That takes about %s if each disk does %.0fMB/s and clients are quiet, and up to three times as long with busy ones.", say.Size(c.Moves), Duration(c.Seconds), c.Rate/1e6),
 			fmt.Sprintf("Meanwhile the array stays in use, with a margin of %d. Reads and writes wait for a moment where it is at work. It can be paused and paced.", min(now.Margin, then.Margin)))
 	}
 	text = append(text, "It cannot be taken back. Have a fresh backup.")

@@ -32,7 +32,7 @@ type Host struct {
 	Lacks     func(m *member.Member, batch uint64) bool // a member that is away lacks a batch
 	Say       func(kind event.Kind, disk, text string)
 	Note      func(text string) // nil but in a rescue
-	Turn      Turn
+	Turn      Turn // nil: the layout never changes
 	Alive     func() error
 	Failed    error // is wrapped by errors after which the array has failed
 	Replayed  *atomic.Int64
@@ -92,8 +92,10 @@ func Run(host Host) error {
 	if probe.NumbersBeginAgain.On() {
 		r.Journal.ContinueFrom(first - 1)
 	}
-	if err := r.Turn.Keep(); err != nil {
-		return err
+	if r.Turn != nil {
+		if err := r.Turn.Keep(); err != nil {
+			return err
+		}
 	}
 	if len(r.numbers) > 0 {
 		r.Say(event.JournalReplayed, "", fmt.Sprintf("%d batches", len(r.numbers)))
@@ -143,6 +145,9 @@ func (r *replaying) inTurn(n uint64) (whole bool, err error) {
 		if e := s.Entries[n]; e != nil && s.M.Live() {
 			boundary = max(boundary, e.Boundary)
 		}
+	}
+	if boundary == 0 {
+		return r.batch(n)
 	}
 	back, err := r.Turn.Ahead(boundary)
 	if err != nil {

@@ -150,6 +150,8 @@ func (t *Tables) load(p *page) error {
 			setAllBits(p.m, number, buf)
 			p.doubted = true
 			t.setDirty(p)
+		case record.NextPageBit(buf, 0, record.BitsPerPage) == record.BitsPerPage:
+			t.blank.Store(p.key, true)
 		}
 	case record.WitnessPage:
 		if err := p.m.Disk.ReadAt(buf, p.m.Place().PageAt(record.WitnessPage, number)); err != nil {
@@ -248,6 +250,9 @@ func (t *Tables) setClean(p *page) {
 
 // Forget drops all pages of a member that is no longer live. One in use is left to its user and to the next checkpoint.
 func (t *Tables) Forget(m *member.Member) {
+	for number := range m.Place().Pages(record.MapPage) {
+		t.blank.Delete(pageKey{m.Key, record.MapPage, number})
+	}
 	for i := range t.shards {
 		sh := &t.shards[i]
 		sh.Lock()

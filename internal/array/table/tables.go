@@ -3,6 +3,7 @@
 package table
 
 import (
+	"sync"
 	"sync/atomic"
 
 	"nidalo/core/event"
@@ -17,7 +18,8 @@ import (
 type Tables struct {
 	host   Host
 	shards []pageShard
-	limit  int // pages in memory, all shards together
+	limit  int      // pages in memory, all shards together
+	blank  sync.Map // by pageKey: map pages in which no bit is set, so that a large disk with little on it is soon looked through
 	dirty  atomic.Int64
 }
 
@@ -67,7 +69,9 @@ func (t *Tables) setBit(m *member.Member, number int64, on bool) error {
 	}
 	defer t.put(p)
 	if i := int(number % record.BitsPerPage); record.PageBit(p.buf, i) != on {
-		record.SetPageBit(p.buf, i, on)
+		if record.SetPageBit(p.buf, i, on); on {
+			t.blank.Delete(p.key)
+		}
 		t.setDirty(p)
 	}
 	return nil
@@ -200,6 +204,10 @@ func (t *Tables) NextBit(m *member.Member, number, last int64) (int64, bool) {
 		next, ok := m.Place().NextPage(record.SumPage, number)
 		if number = next; !ok || number > last {
 			break // there is no page with these numbers
+		}
+		if _, blank := t.blank.Load(pageKey{m.Key, record.MapPage, number / record.BitsPerPage}); blank {
+			number = (number/record.BitsPerPage + 1) * record.BitsPerPage
+			continue
 		}
 		p, err := t.get(m, record.MapPage, number/record.BitsPerPage)
 		if err != nil {
