@@ -80,7 +80,9 @@ func TestAnArrayGrowsOverLargerDisks(t *testing.T) {
 			require.NoError(t, err, "and once more")
 			more := a.Capacity()
 			if lay := a.Layout(); lay.Redundant() {
-				require.Error(t, a.Replace(1, f.disk(60*mib)), "it has no room for the third segment")
+				small := f.disk(60 * mib)
+				require.Error(t, a.Replace(1, small), "it has no room for the third segment")
+				require.NoError(t, small.Close())
 				require.NoError(t, a.Replace(1, f.disk(100*mib)))
 				a.WaitTasks()
 				require.Equal(t, state.Healthy, a.Condition())

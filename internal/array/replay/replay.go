@@ -32,7 +32,7 @@ type Host struct {
 	Lacks     func(m *member.Member, batch uint64) bool // a member that is away lacks a batch
 	Say       func(kind event.Kind, disk, text string)
 	Note      func(text string) // nil but in a rescue
-	Turn      Turn // nil: the layout never changes
+	Turn      Turn              // nil: the layout never changes
 	Alive     func() error
 	Failed    error // is wrapped by errors after which the array has failed
 	Replayed  *atomic.Int64
