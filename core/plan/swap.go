@@ -37,7 +37,7 @@ func SwapFor(level layout.Level, strip int64, groups int, sizes []int64, slots [
 	then := slices.Clone(sizes)
 	s := Swap{Disks: len(slots), Size: size, Now: g.Capacity()}
 	for _, slot := range slots {
-		need := g.Blocks(slot) * layout.Block
+		need := g.Bytes(slot)
 		if p, err := record.PlaceFor(size, need); err != nil || p.DataSize < need {
 			return Swap{}, fmt.Errorf("a disk of %d bytes is too small for slot %d: %d bytes of data have to fit, beside its tables", size, slot, need)
 		}

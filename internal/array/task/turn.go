@@ -126,13 +126,13 @@ func (m *moving) step() (moved int64, err error) {
 	if m.waits() != "" {
 		return 0, nil
 	}
-	to, written := m.reach(m.window())
+	to, _ := m.reach(m.window())
 	if next := m.nextWritten(); next > to {
 		if jumped, err := m.jump(next); jumped || err != nil {
 			return 0, err
 		}
 	}
-	return written, m.move(to)
+	return m.move(to)
 }
 
 // window is how much is moved at once: whole units, which fit into the journals several times.
@@ -268,15 +268,22 @@ func (m *moving) advance(to int64, lay *layout.Map) error {
 	return nil
 }
 
-// move moves what lies below a boundary and is not moved yet.
-func (m *moving) move(to int64) error {
+// move moves what lies below a boundary and is not moved yet, or as much of it as has room in the journals, and says how much of that was ever written.
+func (m *moving) move(to int64) (written int64, err error) {
 	from := m.boundary
 	if !probe.MovedUnderClients.On() {
 		defer m.w.host.Hold(from, to-from)()
 	}
 	if err := m.w.host.Settle(from, to-from); err != nil {
-		return err
+		return 0, err
 	}
+	now, written := m.reach(m.window()) // clients may have written there since it was looked at
+	to = min(to, now)
+	return written, m.moveHeld(from, to)
+}
+
+// moveHeld is move with clients kept away, and nothing of it in the cache.
+func (m *moving) moveHeld(from, to int64) error {
 	x := &window{moving: m, from: from, to: to}
 	x.find()
 	defer m.w.host.Stripes.Lock(x.ids(), true)()
