@@ -139,10 +139,11 @@ func notice(m probe.Mistake, first string) verdict {
 		return false
 	}
 	tried := func() bool {
-		for seed := uint64(1); v.Played < most && seed <= 20*most; seed++ {
+		for seed, n := uint64(1), 0; n < most && seed <= 20*most; seed++ {
 			if m >= probe.MovedUnderClients && !Draw(seed).turns() {
 				continue // it is made in changes of layout alone
 			}
+			n++
 			if try(seed) {
 				return true
 			}
