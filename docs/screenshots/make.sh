@@ -56,8 +56,8 @@ sleep 1.5
 shot status-degraded 2 "$type; say status"
 nidalo lab damage A3 -rate 5MiB/s >/dev/null
 nidalo replace tides QRN-0207 A3 >/dev/null 2>&1
+nidalo pace tides 3MiB/s >/dev/null
 sleep 1
-shot pace 5 "$type; say pace tides 3MiB/s; say pace tides 08:00-18:00 gentle, else full; say pace"
 nidalo pace all normal >/dev/null
 shot status-rebuilding 3 "$type; say status tides; say may-pull A3; say next"
 shot watch-rebuilding 4 "nidalo watch"
@@ -95,5 +95,15 @@ nidalo fail -yes tides A5 >/dev/null
 qemu-io -f raw "nbd+unix:///tides?socket=$NIDALO_HOME/nbd.sock" -c "write -P 7 20M 1M" -c flush >/dev/null
 for bay in A1 B1; do nidalo lab pull $bay >/dev/null; sleep 1.5; done
 shot rescue 4 "$type; say status tides; say rescue -in-place tides"
+# An array that changes, in a lab of its own.
+kill $serve; wait $serve 2>/dev/null || true
+export NIDALO_HOME=$work/changes
+nidalo lab new -bays 6 -size 512MiB >/dev/null
+nidalo create -name tides -level 5 A1 A2 A3 A4 >/dev/null 2>&1
+nidalo serve 2>/dev/null & serve=$!
+sleep 1
+nbdcopy --flush "$work/sonar" "nbd+unix:///tides?socket=$NIDALO_HOME/nbd.sock"
+nidalo pace tides 30MiB/s >/dev/null
+shot convert 9 "$type; say convert -yes tides -level 6 A5 A6; sleep 4; say status tides; say next"
 nidalo demo >"$work/demo" 2>&1
 shot demo 2 "tail -46 $work/demo"
