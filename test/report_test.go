@@ -85,7 +85,7 @@ func TestInspectTellsWhatDisksCarryAndWhoDisagrees(t *testing.T) {
 	b, _, _ := filled(t, 20*mib)
 	out := b.nidalo("inspect", "A1", "A7")
 	require.Contains(t, out, "tides, level 6")
-	require.Contains(t, out, "first whole, second whole")
+	require.Contains(t, out, "all whole")
 	require.Contains(t, out, "nothing: it is blank")
 	b.nidalo("lab", "pull", "A2")
 	b.eventually("missing", func() bool { return b.condition() == "degraded" })

@@ -140,8 +140,8 @@ func notice(m probe.Mistake, first string) verdict {
 	}
 	tried := func() bool {
 		for seed, n := uint64(1), 0; n < most && seed <= 20*most; seed++ {
-			if m >= probe.MovedUnderClients && !Draw(seed).turns() {
-				continue // it is made in changes of layout alone
+			if Draw(seed).turns() != (m >= probe.MovedUnderClients) {
+				continue // it is made in changes of layout alone, or is rare there
 			}
 			n++
 			if try(seed) {
@@ -156,7 +156,7 @@ func notice(m probe.Mistake, first string) verdict {
 	case err != nil:
 		_ = told(first, most) || tried()
 	default:
-		_ = try(seed) || told("", schedules*3) || tried()
+		_ = try(seed) || tried() || told("", schedules*3)
 	}
 	return v
 }
