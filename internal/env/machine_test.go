@@ -166,14 +166,14 @@ func TestLocksAreTakenInTheOrderOfTheirRanks(t *testing.T) {
 		pass(stripe.RLock, stripe.RUnlock)
 	}))
 	for _, take := range []func(*RWMutex){(*RWMutex).Lock, (*RWMutex).RLock} {
-		for rank, held := range map[string]func(roster, leaf *Mutex) *Mutex{
-			"7": func(roster, _ *Mutex) *Mutex { return roster },
-			"0": func(_, leaf *Mutex) *Mutex { return leaf },
+		for rank, held := range map[Rank]func(roster, leaf *Mutex) *Mutex{
+			RankRoster: func(roster, _ *Mutex) *Mutex { return roster },
+			0:          func(_, leaf *Mutex) *Mutex { return leaf },
 		} {
 			require.ErrorContains(t, run(func(stripe *RWMutex, roster, leaf *Mutex) {
 				held(roster, leaf).Lock()
 				take(stripe)
-			}), "takes a lock of rank 2 and holds one of rank "+rank)
+			}), fmt.Sprintf("takes a lock of rank %d and holds one of rank %d\n", RankStripe, rank))
 		}
 	}
 }
