@@ -40,6 +40,44 @@ func (h *holdings) next(number int64) int64 {
 	return next
 }
 
+// walk goes through a stretch of the array stripe by stripe. It holds only the stripe that it has come to, so it keeps no change of layout waiting, and goes
+// by the map that is in force there.
+type walk struct {
+	a    *Array
+	off  int64
+	held *holdings
+}
+
+func (a *Array) walk(off int64) *walk { return &walk{a: a, off: off} }
+
+// enter finds the stripe at which the walk is, and where in it, and holds it until leave is called.
+func (w *walk) enter() (st layout.Stripe, in int64, leave func()) {
+	for {
+		lay := w.a.Layout()
+		st, in = lay.Locate(w.off)
+		parts := w.a.ranges.parts(w.off, st.StripeSize()-in)
+		w.a.ranges.share(parts)
+		if w.a.Layout() != lay {
+			w.a.ranges.unshare(parts)
+			continue
+		}
+		if w.held == nil || w.held.lay != lay {
+			w.held = w.a.holdings(lay)
+		}
+		return st, in, func() { w.a.ranges.unshare(parts) }
+	}
+}
+
+// never is how far nothing was ever written from where the walk is, in bytes; 0: something may be there. Of what lies beyond the stripe that is held that is
+// known only as long as the map is the same: then nothing was given up there.
+func (w *walk) never(st layout.Stripe) int64 {
+	next := w.held.next(st.Ordinal())
+	if next == st.Ordinal() || w.a.Layout() != w.held.lay {
+		return 0
+	}
+	return w.held.lay.Offset(next) - w.off
+}
+
 // Extent is a stretch of the array that was written, or never.
 type Extent struct {
 	Length  int64
@@ -52,10 +90,6 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 	if err := a.Layout().Check(off, length); err != nil {
 		return nil, err
 	}
-	parts := a.ranges.parts(off, length)
-	a.ranges.share(parts)
-	defer a.ranges.unshare(parts)
-	lay := a.Layout()
 	var out []Extent
 	add := func(n int64, written bool) bool {
 		if len(out) > 0 && out[len(out)-1].Written == written {
@@ -68,29 +102,39 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 		out = append(out, Extent{n, written})
 		return true
 	}
-	held := a.holdings(lay)
-	for length > 0 {
-		st, in := lay.Locate(off)
-		if next := held.next(st.Ordinal()); next > st.Ordinal() {
-			n := min(length, lay.Offset(next)-off)
-			if !add(n, false) {
-				return out, nil
-			}
-			off, length = off+n, length-n
-			continue
-		}
-		n := min(length, st.StripeSize()-in)
-		written, err := a.writtenBlocks(st)
+	for w := a.walk(off); length > 0; {
+		n, whole, err := w.describe(length, add)
 		if err != nil {
 			return nil, err
 		}
-		for left := n; left > 0; {
-			step := min(left, Block-in%Block)
-			if !add(step, written[in/Block]) {
-				return out, nil
-			}
-			in, off, left, length = in+step, off+step, left-step, length-step
+		if !whole {
+			break
 		}
+		w.off, length = w.off+n, length-n
 	}
 	return out, nil
+}
+
+// describe tells add of what a walk has come to: at most length bytes of one stripe, or of what was never written. It says how far that goes, and
+// whether add took all of it.
+func (w *walk) describe(length int64, add func(n int64, written bool) bool) (n int64, whole bool, err error) {
+	st, in, leave := w.enter()
+	defer leave()
+	if skip := w.never(st); skip > 0 {
+		n = min(length, skip)
+		return n, add(n, false), nil
+	}
+	n = min(length, st.StripeSize()-in)
+	written, err := w.a.writtenBlocks(st)
+	if err != nil {
+		return 0, false, err
+	}
+	for left := n; left > 0; {
+		step := min(left, Block-in%Block)
+		if !add(step, written[in/Block]) {
+			return n, false, nil
+		}
+		in, left = in+step, left-step
+	}
+	return n, true, nil
 }

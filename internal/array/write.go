@@ -38,17 +38,20 @@ func (a *Array) NewClient() *Client { return &Client{a: a} }
 
 // WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
 func (c *Client) WriteAt(p []byte, off int64) error {
-	a := c.a
-	if err := a.Layout().Check(off, int64(len(p))); err != nil {
+	if err := c.a.Layout().Check(off, int64(len(p))); err != nil {
 		return err
 	}
+	c.a.stats.BytesWritten.Add(int64(len(p)))
+	return c.a.put(c, p, off)
+}
+
+// put writes into the cache.
+func (a *Array) put(by *Client, p []byte, off int64) error {
 	parts := a.ranges.parts(off, int64(len(p)))
 	a.ranges.share(parts)
 	defer a.ranges.unshare(parts)
-	lay := a.Layout()
-	a.stats.BytesWritten.Add(int64(len(p)))
-	return pieces(lay, p, off, func(pc dirty.Piece) error {
-		pc.By = c
+	return pieces(a.Layout(), p, off, func(pc dirty.Piece) error {
+		pc.By = by
 		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
 			return a.writePartBlocks(pc)
 		}
@@ -127,22 +130,37 @@ func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) 
 	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.RoomNow(length) {
 		return ErrNotTaken
 	}
-	parts := a.ranges.parts(off, length)
-	a.ranges.share(parts)
-	defer a.ranges.unshare(parts)
-	lay := a.Layout()
 	a.stats.BytesWritten.Add(length)
 	for length > 0 {
+		lay := a.Layout()
 		st, in := lay.Locate(off)
-		role, from := int(in/st.Strip), in%st.Strip
-		n := min(length, st.Strip-from)
-		pc := dirty.Piece{Stripe: st, Role: role, From: from, By: by}
-		if err := a.cache.PutFrom(pc, int(n), fill); err != nil {
+		n := min(length, st.Strip-in%st.Strip)
+		lent := a.cache.Lend(dirty.Piece{Stripe: st, Role: int(in / st.Strip), From: in % st.Strip, By: by}, int(n))
+		// Nothing is held meanwhile: a client may take as long as it likes.
+		if err := fill(lent.Buf()); err != nil {
+			a.cache.Return(&lent)
+			return err
+		}
+		if err := a.putLent(by, lay, &lent, off); err != nil {
 			return err
 		}
 		off, length = off+n, length-n
 	}
 	return nil
+}
+
+// putLent puts what came in a lent buffer where a map has it, or if another is in force by now, where that has it.
+func (a *Array) putLent(by *Client, lay *layout.Map, lent *dirty.Lent, off int64) error {
+	parts := a.ranges.parts(off, int64(len(lent.Buf())))
+	a.ranges.share(parts)
+	if a.Layout() == lay {
+		defer a.ranges.unshare(parts)
+		a.cache.PutLent(lent)
+		return nil
+	}
+	a.ranges.unshare(parts)
+	defer a.cache.Return(lent)
+	return a.put(by, lent.Buf(), off)
 }
 
 // writePartBlocks writes a piece whose ends are not on block boundaries: the blocks at the ends are read first. The
@@ -201,8 +219,7 @@ func (a *Array) heldAt(lay *layout.Map, off, length int64) (ids []layout.ID) {
 }
 
 func (a *Array) zero(by *Client, off, length int64) error {
-	lay := a.Layout()
-	if err := lay.Check(off, length); err != nil {
+	if err := a.Layout().Check(off, length); err != nil {
 		return err
 	}
 	zeros := make([]byte, Block)
@@ -219,28 +236,27 @@ func (a *Array) zero(by *Client, off, length int64) error {
 			return err
 		}
 	}
-	parts := a.ranges.parts(off, length)
-	a.ranges.share(parts)
-	defer a.ranges.unshare(parts)
-	lay = a.Layout()
-	held := a.holdings(lay)
-	for length > 0 {
-		st, in := lay.Locate(off)
-		n := min(length, st.StripeSize()-in)
-		if n == st.StripeSize() {
-			// Skip what was never written, so that trimming a large array costs what it holds.
-			if next := held.next(st.Ordinal()); next > st.Ordinal() {
-				n = min(length, lay.Offset(next)-off)
-				off, length = off+n, length-n
-				continue
-			}
-		}
-		if err := a.cache.Zero(by, st, in, n); err != nil {
+	for w := a.walk(off); length > 0; {
+		n, err := w.zero(by, length)
+		if err != nil {
 			return err
 		}
-		off, length = off+n, length-n
+		w.off, length = w.off+n, length-n
 	}
 	return nil
+}
+
+// zero makes what a walk has come to read as zeros, at most length bytes of one stripe, or passes over what was never written, so that trimming a large
+// array costs what it holds. It says how far that goes.
+func (w *walk) zero(by *Client, length int64) (n int64, err error) {
+	st, in, leave := w.enter()
+	defer leave()
+	if n = min(length, st.StripeSize()-in); n == st.StripeSize() {
+		if skip := w.never(st); skip > 0 {
+			return min(length, skip), nil
+		}
+	}
+	return n, w.a.cache.Zero(by, st, in, n)
 }
 
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.

@@ -439,30 +439,40 @@ func (c *Cache) Done(id layout.ID) {
 	c.release(out)
 }
 
-// PutFrom takes a piece of whole blocks from a function that fills a buffer, without copying it where that can be. There must be
-// room. fill is called once, with n bytes.
-func (c *Cache) PutFrom(pc Piece, n int, fill func([]byte) error) error {
-	free := c.buffers(pc.Stripe.Strip)
-	buf := free.Get(int(pc.From/layout.Block), n/layout.Block)
-	pc.Buf = buf[pc.From:][:n]
-	var used layout.Columns
-	used.AddRun(pc.columns())
-	if err := fill(pc.Buf); err != nil {
-		free.Put(buf, &used)
-		return err
-	}
-	sh := c.shard(pc.Stripe.ID())
+// Lent is a buffer of the cache for a piece of whole blocks that is still on its way. It is given back by PutLent or by Return.
+type Lent struct {
+	pc   Piece
+	buf  []byte
+	used layout.Columns
+}
+
+// Buf is where the piece goes.
+func (l *Lent) Buf() []byte { return l.pc.Buf }
+
+// Lend lends a buffer for n bytes of a piece. There must be room.
+func (c *Cache) Lend(pc Piece, n int) Lent {
+	l := Lent{pc: pc, buf: c.buffers(pc.Stripe.Strip).Get(int(pc.From/layout.Block), n/layout.Block)}
+	l.pc.Buf = l.buf[pc.From:][:n]
+	l.used.AddRun(l.pc.columns())
+	return l
+}
+
+// Return takes a buffer back of which nothing is to be kept.
+func (c *Cache) Return(l *Lent) { c.buffers(l.pc.Stripe.Strip).Put(l.buf, &l.used) }
+
+// PutLent takes a piece that came in a lent buffer, without copying it where that can be.
+func (c *Cache) PutLent(l *Lent) {
+	sh := c.shard(l.pc.Stripe.ID())
 	sh.Lock()
-	cur, _ := c.current(sh, pc.Stripe)
-	taken := cur.Bufs[pc.Role] == nil
+	cur, _ := c.current(sh, l.pc.Stripe)
+	taken := cur.Bufs[l.pc.Role] == nil
 	if taken {
-		cur.Bufs[pc.Role] = buf
+		cur.Bufs[l.pc.Role] = l.buf
 	}
-	c.putHeld(sh, pc) // unlocks
+	c.putHeld(sh, l.pc) // unlocks
 	if !taken {
-		free.Put(buf, &used)
+		c.Return(l)
 	}
-	return nil
 }
 
 // PutBack returns the out layer to cur, below what was written since: its blocks did not reach the members.
