@@ -228,7 +228,8 @@ func (c *machine) verify() error {
 	mixed := c.m.mixed
 	clear(c.m.loose)
 	c.m.mixed = nil
-	for _, b := range mixed { // written anew, to know again what it holds
+	for _, b := range mixed { // written anew, to know again what it holds: until that is durable a crash may leave what there was
+		c.m.loose[b] = true
 		seen("a part written beside the whole was left alone")
 		c.m.begin(b, 1, false)
 		err := c.a.WriteAt(c.m.contents(b, 1), b*block)
