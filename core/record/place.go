@@ -12,8 +12,8 @@ import (
 // Place is where the parts of one member lie, in bytes from its start: the journal, and then a segment, with further ones behind it
 // where the member was given more room.
 //
-// Blocks of data and pages are numbered through all segments, with gaps: a segment begins at a block that is a multiple of segmentUnit, so
-// that no page of any kind is about two.
+// Blocks of data and pages are numbered through all segments, with gaps. A segment begins at a multiple of segmentUnit blocks: so no page is
+// about two segments.
 type Place struct {
 	Size         int64 // of the whole disk when it joined, or was found to have grown
 	JournalStart int64
@@ -143,8 +143,8 @@ func (p Place) With(more ...int64) (Place, error) {
 	return p, nil
 }
 
-// Fit is the place with the segments that the roster names for its slot: a crash may have left a member that does not know of the last of them, or
-// knows of one that never came to be.
+// Fit is the place with the segments that the roster names for its slot. After a crash a member may not know of the last of them yet, or may
+// know of one that never came to be.
 func (p Place) Fit(more []int64) (Place, error) {
 	have := p.Sizes()
 	n := min(len(have), len(more))
@@ -253,6 +253,16 @@ func (s *Segment) pages(kind PageKind) (first, n, start int64) {
 		return s.First / SumsPerPage, s.WitnessPages, s.WitnessStart
 	}
 	return s.First / SumsPerPage, s.SumPages, s.SumStart
+}
+
+// WitnessesOf are the first of the witness pages of a segment, the first segment being 0, and how many there are.
+func (p *Place) WitnessesOf(i int) (first, n int64) {
+	s := &p.Segment
+	if i > 0 {
+		s = &p.More[i-1]
+	}
+	first, n, _ = s.pages(WitnessPage)
+	return first, n
 }
 
 // PageAt is where a page lies, in bytes from the start of the member, which must have it.

@@ -1,8 +1,7 @@
 package array
 
 import (
-	"fmt"
-
+	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
@@ -12,8 +11,14 @@ import (
 // Grow takes up the room that all members have beyond what the array uses, see task.Works.
 func (a *Array) Grow() (task.Gain, error) { return a.works.Grow() }
 
-// Gain is what Grow would gain.
+// Measure finds out how large the disks are by now, see task.Works.
+func (a *Array) Measure() { a.works.Measure() }
+
+// Gain is what Grow would gain, with disks as large as when they were measured.
 func (a *Array) Gain() task.Gain { return a.works.Gain() }
+
+// Waits says what a change of layout would have to wait for; empty: nothing.
+func (a *Array) Waits() string { return a.works.Waits() }
 
 // Convert begins to change the array to another layout, see task.Works.
 func (a *Array) Convert(to task.Target, disks []disk.Disk) error { return a.works.Convert(to, disks) }
@@ -31,9 +36,9 @@ func (a *Array) settleRange(off, length int64) error {
 // turning is the change of layout of an array that is being started.
 type turning struct{ a *Array }
 
-// Ahead is that of replay.Turn.
-func (t turning) Ahead(boundary int64) (back func(), err error) {
-	rec, was := t.a.roster.Now(), t.a.Layout()
+// at is the map with a boundary that is further than that of the record; nil: there is none.
+func (t turning) at(boundary int64) (*layout.Map, error) {
+	rec := t.a.roster.Now()
 	if boundary == 0 || rec.Turn == nil || boundary <= rec.Turn.Boundary {
 		return nil, nil
 	}
@@ -41,10 +46,22 @@ func (t turning) Ahead(boundary int64) (back func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	now, err := turn.At(boundary)
-	if err != nil {
-		return nil, fmt.Errorf("%w: a batch of the journals moves to byte %d: %w", ErrFailed, boundary, err)
+	return turn.At(boundary)
+}
+
+// Further is that of replay.Turn.
+func (t turning) Further(boundary int64) (bool, error) {
+	now, err := t.at(boundary)
+	return now != nil, err
+}
+
+// Ahead is that of replay.Turn.
+func (t turning) Ahead(boundary int64) (back func(), err error) {
+	now, err := t.at(boundary)
+	if now == nil || err != nil {
+		return nil, err
 	}
+	was, before := t.a.Layout(), t.a.ahead
 	if probe.BoundaryOfBatchForgotten.On() {
 		return nil, nil
 	}
@@ -54,7 +71,7 @@ func (t turning) Ahead(boundary int64) (back func(), err error) {
 	return func() {
 		probe.BatchAheadDropped.Seen()
 		t.a.layout.Store(was)
-		t.a.ahead = 0
+		t.a.ahead = before
 	}, nil
 }
 

@@ -50,6 +50,7 @@ func TestAnArrayGrowsOverLargerDisks(t *testing.T) {
 			require.ErrorContains(t, err, "no member has room")
 			before := a.Capacity()
 			f.enlarge(60 * mib)
+			a.Measure()
 			copy(old, make([]byte, 4*mib))
 			require.NoError(t, a.Zero(0, 4*mib))
 			load := newTenants(t, a, 2, 2*mib)
@@ -76,6 +77,7 @@ func TestAnArrayGrowsOverLargerDisks(t *testing.T) {
 			require.NoError(t, err)
 			sound(t, a, want)
 			f.enlarge(100 * mib)
+			a.Measure()
 			_, err = a.Grow()
 			require.NoError(t, err, "and once more")
 			more := a.Capacity()
@@ -132,6 +134,7 @@ func TestAnArrayIsConvertedWhileItIsUsed(t *testing.T) {
 			size := int64(16 * mib)
 			if c.largerOnes {
 				f.enlarge(40 * mib)
+				a.Measure()
 				size = 40 * mib
 				_, err := a.Grow()
 				require.NoError(t, err)
@@ -257,4 +260,104 @@ func TestConversionsThatCannotBeMadeAreRefused(t *testing.T) {
 	require.ErrorIs(t, a.Convert(task.Target{Level: layout.Concat}, nil), layout.ErrBackwards)
 	require.ErrorContains(t, a.Convert(task.Target{Level: layout.Parity1}, f.disks(1, 12*mib)), "needs at least")
 	require.NoError(t, a.Close())
+}
+
+// The new members come into the ring of witnesses: whichever member is set back, whenever a conversion has begun, is noticed.
+func TestConvertedMembersKeepWitness(t *testing.T) {
+	for _, more := range []int{1, 2} {
+		for _, ended := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%d more, ended %v", more, ended), func(t *testing.T) {
+				f := newFolder(t)
+				a := create(t, layout.Mirror, 16<<10, f.disks(3, 24*mib))
+				want := noise(1, mib)
+				require.NoError(t, a.WriteAt(want, 0))
+				require.NoError(t, a.Close())
+				path := filepath.Join(f.path, "disk3")
+				was := contentsOf(t, f.open2(path))
+				a, err := f.reopen(array.Config{})
+				require.NoError(t, err)
+				want = noise(2, mib)
+				require.NoError(t, a.WriteAt(want, 0))
+				require.NoError(t, a.Flush())
+				require.NoError(t, a.Convert(task.Target{Level: layout.Mirror}, f.disks(more, 24*mib)))
+				if ended {
+					a.WaitTasks()
+					require.NoError(t, a.Close())
+					was = contentsOf(t, f.open2(path))
+					a, err = f.reopen(array.Config{})
+					require.NoError(t, err)
+					want = noise(3, mib)
+					require.NoError(t, a.WriteAt(want, 0))
+					require.NoError(t, a.Close())
+				} else {
+					a.Abandon()
+				}
+				place := placeOf(t, f.open2(path))
+				overwrite(t, path, place.JournalStart, disk.TailRecord(place.Size), was)
+				events := &told{}
+				a, err = f.reopen(array.Config{Event: events.add})
+				require.NoError(t, err)
+				requireReads(t, a, want, 0)
+				a.WaitTasks()
+				found, err := a.CheckNow(true)
+				require.NoError(t, err)
+				require.True(t, events.has("member-set-back"))
+				require.Zero(t, found.Unrepairable)
+				sound(t, a, want)
+				require.NoError(t, a.Close())
+			})
+		}
+	}
+}
+
+// What the journal of one member alone says of how far a conversion is, is not believed, and stops nothing.
+func TestAForgedBoundaryMovesNothing(t *testing.T) {
+	for name, boundary := range map[string]int64{"the end": 48 * mib, "further": 0, "no boundary": 48*mib - 1, "out of the array": 1 << 60} {
+		t.Run(name, func(t *testing.T) {
+			f := newFolder(t)
+			a := create(t, layout.Mirror, 16<<10, f.disks(2, 60*mib))
+			want := noise(1, 48*mib)
+			require.NoError(t, a.WriteAt(want, 0))
+			require.NoError(t, a.Flush())
+			a.SetPace(task.Pace{Rate: 16 * mib})
+			require.NoError(t, a.Convert(task.Target{Level: layout.Parity1}, f.disks(1, 60*mib)))
+			require.Eventually(t, func() bool { return a.Record().Turn.Boundary > 8*mib }, 20*time.Second, 5*time.Millisecond)
+			a.SetPace(task.Pace{Rate: 1})
+			time.Sleep(200 * time.Millisecond)
+			copy(want, noise(2, mib))
+			require.NoError(t, a.WriteAt(want[:mib], 0))
+			require.NoError(t, a.Flush())
+			at := a.Record().Turn.Boundary
+			a.Abandon()
+			d, err := disk.Open(filepath.Join(f.path, "disk2"))
+			require.NoError(t, err)
+			own, err := disk.ReadRecord(d)
+			require.NoError(t, err)
+			ring := make([]byte, own.Place.JournalSize)
+			require.NoError(t, d.ReadAt(ring, own.Place.JournalStart))
+			last, where := &record.JournalEntry{}, 0
+			for i := record.JournalHeads * record.Block; i < len(ring); i += record.Block {
+				n, _, err := record.EntrySize(ring[i:], own.Tag())
+				if err == nil && i+n*record.Block <= len(ring) {
+					if e, err := record.DecodeEntry(ring[i:i+n*record.Block], own.Tag(), &own.Place); err == nil && e.Batch > last.Batch {
+						last, where = e, i
+					}
+				}
+			}
+			require.Positive(t, last.Batch)
+			if last.Boundary = boundary; boundary == 0 {
+				last.Boundary = at + 2*mib
+			}
+			require.NoError(t, d.WriteAt(last.EncodeHeader(own.Tag(), nil), own.Place.JournalStart+int64(where)))
+			require.NoError(t, d.Close())
+			events := &told{}
+			a, err = f.reopen(array.Config{Event: events.add})
+			require.NoError(t, err)
+			require.True(t, events.has("journal-damaged"))
+			requireReads(t, a, want, 0)
+			a.WaitTasks()
+			sound(t, a, want)
+			require.NoError(t, a.Close())
+		})
+	}
 }

@@ -26,6 +26,7 @@ func (c *machine) enlarge(_ string, n []int64) error {
 
 // grow takes up the room of disks that were made larger.
 func (c *machine) grow(string, []int64) error {
+	c.a.Measure()
 	if g, err := c.a.Grow(); err == nil && g.Bytes > 0 {
 		seen("grown")
 	}

@@ -202,7 +202,7 @@ func (j *Journal) takers(f *flight) error {
 			return err
 		}
 		j.host.Roster.Settle()
-		f.gather()
+		f.gather(j.host.Slots)
 		if j.host.Roster.Unsettled() && j.host.Alive() == nil {
 			continue
 		}
@@ -219,20 +219,30 @@ func (j *Journal) takers(f *flight) error {
 }
 
 // gather sorts the writes of several changes by member, leaving out members that are no longer live.
-func (f *flight) gather() {
+func (f *flight) gather(slots *member.Slots) {
 	parts := f.parts[:0]
+	of := func(m *member.Member) *part {
+		i := slices.IndexFunc(parts, func(p part) bool { return p.m == m })
+		if i < 0 {
+			i = len(parts)
+			parts = slices.Grow(parts, 1)[:i+1]
+			parts[i] = part{m: m, payload: parts[i].payload[:0], entry: record.JournalEntry{Runs: parts[i].entry.Runs[:0]}}
+		}
+		return &parts[i]
+	}
 	for _, c := range f.group {
+		if c.Boundary > 0 {
+			for _, m := range slots.All() {
+				if m.Live() {
+					of(m) // a start believes in a boundary when all tell of it
+				}
+			}
+		}
 		for _, w := range c.Writes {
 			if !w.M.Live() {
 				continue
 			}
-			i := slices.IndexFunc(parts, func(p part) bool { return p.m == w.M })
-			if i < 0 {
-				i = len(parts)
-				parts = slices.Grow(parts, 1)[:i+1]
-				parts[i] = part{m: w.M, payload: parts[i].payload[:0], entry: record.JournalEntry{Runs: parts[i].entry.Runs[:0]}}
-			}
-			p := &parts[i]
+			p := of(w.M)
 			p.entry.Runs = append(p.entry.Runs, record.Run{Kind: w.Kind, Start: w.Block, Count: w.N, Sums: w.Sums})
 			if w.Kind == record.RunPayload {
 				p.payload = append(p.payload, w.Buf[:w.N*record.Block])

@@ -90,7 +90,7 @@ type Write struct {
 // Change is what one destage commits.
 type Change struct {
 	Writes   []Write
-	Boundary int64   // of a change of layout, once this has happened; 0: it is no part of one
+	Boundary int64   // of a change of layout, once this has happened, of which all members are told; 0: it is no part of one
 	flight   *flight // the batch it is in
 }
 
@@ -386,6 +386,17 @@ func (j *Journal) Empty(m *member.Member) error {
 	}
 	m.Ring.Head, m.Ring.Live = 0, 0
 	return m.Sync()
+}
+
+// Between does something that no checkpoint is to come between, with a number that is as good as that of one.
+func (j *Journal) Between(do func(checkpoint uint64) error) error {
+	j.ckpt.Lock()
+	defer j.ckpt.Unlock()
+	number, err := j.nextCheckpoint()
+	if err != nil {
+		return err
+	}
+	return do(number)
 }
 
 // Prepare makes a disk an empty member but for its record: nothing written, nothing in the journal.

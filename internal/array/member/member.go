@@ -23,26 +23,27 @@ type Member struct {
 	Slot  int
 	Disk  disk.Disk // nil when there is none
 	// Patient is Disk as what it is when it is not only looked at; else nil.
-	Patient  *disk.Patient
-	Identity uuid.UUID
-	place    atomic.Pointer[record.Place]
-	Tag      uint64
-	Key      uint32 // unique in the array
-	state    atomic.Int32
-	Cursor   atomic.Int64 // how many of its strips are rebuilt
-	Base     uint64       // when it was away: it has all that was not changed after this epoch, but what is rebuilt; 0: nothing
-	Has      record.State // of the roster, that its own record is in for certain; guarded by the roster
-	Tried    record.State // of the roster, that was last written to it, perhaps in part; guarded by the roster
-	Errs     errorCounts
-	SetBack  atomic.Bool // one of its pages was older than its witness; it was said
-	Stale    bool        // in a rescue: it left the array earlier, at the epoch Base
-	Ring     Ring
-	reason   atomic.Pointer[string] // why it is failing or failed, when this process saw it
-	Lost     atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
-	keeps    atomic.Bool            // it cannot give blocks back
-	syncs    syncs
-	closing  env.Once
-	closed   chan struct{} // closed when the disk is
+	Patient   *disk.Patient
+	Identity  uuid.UUID
+	place     atomic.Pointer[record.Place]
+	Tag       uint64
+	Key       uint32 // unique in the array
+	state     atomic.Int32
+	Cursor    atomic.Int64 // how many of its strips are rebuilt
+	Base      uint64       // when it was away: it has all that was not changed after this epoch, but what is rebuilt; 0: nothing
+	Has       record.State // of the roster, that its own record is in for certain; guarded by the roster
+	Tried     record.State // of the roster, that was last written to it, perhaps in part; guarded by the roster
+	Errs      errorCounts
+	SetBack   atomic.Bool // one of its pages was older than its witness; it was said
+	Stale     bool        // in a rescue: it left the array earlier, at the epoch Base
+	Ring      Ring
+	reason    atomic.Pointer[string] // why it is failing or failed, when this process saw it
+	Lost      atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
+	keeps     atomic.Bool            // it cannot give blocks back
+	measuring atomic.Bool
+	syncs     syncs
+	closing   env.Once
+	closed    chan struct{} // closed when the disk is
 }
 
 // syncs are those of one disk. They are counted as they are asked for.
@@ -189,6 +190,16 @@ func (m *Member) Bare() disk.Disk {
 		return m.Patient.Disk
 	}
 	return m.Disk
+}
+
+// Measure finds out how large the disk is by now. While one call hangs with the disk, others return at once.
+func (m *Member) Measure() {
+	d, ok := m.Bare().(disk.Measurer)
+	if !ok || !m.measuring.CompareAndSwap(false, true) {
+		return
+	}
+	defer m.measuring.Store(false)
+	_, _ = d.Measure() // it keeps the size it had
 }
 
 // Reserve makes room for a stretch of the member where that may be short, in a file on a file system that is nearly full.

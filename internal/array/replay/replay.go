@@ -40,8 +40,9 @@ type Host struct {
 
 // Turn is the change of layout that is under way, if one is.
 type Turn interface {
-	// Ahead puts the map with a boundary in force, if there is a change of layout and its boundary is not as far. back undoes that; nil: nothing
-	// was done.
+	// Further says whether there is a change of layout whose boundary, by the record, is not as far as one; that it cannot come to be there is an error.
+	Further(boundary int64) (bool, error)
+	// Ahead puts the map with a boundary in force that is further. back undoes that; nil: nothing was done.
 	Ahead(boundary int64) (back func(), err error)
 	// Keep writes down how far the boundary is.
 	Keep() error
@@ -67,6 +68,7 @@ func Run(host Host) error {
 	if err != nil {
 		return err
 	}
+	host.vet(scans, first)
 	r := &replaying{Host: host, scans: scans, first: first, last: first - 1, sure: journal.Sure(scans, first), numbers: journal.BatchNumbers(scans, first), superseded: journal.InPlaceRuns(scans)}
 	if err := r.complete(); err != nil {
 		return err
@@ -143,10 +145,10 @@ func (r *replaying) inTurn(n uint64) (whole bool, err error) {
 	boundary := int64(0)
 	for _, s := range r.scans {
 		if e := s.Entries[n]; e != nil && s.M.Live() {
-			boundary = max(boundary, e.Boundary)
+			boundary = e.Boundary // the same on all, see vet
 		}
 	}
-	if boundary == 0 {
+	if boundary == 0 || r.Turn == nil {
 		return r.batch(n)
 	}
 	back, err := r.Turn.Ahead(boundary)

@@ -119,7 +119,7 @@ func (s *Set) sameOrigin(candidates []Candidate) []Candidate {
 		if originOf(c.Record) == best {
 			out = append(out, c)
 		} else {
-			s.Strangers = append(s.Strangers, Stranger{c, "its record tells of another creation"})
+			s.Strangers = append(s.Strangers, Stranger{c, "it was created at another time"})
 		}
 	}
 	return out
@@ -202,7 +202,8 @@ func (x *claim) serves(by []bool) bool {
 // roster leaves. For one that returned, and of which nothing counts yet but what it had, that is the one it had left in.
 func (x *claim) takes(c Candidate) bool {
 	e, own := x.rec.Roster[c.Record.Slot], c.Record.State()
-	return e.ID == c.Record.Member && e.Condition.TakesPart() &&
+	_, err := e.PlaceOf(c.Record.Place) // with the segments that this state names
+	return err == nil && e.ID == c.Record.Member && e.Condition.TakesPart() &&
 		(own == x.rec.State() || own == x.rec.Previous() && own.Epoch > 0 ||
 			e.Condition == record.Rebuilding && e.Cursor == 0 && e.LeftBy(c.Record))
 }

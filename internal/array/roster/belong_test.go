@@ -156,7 +156,7 @@ func TestARecordOfAnotherCreationIsNotBelieved(t *testing.T) {
 	s := h.judge(0, 1, 2)
 	require.NoError(t, s.Doubt)
 	require.Equal(t, []int{0, 1}, current(s))
-	require.Contains(t, s.Strangers[0].Why, "another creation")
+	require.Contains(t, s.Strangers[0].Why, "another time")
 }
 
 func TestStatesOfARescueAreTheNewestFirst(t *testing.T) {

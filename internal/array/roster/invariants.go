@@ -18,6 +18,13 @@ func (r *Roster) Invariants() error {
 	if r.unsettled.Load() {
 		return nil
 	}
+	keeps := map[int]bool{}
+	for slot, e := range r.rec.Roster {
+		if e.Witness >= 0 && keeps[e.Witness] {
+			return fmt.Errorf("slot %d is to keep the witnesses of slot %d, and has room for one member's, which it keeps already", e.Witness, slot)
+		}
+		keeps[e.Witness] = true
+	}
 	for slot := range r.host.Slots.Len() {
 		m, e := r.host.Slots.At(slot), r.rec.Roster[slot]
 		switch {

@@ -157,11 +157,11 @@ func (r *Roster) Join(m *member.Member) error {
 
 // Resize writes down how large the disks of the members are, when they have grown: the second copy of a record goes to the new end before
 // the first says so.
-func (r *Roster) Resize(measured func(*member.Member) int64) error {
+func (r *Roster) Resize() error {
 	grown := false
 	for _, m := range r.host.Slots.All() {
-		if p := *m.Place(); m.Live() && measured(m) > p.Size {
-			p.Size, grown = measured(m), true
+		if p := *m.Place(); m.Live() && m.Bare().Size() > p.Size {
+			p.Size, grown = m.Bare().Size(), true
 			m.Extend(p)
 		}
 	}
@@ -208,6 +208,9 @@ func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries [
 		Make: func(rec *record.Record) (err error) {
 			after := rec.Clone()
 			after.Regions, after.Turn, after.Roster = regions, turn, append(after.Roster, entries...)
+			if len(entries) > 0 && !probe.TwoWitnessedByOne.On() { // the new ones come last in the ring of witnesses
+				after.Roster[len(rec.Roster)-1].Witness = len(rec.Roster)
+			}
 			for i := range entries {
 				after.Roster[len(rec.Roster)+i].Since = r.host.Now()
 			}

@@ -130,6 +130,31 @@ func (t *Tables) SeeAgain(m *member.Member, kind record.PageKind, number int64) 
 	return nil
 }
 
+// Hand writes onto a disk that is to keep the witnesses that a member has what that member knows of another, under a number of a checkpoint.
+func (t *Tables) Hand(from, onto *member.Member, checkpoint uint64) error {
+	p, q := from.Place(), onto.Place()
+	for i := range min(len(p.More), len(q.More)) + 1 {
+		first, n := p.WitnessesOf(i)
+		begin, most := q.WitnessesOf(i)
+		for j := range min(n, most) {
+			on, err := t.get(from, record.WitnessPage, first+j)
+			if err != nil {
+				return err
+			}
+			buf := slices.Clone(on.buf)
+			t.put(on)
+			if !slices.ContainsFunc(buf, func(b byte) bool { return b != 0 }) {
+				continue
+			}
+			record.SealPage(buf, record.WitnessPage, onto.Tag, begin+j, checkpoint)
+			if err := onto.Disk.WriteAt(buf, q.PageAt(record.WitnessPage, begin+j)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // CopyWitnesses makes a witness page of a copy what it is on the original, and holds the original meanwhile, so that nothing is entered
 // there in between that the copy is not told.
 func (t *Tables) CopyWitnesses(old, m *member.Member, number int64) error {

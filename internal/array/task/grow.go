@@ -10,7 +10,6 @@ import (
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/internal/array/member"
-	"nidalo/internal/disk"
 )
 
 // Gain is what the array would have more if it took up the room of members whose disks are larger than they need be.
@@ -25,14 +24,16 @@ type Gain struct {
 // errNoGain is returned when there is nothing to be taken up.
 var errNoGain = errors.New("no member has room that the array does not use")
 
-// Gain works out what Grow would gain.
+// Gain works out what Grow would gain, with the disks as large as they were when they were measured.
 func (w *Works) Gain() (g Gain) {
 	n, lay := w.host.Slots.Len(), w.host.Layout()
 	g.Unused, g.more = make([]int64, n), make([]int64, n)
 	strip, least := lay.Shape.Strip, int64(-1)
 	for slot := range n {
 		if m := w.host.Slots.At(slot); m.Live() {
-			g.Unused[slot] = m.Place().Room(measured(m)) / strip * strip
+			g.Unused[slot] = m.Place().Room(m.Bare().Size()) / strip * strip
+		} else {
+			return g // what its disk will have is not known
 		}
 		if least < 0 || g.Unused[slot] < least {
 			least = g.Unused[slot]
@@ -71,15 +72,18 @@ func (w *Works) Gain() (g Gain) {
 	return g
 }
 
-// measured is how large the disk of a member is now.
-func measured(m *member.Member) int64 {
-	if d, ok := m.Bare().(disk.Measurer); ok {
-		if size, err := d.Measure(); err == nil {
-			return size
+// Measure finds out how large the disks of the members are by now. It takes as long as a disk that hangs.
+func (w *Works) Measure() {
+	_ = member.Parallel(w.host.Slots.Len(), func(slot int) error {
+		if m := w.host.Slots.At(slot); m.Live() {
+			m.Measure()
 		}
-	}
-	return m.Bare().Size()
+		return nil
+	})
 }
+
+// Waits says what a change of layout would have to wait for; empty: nothing.
+func (w *Works) Waits() string { return w.whole() }
 
 // whole says why the array cannot be laid out anew at the moment; empty: it can.
 func (w *Works) whole() string {
@@ -96,7 +100,7 @@ func (w *Works) whole() string {
 	return ""
 }
 
-// Grow takes up the room that all members have behind what the array uses, by one more segment on each and one more region over them. No data moves.
+// Grow takes up the room that was measured that all members have behind what the array uses, by one more segment on each and one more region over them. No data moves.
 //
 //	1  the members' records say how large their disks are, if these have grown      a crash leaves larger disks of the same array
 //	2  the maps of the new segments are written and synced                          the same: nothing names the segments
@@ -117,7 +121,7 @@ func (w *Works) Grow() (Gain, error) {
 	if g.Bytes == 0 {
 		return g, errNoGain
 	}
-	if err := w.host.Roster.Resize(measured); err != nil {
+	if err := w.host.Roster.Resize(); err != nil {
 		return g, err
 	}
 	places := make([]record.Place, len(g.more))
@@ -151,10 +155,7 @@ func (w *Works) Grow() (Gain, error) {
 func (w *Works) grown(g Gain, places []record.Place) []layout.Region {
 	lay := w.host.Layout()
 	regions := record.RegionsOf(lay)
-	id := 0
-	for _, r := range regions {
-		id = max(id, r.ID+1)
-	}
+	id := nextID(regions)
 	if lay.Level.Appends() {
 		for slot, more := range g.more {
 			if more > 0 {
@@ -171,6 +172,14 @@ func (w *Works) grown(g Gain, places []record.Place) []layout.Region {
 		all.Slots, all.Begin = append(all.Slots, slot), append(all.Begin, firstOfLast(places[slot]))
 	}
 	return append(regions, all)
+}
+
+// nextID is an identity that no region has.
+func nextID(regions []layout.Region) (id int) {
+	for _, r := range regions {
+		id = max(id, r.ID+1)
+	}
+	return id
 }
 
 func firstOfLast(p record.Place) int64 { return p.More[len(p.More)-1].First }

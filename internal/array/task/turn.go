@@ -13,6 +13,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
@@ -42,7 +43,7 @@ import (
 // moveBytes is how much is moved at once, at most, unless one unit of the change is more.
 const moveBytes = 8 << 20
 
-// startTurn starts or goes on with the change of layout that the record tells of.
+// startTurn works on the change of layout that the record tells of.
 func (w *Works) startTurn() (*Task, error) {
 	rec := w.host.Roster.View()
 	turn, err := rec.Turns()
@@ -199,9 +200,11 @@ func (m *moving) nextWritten() int64 {
 // jump moves the boundary over what was never written, with all clients kept away for that moment. It says false when something is there after all, in
 // the logical space or in the cells that the new map has for it.
 func (m *moving) jump(to int64) (jumped bool, err error) {
-	release := m.w.host.Hold(0, m.turn.Old.Capacity())
-	defer release()
-	if err := m.w.host.Settle(m.boundary, to-m.boundary); err != nil {
+	if err := m.settle(m.boundary, to); err != nil {
+		return false, err
+	}
+	defer m.w.host.Hold(0, m.turn.Old.Capacity())()
+	if err := m.settle(m.boundary, to); err != nil {
 		return false, err
 	}
 	defer m.w.host.Stripes.LockAll()()
@@ -271,16 +274,24 @@ func (m *moving) advance(to int64, lay *layout.Map) error {
 // move moves what lies below a boundary and is not moved yet, or as much of it as has room in the journals, and says how much of that was ever written.
 func (m *moving) move(to int64) (written int64, err error) {
 	from := m.boundary
+	if err := m.settle(from, to); err != nil {
+		return 0, err
+	}
 	if !probe.MovedUnderClients.On() {
 		defer m.w.host.Hold(from, to-from)()
 	}
-	if err := m.w.host.Settle(from, to-from); err != nil {
+	if err := m.settle(from, to); err != nil {
 		return 0, err
 	}
 	now, written := m.reach(m.window()) // clients may have written there since it was looked at
-	to = min(to, now)
-	return written, m.moveHeld(from, to)
+	if err = m.moveHeld(from, min(to, now)); m.boundary == from {
+		written = 0
+	}
+	return written, err
 }
+
+// settle brings what the cache has of a stretch to the members. Done once before clients are kept away, it has them wait less.
+func (m *moving) settle(from, to int64) error { return m.w.host.Settle(from, to-from) }
 
 // moveHeld is move with clients kept away, and nothing of it in the cache.
 func (m *moving) moveHeld(from, to int64) error {
@@ -322,6 +333,11 @@ func (m *moving) moveHeld(from, to int64) error {
 func (m *moving) commit(c *journal.Change, then func() error) error {
 	j := m.w.host.Journal
 	need := journal.Reservation{}
+	if c.Boundary > 0 {
+		for _, o := range m.w.host.Slots.All() {
+			need[o] = 0 // it is told as well
+		}
+	}
 	for _, x := range c.Writes {
 		need[x.M] += int64(len(x.Sums)+4)*4 + 16 // bytes of the header
 	}
@@ -366,7 +382,7 @@ func (m *moving) commit(c *journal.Change, then func() error) error {
 // mostGivenUp is how many runs of cells are given up in one change.
 const mostGivenUp = 4096
 
-// giveUp adds to a change that cells which no region of a map uses become never-written, and says whether that was all of them.
+// giveUp adds to a change that unused cells become never-written: those that no region of a map uses. It says whether that was all of them.
 func (m *moving) giveUp(lay *layout.Map, c *journal.Change) (all bool, err error) {
 	begun := len(c.Writes)
 	if probe.CellsNotGivenUp.On() {
@@ -513,6 +529,7 @@ func (x *window) read() error {
 		if err := c.Recover(); err != nil {
 			return err
 		}
+		x.heal(c)
 		for role := range st.Data {
 			for col := range st.StripBlocks() {
 				at := st.Offset() + int64(role)*st.Strip + int64(col)*record.Block - x.from
@@ -525,6 +542,7 @@ func (x *window) read() error {
 					state = never
 				case !c.Known[role][col]:
 					state = lost
+					x.w.host.Unreadable.Add(1)
 				}
 				x.state[at/record.Block] = state
 				if into[role] == nil {
@@ -534,6 +552,13 @@ func (x *window) read() error {
 		}
 		return nil
 	})
+}
+
+// heal rewrites what was found wrong, where it is: a crash may leave it there.
+func (x *window) heal(c *stripe.Columns) {
+	x.w.host.Journal.Barrier.RLock()
+	defer x.w.host.Journal.Barrier.RUnlock()
+	x.w.host.Healed(c.Heal(), c.St.Ordinal())
 }
 
 // write works out what the new stripes mean for the members.
@@ -667,10 +692,9 @@ func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
 		return c, err
 	}
 	c.regions = record.RegionsOf(lay)
-	first := 0
-	strip := c.Strip
+	first, strip := nextID(c.regions), c.Strip
 	for _, r := range c.regions {
-		first, strip = max(first, r.ID+1), max(strip, r.Strip)
+		strip = max(strip, r.Strip)
 	}
 	roster := append(slices.Clone(rec.Roster), c.added...)
 	none := func(int) bool { return false }
@@ -811,7 +835,7 @@ func (w *Works) Convert(to Target, disks []disk.Disk) error {
 	if c.record != nil {
 		c.record.Started = w.host.Now()
 	}
-	if err := w.host.Roster.BeginTurn(c.record, c.regions, c.added, added, w.host.Remap); err != nil {
+	if err := w.beginTurn(&c, added); err != nil {
 		return err
 	}
 	if c.record == nil {
@@ -819,6 +843,24 @@ func (w *Works) Convert(to Target, disks []disk.Disk) error {
 		return nil
 	}
 	w.host.Say(event.ArrayConverting, "", fmt.Sprintf("to level %s of %d members", c.Level, c.Members))
-	_, err = w.startTurn()
-	return err
+	_, _ = w.startTurn() // it cannot start when the array is being stopped; the record says that it is to go on, and the disks are the array's
+	return nil
+}
+
+// beginTurn writes down that a change of layout has begun. The first new disk keeps the witnesses of the last member from here on, and has what was
+// known of that one before it counts.
+func (w *Works) beginTurn(c *Conversion, added []*member.Member) error {
+	return w.host.Journal.Between(func(checkpoint uint64) error {
+		if len(added) > 0 {
+			if holder := w.host.Roster.Holder(added[0].Slot - 1); holder >= 0 {
+				if err := w.host.Tables.Hand(w.host.Slots.At(holder), added[0], checkpoint); err != nil {
+					return err
+				}
+				if err := added[0].Sync(); err != nil {
+					return err
+				}
+			}
+		}
+		return w.host.Roster.BeginTurn(c.record, c.regions, c.added, added, w.host.Remap)
+	})
 }
