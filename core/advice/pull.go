@@ -162,8 +162,11 @@ func (p *puller) working(a *Array, members []Member) {
 		p.no("%s of array %q: the data would survive and the margin would stay at %d, but fewer losses beside it would be survived", is, a.Name, before)
 	}
 	for _, t := range a.Tasks {
-		if t.Kind == state.TaskRebuild || t.Kind == state.TaskCatchUp {
+		switch t.Kind {
+		case state.TaskRebuild, state.TaskCatchUp:
 			p.because("the %s of %s reads from %s", t.Kind, a.Members[t.Slot].Disk, it)
+		case state.TaskConvert:
+			p.because("the conversion of array %q waits while a member is away", a.Name)
 		}
 	}
 	p.wayOut(a, members)

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"nidalo/core/layout"
+	"nidalo/core/plan"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -57,11 +59,11 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 		}
 		sizes[i] = d.Size()
 	}
-	plan, err := r.PlanConversion(to, sizes)
+	c, err := r.PlanConversion(to, sizes)
 	if err != nil {
-		return nil, notChanged(r, plan, err)
+		return nil, notChanged(r, c, err)
 	}
-	out := s.changeReply(r, plan)
+	out := s.changeReply(r, c)
 	for _, d := range disks {
 		out.Disks = append(out.Disks, d.Identity())
 	}
@@ -86,8 +88,9 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 
 // grow takes up the room of larger disks, or says what that would gain.
 func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
+	r.measure()
 	g := r.Gain()
-	if r.Record().Turn == nil && g.Bytes == 0 {
+	if g.Bytes == 0 && r.Record().Turn == nil && r.Waits() == "" {
 		return nil, noRoom(r, g)
 	}
 	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Stays: s.opt.Stays, Device: s.devicePath(r)}
@@ -125,6 +128,9 @@ func target(r *running, req control.ChangeRequest) (task.Target, error) {
 	lay := r.Layout()
 	to := task.Target{Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups}
 	if !req.Grow {
+		if req.Level == "" && len(req.Disks) == 0 && lay.Level.Nested() { // only other strips, perhaps
+			to.Groups = cmp.Or(req.Groups, lay.Shape.Groups)
+		}
 		to.Level = layout.Level(cmp.Or(req.Level, string(lay.Level)))
 		return to, nil
 	}
@@ -144,23 +150,23 @@ func target(r *running, req control.ChangeRequest) (task.Target, error) {
 }
 
 // notChanged says why a change cannot be made, and the smallest thing that would make it possible.
-func notChanged(r *running, plan task.Conversion, err error) error {
+func notChanged(r *running, c task.Conversion, err error) error {
 	e := &control.Error{What: err.Error()}
 	switch {
 	case errors.Is(err, layout.ErrSmaller):
-		e.What = fmt.Sprintf("level %s of %d disks has %s, less than the %s that array %s has", plan.Level, plan.Members, say.Size(plan.After), say.Size(plan.Before), r.Name())
-		for n := 1; n <= layout.MaxMembers-plan.Members; n++ {
-			sizes := make([]int64, n+plan.Members-len(r.MemberStates()))
+		e.What = fmt.Sprintf("level %s of %d disks has %s, less than the %s that array %s has", c.Level, c.Members, say.Size(c.After), say.Size(c.Before), r.Name())
+		for n := 1; n <= layout.MaxMembers-c.Members; n++ {
+			sizes := make([]int64, n+c.Members-len(r.MemberStates()))
 			for i := range sizes {
-				sizes[i] = plan.Need
+				sizes[i] = c.Need
 			}
-			if _, err := r.PlanConversion(plan.Target, sizes); err == nil {
-				e.Hints = append(e.Hints, fmt.Sprintf("with %s of at least %s more it can be done", counted(n, "disk"), say.Size(plan.Need)))
+			if _, err := r.PlanConversion(c.Target, sizes); err == nil {
+				e.Hints = append(e.Hints, fmt.Sprintf("with %s of at least %s more it can be done", counted(n, "disk"), say.Size(c.Need)))
 				break
 			}
 		}
 	case errors.Is(err, layout.ErrBackwards):
-		e.What = fmt.Sprintf("level %s of %d disks cannot become level %s of %d in place: data would be put where other data still is", r.Layout().Level, len(r.MemberStates()), plan.Level, plan.Members)
+		e.What = fmt.Sprintf("level %s of %d disks cannot become level %s of %d in place: data would be put where other data still is", r.Layout().Level, len(r.MemberStates()), c.Level, c.Members)
 		e.Hints = append(e.Hints, "make a second array of other disks, and copy what the first holds")
 	}
 	return e
@@ -173,16 +179,13 @@ func counted(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-// assumedRate is what a disk is taken to do in a conversion, bytes a second: that of core/plan.
-const assumedRate = 150e6
-
 func (s *Service) changeReply(r *running, p task.Conversion) *control.ChangeReply {
-	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Moves: p.Moves, Rate: assumedRate, Stays: s.opt.Stays, Device: s.devicePath(r)}
+	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Moves: p.Moves, Rate: plan.DefaultAssumptions.Rate, Stays: s.opt.Stays, Device: s.devicePath(r)}
 	out.Then = control.LayoutStatus{Level: string(p.Level), Members: p.Members, Groups: p.At.Groups, Strip: p.Strip, Capacity: p.After, Margin: p.MarginAt}
 	// Each member is read once, and written once in place and half of it once to its journal: what goes where something is.
 	read := float64(p.Moves) / float64(p.Shape.Data*p.Shape.Groups)
 	written := 1.5 * float64(p.Moves) / float64(p.At.Data*p.At.Groups)
-	out.Seconds = (read + written) / assumedRate
+	out.Seconds = (read + written) / out.Rate
 	return out
 }
 
@@ -199,28 +202,13 @@ func (s *Service) growByThemselves() {
 		if !slices.Contains(wanted, r.Name()) && !slices.Contains(wanted, "all") || r.Condition() != state.Healthy || r.Record().Turn != nil {
 			continue
 		}
-		if r.Gain().Bytes == 0 || !s.unasked() {
+		if r.measure(); r.Gain().Bytes == 0 || !s.unasked() {
 			continue
 		}
 		_, err := r.Grow()
 		s.admin.Unlock()
 		if err != nil {
 			s.opt.Log.Warn("an array cannot grow by itself", "array", r.Name(), "reason", err)
-		}
-	}
-}
-
-// tellSizes has the devices of arrays that changed know how large these are by now.
-func (s *Service) tellSizes() {
-	for _, r := range s.running() {
-		now := r.Capacity()
-		was := r.capacity.Swap(now)
-		if was == 0 || was == now || s.devices.Devices()[r.ID().String()] == nil {
-			continue
-		}
-		if err := s.devices.Refresh(r.ID().String()); err != nil {
-			s.opt.Log.Warn("a device was not told of its new size", "array", r.Name(), "reason", err)
-			r.capacity.Store(was) // again
 		}
 	}
 }
@@ -233,8 +221,25 @@ func (s *Service) devicePath(r *running) string {
 	return ""
 }
 
+// measureWait is how long a command waits for the sizes of disks.
+const measureWait = 200 * time.Millisecond
+
+// measure finds out how large the disks of an array are by now, those that hang excepted.
+func (r *running) measure() {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		r.Measure()
+	}()
+	select {
+	case <-done:
+	case <-time.After(measureWait):
+	}
+}
+
 // growthOf is what of the disks of an array it does not use; nil: nothing that would be worth it.
 func growthOf(r *running) *control.GrowthStatus {
+	r.measure()
 	g := r.Gain()
 	if r.Failure() != nil || r.Record().Turn != nil || g.Bytes == 0 && g.Then == 0 {
 		return nil

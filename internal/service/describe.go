@@ -248,7 +248,7 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	out.Out = true
 	lay, err := rec.Layout()
 	if err == nil {
-		out.Capacity, out.Groups = lay.Capacity(), lay.Shape.Groups
+		out.Capacity, out.Groups, out.Change = lay.Capacity(), lay.Shape.Groups, changeOf(rec)
 		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) {
 			out.Condition, out.Margin = i.set.Condition(lay), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin

@@ -87,7 +87,6 @@ type running struct {
 	device        *array.Client // all of them
 	since         uint64        // the first of the starts up to this one that were all on this host
 	files         atomic.Pointer[filesOf]
-	capacity      atomic.Int64 // as its device was told last
 }
 
 func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[string]*connected{}} }

@@ -59,7 +59,6 @@ func (s *Service) lookLoop() {
 		s.letGoMissing()
 		s.adopt()
 		s.growByThemselves()
-		s.tellSizes()
 		s.conditions()
 		s.health()
 		s.goExchanges()

@@ -85,15 +85,6 @@ func (d *Desk) End(id, name string, force bool) error {
 	return &control.Error{What: no.What, Hints: append(hints, fmt.Sprintf("nidalo detach -force %s   ends it all the same; data that it could not write is lost", say.Quote(name)))}
 }
 
-// Refresh tells the device of an array how large the array is by now.
-func (d *Desk) Refresh(id string) error {
-	k, err := d.keeper(false)
-	if err != nil || k == nil {
-		return err
-	}
-	return k.Refresh(keeper.RefreshRequest{Array: id})
-}
-
 // keeper finds the keeper of the home. Where none is installed, one is started when it is wanted.
 func (d *Desk) keeper(wanted bool) (*keeper.Client, error) {
 	k, err := keeper.Dial(d.host.Home)
