@@ -495,3 +495,27 @@ func TestTheServiceOutlivesAWantOfDescriptors(t *testing.T) {
 	b.nidalo("replace", "-wait", "tides", "1", "A2")
 	b.healthy()
 }
+
+// Files of one file system are lost together, so they count as one disk; an array of which all members are such files is a trial, and is told so.
+func TestFilesOfOneFileSystemCountOnce(t *testing.T) {
+	b := newBench(t)
+	elsewhere, err := os.MkdirTemp("/dev/shm", "nidalo-test-")
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, os.RemoveAll(elsewhere)) })
+	var here, there []string
+	for i := range 6 {
+		here = append(here, sparse(t, filepath.Join(b.home, fmt.Sprint("disk", i)), 64*mib, ""))
+	}
+	for i := range 2 {
+		there = append(there, sparse(t, filepath.Join(elsewhere, fmt.Sprint("disk", i)), 64*mib, ""))
+	}
+	b.start()
+	out := b.nidalo("create", "-name", "mixed", "-level", "6", "-yes", here[0], here[1], there[0], there[1])
+	require.Contains(t, out, "margin 1")
+	out = b.nidalo("status", "mixed")
+	require.Contains(t, out, "margin 1\n")
+	require.Regexp(t, `lost\s+together\s+with\s+its\s+disk,\s+and\s+count\s+as\s+one`, out)
+	out = b.nidalo("create", "-name", "trial", "-level", "6", "-yes", here[2], here[3], here[4], here[5])
+	require.Contains(t, out, "margin 2")
+	require.Regexp(t, `whatever\s+the\s+margin\s+says`, b.nidalo("status", "trial"))
+}

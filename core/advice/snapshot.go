@@ -140,11 +140,11 @@ func (d Disk) servesArray(name string) bool {
 
 // spindles are the physical disks of all slots, for layout.MarginOfDisks.
 func (a *Array) spindles() []string {
-	out := make([]string, len(a.Members))
+	out := make([]state.Identity, len(a.Members))
 	for i, m := range a.Members {
-		out[i] = state.SpindleOf(m.Disk.Model, m.Disk.Serial)
+		out[i] = m.Disk
 	}
-	return out
+	return state.Spindles(out)
 }
 
 // without is the margin, and the margin with luck, without the members that do not work and those for which lost is true.

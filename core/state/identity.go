@@ -14,6 +14,7 @@ type Identity struct {
 	Bay    string `json:"bay,omitempty"`
 	Model  string `json:"model,omitempty"`
 	Serial string `json:"serial,omitempty"`
+	On     string `json:"-"` // of a file, the file system that it lies on; empty: not known
 }
 
 // String names the disk by bay, model and serial where it has them.
@@ -51,6 +52,22 @@ func SpindleOf(model, serial string) string {
 		return ""
 	}
 	return model + " " + Physical(serial)
+}
+
+// Spindles names, for each of the members of an array, what it is lost with: its physical disk, or the file system that files lie on; empty: nothing
+// else is. When all members are files of one file system, that is left out: such an array is a trial, and would be lost as a whole.
+func Spindles(members []Identity) []string {
+	out, trial := make([]string, len(members)), true
+	for i, id := range members {
+		if out[i] = SpindleOf(id.Model, id.Serial); out[i] == "" {
+			out[i] = id.On
+		}
+		trial = trial && (id.Serial == "" && id.On == members[0].On || id == Identity{})
+	}
+	if trial {
+		clear(out)
+	}
+	return out
 }
 
 // Physical is the serial of the disk that the serial of a partition belongs to.

@@ -92,16 +92,15 @@ func (a *Array) gone(slot int) bool {
 	return !a.slots.At(slot).Condition().Counts()
 }
 
-// disks names the physical disk of each member, by slot.
+// disks names what each member is lost with, by slot, see state.Spindles.
 func (a *Array) disks() []string {
-	out := make([]string, a.slots.Len())
-	for slot := range a.slots.Len() {
+	out := make([]state.Identity, a.slots.Len())
+	for slot := range out {
 		if m := a.slots.At(slot); m.Disk != nil {
-			id := m.Disk.Identity()
-			out[slot] = state.SpindleOf(id.Model, id.Serial)
+			out[slot] = m.Disk.Identity()
 		}
 	}
-	return out
+	return state.Spindles(out)
 }
 
 // Condition tells how the array stands.

@@ -117,6 +117,9 @@ func openAs(path string, write, alone bool) (*File, error) {
 	}
 	d := &File{f: f, raw: raw, identity: state.Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
 	d.size.Store(size)
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && !device {
+		d.identity.On = fmt.Sprint("file system ", st.Dev)
+	}
 	if device {
 		if err := d.identify(write); err != nil {
 			_ = f.Close()

@@ -3,10 +3,8 @@ package service
 import (
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
-	"syscall"
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
@@ -107,16 +105,16 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 // wouldBe is what an array that could be created is.
 func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []disk.Disk) *control.ArrayStatus {
 	out := &control.ArrayStatus{Name: req.Name, Level: req.Level, Capacity: lay.Capacity(), Strip: req.Strip, Groups: lay.Shape.Groups}
-	names, spindles := make([]state.Identity, len(disks)), make([]string, len(disks))
+	names := make([]state.Identity, len(disks))
 	for i, d := range disks {
 		id := d.Identity()
-		names[i], spindles[i] = id, state.SpindleOf(id.Model, id.Serial)
+		names[i] = id
 		if text, _ := s.vettingOf(id.Name()); text == "" {
 			out.NotVetted = append(out.NotVetted, say.Short(id))
 		}
 		out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
 	}
-	out.Margin, out.MarginBest = lay.MarginOfDisks(spindles, func(int) bool { return false })
+	out.Margin, out.MarginBest = lay.MarginOfDisks(state.Spindles(names), func(int) bool { return false })
 	for _, slots := range sharing(names) {
 		var of []string
 		for _, slot := range slots {
@@ -133,41 +131,24 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 // filesTogether names files that lie in one file system, and so on one disk, as far as that can be told from here; empty: there are none. Those
 // of a lab play disks, and do not count.
 func filesTogether(of []state.Identity) string {
-	byFileSystem := map[uint64][]string{}
+	byFileSystem := map[string][]string{}
 	for _, id := range of {
-		info, err := os.Stat(id.Path)
-		if err != nil || !info.Mode().IsRegular() || id.Bay != "" {
-			continue
-		}
-		if st, ok := info.Sys().(*syscall.Stat_t); ok {
-			byFileSystem[uint64(st.Dev)] = append(byFileSystem[uint64(st.Dev)], say.Short(id))
+		if id.On != "" && id.Bay == "" {
+			byFileSystem[id.On] = append(byFileSystem[id.On], say.Short(id))
 		}
 	}
 	var out []string
 	for _, names := range byFileSystem {
-		if len(names) > 1 {
-			slices.Sort(names)
+		slices.Sort(names)
+		switch {
+		case len(names) == len(of):
 			out = append(out, say.List(names)+" are files of one file system: they are lost together with its disk, whatever the margin says")
+		case len(names) > 1:
+			out = append(out, say.List(names)+" are files of one file system: they are lost together with its disk, and count as one")
 		}
 	}
 	slices.Sort(out)
 	return strings.Join(out, "; ")
-}
-
-// filesOf is what filesTogether said of the members of an epoch.
-type filesOf struct {
-	epoch uint64
-	words string
-}
-
-// together is filesTogether of the members of an epoch; the file system is asked once for each.
-func (r *running) together(epoch uint64, of []state.Identity) string {
-	if known := r.files.Load(); known != nil && known.epoch == epoch {
-		return known.words
-	}
-	now := &filesOf{epoch, filesTogether(of)}
-	r.files.Store(now)
-	return now.words
 }
 
 // begin puts an array that was just created into service.

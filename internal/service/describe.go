@@ -134,7 +134,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		}
 		out.Members = append(out.Members, ms)
 	}
-	out.Together = r.together(rec.Epoch, names)
+	out.Together = filesTogether(names)
 	for _, t := range r.TaskStates() {
 		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
 	}

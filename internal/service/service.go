@@ -86,7 +86,6 @@ type running struct {
 	door          attach.Door   // for the sessions of the keeper
 	device        *array.Client // all of them
 	since         uint64        // the first of the starts up to this one that were all on this host
-	files         atomic.Pointer[filesOf]
 }
 
 func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[string]*connected{}} }

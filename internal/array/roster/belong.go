@@ -326,14 +326,13 @@ func (s Set) gone(slot int) bool {
 }
 
 func (s Set) disks() []string {
-	out := make([]string, len(s.Current))
+	out := make([]state.Identity, len(s.Current))
 	for slot, c := range s.Current {
 		if c.Disk != nil {
-			id := c.Disk.Identity()
-			out[slot] = state.SpindleOf(id.Model, id.Serial)
+			out[slot] = c.Disk.Identity()
 		}
 	}
-	return out
+	return state.Spindles(out)
 }
 
 // Shortage says in words which members a set lacks.
