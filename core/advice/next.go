@@ -232,7 +232,7 @@ func (p *planner) room() {
 	switch {
 	case a.Condition != state.Healthy:
 	case a.Gain > 0:
-		p.add(Convenient, fmt.Sprintf("its disks have room for %s more", say.Size(a.Gain)), "let it grow; no data moves", "nidalo grow "+a.Name, noDisk)
+		p.add(Convenient, fmt.Sprintf("its disks have room for %s more", say.Size(a.Gain)), map[bool]string{false: "let it grow; no data moves", true: "let it grow; a part of the data is laid out anew"}[a.GainMoves], "nidalo grow "+a.Name, noDisk)
 	case a.GainThen > 0 && exchanged >= a.Larger && a.Larger > 0:
 		p.add(Convenient, fmt.Sprintf("%s larger by now, and %s is unused", say.Of(a.Larger, len(a.Members), "disk"), say.Size(a.Unused)),
 			fmt.Sprintf("exchange %s too; the array can then grow by %s", say.List(a.Short), say.Size(a.GainThen)), "", noDisk)

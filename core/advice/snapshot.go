@@ -37,6 +37,7 @@ type Array struct {
 	// Room on its disks: what it would gain by growing now, or once the disks that are too small are larger ones too; and what is unused, on
 	// how many disks. Bytes.
 	Gain, GainThen, Unused int64
+	GainMoves              bool // growing now lays data out anew
 	Larger                 int
 	Short                  []string
 }

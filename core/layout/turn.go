@@ -10,9 +10,11 @@ import (
 // Turn is a change from one map of an array to another, stripe by stripe, in ascending logical order. Below a boundary the new map is in force, and
 // from it on the old one. It can be made where no block that the new map puts in place lies behind one that is still to be moved; what was
 // moved is then never written over by what comes later.
+//
+// A boundary lies at a whole number of rows of the new map that are also whole strips of either map, or at the end: see Next.
 type Turn struct {
 	Old, New *Map
-	Unit     int64 // bytes of the logical space: the boundary is a multiple of it, or the end
+	strip    int64 // the largest of all, bytes
 }
 
 // ErrBackwards is wrapped where a change would put blocks behind others that are still to be moved.
@@ -30,18 +32,14 @@ func NewTurn(old, new *Map) (*Turn, error) {
 	if new.capacity < old.capacity {
 		return nil, fmt.Errorf("%w: from %d to %d bytes", ErrSmaller, old.capacity, new.capacity)
 	}
-	t := &Turn{Old: old, New: new, Unit: 1}
-	strip := int64(0)
+	t := &Turn{Old: old, New: new}
 	for _, r := range slices.Concat(old.regions, new.regions) {
-		strip = max(strip, r.Strip)
+		t.strip = max(t.strip, r.Strip)
 	}
-	for _, r := range new.regions {
-		// A whole number of rows, that is also one of the largest strips.
-		unit := strip * int64(r.Data*r.Groups)
-		if t.Unit != 1 && t.Unit != unit || r.start%unit != 0 {
-			return nil, errors.New("the regions of the new map are not alike")
+	for _, r := range new.regions[:len(new.regions)-1] {
+		if r.Rows*r.Strip%t.strip != 0 {
+			return nil, errors.New("a region of the new map is not made of whole strips of the old one")
 		}
-		t.Unit = unit
 	}
 	for _, r := range old.regions {
 		if slices.ContainsFunc(new.regions, func(o *Region) bool { return o.ID == r.ID }) {
@@ -52,6 +50,50 @@ func NewTurn(old, new *Map) (*Turn, error) {
 		}
 	}
 	return t, t.forwards()
+}
+
+// unit is how far apart the boundaries in a region of the new map are, in bytes of the logical space.
+func (t *Turn) unit(r *Region) int64 { return t.strip * int64(r.Data*r.Groups) }
+
+// region is the region of the new map in which a byte lies.
+func (t *Turn) region(at int64) *Region {
+	return t.New.before(at, func(r *Region) int64 { return r.start })
+}
+
+// Floor is the last boundary that is not behind a byte.
+func (t *Turn) Floor(at int64) int64 {
+	if at >= t.Old.capacity {
+		return t.Old.capacity
+	}
+	r := t.region(at)
+	return at - (at-r.start)%t.unit(r)
+}
+
+// Next is the first boundary behind one that is not the end.
+func (t *Turn) Next(boundary int64) int64 {
+	r := t.region(boundary)
+	return min(boundary+t.unit(r), r.start+r.Stripes()*r.StripeSize(), t.Old.capacity)
+}
+
+// Unit is how many bytes of the logical space lie between two boundaries at a place.
+func (t *Turn) Unit(at int64) int64 { return t.unit(t.region(at)) }
+
+// Alike is the last boundary below which both maps put everything at the same places.
+func (t *Turn) Alike() (boundary int64) {
+	for i, r := range t.New.regions {
+		if i >= len(t.Old.regions) {
+			break
+		}
+		o := t.Old.regions[i]
+		if r.Shape != o.Shape || r.start != o.start || !slices.Equal(r.Slots, o.Slots) || !slices.Equal(r.Begin, o.Begin) {
+			break
+		}
+		boundary = t.Floor(r.start + min(r.Stripes(), o.Stripes())*r.StripeSize())
+		if r.Rows != o.Rows {
+			break
+		}
+	}
+	return boundary
 }
 
 // forwards says whether nothing is ever put where something is that is still to be moved. How far a map has come on a member, as a function
@@ -104,7 +146,7 @@ func (m *Map) reach(slot int, at int64, up bool) (block int64, ok bool) {
 
 // At is the map with a boundary: a multiple of the unit, or the end of the old map.
 func (t *Turn) At(boundary int64) (*Map, error) {
-	if boundary < 0 || boundary > t.Old.capacity || boundary%t.Unit != 0 && boundary != t.Old.capacity {
+	if boundary < 0 || boundary > t.Old.capacity || t.Floor(boundary) != boundary {
 		return nil, fmt.Errorf("a boundary at byte %d", boundary)
 	}
 	var regions []Region

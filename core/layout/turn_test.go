@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -41,19 +42,23 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 		slot := st.Slot(int(in / st.Strip))
 		return at{slot, st.Block(slot) + in%st.Strip/Block}
 	}
-	turns := 0
-	for seed := range uint64(400) {
+	turns, mixed := 0, 0
+	for seed := range uint64(600) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		levels := Levels()
 		from, to := levels[r.IntN(len(levels))], levels[r.IntN(len(levels))]
 		n := 1 + r.IntN(8)
 		members := n + r.IntN(4)
 		size := int64(1+r.IntN(40)) * 256 << 10
-		old, err := turned(from, 16<<10<<r.IntN(4), members, n, size, 0)
+		strips := []int64{16 << 10 << r.IntN(4), 16 << 10 << r.IntN(4)}
+		old, err := turned(from, strips[0], members, n, size, 0)
 		if err != nil {
 			continue
 		}
-		new, err := turned(to, 16<<10<<r.IntN(4), members, members, size, 100)
+		new, err := turned(to, strips[1], members, members, size, 100)
+		if err == nil && seed%2 == 0 && from.Mixes() && to.Mixes() {
+			old, new, err = widened(r, from, to, members, strips)
+		}
 		if err != nil {
 			continue
 		}
@@ -62,7 +67,13 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 			continue
 		}
 		turns++
-		for boundary := int64(0); ; boundary = min(boundary+turn.Unit*int64(1+r.IntN(3)), old.Capacity()) {
+		if old.Mixed() && new.Mixed() {
+			mixed++
+		}
+		for alike, at := turn.Alike(), int64(0); at < alike; at += Block * int64(1+r.IntN(64)) {
+			require.Equal(t, where(old, at/Block), where(new, at/Block))
+		}
+		for boundary := int64(0); ; boundary = min(turn.Floor(boundary+turn.Unit(boundary)*int64(1+r.IntN(3))), old.Capacity()) {
 			m, err := turn.At(boundary)
 			require.NoError(t, err, "seed %d: %s of %d to %s of %d at %d", seed, from, n, to, members, boundary)
 			require.Equal(t, old.Capacity(), m.Capacity())
@@ -95,7 +106,35 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 			}
 		}
 	}
-	require.Greater(t, turns, 40)
+	require.Greater(t, turns, 60)
+	require.Greater(t, mixed, 10)
+}
+
+// widened is a change from layers to other layers, of which some members have more.
+func widened(r *rand.Rand, from, to Level, members int, strips []int64) (old, new *Map, err error) {
+	spaces := make([][]Space, members)
+	for slot := range spaces {
+		spaces[slot] = []Space{{0, int64(1+r.IntN(4)) * 2 << 20}}
+	}
+	more := make([][]Space, members)
+	for slot, of := range spaces {
+		more[slot] = slices.Clone(of)
+		if r.IntN(2) == 0 {
+			more[slot] = append(more[slot], Space{992 * 31744, int64(1+r.IntN(4)) * 2 << 20})
+		}
+	}
+	make := func(level Level, strip int64, of [][]Space, id int) (*Map, error) {
+		regions := Layers(level, strip, slices.Max(strips), of, id)
+		if len(regions) == 0 {
+			return nil, ErrSmaller
+		}
+		return NewMap(level, members, regions[0].Shape, regions)
+	}
+	if old, err = make(from, strips[0], spaces, 0); err != nil {
+		return nil, nil, err
+	}
+	new, err = make(to, strips[1], more, 100)
+	return old, new, err
 }
 
 func TestATurnThatWouldGoBackwardsIsRefused(t *testing.T) {

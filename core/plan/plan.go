@@ -21,6 +21,7 @@ type Option struct {
 	Raw      int64         `json:"raw_bytes"`
 	Capacity int64         `json:"capacity_bytes"`
 	Unequal  int64         `json:"lost_to_unequal_sizes_bytes"`
+	Layers   []Layer       `json:"layers,omitempty"` // of disks of different sizes, where the level uses them so
 	Overhead float64       `json:"overhead_percent"` // of the raw capacity: redundancy, tables, unequal sizes
 	Margin   int           `json:"margin"`
 	Best     int           `json:"margin_best"`
@@ -35,6 +36,15 @@ type Option struct {
 
 // Layout works out the map of an array of disks of the given sizes in bytes, tables taken off.
 func Layout(level layout.Level, strip int64, groups int, sizes []int64) (*layout.Map, error) {
+	data, err := dataOf(sizes)
+	if err != nil {
+		return nil, err
+	}
+	return layout.NewLayers(level, strip, groups, data)
+}
+
+// dataOf is how much data disks of some sizes have room for.
+func dataOf(sizes []int64) ([]int64, error) {
 	data := make([]int64, len(sizes))
 	for i, size := range sizes {
 		p, err := record.PlaceFor(size, 0)
@@ -43,7 +53,7 @@ func Layout(level layout.Level, strip int64, groups int, sizes []int64) (*layout
 		}
 		data[i] = p.DataSize
 	}
-	return layout.New(level, strip, groups, data)
+	return data, nil
 }
 
 // For works out one level.
@@ -53,12 +63,18 @@ func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptio
 		return Option{}, err
 	}
 	o := Option{Level: level, Groups: g.Shape.Groups, Members: len(sizes), Capacity: g.Capacity()}
-	smallest := slices.Min(sizes)
-	for _, s := range sizes {
-		o.Raw += s
-		if !level.Appends() {
-			o.Unequal += s - smallest
+	data, err := dataOf(sizes)
+	if err != nil {
+		return Option{}, err
+	}
+	for slot, n := range Unused(g, data) {
+		o.Raw, o.Unequal = o.Raw+sizes[slot], o.Unequal+n
+	}
+	for _, l := range Layers(g) {
+		if l.Margin > 0 {
+			l.Rebuild = a.RebuildTime(l.Each)
 		}
+		o.Layers = append(o.Layers, l)
 	}
 	o.Overhead = 100 * (1 - float64(o.Capacity)/float64(o.Raw))
 	o.Margin, o.Best = g.Margin(func(int) bool { return false })
@@ -72,10 +88,7 @@ func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptio
 	if level.Appends() {
 		o.Read, o.Write = 1, 1
 	}
-	size := slices.Max(sizes)
-	if !level.Appends() {
-		size = smallest
-	}
+	size := sizeOf(g, sizes)
 	o.Rebuild = a.RebuildTime(size)
 	paced := a
 	paced.Share *= NormalShare
@@ -88,6 +101,20 @@ func For(level layout.Level, strip int64, groups int, sizes []int64, a Assumptio
 		o.LossOnce = a.LossInRebuild(g.Shape.Width(), g.Shape.Parity, size)
 	}
 	return o, nil
+}
+
+// sizeOf is what has to be rebuilt of the member whose loss takes longest.
+func sizeOf(g *layout.Map, sizes []int64) (most int64) {
+	switch {
+	case g.Level.Appends():
+		return slices.Max(sizes)
+	case !g.Mixed():
+		return slices.Min(sizes)
+	}
+	for slot := range g.Members {
+		most = max(most, g.Bytes(slot))
+	}
+	return most
 }
 
 // All works out every level that can be made of the disks, in the order levels are shown.

@@ -139,10 +139,35 @@ func TestCapacitiesByHand(t *testing.T) {
 		require.Equal(t, []int{c.margin, c.best}, []int{o.Margin, o.Best}, "%s", c.level)
 		require.InDelta(t, 100*(1-float64(c.data)/float64(c.n)), o.Overhead, 0.2)
 	}
-	o, err := For(layout.Parity1, layout.DefaultStrip, 0, []int64{12 * tb, 12 * tb, 8 * tb}, DefaultAssumptions)
-	require.NoError(t, err)
-	require.Equal(t, 8*tb, o.Unequal)
-	require.InEpsilon(t, float64(16*tb), float64(o.Capacity), 0.002)
+	for _, c := range []struct {
+		level            layout.Level
+		sizes            []int64 // terabytes
+		capacity, unused int64
+		layers           []int // members
+	}{
+		{layout.Parity1, []int64{12, 12, 8}, 20, 0, []int{3, 2}},
+		{layout.Parity1, []int64{3, 3, 3, 1}, 7, 0, []int{4, 3}},
+		{layout.Parity2, []int64{6, 4, 4, 2, 2}, 8, 2, []int{5, 3}},
+		{layout.Parity3, []int64{9, 9, 9, 9, 3}, 12, 0, []int{5, 4}},
+		{layout.Parity1, []int64{4, 4, 4, 12}, 12, 8, nil},
+		{layout.Striped, []int64{2, 6}, 8, 0, []int{2, 1}},
+		{layout.Mirror, []int64{2, 6}, 2, 4, nil},
+		{layout.Concat, []int64{2, 6}, 8, 0, nil},
+	} {
+		for i := range c.sizes {
+			c.sizes[i] *= tb
+		}
+		o, err := For(c.level, layout.DefaultStrip, 0, c.sizes, DefaultAssumptions)
+		require.NoError(t, err)
+		require.InEpsilon(t, float64(c.capacity*tb), float64(o.Capacity), 0.002, "%s of %v", c.level, c.sizes)
+		require.InDelta(t, float64(c.unused*tb), float64(o.Unequal), 0.01*float64(tb))
+		var members []int
+		for _, l := range o.Layers {
+			members = append(members, len(l.Slots))
+			require.Equal(t, o.Margin, l.Margin)
+		}
+		require.Equal(t, c.layers, members)
+	}
 	a := DefaultAssumptions
 	a.Rate = 100e6
 	require.Equal(t, 120000*time.Second, a.RebuildTime(12*tb), "12 TB at 100 MB/s")

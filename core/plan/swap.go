@@ -43,18 +43,25 @@ func SwapFor(level layout.Level, strip int64, groups int, sizes []int64, slots [
 		}
 		then[slot] = size
 	}
-	after, err := Layout(level, strip, groups, then)
+	data, err := dataOf(then)
+	if err != nil {
+		return Swap{}, err
+	}
+	after, err := layout.New(level, strip, groups, data)
+	if g.Mixed() {
+		after, err = layout.NewLayers(level, strip, groups, data)
+	}
 	if err != nil {
 		return Swap{}, err
 	}
 	s.Then = after.Capacity()
-	smallest := slices.Min(sizes)
+	smallest := sizeOf(g, sizes)
 	s.Each = a.RebuildTime(smallest)
 	s.Whole = s.Each * time.Duration(len(slots))
 	s.Margin, _ = g.Margin(func(int) bool { return false })
 	s.During, _ = g.Margin(func(slot int) bool { return slot == slots[0] })
-	for _, n := range then {
-		s.Wasted += n - slices.Min(then)
+	for _, n := range Unused(after, data) {
+		s.Wasted += n
 	}
 	kept := 1.0
 	for range slots {

@@ -54,7 +54,7 @@ func TestARecordWithRegionsReadsBackAsItWasWritten(t *testing.T) {
 	}}
 	turn, err := r.Turns()
 	require.NoError(t, err)
-	r.Turn.Boundary = turn.Old.Capacity() / 3 / turn.Unit * turn.Unit
+	r.Turn.Boundary = turn.Floor(turn.Old.Capacity() / 3)
 	buf, err = r.Encode()
 	require.NoError(t, err)
 	got, err = Decode(buf)

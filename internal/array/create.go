@@ -40,7 +40,7 @@ func (p Plan) Layout() (*layout.Map, []record.Place, error) {
 		}
 		sizes[i] = place.DataSize
 	}
-	lay, err := layout.New(p.Level, p.Strip, p.Groups, sizes)
+	lay, err := layout.NewLayers(p.Level, p.Strip, p.Groups, sizes)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -62,6 +62,9 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	rec := &record.Record{Array: env.NewID(), Name: p.Name, Level: p.Level, Strip: p.Strip, Epoch: 1, EpochID: env.NewID(), Starts: 1}
 	if p.Level.Nested() {
 		rec.Groups = lay.Shape.Groups
+	}
+	if lay.Mixed() {
+		rec.Regions = record.RegionsOf(lay)
 	}
 	a := newArray(cfg, roster.ToServe, lay, rec)
 	rec.Created = a.now()

@@ -20,6 +20,9 @@ func (a *Array) Gain() task.Gain { return a.works.Gain() }
 // Waits says what a change of layout would have to wait for; empty: nothing.
 func (a *Array) Waits() string { return a.works.Waits() }
 
+// PlanWiden works out what Grow does where disks are of different sizes, see task.Works.
+func (a *Array) PlanWiden() (task.Conversion, error) { return a.works.PlanWiden() }
+
 // Convert begins to change the array to another layout, see task.Works.
 func (a *Array) Convert(to task.Target, disks []disk.Disk) error { return a.works.Convert(to, disks) }
 

@@ -86,6 +86,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 						e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
 					}
 					e.err.Printf("%s usable, %s\n", say.Size(plan.Capacity), view.Survives(*plan))
+					e.err.CreateLayers(*plan)
 					for _, line := range plan.Shared {
 						e.err.Printf("%s\n", line)
 					}
@@ -108,6 +109,9 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 					return e.printJSON(a)
 				}
 				e.out.Printf("Array %s is ready: level %s, %s usable, %s.\n", a.Name, a.Level, say.Size(a.Capacity), view.Survives(*a))
+				if !e.interactive() || e.yes {
+					e.out.CreateLayers(*plan)
+				}
 				e.offerAdoption(a)
 				if a.Export != "" {
 					e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})

@@ -7,6 +7,7 @@ import (
 	"nidalo/core/advice"
 	"nidalo/core/event"
 	"nidalo/core/health"
+	"nidalo/core/plan"
 	"nidalo/core/state"
 	"nidalo/internal/history"
 )
@@ -85,10 +86,12 @@ type ArrayStatus struct {
 	NotVetted  []string        `json:"not_vetted,omitempty"`     // of an array that could be created: disks never vetted
 	Tasks      []TaskStatus    `json:"tasks"`
 	LastCheck  *CheckStatus    `json:"last_check,omitempty"`
-	Spares     []string        `json:"spares,omitempty"`     // that stand ready for it
-	NextCheck  *time.Time      `json:"next_check,omitempty"` // when one begins by itself
-	Growth     *GrowthStatus   `json:"growth,omitempty"`     // room on its disks that it does not use
-	Change     *TurnStatus     `json:"conversion,omitempty"` // to another layout, under way
+	Spares     []string        `json:"spares,omitempty"`       // that stand ready for it
+	NextCheck  *time.Time      `json:"next_check,omitempty"`   // when one begins by itself
+	Growth     *GrowthStatus   `json:"growth,omitempty"`       // room on its disks that it does not use
+	Change     *TurnStatus     `json:"conversion,omitempty"`   // to another layout, under way
+	Layers     []plan.Layer    `json:"layers,omitempty"`       // of disks of different sizes
+	Unused     []int64         `json:"unused_bytes,omitempty"` // of an array that could be created: of each disk
 	// Counters since the array was started: bytes unless the name says otherwise.
 	Counters map[string]int64 `json:"counters,omitempty"`
 	Next     []string         `json:"next"`
@@ -97,6 +100,7 @@ type ArrayStatus struct {
 // GrowthStatus is the room that members have beyond what the array uses.
 type GrowthStatus struct {
 	Gain   int64    `json:"gain_bytes"`   // of capacity, if the array grows now
+	Moves  bool     `json:"moves"`        // data is laid out anew for that
 	Unused int64    `json:"unused_bytes"` // on all disks
 	Larger int      `json:"larger"`       // members whose disks have room
 	Short  []string `json:"short"`        // disks without, of members; the array grows when these are larger ones too
@@ -135,6 +139,7 @@ type ChangeReply struct {
 	Seconds float64          `json:"about_seconds"`
 	Rate    float64          `json:"disk_bytes_per_second"` // that this goes by
 	Disks   []state.Identity `json:"disks"`                 // to be added
+	Layers  []plan.Layer     `json:"layers,omitempty"`      // then, of disks of different sizes
 	Stays   bool             `json:"stays"`                 // the service goes on by itself
 	Device  string           `json:"device,omitempty"`      // that the array is attached as
 }

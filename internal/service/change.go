@@ -95,6 +95,13 @@ func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeRe
 	}
 	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Stays: s.opt.Stays, Device: s.devicePath(r)}
 	out.Then.Capacity += g.Bytes
+	if g.Moves {
+		c, err := r.PlanWiden()
+		if err != nil {
+			return nil, person(err)
+		}
+		out = s.changeReply(r, c)
+	}
 	if req.DryRun {
 		return out, nil
 	}
@@ -186,6 +193,9 @@ func (s *Service) changeReply(r *running, p task.Conversion) *control.ChangeRepl
 	read := float64(p.Moves) / float64(p.Shape.Data*p.Shape.Groups)
 	written := 1.5 * float64(p.Moves) / float64(p.At.Data*p.At.Groups)
 	out.Seconds = (read + written) / out.Rate
+	if p.Map != nil {
+		out.Layers = plan.Layers(p.Map)
+	}
 	return out
 }
 
@@ -244,7 +254,7 @@ func growthOf(r *running) *control.GrowthStatus {
 	if r.Failure() != nil || r.Record().Turn != nil || g.Bytes == 0 && g.Then == 0 {
 		return nil
 	}
-	out := &control.GrowthStatus{Gain: g.Bytes, Then: g.Then, Short: shortNames(r, g)}
+	out := &control.GrowthStatus{Gain: g.Bytes, Moves: g.Moves, Then: g.Then, Short: shortNames(r, g)}
 	for slot, n := range g.Unused {
 		out.Unused += n
 		if !slices.Contains(g.Short, slot) && n > 0 {

@@ -8,6 +8,7 @@ import (
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
+	"nidalo/core/plan"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -114,6 +115,7 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 		}
 		out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
 	}
+	out.Layers, out.Unused = plan.Layers(lay), unusedOf(lay, disks)
 	out.Margin, out.MarginBest = lay.MarginOfDisks(state.Spindles(names), func(int) bool { return false })
 	for _, slots := range sharing(names) {
 		var of []string
@@ -125,6 +127,21 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 	}
 	slices.Sort(out.Shared)
 	out.Together = filesTogether(names)
+	return out
+}
+
+// unusedOf is how much of each disk an array has no use for; nil: they are all used as far as strips go.
+func unusedOf(lay *layout.Map, disks []disk.Disk) []int64 {
+	sizes := make([]int64, len(disks))
+	for i, d := range disks {
+		if p, err := record.PlaceFor(d.Size(), 0); err == nil {
+			sizes[i] = p.DataSize
+		}
+	}
+	out := plan.Unused(lay, sizes)
+	if slices.Max(out) == 0 {
+		return nil
+	}
 	return out
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"nidalo/core/advice"
+	"nidalo/core/plan"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
@@ -143,7 +144,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.LastCheck.Partial = !c.Ended.IsZero() && c.Cursor < lay.Stripes()
 	}
 	out.NextCheck = s.nextCheck(r)
-	out.Growth, out.Change = growthOf(r), changeOf(rec)
+	out.Growth, out.Change, out.Layers = growthOf(r), changeOf(rec), plan.Layers(lay)
 	return out
 }
 

@@ -71,7 +71,7 @@ func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice
 	}
 	out.Margin, _ = r.Margin()
 	if g := growthOf(r); g != nil {
-		out.Gain, out.GainThen, out.Short = g.Gain, g.Then, g.Short
+		out.Gain, out.GainMoves, out.GainThen, out.Short = g.Gain, g.Moves, g.Then, g.Short
 		out.Unused, out.Larger = g.Unused, g.Larger
 	}
 	if c := r.LastCheck(); c.Kind == record.Check {

@@ -50,6 +50,10 @@ func (s *Screen) Change(c control.ChangeReply) {
 	if then.Margin < now.Margin {
 		text = append(text, fmt.Sprintf("The margin falls from %d to %d.", now.Margin, then.Margin))
 	}
+	if len(c.Layers) > 0 {
+		s.Printf("  the layers then:\n")
+		s.Layers(c.Layers, nil, nil)
+	}
 	s.Printf("%s\n", wrap(strings.Join(text, " "), s.Width, ""))
 }
 
@@ -62,7 +66,7 @@ func (s *Screen) change(a control.ArrayStatus) {
 	switch {
 	case g == nil:
 	case g.Gain > 0:
-		s.Printf("%s\n", wrap(fmt.Sprintf("Its disks have room for %s more: nidalo grow %s takes it up.", say.Size(g.Gain), a.Name), s.Width, ""))
+		s.Printf("%s\n", wrap(fmt.Sprintf("Its disks have room for %s more: nidalo grow %s %s.", say.Size(g.Gain), a.Name, map[bool]string{false: "takes it up", true: "lays the layers out anew over it"}[g.Moves]), s.Width, ""))
 	case len(g.Short) > 0 && len(g.Short) < len(a.Members):
 		s.Printf("%s\n", wrap(fmt.Sprintf("%s larger than the others; %s is unused. With larger ones for %s as well, the array can grow by %s.", say.Of(g.Larger, len(a.Members), "disk"), say.Size(g.Unused), say.List(g.Short), say.Size(g.Then)), s.Width, ""))
 	}

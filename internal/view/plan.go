@@ -65,8 +65,8 @@ func (s *Screen) Plan(p PlanTable) {
 	if rebuild > 0 {
 		s.Printf("\nA rebuild takes %s of a disk's whole time.\n", Duration(rebuild.Seconds()))
 	}
-	if u := p.Options[0].Unequal; u > 0 {
-		s.Printf("\n%s are lost to unequal sizes at every level but concat.\n", say.Size(u))
+	if text := unequal(p.Options); text != "" {
+		s.Printf("\n%s\n", wrap(text, s.Width, ""))
 	}
 	s.Printf("\n%s\n", wrap("Survives is the losses that are survived for certain, and with luck; speeds are in units of one disk, sequential.", s.Width, ""))
 	s.assumptions(p.Assumptions)
@@ -78,6 +78,33 @@ func (s *Screen) Plan(p PlanTable) {
 		return
 	}
 	s.Next([]string{"nidalo plan -want safety   recommends one; nidalo plan -level L   shows one in detail"})
+}
+
+// unequal says how much of disks of different sizes each level leaves unused; empty: they are of one size.
+func unequal(options []plan.Option) string {
+	by, amounts := map[int64][]string{}, []int64{}
+	for _, o := range options {
+		if by[o.Unequal] == nil {
+			amounts = append(amounts, o.Unequal)
+		}
+		by[o.Unequal] = append(by[o.Unequal], string(o.Level))
+	}
+	if len(amounts) == 0 || slices.Max(amounts) == 0 {
+		return ""
+	}
+	slices.Sort(amounts)
+	var parts []string
+	for _, n := range amounts {
+		parts = append(parts, fmt.Sprintf("%s at %s %s", nothingOr(n), map[bool]string{false: "level", true: "levels"}[len(by[n]) > 1], say.List(by[n])))
+	}
+	return "The disks are not of one size. Of them stays unused: " + strings.Join(parts, "; ") + "."
+}
+
+func nothingOr(bytes int64) string {
+	if bytes == 0 {
+		return "nothing"
+	}
+	return say.Size(bytes)
 }
 
 // mostMargin is above which margin a level is more than anybody wants, unless it is the best for some aim.
@@ -154,8 +181,11 @@ func inWords(n float64) string {
 // PlanOne prints one level in detail, with its layout drawn.
 func (s *Screen) PlanOne(o plan.Option, g *layout.Map, names []string, rows int, a plan.Assumptions) {
 	s.Printf("%s of %d disks: %s usable of %s, overhead %.0f%%, margin %s\n", s.strong("Level "+string(o.Level)), o.Members, say.Size(o.Capacity), say.Size(o.Raw), o.Overhead, Margin(o.Margin, o.Best))
+	if len(o.Layers) > 0 {
+		s.Layers(o.Layers, names, nil)
+	}
 	if o.Unequal > 0 {
-		s.Printf("%s are lost to unequal sizes.\n", say.Size(o.Unequal))
+		s.Printf("%s stays unused: the disks are not of one size.\n", say.Size(o.Unequal))
 	}
 	if o.Margin > 0 {
 		s.Printf("A rebuild takes %s, and %s paced; the chance of losing data is %s in a year, and %s while one disk is out.\n", Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossYear), Chance(o.LossOnce))

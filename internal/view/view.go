@@ -223,6 +223,7 @@ func (s *Screen) array(a control.ArrayStatus) {
 	s.Printf("\n\n")
 	s.members(a)
 	s.Printf("\n")
+	s.layers(a)
 	if a.Together != "" && len(a.Says) == 0 {
 		s.Printf("%s\n", wrap(capital(a.Together)+".", s.Width, ""))
 	}

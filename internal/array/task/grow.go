@@ -18,6 +18,7 @@ type Gain struct {
 	Unused []int64 // by slot: bytes of data that one more segment could have
 	Short  []int   // slots whose disks have no room, while others have
 	Then   int64   // of capacity, if those had as much as the others
+	Moves  bool    // data is laid out anew for it
 	more   []int64 // by slot: of data that the new segment is to have; 0: none
 }
 
@@ -38,6 +39,10 @@ func (w *Works) Gain() (g Gain) {
 		if least < 0 || g.Unused[slot] < least {
 			least = g.Unused[slot]
 		}
+	}
+	if lay.Mixed() {
+		w.gainOfLayers(&g)
+		return g
 	}
 	if lay.Level.Appends() {
 		for slot, room := range g.Unused {
@@ -70,6 +75,34 @@ func (w *Works) Gain() (g Gain) {
 		g.Then, g.Short = 0, nil
 	}
 	return g
+}
+
+// gainOfLayers works out what is gained when the layers are laid out anew over all that the disks have.
+func (w *Works) gainOfLayers(g *Gain) {
+	rec, lay := w.host.Roster.View().Clone(), w.host.Layout()
+	for slot, room := range g.Unused {
+		if e := &rec.Roster[slot]; room > 0 {
+			e.More = append(slices.Clone(e.More), room)
+		}
+	}
+	regions := laidOut(lay.Level, lay.Shape, rec.Roster, lay.Shape.Strip, 0)
+	after := int64(0)
+	for _, r := range regions {
+		after += r.Rows * int64(r.Groups) * r.StripeSize()
+	}
+	if (after-lay.Capacity())*100 < lay.Capacity() {
+		return
+	}
+	g.Bytes, g.Moves = after-lay.Capacity(), true
+	for slot, room := range g.Unused {
+		e := rec.Roster[slot]
+		if _, first, ok := e.Segment(len(e.More)); ok && room > 0 && slices.ContainsFunc(regions, func(r layout.Region) bool {
+			at := slices.Index(r.Slots, slot)
+			return at >= 0 && r.Begin[at] >= first
+		}) {
+			g.more[slot] = room
+		}
+	}
 }
 
 // Measure finds out how large the disks of the members are by now. It takes as long as a disk that hangs.
@@ -106,6 +139,9 @@ func (w *Works) whole() string {
 //	2  the maps of the new segments are written and synced                          the same: nothing names the segments
 //	3  the roster names them and the new region                                     a crash leaves the old size or the new one
 //	4  clients may use the new room
+//
+// Where sizes are mixed there is no new region: a conversion lays the layers out anew over the segments, from the first that becomes wider on. A crash
+// before it begins leaves segments that nothing uses, which the next Grow takes up.
 func (w *Works) Grow() (Gain, error) {
 	w.joins.Lock()
 	defer w.joins.Unlock()
@@ -147,6 +183,9 @@ func (w *Works) Grow() (Gain, error) {
 	if err != nil {
 		return g, err
 	}
+	if g.Moves {
+		return g, w.convert(Target{Level: lay.Level, Strip: lay.Shape.Strip, widen: true}, nil)
+	}
 	w.host.Say(event.ArrayGrown, "", fmt.Sprintf("%s more, %s in all", say.Size(g.Bytes), say.Size(lay.Capacity())))
 	return g, nil
 }
@@ -155,6 +194,9 @@ func (w *Works) Grow() (Gain, error) {
 func (w *Works) grown(g Gain, places []record.Place) []layout.Region {
 	lay := w.host.Layout()
 	regions := record.RegionsOf(lay)
+	if g.Moves {
+		return regions // they are laid out anew by a conversion
+	}
 	id := nextID(regions)
 	if lay.Level.Appends() {
 		for slot, more := range g.more {

@@ -83,6 +83,9 @@ func (m *moving) left() int64 {
 
 func (m *moving) run() error {
 	var done int64
+	if err := m.skip(); err != nil {
+		return err
+	}
 	for m.boundary < m.turn.Old.Capacity() {
 		err := m.t.Point(done)
 		if err != nil {
@@ -149,18 +152,20 @@ func (m *moving) window() int64 {
 	if m.t.Yields() {
 		most /= 4 // so that clients wait less, and that a pace is kept
 	}
-	units := max(most/m.turn.Unit, 1)
+	unit := m.turn.Unit(m.boundary)
+	units := max(most/unit, 1)
 	for _, o := range m.w.host.Slots.All() {
 		units = min(units, max(o.Ring.Blocks/8/(strip/record.Block), 1))
 	}
-	return units * m.turn.Unit
+	return units * unit
 }
 
 // reach is how far a window goes in which no more than some bytes lie in stripes that were written, and how many do.
 func (m *moving) reach(bytes int64) (to, written int64) {
 	lay := m.w.host.Layout()
-	for to = m.boundary; to < lay.Capacity() && to-m.boundary < bytes+m.turn.Unit+m.empty(); {
-		next := min(to+m.turn.Unit, lay.Capacity())
+	unit := m.turn.Unit(m.boundary)
+	for to = m.boundary; to < lay.Capacity() && to-m.boundary < bytes+unit+m.empty() && m.turn.Unit(to) == unit; {
+		next := m.turn.Next(to)
 		more := int64(0)
 		for at := to; at < next; {
 			st, in := lay.Locate(at)
@@ -192,7 +197,7 @@ func (m *moving) nextWritten() int64 {
 	st, _ := lay.Locate(m.boundary)
 	next := lay.Offset(m.w.host.Stripes.NextWrittenOf(lay, st.Ordinal()))
 	if next < lay.Capacity() {
-		next = max(next/m.turn.Unit*m.turn.Unit, m.boundary)
+		next = max(m.turn.Floor(next), m.boundary)
 	}
 	return next
 }
@@ -230,6 +235,47 @@ func (m *moving) jump(to int64) (jumped bool, err error) {
 	defer m.w.host.Journal.Barrier.RUnlock()
 	probe.WindowJumped.Seen()
 	return true, m.advance(to, lay)
+}
+
+// skip passes over what both maps put at the same places, with all clients kept away for that moment: stripes have other names from here on.
+func (m *moving) skip() error {
+	to := m.turn.Alike()
+	for m.boundary < to {
+		if err := m.t.await(m.waits); err != nil {
+			return err
+		}
+		if err := m.skipTo(to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *moving) skipTo(to int64) error {
+	m.w.joins.Lock()
+	defer m.w.joins.Unlock()
+	if err := m.w.host.Alive(); err != nil {
+		return err
+	}
+	if err := m.settle(m.boundary, to); err != nil {
+		return err
+	}
+	defer m.w.host.Hold(0, m.turn.Old.Capacity())()
+	if err := m.settle(m.boundary, to); err != nil {
+		return err
+	}
+	defer m.w.host.Stripes.LockAll()()
+	if err := m.w.host.Journal.Checkpoint(); err != nil {
+		return err
+	}
+	lay, err := m.turn.At(to)
+	if err != nil || !m.pend(lay) {
+		return err
+	}
+	defer m.w.host.Roster.Pend(nil)
+	m.w.host.Journal.Barrier.RLock()
+	defer m.w.host.Journal.Barrier.RUnlock()
+	return m.advance(to, lay)
 }
 
 // pend has the loss of a member judged by a map that is about to be in force as well, and says whether all members are still there.
@@ -654,6 +700,7 @@ type Target struct {
 	Level  layout.Level
 	Strip  int64
 	Groups int
+	widen  bool // the same layout over more of the disks
 }
 
 // Conversion is a change of layout that could be made.
@@ -666,6 +713,7 @@ type Conversion struct {
 	MarginNow, MarginAt int   // how many members may be lost for certain: now, and then
 	Shape               layout.Shape
 	At                  layout.Shape // its shape then
+	Map                 *layout.Map  // then; nil where nothing has to be moved
 	record              *record.Turn // nil: nothing has to be moved
 	regions             []layout.Region
 	added               []record.Entry
@@ -673,7 +721,23 @@ type Conversion struct {
 
 // PlanConversion works out a change of layout onto the members there are and some more disks of given sizes.
 func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
-	rec, lay := w.host.Roster.View(), w.host.Layout()
+	return w.planOn(w.host.Roster.View(), to, sizes)
+}
+
+// PlanWiden works out how layers are laid out anew over the room that was gained, see Gain.
+func (w *Works) PlanWiden() (Conversion, error) {
+	rec, lay := w.host.Roster.View().Clone(), w.host.Layout()
+	for slot, more := range w.Gain().more {
+		if more > 0 {
+			rec.Roster[slot].More = append(slices.Clone(rec.Roster[slot].More), more)
+		}
+	}
+	return w.planOn(rec, Target{Level: lay.Level, Strip: lay.Shape.Strip, widen: true}, nil)
+}
+
+// planOn is PlanConversion for members as some record has them.
+func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion, error) {
+	lay := w.host.Layout()
 	c := Conversion{Target: to, Members: len(rec.Roster) + len(sizes), Before: lay.Capacity(), Shape: lay.Shape}
 	if rec.Turn != nil {
 		return c, errors.New("the array is being converted already")
@@ -681,14 +745,14 @@ func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
 	if c.Strip == 0 {
 		c.Strip = rec.Strip
 	}
-	if c.Level == lay.Level && c.Strip == lay.Shape.Strip && len(sizes) == 0 && (c.Groups == 0 || c.Groups == lay.Shape.Groups) {
+	if !c.widen && c.Level == lay.Level && c.Strip == lay.Shape.Strip && len(sizes) == 0 && (c.Groups == 0 || c.Groups == lay.Shape.Groups) {
 		return c, fmt.Errorf("the array has level %s with such strips and groups already", c.Level)
 	}
 	shape, err := layout.ShapeOf(c.Level, c.Strip, c.Groups, c.Members)
 	if err != nil {
 		return c, err
 	}
-	if err := c.enlist(rec, sizes, max(w.strip(), c.Strip)); err != nil {
+	if err := c.enlist(rec, sizes, max(w.strip(), c.Strip), lay.Mixed()); err != nil {
 		return c, err
 	}
 	c.regions = record.RegionsOf(lay)
@@ -718,16 +782,20 @@ func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
 		return c, errors.New("the members have no room for strips of that size")
 	}
 	turn, err := after.Turns()
-	if turn != nil {
-		c.After = turn.New.Capacity()
-		c.MarginAt, _ = turn.New.Margin(none)
+	if turn == nil {
+		return c, err
 	}
-	c.Moves = w.host.Stripes.Used()
+	c.Map, c.After = turn.New, turn.New.Capacity()
+	c.MarginAt, _ = turn.New.Margin(none)
+	if alike := turn.Alike(); alike < lay.Capacity() {
+		st, _ := lay.Locate(alike)
+		c.Moves = w.host.Stripes.UsedFrom(st.Ordinal())
+	}
 	return c, err
 }
 
-// enlist lays out the entries of new members: segments like the smallest of those there are.
-func (c *Conversion) enlist(rec *record.Record, sizes []int64, strip int64) error {
+// enlist lays out the entries of new members: segments like the smallest of those there are, or one over the whole disk where sizes are mixed.
+func (c *Conversion) enlist(rec *record.Record, sizes []int64, strip int64, mixed bool) error {
 	least := slices.Clone(rec.Roster)
 	e := record.Entry{Condition: record.Active, DataSize: least[0].DataSize, More: slices.Clone(least[0].More)}
 	for _, o := range least {
@@ -743,16 +811,42 @@ func (c *Conversion) enlist(rec *record.Record, sizes []int64, strip int64) erro
 			return fmt.Errorf("a disk of %s is too small: a member of this array needs at least %s (%d bytes)", say.Size(size), say.Size(c.Need), c.Need)
 		}
 		own := e
+		if mixed {
+			p, err := record.PlaceFor(size, 0)
+			if err != nil {
+				return err
+			}
+			own.DataSize, own.More = p.DataSize, nil
+		}
 		own.Size, own.Witness = size, record.WitnessOf(len(rec.Roster)+i, len(rec.Roster)+len(sizes))
 		c.added = append(c.added, own)
 	}
 	return nil
 }
 
-// laidOut are the regions of a shape over all segments that all members have, whole multiples of the largest strip high.
+// spaces are the segments of some members, by slot.
+func spaces(roster []record.Entry) [][]layout.Space {
+	out := make([][]layout.Space, len(roster))
+	for slot, e := range roster {
+		for i := 0; ; i++ {
+			size, first, ok := e.Segment(i)
+			if !ok {
+				break
+			}
+			out[slot] = append(out[slot], layout.Space{First: first, Size: size})
+		}
+	}
+	return out
+}
+
+// laidOut are the regions of a shape over the segments of some members: over those that all have, or in layers where the level mixes. They are whole
+// multiples of the largest strip high.
 func laidOut(level layout.Level, shape layout.Shape, roster []record.Entry, strip int64, id int) (out []layout.Region) {
-	if level.Appends() {
+	switch {
+	case level.Appends():
 		return appended(shape, roster, 0, id)
+	case level.Mixes():
+		return layout.Layers(level, shape.Strip, strip, spaces(roster), id)
 	}
 	for i := 0; ; i++ {
 		r := layout.Region{Shape: shape, ID: id + i, Rows: 1 << 60}
@@ -794,6 +888,11 @@ func appended(shape layout.Shape, roster []record.Entry, from, id int) (out []la
 func (w *Works) Convert(to Target, disks []disk.Disk) error {
 	w.joins.Lock()
 	defer w.joins.Unlock()
+	return w.convert(to, disks)
+}
+
+// convert is Convert with nothing else joining meanwhile.
+func (w *Works) convert(to Target, disks []disk.Disk) error {
 	var sizes []int64
 	for _, d := range disks {
 		sizes = append(sizes, d.Size())
