@@ -9,7 +9,8 @@ import (
 var growCommand = command{name: "grow", usage: "[-wait] [-although-bad] [-yes] NAME [DISK…]", short: "give an array more room, from larger disks or with more of them", least: 1, most: -1,
 	help: `
 Without disks: takes up the room that all members have since they are on larger disks, or on partitions or files that were made
-larger. No data moves, and it takes seconds. As long as some disks are too small, nidalo status says how far it is.
+larger. No data moves, and it takes seconds. As long as some disks are too small, nidalo status says how far it is. Where disks
+are of different sizes, the layers that become wider are laid out anew.
 
 With disks: adds them. Levels 0, 5, 6 and triple become wider; 10, 50 and 60 get more groups of the size they have; concat goes on
 behind its end. The data is spread over all members by a conversion, while the array is used (nidalo help convert).

@@ -32,7 +32,8 @@ type drawing struct {
 func Draw(seed uint64) Script {
 	d := &drawing{Rand: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	shape := shapes[d.IntN(len(shapes))]
-	d.Script = Script{Level: shape.level, Members: shape.members, Strip: 16 << (d.IntN(3) / 2), Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed}
+	d.Script = Script{Level: shape.level, Members: shape.members, Strip: 16 << (d.IntN(3) / 2), Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed,
+		Uneven: seed%16 >= 10 && seed%16 <= 12}
 	d.lay, _ = d.layout()
 	d.blocks = d.Script.blocks(d.lay)
 	switch kind := d.IntN(24); {

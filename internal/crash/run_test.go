@@ -137,7 +137,14 @@ func (c *machine) fail(err error) {
 
 func (c *machine) newDisk() *Disk {
 	c.serial++
-	d := NewDisk(fmt.Sprintf("d%d", c.serial), c.size, c.power)
+	size := c.size
+	if c.script.Uneven {
+		size += 2 * unevenBy
+	}
+	if c.serial <= c.script.Members {
+		size = c.size + c.script.more(c.serial-1)
+	}
+	d := NewDisk(fmt.Sprintf("d%d", c.serial), size, c.power)
 	c.all = append(c.all, d)
 	return d
 }
@@ -157,6 +164,9 @@ func (c *machine) play() error {
 		return err
 	}
 	c.a, c.up = a, true
+	if a.Layout().Mixed() {
+		seen("disks of different sizes")
+	}
 	c.m = newModel(c.script.blocks(a.Layout()))
 	ops := append(slices.Clone(c.script.Ops), endings...)
 	for len(ops) > 0 && !c.over {

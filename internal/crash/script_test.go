@@ -31,6 +31,7 @@ type Script struct {
 	Members, Strip   int // strip in KiB
 	Stripes, Clients int
 	Seed             uint64 // of the scheduler
+	Uneven           bool   // disks are of different sizes
 	Ops              []Op
 }
 
@@ -54,7 +55,11 @@ func (o Op) String() string {
 
 func (s Script) String() string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "array level=%s members=%d strip=%d stripes=%d clients=%d seed=%d\n", s.Level, s.Members, s.Strip, s.Stripes, s.Clients, s.Seed)
+	fmt.Fprintf(&out, "array level=%s members=%d strip=%d stripes=%d clients=%d seed=%d", s.Level, s.Members, s.Strip, s.Stripes, s.Clients, s.Seed)
+	if s.Uneven {
+		out.WriteString(" uneven=1")
+	}
+	out.WriteString("\n")
 	for _, o := range s.Ops {
 		fmt.Fprintln(&out, o)
 	}
@@ -89,7 +94,7 @@ func Parse(text string) (s Script, err error) {
 func (s *Script) header(line string) error {
 	var level string
 	_, err := fmt.Sscanf(line, "array level=%s members=%d strip=%d stripes=%d clients=%d seed=%d", &level, &s.Members, &s.Strip, &s.Stripes, &s.Clients, &s.Seed)
-	s.Level = layout.Level(level)
+	s.Level, s.Uneven = layout.Level(level), strings.HasSuffix(line, " uneven=1")
 	if err == nil && (s.Stripes < 1 || s.Clients < 1) {
 		err = fmt.Errorf("%q: a script needs stripes and clients", line)
 	}
@@ -139,16 +144,31 @@ const diskSize = 9 << 20
 
 // geometry is the shape of the array.
 func (s Script) layout() (*layout.Map, error) {
-	p, err := record.PlaceFor(diskSize, 0)
-	if err != nil {
-		return nil, err
+	sizes := make([]int64, s.Members)
+	for i := range sizes {
+		p, err := record.PlaceFor(diskSize+s.more(i), 0)
+		if err != nil {
+			return nil, err
+		}
+		sizes[i] = p.DataSize
 	}
-	return layout.New(s.Level, int64(s.Strip)<<10, 0, slices.Repeat([]int64{p.DataSize}, s.Members))
+	return layout.NewLayers(s.Level, int64(s.Strip)<<10, 0, sizes)
 }
 
-// blocks is how much of the array is used: a few stripes over and over, so that writes meet; all of it for concat.
+// unevenBy is by how much disks are larger than others.
+const unevenBy = 1 << 20
+
+// more is by how much the disk of a member is larger than the smallest.
+func (s Script) more(slot int) int64 {
+	if !s.Uneven {
+		return 0
+	}
+	return int64(slot%3) * unevenBy
+}
+
+// blocks is how much of the array is used: a few stripes over and over, so that writes meet; all of it where not all stripes are alike.
 func (s Script) blocks(g *layout.Map) int64 {
-	if s.Level == layout.Concat {
+	if s.Level == layout.Concat || g.Mixed() {
 		return g.Capacity() / block
 	}
 	return min(g.Capacity(), int64(s.Stripes)*g.Shape.StripeSize()*int64(g.Shape.Groups)) / block

@@ -29,6 +29,9 @@ func (c *machine) grow(string, []int64) error {
 	c.a.Measure()
 	if g, err := c.a.Grow(); err == nil && g.Bytes > 0 {
 		seen("grown")
+		if g.Moves {
+			seen("layers laid out anew")
+		}
 	}
 	return nil
 }

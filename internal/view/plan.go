@@ -97,7 +97,7 @@ func unequal(options []plan.Option) string {
 	for _, n := range amounts {
 		parts = append(parts, fmt.Sprintf("%s at %s %s", nothingOr(n), map[bool]string{false: "level", true: "levels"}[len(by[n]) > 1], say.List(by[n])))
 	}
-	return "The disks are not of one size. Of them stays unused: " + strings.Join(parts, "; ") + "."
+	return "The disks differ in size. What stays unused of them: " + strings.Join(parts, "; ") + "."
 }
 
 func nothingOr(bytes int64) string {
@@ -187,12 +187,15 @@ func (s *Screen) PlanOne(o plan.Option, g *layout.Map, names []string, rows int,
 	if o.Unequal > 0 {
 		s.Printf("%s stays unused: the disks are not of one size.\n", say.Size(o.Unequal))
 	}
+	text := fmt.Sprintf("Any disk lost is all data lost: the chance of that is %s in a year.", Chance(o.LossYear))
 	if o.Margin > 0 {
-		s.Printf("A rebuild takes %s, and %s paced; the chance of losing data is %s in a year, and %s while one disk is out.\n", Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossYear), Chance(o.LossOnce))
-	} else {
-		s.Printf("Any disk lost is all data lost: the chance of that is %s in a year.\n", Chance(o.LossYear))
+		text = fmt.Sprintf("A rebuild takes %s, and %s paced; the chance of losing data is %s in a year, and %s while one disk is out.", Duration(o.Rebuild.Seconds()), Duration(o.Paced.Seconds()), Chance(o.LossYear), Chance(o.LossOnce))
 	}
-	s.Printf("It reads as fast as %.0f disks and writes as fast as %.0f; a block overwritten is %d operations of members, the journal included.\n", o.Read, o.Write, o.Small)
+	where := ""
+	if len(o.Layers) > 0 {
+		where = " in the first layer"
+	}
+	s.Printf("%s\n%s\n", wrap(text, s.Width, ""), wrap(fmt.Sprintf("It reads as fast as %.0f disks and writes as fast as %.0f%s; a block overwritten is %d operations of members, the journal included.", o.Read, o.Write, where, o.Small), s.Width, ""))
 	s.Printf("\n")
 	header := table.Row{"row"}
 	right := []int{1}
