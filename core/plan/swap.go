@@ -24,10 +24,18 @@ type Swap struct {
 	Wasted int64         `json:"unused_bytes"`        // of the new disks, as long as other members are smaller
 }
 
-// SwapFor works out the exchange of the members in slots of an array of disks of the given sizes, in bytes. It refuses disks
+// SwapFor works out the exchange of the members in slots of an array of disks of the given sizes, in bytes, which it uses in layers or not. It refuses disks
 // that are smaller than what the array uses of its members.
-func SwapFor(level layout.Level, strip int64, groups int, sizes []int64, slots []int, size int64, a Assumptions) (Swap, error) {
-	g, err := Layout(level, strip, groups, sizes)
+func SwapFor(level layout.Level, strip int64, groups int, sizes []int64, layers bool, slots []int, size int64, a Assumptions) (Swap, error) {
+	made := layout.New
+	if layers {
+		made = layout.NewLayers
+	}
+	data, err := dataOf(sizes)
+	if err != nil {
+		return Swap{}, err
+	}
+	g, err := made(level, strip, groups, data)
 	if err != nil {
 		return Swap{}, err
 	}
@@ -43,14 +51,10 @@ func SwapFor(level layout.Level, strip int64, groups int, sizes []int64, slots [
 		}
 		then[slot] = size
 	}
-	data, err := dataOf(then)
-	if err != nil {
+	if data, err = dataOf(then); err != nil {
 		return Swap{}, err
 	}
-	after, err := layout.New(level, strip, groups, data)
-	if g.Mixed() {
-		after, err = layout.NewLayers(level, strip, groups, data)
-	}
+	after, err := made(level, strip, groups, data)
 	if err != nil {
 		return Swap{}, err
 	}

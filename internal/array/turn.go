@@ -78,6 +78,17 @@ func (t turning) Ahead(boundary int64) (back func(), err error) {
 	}, nil
 }
 
+// Layout is that of replay.Turn.
+func (t turning) Layout() *layout.Map { return t.a.Layout() }
+
+// Boundary is that of replay.Turn.
+func (t turning) Boundary() int64 {
+	if t.a.ahead > 0 {
+		return t.a.ahead
+	}
+	return t.a.roster.Now().Turn.Boundary
+}
+
 // Keep is that of replay.Turn.
 func (t turning) Keep() error {
 	if t.a.ahead == 0 || t.a.rescue != nil {

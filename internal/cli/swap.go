@@ -73,7 +73,7 @@ func (o *planOptions) showSwap(e *env, a plan.Assumptions, r control.ArrayStatus
 	if groups == 1 {
 		groups = 0 // levels that have no groups to choose
 	}
-	s, err := plan.SwapFor(layout.Level(r.Level), r.Strip, groups, sizes, slots, cmp.Or(size, sizes[slots[0]]), a)
+	s, err := plan.SwapFor(layout.Level(r.Level), r.Strip, groups, sizes, len(r.Layers) > 0, slots, cmp.Or(size, sizes[slots[0]]), a)
 	if err != nil {
 		return &control.Error{What: fmt.Sprintf("array %q: %v", r.Name, err)}
 	}

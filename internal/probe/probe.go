@@ -129,6 +129,7 @@ const (
 	CellsNotGivenUp
 	MarginOfOneMap
 	TwoWitnessedByOne
+	WindowTakenForMoved
 	Mistakes // how many there are
 )
 
@@ -165,7 +166,7 @@ var mistakes = [Mistakes]string{
 	BoundaryNotInBatch: "a batch that moves a window does not say so", BoundaryBeforeCommit: "the boundary is written down before the commit",
 	BoundaryTooLate: "a checkpoint comes before the boundary is written down", BoundaryOfBatchForgotten: "a start does not go by the boundary of a batch",
 	CellsNotGivenUp: "cells that are given up keep their sums", MarginOfOneMap: "a loss while a window moves is judged by one map",
-	TwoWitnessedByOne: "one member is to keep the witnesses of two",
+	TwoWitnessedByOne: "one member is to keep the witnesses of two", WindowTakenForMoved: "a rescue takes a window for moved that may not be",
 	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 

@@ -46,6 +46,9 @@ type Turn interface {
 	Ahead(boundary int64) (back func(), err error)
 	// Keep writes down how far the boundary is.
 	Keep() error
+	// Layout is the map in force, and Boundary how far it is.
+	Layout() *layout.Map
+	Boundary() int64
 }
 
 // Run finishes what a crash cut short, from the journals. Afterwards the members are consistent and the journals
@@ -151,15 +154,47 @@ func (r *replaying) inTurn(n uint64) (whole bool, err error) {
 	if boundary == 0 || r.Turn == nil {
 		return r.batch(n)
 	}
+	from := r.Turn.Boundary()
 	back, err := r.Turn.Ahead(boundary)
 	if err != nil {
 		return false, err
+	}
+	if r.Note != nil && back != nil {
+		return r.salvage(n, from, boundary, back)
 	}
 	whole, err = r.batch(n)
 	if !whole && back != nil {
 		back()
 	}
 	return whole, err
+}
+
+// salvage is inTurn, in a rescue, of a batch that takes the boundary further. Where nobody can tell whether it happened, the map stays as it was, and
+// what members that lack it hold in the window is not known: the batch may have been brought in place there. Where it happened, they may lack blocks
+// that nothing of the others tells of.
+func (r *replaying) salvage(n uint64, from, to int64, back func()) (whole bool, err error) {
+	b := r.Journal.GatherBatch(r.scans, n)
+	if b.Usable || probe.WindowTakenForMoved.On() {
+		return r.batch(n)
+	}
+	happened := n <= r.sure
+	if !happened {
+		back()
+	}
+	for at, lay := from, r.Turn.Layout(); at < to; {
+		st, in := lay.Locate(at)
+		at += st.StripeSize() - in
+		for _, m := range b.Lacking {
+			if st.Has(m.Slot) {
+				r.Tables.Set(m, st.Block(m.Slot), st.StripBlocks(), nil, record.SumLost)
+			}
+		}
+	}
+	if happened {
+		return r.batch(n)
+	}
+	r.unknown(b)
+	return true, nil
 }
 
 // batch brings one batch in place. whole is false when it never happened, and nothing was done.
