@@ -43,6 +43,7 @@ const (
 	ArrayRenamed        Kind = "array-renamed"
 	ArrayDissolved      Kind = "array-dissolved"
 	ArrayGrown          Kind = "array-grown"      // it has taken up the room of larger disks
+	ArrayShrunk         Kind = "array-shrunk"     // it has less capacity
 	ArrayConverting     Kind = "array-converting" // to another layout
 	ArrayAttached       Kind = "array-attached"
 	ArrayNotAttached    Kind = "array-not-attached" // it should be
@@ -52,6 +53,7 @@ const (
 	MemberMissing       Kind = "member-missing"
 	MemberReturned      Kind = "member-returned"    // it was away, and catches up
 	MemberRetired       Kind = "member-retired"     // a copy took its place
+	MemberFreed         Kind = "member-freed"       // the array does without it
 	MemberStale         Kind = "member-stale"       // it cannot come back
 	MemberSetBack       Kind = "member-set-back"    // it holds less than it had confirmed
 	MemberStranger      Kind = "member-stranger"    // it claims to be a member and is none

@@ -372,3 +372,24 @@ func (c *Columns) First() int {
 	}
 	panic("no column")
 }
+
+// Ceil is the end of the row in which the byte before a byte of the logical space lies.
+func (m *Map) Ceil(at int64) int64 {
+	st, _ := m.Locate(max(at-1, 0))
+	return st.At(0, st.Row).Offset() + st.StripeSize()*int64(st.Groups)
+}
+
+// Cut is the map with as many whole rows as lie below a byte of the logical space.
+func (m *Map) Cut(capacity int64) (*Map, error) {
+	var regions []Region
+	for _, r := range m.regions {
+		c := r.copy()
+		if c.Rows = min(r.Rows, (capacity-r.start)/(r.StripeSize()*int64(r.Groups))); c.Rows > 0 {
+			regions = append(regions, c)
+		}
+	}
+	if len(regions) == 0 {
+		return nil, fmt.Errorf("less than a row of the array: %w", ErrSmaller)
+	}
+	return NewMap(m.Level, m.Members, m.Shape, regions)
+}

@@ -7,13 +7,15 @@ import (
 	"slices"
 )
 
-// Turn is a change from one map of an array to another, stripe by stripe, in ascending logical order. Below a boundary the new map is in force, and
-// from it on the old one. It can be made where no block that the new map puts in place lies behind one that is still to be moved; what was
-// moved is then never written over by what comes later.
+// Turn is a change from one map of an array to another, stripe by stripe: upwards in logical order, or downwards from the end. On one side of a boundary
+// the new map is in force, on the other side still the old one. It can be made upwards where no block that the new map puts in place lies behind one that
+// is still to be moved, downwards where none lies before one. What was moved is then never written over by what comes later.
 //
-// A boundary lies at a whole number of rows of the new map that are also whole strips of either map, or at the end: see Next.
+// How far a change is, is said in bytes of the logical space that are laid out anew. Upwards a boundary lies at a whole number of rows of the new map that
+// are also whole strips of either map, or at the end. Downwards it lies at whole rows of both maps, or at the beginning.
 type Turn struct {
 	Old, New *Map
+	Down     bool
 	strip    int64 // the largest of all, bytes
 }
 
@@ -49,7 +51,11 @@ func NewTurn(old, new *Map) (*Turn, error) {
 			return nil, errors.New("the old map is in the middle of a change")
 		}
 	}
-	return t, t.forwards()
+	err := t.forwards()
+	if errors.Is(err, ErrBackwards) && t.backwards() == nil {
+		t.Down, err = true, nil
+	}
+	return t, err
 }
 
 // unit is how far apart the boundaries in a region of the new map are, in bytes of the logical space.
@@ -60,26 +66,93 @@ func (t *Turn) region(at int64) *Region {
 	return t.New.before(at, func(r *Region) int64 { return r.start })
 }
 
-// Floor is the last boundary that is not behind a byte.
-func (t *Turn) Floor(at int64) int64 {
-	if at >= t.Old.capacity {
-		return t.Old.capacity
+// boundary is where the one map ends and the other begins when so much is moved.
+func (t *Turn) boundary(moved int64) int64 {
+	if t.Down {
+		return t.Old.capacity - moved
 	}
+	return moved
+}
+
+// Stretch is what is moved, in bytes of the logical space, between two states of the change.
+func (t *Turn) Stretch(moved, then int64) (from, to int64) {
+	if t.Down {
+		return t.boundary(then), t.boundary(moved)
+	}
+	return moved, then
+}
+
+// Floor is how much is moved at the last boundary before so much is.
+func (t *Turn) Floor(moved int64) int64 {
+	switch {
+	case moved >= t.Old.capacity:
+		return t.Old.capacity
+	case t.Down:
+		at := t.boundary(moved)
+		for at < t.Old.capacity && !t.whole(at) {
+			at = min(t.floor(at)+t.unit(t.region(at)), t.end(at), t.Old.capacity)
+		}
+		return t.Old.capacity - at
+	}
+	return t.floor(moved)
+}
+
+// floor is the last whole row of the new map that begins at or before a byte, and is one of strips of either map.
+func (t *Turn) floor(at int64) int64 {
 	r := t.region(at)
 	return at - (at-r.start)%t.unit(r)
 }
 
-// Next is the first boundary behind one that is not the end.
-func (t *Turn) Next(boundary int64) int64 {
-	r := t.region(boundary)
-	return min(boundary+t.unit(r), r.start+r.Stripes()*r.StripeSize(), t.Old.capacity)
+// end is the end of the region of the new map in which a byte lies.
+func (t *Turn) end(at int64) int64 { return t.region(at).end() }
+
+// whole says whether a row of each map begins at a byte, or the array.
+func (t *Turn) whole(at int64) bool {
+	if at == 0 || at == t.Old.capacity {
+		return true
+	}
+	o := t.Old.before(at, func(r *Region) int64 { return r.start })
+	return t.floor(at) == at && (at-o.start)%(o.StripeSize()*int64(o.Groups)) == 0
 }
 
-// Unit is how many bytes of the logical space lie between two boundaries at a place.
-func (t *Turn) Unit(at int64) int64 { return t.unit(t.region(at)) }
+// Next is how much is moved at the next boundary; not everything is yet.
+func (t *Turn) Next(moved int64) int64 {
+	if !t.Down {
+		return min(moved+t.unit(t.region(moved)), t.end(moved), t.Old.capacity)
+	}
+	at := t.floor(t.boundary(moved) - 1)
+	for !t.whole(at) {
+		at = t.floor(at - 1)
+	}
+	return t.Old.capacity - at
+}
 
-// Alike is the last boundary below which both maps put everything at the same places.
-func (t *Turn) Alike() (boundary int64) {
+// Unit is how many bytes of the logical space lie between two boundaries where so much is moved.
+func (t *Turn) Unit(moved int64) int64 {
+	if moved >= t.Old.capacity {
+		return 1
+	}
+	if t.Down {
+		return t.Next(moved) - moved
+	}
+	return t.unit(t.region(moved))
+}
+
+// Each is what one member has of a unit.
+func (t *Turn) Each(moved int64) int64 {
+	if moved >= t.Old.capacity {
+		return 0
+	}
+	from, _ := t.Stretch(moved, t.Next(moved))
+	r := t.region(from)
+	return (t.Unit(moved) + int64(r.Data*r.Groups) - 1) / int64(r.Data*r.Groups)
+}
+
+// Alike is how much both maps put at the same places, up to the last boundary of which that is so.
+func (t *Turn) Alike() (moved int64) {
+	if t.Down {
+		return 0
+	}
 	for i, r := range t.New.regions {
 		if i >= len(t.Old.regions) {
 			break
@@ -88,68 +161,112 @@ func (t *Turn) Alike() (boundary int64) {
 		if r.Shape != o.Shape || r.start != o.start || !slices.Equal(r.Slots, o.Slots) || !slices.Equal(r.Begin, o.Begin) {
 			break
 		}
-		boundary = t.Floor(r.start + min(r.Stripes(), o.Stripes())*r.StripeSize())
+		moved = t.Floor(r.start + min(r.Stripes(), o.Stripes())*r.StripeSize())
 		if r.Rows != o.Rows {
 			break
 		}
 	}
-	return boundary
+	return moved
 }
 
-// forwards says whether nothing is ever put where something is that is still to be moved. How far a map has come on a member, as a function
-// of how far it has come in the logical space, is made of straight lines, so it is enough to look at the ends of the regions of both.
+// forwards says whether, upwards, nothing is ever put where something is that is still to be moved. How far a map has come on a member, as a function
+// of how far it has come in the logical space, is made of straight lines, so it is enough to look at their ends, from both sides.
 func (t *Turn) forwards() error {
-	var ends []int64
+	return t.everywhere(func(slot int, p point) bool {
+		// What follows begins, on this member, at a block; nothing of the new map may come further.
+		need, ok := t.Old.follows(slot, p)
+		have, there := t.New.comes(slot, p)
+		return !ok || !there || have <= need
+	})
+}
+
+// backwards is the same downwards.
+func (t *Turn) backwards() error {
+	return t.everywhere(func(slot int, p point) bool {
+		// What is before ends, on this member, before a block; nothing that follows in the new map may begin before that.
+		need, ok := t.Old.comes(slot, p)
+		have, there := t.New.follows(slot, p)
+		return !ok || !there || have >= need
+	})
+}
+
+// point is a byte of the logical space as it is come to from one side: from behind when after is true.
+type point struct {
+	at    int64
+	after bool
+}
+
+// everywhere asks at all ends of regions, for every member.
+func (t *Turn) everywhere(fine func(slot int, p point) bool) error {
 	for _, r := range slices.Concat(t.Old.regions, t.New.regions) {
-		ends = append(ends, r.start, r.start+r.Stripes()*r.StripeSize())
-	}
-	for _, at := range ends {
-		if at > t.Old.capacity {
-			continue
-		}
-		for slot := range t.Old.Members {
-			// What is at or behind this byte begins, on this member, at a block; nothing of the new map may come further.
-			need, ok := t.Old.reach(slot, at, false)
-			if !ok {
+		for _, p := range []point{{r.start, true}, {r.start, false}, {r.end(), false}, {r.end(), true}} {
+			if p.at > t.Old.capacity || p.after && p.at == t.Old.capacity || !p.after && p.at == 0 {
 				continue
 			}
-			if have, ok := t.New.reach(slot, at, true); ok && have > need {
-				return fmt.Errorf("%w: at byte %d, slot %d", ErrBackwards, at, slot)
+			for slot := range t.Old.Members {
+				if !fine(slot, p) {
+					return fmt.Errorf("%w: at byte %d, slot %d", ErrBackwards, p.at, slot)
+				}
 			}
 		}
 	}
 	return nil
 }
 
-// reach is, for the logical space up to a byte, how far a map has come on a member: the block behind the last one that it uses for that (up), or the
-// first that it uses for what follows. ok is false when there is none.
-func (m *Map) reach(slot int, at int64, up bool) (block int64, ok bool) {
+// end is the byte of the logical space behind the region.
+func (r *Region) end() int64 { return r.start + r.Stripes()*r.StripeSize() }
+
+// block is how far a region has come on a member at a byte of the logical space, rounded up or down.
+func (r *Region) block(slot int, at int64, up bool) int64 {
+	set := r.StripeSize() * int64(r.Groups) // of one row of all groups
+	in := min(max(at-r.start, 0), r.Rows*set) * int64(r.StripBlocks())
+	if up {
+		in += set - 1
+	}
+	return r.begins(slot) + in/set
+}
+
+// comes is how far a map has come on a member before a point: the block behind the last one that it uses for that. ok is false when there is none.
+func (m *Map) comes(slot int, p point) (block int64, ok bool) {
 	for _, r := range m.regions {
-		if r.place[slot] < 0 {
-			continue
-		}
-		set := r.StripeSize() * int64(r.Groups) // of one row of all groups
-		per := int64(r.StripBlocks())
-		in := min(max(at-r.start, 0), r.Stripes()*r.StripeSize())
-		switch {
-		case up && in > 0:
-			block, ok = max(block, r.begins(slot)+(in*per+set-1)/set), true
-		case !up && in < r.Rows*set:
-			first := r.begins(slot) + in*per/set
-			if !ok || first < block {
-				block, ok = first, true
-			}
+		if r.place[slot] >= 0 && (r.start < p.at || r.start == p.at && p.after) {
+			block, ok = max(block, r.block(slot, p.at, true)), true
 		}
 	}
 	return block, ok
 }
 
-// At is the map with a boundary: a multiple of the unit, or the end of the old map.
-func (t *Turn) At(boundary int64) (*Map, error) {
-	if boundary < 0 || boundary > t.Old.capacity || t.Floor(boundary) != boundary {
-		return nil, fmt.Errorf("a boundary at byte %d", boundary)
+// follows is the first block of a member that a map uses for what lies behind a point. ok is false when there is none.
+func (m *Map) follows(slot int, p point) (block int64, ok bool) {
+	for _, r := range m.regions {
+		if r.place[slot] < 0 || r.end() < p.at || r.end() == p.at && p.after {
+			continue
+		}
+		if first := r.block(slot, p.at, false); !ok || first < block {
+			block, ok = first, true
+		}
 	}
-	var regions []Region
+	return block, ok
+}
+
+// At is the map with so much moved: what Next or Floor said, or everything.
+func (t *Turn) At(moved int64) (*Map, error) {
+	if moved < 0 || moved > t.Old.capacity || t.Floor(moved) != moved {
+		return nil, fmt.Errorf("a boundary with %d bytes moved", moved)
+	}
+	regions := t.up(moved)
+	if t.Down {
+		regions = t.down(t.boundary(moved))
+	}
+	m, err := newMap(t.Old.Level, t.Old.Members, t.Old.Shape, regions, t.Old.capacity)
+	if err == nil && moved == t.Old.capacity {
+		m.Level, m.Shape = t.New.Level, t.New.Shape
+	}
+	return m, err
+}
+
+// up are the regions with the new map below a boundary.
+func (t *Turn) up(boundary int64) (regions []Region) {
 	for _, r := range t.New.regions {
 		if rows := min(r.Rows, t.rows(r, boundary)); rows > 0 {
 			c := r.copy()
@@ -166,14 +283,30 @@ func (t *Turn) At(boundary int64) (*Map, error) {
 			regions = append(regions, c)
 		}
 	}
-	m, err := newMap(t.Old.Level, t.Old.Members, t.Old.Shape, regions, t.Old.capacity)
-	if err == nil && boundary == t.Old.capacity {
-		m.Level, m.Shape = t.New.Level, t.New.Shape
-	}
-	return m, err
+	return regions
 }
 
-// rows is how many rows of a region of the new map lie below a boundary.
+// down are the regions with the new map from a boundary on.
+func (t *Turn) down(boundary int64) (regions []Region) {
+	for _, r := range t.Old.regions {
+		if rows := min(r.Rows, t.rows(r, boundary)); rows > 0 {
+			c := r.copy()
+			c.Rows = rows
+			regions = append(regions, c)
+		}
+	}
+	for _, r := range t.New.regions {
+		c := r.copy()
+		c.Rows = min(r.Rows, t.rows(r, t.Old.capacity))
+		c.Skip = max(boundary-r.start, 0) / (r.StripeSize() * int64(r.Groups))
+		if c.from = max(boundary, r.start); c.Rows > c.Skip {
+			regions = append(regions, c)
+		}
+	}
+	return regions
+}
+
+// rows is how many rows of a region lie below a byte, in part or whole.
 func (t *Turn) rows(r *Region, boundary int64) int64 {
 	set := r.StripeSize() * int64(r.Groups)
 	return (max(boundary-r.start, 0) + set - 1) / set

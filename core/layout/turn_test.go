@@ -42,7 +42,7 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 		slot := st.Slot(int(in / st.Strip))
 		return at{slot, st.Block(slot) + in%st.Strip/Block}
 	}
-	turns, mixed := 0, 0
+	turns, mixed, down := 0, 0, 0
 	for seed := range uint64(600) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		levels := Levels()
@@ -59,6 +59,9 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 		if err == nil && seed%2 == 0 && from.Mixes() && to.Mixes() {
 			old, new, err = widened(r, from, to, members, strips)
 		}
+		if err == nil && seed%3 == 0 {
+			old, new, err = narrowed(r, from, to, members, size, strips)
+		}
 		if err != nil {
 			continue
 		}
@@ -67,15 +70,18 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 			continue
 		}
 		turns++
+		if turn.Down {
+			down++
+		}
 		if old.Mixed() && new.Mixed() {
 			mixed++
 		}
 		for alike, at := turn.Alike(), int64(0); at < alike; at += Block * int64(1+r.IntN(64)) {
 			require.Equal(t, where(old, at/Block), where(new, at/Block))
 		}
-		for boundary := int64(0); ; boundary = min(turn.Floor(boundary+turn.Unit(boundary)*int64(1+r.IntN(3))), old.Capacity()) {
-			m, err := turn.At(boundary)
-			require.NoError(t, err, "seed %d: %s of %d to %s of %d at %d", seed, from, n, to, members, boundary)
+		for moved := int64(0); ; moved = turn.Floor(max(turn.Next(moved), moved+turn.Unit(moved)*r.Int64N(3))) {
+			m, err := turn.At(moved)
+			require.NoError(t, err, "seed %d: %s of %d to %s of %d at %d", seed, from, n, to, members, moved)
 			require.Equal(t, old.Capacity(), m.Capacity())
 			free := map[at]bool{}
 			for _, s := range turn.Free(m) {
@@ -87,7 +93,7 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 			for range 60 {
 				block := r.Int64N(old.Capacity() / Block)
 				p := where(m, block)
-				if block*Block < boundary {
+				if from, to := turn.Stretch(0, moved); block*Block >= from && block*Block < to {
 					require.Equal(t, where(new, block), p)
 				} else {
 					require.Equal(t, where(old, block), p)
@@ -101,13 +107,28 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 				require.Equal(t, st, nth)
 				seen[p] = true
 			}
-			if boundary == old.Capacity() {
+			if moved == old.Capacity() {
 				break
 			}
 		}
 	}
 	require.Greater(t, turns, 60)
 	require.Greater(t, mixed, 10)
+	require.Greater(t, down, 10)
+}
+
+// narrowed is a change to fewer members, of an array that was cut to what these hold.
+func narrowed(r *rand.Rand, from, to Level, members int, size int64, strips []int64) (old, new *Map, err error) {
+	if old, err = turned(from, strips[0], members, members, size, 0); err != nil {
+		return nil, nil, err
+	}
+	if new, err = turned(to, strips[1], members, members-r.IntN(3), size, 100); err != nil {
+		return nil, nil, err
+	}
+	if old.Capacity() > new.Capacity() {
+		old, err = old.Cut(new.Capacity())
+	}
+	return old, new, err
 }
 
 // widened is a change from layers to other layers, of which some members have more.

@@ -100,7 +100,7 @@ type JournalEntry struct {
 	Sure     uint64 // the last batch that was committed when this one was written
 	Involved uint64 // bit per slot: the members that have an entry of this batch
 	Slot     int
-	Boundary int64 // of the change of layout that the batch takes this far, bytes of the logical space; 0: it does not
+	Moved    int64 // how much of a change of layout is made with the batch, bytes of the logical space; 0: it is not of one
 	Runs     []Run
 }
 
@@ -139,7 +139,7 @@ func (e *JournalEntry) EncodeHeader(tag uint64, buf []byte) []byte {
 	w.u32(uint32(e.Payload()))
 	w.u32(uint32(len(e.Runs)))
 	w.u64(e.Sure + 1)
-	w.u64(uint64(e.Boundary))
+	w.u64(uint64(e.Moved))
 	w.at = entryHead
 	for _, r := range e.Runs {
 		w.u64(uint64(r.Start)<<8 | uint64(r.Kind))
@@ -194,8 +194,8 @@ func DecodeEntry(buf []byte, tag uint64, place *Place) (*JournalEntry, error) {
 	} else { // the version before wrote one batch after the other
 		e.Sure = max(e.Batch, 1) - 1
 	}
-	e.Boundary = int64(r.u64())
-	if e.Batch > maxEpoch || e.Sure >= max(e.Batch, 1) || e.Slot < 0 || e.Slot >= 64 || e.Boundary < 0 || e.Involved>>e.Slot&1 == 0 || runs > MaxRuns || entryHead+runs*runSize > len(buf) {
+	e.Moved = int64(r.u64())
+	if e.Batch > maxEpoch || e.Sure >= max(e.Batch, 1) || e.Slot < 0 || e.Slot >= 64 || e.Moved < 0 || e.Involved>>e.Slot&1 == 0 || runs > MaxRuns || entryHead+runs*runSize > len(buf) {
 		return nil, fmt.Errorf("journal entry: out of bounds: %w", ErrFormat)
 	}
 	e.Runs = make([]Run, runs)

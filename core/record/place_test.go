@@ -54,14 +54,14 @@ func TestARecordWithRegionsReadsBackAsItWasWritten(t *testing.T) {
 	}}
 	turn, err := r.Turns()
 	require.NoError(t, err)
-	r.Turn.Boundary = turn.Floor(turn.Old.Capacity() / 3)
+	r.Turn.Moved = turn.Floor(turn.Old.Capacity() / 3)
 	buf, err = r.Encode()
 	require.NoError(t, err)
 	got, err = Decode(buf)
 	require.NoError(t, err)
 	require.Equal(t, r.Turn, got.Turn)
 	require.EqualValues(t, FeatureRegions|FeatureTwoLayouts, got.Features)
-	r.Turn.Boundary++
+	r.Turn.Moved++
 	_, err = r.Encode()
 	require.ErrorIs(t, err, ErrFormat, "a boundary in the middle of a row")
 

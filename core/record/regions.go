@@ -19,12 +19,13 @@ const (
 
 // Turn is a change of an array to another layout that is under way.
 type Turn struct {
-	Level    layout.Level
-	Groups   int // as chosen, like those of the record
-	Strip    int64
-	Boundary int64 // byte of the logical space: what is below it is laid out anew
-	Started  time.Time
-	Regions  []layout.Region // of the whole new map
+	Level   layout.Level
+	Groups  int // as chosen, like those of the record
+	Strip   int64
+	Moved   int64 // bytes of the logical space that are laid out anew: from its beginning, or downwards from its end
+	Started time.Time
+	Members int             // of the new layout: the slots behind are let go at the end; 0: all stay
+	Regions []layout.Region // of the whole new map
 }
 
 // Layout is the map of the array the record describes.
@@ -34,7 +35,7 @@ func (r *Record) Layout() (*layout.Map, error) {
 		if err != nil {
 			return nil, err
 		}
-		return t.At(r.Turn.Boundary)
+		return t.At(r.Turn.Moved)
 	}
 	return r.settled()
 }
@@ -142,8 +143,9 @@ var turnFields = []field[Turn]{
 	text(0, 16, "level, as text", func(t *Turn) *levelName { return (*levelName)(&t.Level) }),
 	number(16, 4, "groups as chosen for levels 10, 50, 60; else 0", func(t *Turn) *int { return &t.Groups }),
 	number(20, 4, "strip, bytes", func(t *Turn) *int64 { return &t.Strip }),
-	number(24, 8, "boundary, bytes of the logical space", func(t *Turn) *int64 { return &t.Boundary }),
+	number(24, 8, "how much is laid out anew, bytes of the logical space", func(t *Turn) *int64 { return &t.Moved }),
 	stamp(32, "started", func(t *Turn) *time.Time { return &t.Started }),
+	number(40, 4, "members of the new layout, those behind are let go at the end; 0: all stay", func(t *Turn) *int { return &t.Members }),
 }
 
 // decodeParts reads what encodeParts wrote.
@@ -198,6 +200,9 @@ func (r *Record) decodeParts(b []byte, segments, regions int) error {
 		}
 		if err := d.regions(&r.Turn.Regions, int(n)); err != nil {
 			return err
+		}
+		if r.Turn.Members < 0 || r.Turn.Members > len(r.Roster) {
+			return fmt.Errorf("member record: a change to %d members: %w", r.Turn.Members, ErrFormat)
 		}
 	}
 	if d.short {

@@ -51,7 +51,7 @@ type walk struct {
 func (a *Array) walk(off int64) *walk { return &walk{a: a, off: off} }
 
 // enter finds the stripe at which the walk is, and where in it, and holds it until leave is called.
-func (w *walk) enter() (st layout.Stripe, in int64, leave func()) {
+func (w *walk) enter() (st layout.Stripe, in int64, leave func(), err error) {
 	for {
 		lay := w.a.Layout()
 		st, in = lay.Locate(w.off)
@@ -61,10 +61,14 @@ func (w *walk) enter() (st layout.Stripe, in int64, leave func()) {
 			w.a.ranges.unshare(parts)
 			continue
 		}
+		if err := lay.Check(w.off, 1); err != nil { // the array has become smaller
+			w.a.ranges.unshare(parts)
+			return st, 0, nil, err
+		}
 		if w.held == nil || w.held.lay != lay {
 			w.held = w.a.holdings(lay)
 		}
-		return st, in, func() { w.a.ranges.unshare(parts) }
+		return st, in, func() { w.a.ranges.unshare(parts) }, nil
 	}
 }
 
@@ -118,7 +122,10 @@ func (a *Array) Extents(off, length int64, limit int) ([]Extent, error) {
 // describe tells add of what a walk has come to: at most length bytes of one stripe, or of what was never written. It says how far that goes, and
 // whether add took all of it.
 func (w *walk) describe(length int64, add func(n int64, written bool) bool) (n int64, whole bool, err error) {
-	st, in, leave := w.enter()
+	st, in, leave, err := w.enter()
+	if err != nil {
+		return 0, false, err
+	}
 	defer leave()
 	if skip := w.never(st); skip > 0 {
 		n = min(length, skip)

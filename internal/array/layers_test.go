@@ -118,7 +118,7 @@ func TestALayerIsWidened(t *testing.T) {
 			first := a.Layout().Regions()[0]
 			require.Eventually(t, func() bool {
 				turn := a.Record().Turn
-				return turn == nil || turn.Boundary >= first.Stripes()*first.StripeSize()
+				return turn == nil || turn.Moved >= first.Stripes()*first.StripeSize()
 			}, 10*time.Second, time.Millisecond, "the layer of all stays where it is")
 			load.after(mib)
 			load.leave()

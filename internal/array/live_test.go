@@ -37,11 +37,17 @@ type tenants struct {
 }
 
 func newTenants(t *testing.T, a *array.Array, n int, size int64) *tenants {
-	c := &tenants{t: t, a: a, stop: make(chan struct{}), size: size}
+	c := &tenants{t: t, size: size}
 	for range n {
 		c.wants = append(c.wants, make([]byte, size))
 	}
-	for i := range n {
+	return newTenantsOn(t, a, c)
+}
+
+// newTenantsOn has tenants go on that have left, on an array that was started again.
+func newTenantsOn(t *testing.T, a *array.Array, before *tenants) *tenants {
+	c := &tenants{t: t, a: a, stop: make(chan struct{}), size: before.size, wants: before.wants}
+	for i := range c.wants {
 		c.wait.Go(func() { c.live(i) })
 	}
 	return c

@@ -3,6 +3,7 @@ package array
 import (
 	"math/bits"
 
+	"nidalo/core/layout"
 	"nidalo/internal/env"
 )
 
@@ -46,6 +47,18 @@ func (r *ranges) unshare(set uint64) {
 	for ; set != 0; set &= set - 1 {
 		r.locks[bits.TrailingZeros64(set)].RUnlock()
 	}
+}
+
+// enter holds a stretch of the logical space with other requests, and finds the map that is in force there until the parts are unshared. The array may have
+// become smaller meanwhile: then nothing is held, and the error is that of layout.Map.Check.
+func (a *Array) enter(off, length int64) (lay *layout.Map, parts uint64, err error) {
+	parts = a.ranges.parts(off, length)
+	a.ranges.share(parts)
+	lay = a.Layout()
+	if err = lay.Check(off, length); err != nil {
+		a.ranges.unshare(parts)
+	}
+	return lay, parts, err
 }
 
 // hold holds a stretch alone, until what it returns is called.

@@ -41,10 +41,11 @@ func (a *Array) ReadSparse(p []byte, off int64) ([]Hole, error) {
 	if err := a.alive(); err != nil {
 		return nil, err
 	}
-	parts := a.ranges.parts(off, int64(len(p)))
-	a.ranges.share(parts)
+	lay, parts, err := a.enter(off, int64(len(p)))
+	if err != nil {
+		return nil, err
+	}
 	defer a.ranges.unshare(parts)
-	lay := a.Layout()
 	a.stats.BytesRead.Add(int64(len(p)))
 	if off%Block != 0 || len(p)%Block != 0 {
 		start := off &^ (Block - 1)

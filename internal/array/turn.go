@@ -23,6 +23,12 @@ func (a *Array) Waits() string { return a.works.Waits() }
 // PlanWiden works out what Grow does where disks are of different sizes, see task.Works.
 func (a *Array) PlanWiden() (task.Conversion, error) { return a.works.PlanWiden() }
 
+// PlanShrink says what capacity the array has after Shrink, see task.Works.
+func (a *Array) PlanShrink(to int64) (int64, error) { return a.works.PlanShrink(to) }
+
+// Shrink gives the array less capacity, see task.Works.
+func (a *Array) Shrink(to int64) (int64, error) { return a.works.Shrink(to) }
+
 // Convert begins to change the array to another layout, see task.Works.
 func (a *Array) Convert(to task.Target, disks []disk.Disk) error { return a.works.Convert(to, disks) }
 
@@ -39,28 +45,28 @@ func (a *Array) settleRange(off, length int64) error {
 // turning is the change of layout of an array that is being started.
 type turning struct{ a *Array }
 
-// at is the map with a boundary that is further than that of the record; nil: there is none.
-func (t turning) at(boundary int64) (*layout.Map, error) {
+// at is the map with more moved than the record says; nil: it is not more.
+func (t turning) at(moved int64) (*layout.Map, error) {
 	rec := t.a.roster.Now()
-	if boundary == 0 || rec.Turn == nil || boundary <= rec.Turn.Boundary {
+	if moved == 0 || rec.Turn == nil || moved <= rec.Turn.Moved {
 		return nil, nil
 	}
 	turn, err := rec.Turns()
 	if err != nil {
 		return nil, err
 	}
-	return turn.At(boundary)
+	return turn.At(moved)
 }
 
 // Further is that of replay.Turn.
-func (t turning) Further(boundary int64) (bool, error) {
-	now, err := t.at(boundary)
+func (t turning) Further(moved int64) (bool, error) {
+	now, err := t.at(moved)
 	return now != nil, err
 }
 
 // Ahead is that of replay.Turn.
-func (t turning) Ahead(boundary int64) (back func(), err error) {
-	now, err := t.at(boundary)
+func (t turning) Ahead(moved int64) (back func(), err error) {
+	now, err := t.at(moved)
 	if now == nil || err != nil {
 		return nil, err
 	}
@@ -70,7 +76,7 @@ func (t turning) Ahead(boundary int64) (back func(), err error) {
 	}
 	probe.BatchAhead.Seen()
 	t.a.layout.Store(now)
-	t.a.ahead = boundary
+	t.a.ahead = moved
 	return func() {
 		probe.BatchAheadDropped.Seen()
 		t.a.layout.Store(was)
@@ -81,12 +87,14 @@ func (t turning) Ahead(boundary int64) (back func(), err error) {
 // Layout is that of replay.Turn.
 func (t turning) Layout() *layout.Map { return t.a.Layout() }
 
-// Boundary is that of replay.Turn.
-func (t turning) Boundary() int64 {
-	if t.a.ahead > 0 {
-		return t.a.ahead
+// Stretch is that of replay.Turn.
+func (t turning) Stretch(to int64) (from, end int64) {
+	rec := t.a.roster.Now()
+	turn, err := rec.Turns()
+	if err != nil {
+		return 0, 0
 	}
-	return t.a.roster.Now().Turn.Boundary
+	return turn.Stretch(max(t.a.ahead, rec.Turn.Moved), to)
 }
 
 // Keep is that of replay.Turn.
@@ -94,5 +102,5 @@ func (t turning) Keep() error {
 	if t.a.ahead == 0 || t.a.rescue != nil {
 		return nil
 	}
-	return t.a.roster.Update(func(r *record.Record) { r.Turn.Boundary = t.a.ahead })
+	return t.a.roster.Update(func(r *record.Record) { r.Turn.Moved = t.a.ahead })
 }

@@ -211,7 +211,7 @@ func TestAConversionSurvivesStopsAndLosses(t *testing.T) {
 	require.NoError(t, a.Convert(task.Target{Level: layout.Parity2}, f.disks(2, 24*mib)))
 	boundary := func() int64 {
 		if turn := a.Record().Turn; turn != nil {
-			return turn.Boundary
+			return turn.Moved
 		}
 		return before
 	}
@@ -321,13 +321,13 @@ func TestAForgedBoundaryMovesNothing(t *testing.T) {
 			require.NoError(t, a.Flush())
 			a.SetPace(task.Pace{Rate: 16 * mib})
 			require.NoError(t, a.Convert(task.Target{Level: layout.Parity1}, f.disks(1, 60*mib)))
-			require.Eventually(t, func() bool { return a.Record().Turn.Boundary > 8*mib }, 20*time.Second, 5*time.Millisecond)
+			require.Eventually(t, func() bool { return a.Record().Turn.Moved > 8*mib }, 20*time.Second, 5*time.Millisecond)
 			a.SetPace(task.Pace{Rate: 1})
 			time.Sleep(200 * time.Millisecond)
 			copy(want, noise(2, mib))
 			require.NoError(t, a.WriteAt(want[:mib], 0))
 			require.NoError(t, a.Flush())
-			at := a.Record().Turn.Boundary
+			at := a.Record().Turn.Moved
 			a.Abandon()
 			d, err := disk.Open(filepath.Join(f.path, "disk2"))
 			require.NoError(t, err)
@@ -345,8 +345,8 @@ func TestAForgedBoundaryMovesNothing(t *testing.T) {
 				}
 			}
 			require.Positive(t, last.Batch)
-			if last.Boundary = boundary; boundary == 0 {
-				last.Boundary = at + 2*mib
+			if last.Moved = boundary; boundary == 0 {
+				last.Moved = at + 2*mib
 			}
 			require.NoError(t, d.WriteAt(last.EncodeHeader(own.Tag(), nil), own.Place.JournalStart+int64(where)))
 			require.NoError(t, d.Close())

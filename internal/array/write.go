@@ -47,10 +47,12 @@ func (c *Client) WriteAt(p []byte, off int64) error {
 
 // put writes into the cache.
 func (a *Array) put(by *Client, p []byte, off int64) error {
-	parts := a.ranges.parts(off, int64(len(p)))
-	a.ranges.share(parts)
+	lay, parts, err := a.enter(off, int64(len(p)))
+	if err != nil {
+		return err
+	}
 	defer a.ranges.unshare(parts)
-	return pieces(a.Layout(), p, off, func(pc dirty.Piece) error {
+	return pieces(lay, p, off, func(pc dirty.Piece) error {
 		pc.By = by
 		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
 			return a.writePartBlocks(pc)
@@ -133,6 +135,9 @@ func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) 
 	a.stats.BytesWritten.Add(length)
 	for length > 0 {
 		lay := a.Layout()
+		if err := lay.Check(off, length); err != nil {
+			return err
+		}
 		st, in := lay.Locate(off)
 		n := min(length, st.Strip-in%st.Strip)
 		lent := a.cache.Lend(dirty.Piece{Stripe: st, Role: int(in / st.Strip), From: in % st.Strip, By: by}, int(n))
@@ -191,16 +196,22 @@ func (a *Array) flushRange(by *Client, off, length int64) error {
 	if err := a.Layout().Check(off, length); err != nil || length == 0 {
 		return err
 	}
-	return a.flush(by, a.heldIn(off, length))
+	ids, err := a.heldIn(off, length)
+	if err != nil {
+		return err
+	}
+	return a.flush(by, ids)
 }
 
 // heldIn are the stripes of a range of which the cache holds something. What a change of layout moves meanwhile it has brought to the
 // members before.
-func (a *Array) heldIn(off, length int64) (ids []layout.ID) {
-	parts := a.ranges.parts(off, length)
-	a.ranges.share(parts)
+func (a *Array) heldIn(off, length int64) (ids []layout.ID, err error) {
+	lay, parts, err := a.enter(off, length)
+	if err != nil {
+		return nil, err
+	}
 	defer a.ranges.unshare(parts)
-	return a.heldAt(a.Layout(), off, length)
+	return a.heldAt(lay, off, length), nil
 }
 
 // heldAt is heldIn for a caller that holds the range.
@@ -249,7 +260,10 @@ func (a *Array) zero(by *Client, off, length int64) error {
 // zero makes what a walk has come to read as zeros, at most length bytes of one stripe, or passes over what was never written, so that trimming a large
 // array costs what it holds. It says how far that goes.
 func (w *walk) zero(by *Client, length int64) (n int64, err error) {
-	st, in, leave := w.enter()
+	st, in, leave, err := w.enter()
+	if err != nil {
+		return 0, err
+	}
 	defer leave()
 	if n = min(length, st.StripeSize()-in); n == st.StripeSize() {
 		if skip := w.never(st); skip > 0 {

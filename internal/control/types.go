@@ -114,7 +114,8 @@ type TurnStatus struct {
 	Strip    int64     `json:"strip_bytes"`
 	Members  int       `json:"members"`
 	Capacity int64     `json:"capacity_bytes"` // when it is done
-	Boundary int64     `json:"boundary_bytes"` // what lies below it is laid out anew already
+	Moved    int64     `json:"moved_bytes"`    // what is laid out anew already: the first bytes of the array, or the last
+	Down     bool      `json:"downwards"`      // the last
 	Started  time.Time `json:"started"`
 }
 

@@ -33,11 +33,11 @@ func Draw(seed uint64) Script {
 	d := &drawing{Rand: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	shape := shapes[d.IntN(len(shapes))]
 	d.Script = Script{Level: shape.level, Members: shape.members, Strip: 16 << (d.IntN(3) / 2), Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed,
-		Uneven: seed%16 >= 10 && seed%16 <= 12}
+		Uneven: seed%16 >= 10 && seed%16 <= 11}
 	d.lay, _ = d.layout()
 	d.blocks = d.Script.blocks(d.lay)
 	switch kind := d.IntN(24); {
-	case kind >= 20:
+	case kind >= 20 || d.lessens():
 		d.turns()
 	case kind < 6:
 		d.storm()
@@ -352,8 +352,20 @@ func (d *drawing) handOp() {
 	}
 }
 
-// turn is a change of layout.
+// lessens says whether a script is about smaller arrays and fewer members too.
+func (d *drawing) lessens() bool { return d.Seed%16 >= 11 && d.Seed%16 <= 12 }
+
+// turn is a change of layout. Some scripts are about smaller ones too.
 func (d *drawing) turn() {
+	if d.lessens() {
+		switch d.IntN(6) {
+		case 0:
+			d.add("hand", "shrink", d.Int64N(8))
+		case 1, 2:
+			d.add("hand", "let-go", d.Int64N(18), d.Int64N(3), d.Int64N(2))
+			return
+		}
+	}
 	d.add("hand", "convert", d.Int64N(9), d.Int64N(4), d.Int64N(2))
 }
 

@@ -54,6 +54,8 @@ var handVerbs = map[string]verb{
 	"enlarge":   {[]string{"mib"}, true, (*machine).enlarge},
 	"grow":      {nil, true, (*machine).grow},
 	"convert":   {[]string{"level", "disks", "strip"}, true, (*machine).convert},
+	"let-go":    {[]string{"level", "members", "strip"}, true, (*machine).letGo},
+	"shrink":    {[]string{"eighths"}, true, (*machine).shrink},
 }
 
 func (c *machine) pause(_ string, n []int64) error {
@@ -138,7 +140,11 @@ func (c *machine) startCheck(_ string, n []int64) error {
 
 // slot is the slot that a number means.
 func (c *machine) slot(n int64) int {
-	return int(n%int64(len(c.disks))+int64(len(c.disks))) % len(c.disks)
+	slots := int64(len(c.disks))
+	if c.up {
+		slots = min(slots, int64(len(c.a.MemberStates()))) // some may have been let go
+	}
+	return int((n%slots + slots) % slots)
 }
 
 // active is the disk of a member that takes part in full, and that the array can lose; nil when it is another.

@@ -55,7 +55,7 @@ func (c *machine) present() (set roster.Set, gone func(slot int) bool) {
 	set = *c.set
 	return set, func(slot int) bool {
 		for _, x := range set.Current {
-			if x.Disk != nil && !works(x.Record.Roster[slot].Condition) {
+			if x.Disk != nil && slot < len(x.Record.Roster) && !works(x.Record.Roster[slot].Condition) {
 				return true
 			}
 		}

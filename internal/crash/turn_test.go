@@ -73,6 +73,46 @@ func (c *machine) convert(_ string, n []int64) error {
 	return nil
 }
 
+// letGo begins to change the layout to one of fewer members, if that can be done with what is in use.
+func (c *machine) letGo(_ string, n []int64) error {
+	to := task.Target{Level: layout.Levels()[n[0]%int64(len(layout.Levels()))], Strip: 16 << 10 << (n[2] % 2), Free: int(1 + n[1]%3)}
+	if n[0] >= int64(len(layout.Levels())) {
+		to.Level = c.a.Layout().Level
+	}
+	p, err := c.a.PlanConversion(to, nil)
+	keep := p.After
+	if p.Cut > 0 {
+		keep = p.Cut
+	}
+	if err != nil || keep < c.m.blocks*block {
+		c.note("    no change to level %s with %d less: %v", to.Level, to.Free, err)
+		return nil
+	}
+	for slot, m := range c.a.MemberStates() {
+		if d := c.memberAt(slot); d == nil || d.gone || d.shaky || d.latent || !works(m.Condition) {
+			return nil // what is not noticed yet might be too much then
+		}
+	}
+	if err := c.a.Convert(to, nil); err != nil {
+		c.note("    no change to level %s with %d less: %v", to.Level, to.Free, err)
+		return nil
+	}
+	seen("members to be let go")
+	if turn, err := c.a.Record().Turns(); err == nil && turn.Down {
+		seen("moved downwards")
+	}
+	return nil
+}
+
+// shrink makes the array smaller, down to what is in use.
+func (c *machine) shrink(_ string, n []int64) error {
+	room := c.a.Capacity() - c.m.blocks*block
+	if _, err := c.a.Shrink(c.m.blocks*block + room*(n[0]%8)/8); err == nil {
+		seen("made smaller")
+	}
+	return nil
+}
+
 // waitTasks waits for the tasks, but for a conversion that waits itself for a member that is away.
 func (c *machine) waitTasks() {
 	for !c.halted() {

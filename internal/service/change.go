@@ -271,5 +271,5 @@ func changeOf(rec *record.Record) *control.TurnStatus {
 		return nil
 	}
 	return &control.TurnStatus{Level: string(rec.Turn.Level), Groups: turn.New.Shape.Groups, Strip: rec.Turn.Strip, Members: len(rec.Roster),
-		Capacity: turn.New.Capacity(), Boundary: rec.Turn.Boundary, Started: rec.Turn.Started}
+		Capacity: turn.New.Capacity(), Moved: rec.Turn.Moved, Down: turn.Down, Started: rec.Turn.Started}
 }

@@ -60,7 +60,7 @@ func (s *Screen) Change(c control.ChangeReply) {
 // change says how far a conversion is, and what it leads to.
 func (s *Screen) change(a control.ArrayStatus) {
 	if c := a.Change; c != nil {
-		s.Printf("%s\n", wrap(fmt.Sprintf("It is being converted to level %s of %d members, %s usable then; the first %s of it are laid out anew so far.", c.Level, c.Members, say.Size(c.Capacity), say.Size(c.Boundary)), s.Width, ""))
+		s.Printf("%s\n", wrap(fmt.Sprintf("It is being converted to level %s of %d members, %s usable then; the %s %s of it are laid out anew so far.", c.Level, c.Members, say.Size(c.Capacity), map[bool]string{false: "first", true: "last"}[c.Down], say.Size(c.Moved)), s.Width, ""))
 	}
 	g := a.Growth
 	switch {

@@ -231,7 +231,7 @@ func (f *flight) gather(slots *member.Slots) {
 		return &parts[i]
 	}
 	for _, c := range f.group {
-		if c.Boundary > 0 {
+		if c.Moved > 0 {
 			for _, m := range slots.All() {
 				if m.Live() {
 					of(m) // a start believes in a boundary when all tell of it
@@ -285,11 +285,11 @@ func (j *Journal) enlist(f *flight) {
 	}
 	boundary := int64(0)
 	for _, c := range f.group {
-		boundary = max(boundary, c.Boundary)
+		boundary = max(boundary, c.Moved)
 	}
 	for i := range f.parts {
 		p := &f.parts[i]
-		p.entry.Boundary = boundary
+		p.entry.Moved = boundary
 		p.entry.Batch, p.entry.Sure, p.entry.Involved, p.entry.Slot = f.number, sure, involved, p.m.Slot
 		p.at = p.m.Ring.Take(int64(p.entry.HeaderBlocks() + p.entry.Payload()))
 	}

@@ -89,9 +89,9 @@ type Write struct {
 
 // Change is what one destage commits.
 type Change struct {
-	Writes   []Write
-	Boundary int64   // of a change of layout, once this has happened, of which all members are told; 0: it is no part of one
-	flight   *flight // the batch it is in
+	Writes []Write
+	Moved  int64   // how far it takes a change of layout, of which all members are told; 0: it is no part of one
+	flight *flight // the batch it is in
 }
 
 // New makes the journal of an array.

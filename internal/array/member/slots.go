@@ -4,6 +4,7 @@ import (
 	"sync/atomic"
 
 	"nidalo/core/layout"
+	"nidalo/core/record"
 )
 
 // Slots is the members of an array, each with the disk that it is being copied onto, if it is.
@@ -31,6 +32,17 @@ func (s *Slots) Add(members []*Member) {
 	s.n.Add(int32(len(members)))
 }
 
+// Drop gives up the slots from one on. Who still looks there finds a member that is none any more.
+func (s *Slots) Drop(from int) (dropped []*Member) {
+	for slot := from; slot < s.Len(); slot++ {
+		m := s.At(slot)
+		m.Become(record.Missing)
+		dropped = append(dropped, m)
+	}
+	s.n.Store(int32(from))
+	return dropped
+}
+
 // At is the member in a slot.
 func (s *Slots) At(slot int) *Member { return s.members[slot].Load() }
 
@@ -38,7 +50,7 @@ func (s *Slots) At(slot int) *Member { return s.members[slot].Load() }
 func (s *Slots) Put(m *Member) { s.members[m.Slot].Store(m) }
 
 // Has says whether a disk is the member of its slot, and not a copy or one that was there before.
-func (s *Slots) Has(m *Member) bool { return s.At(m.Slot) == m }
+func (s *Slots) Has(m *Member) bool { return m.Slot < s.Len() && s.At(m.Slot) == m }
 
 // All are the members, by slot.
 func (s *Slots) All() []*Member {

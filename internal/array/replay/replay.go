@@ -46,9 +46,9 @@ type Turn interface {
 	Ahead(boundary int64) (back func(), err error)
 	// Keep writes down how far the boundary is.
 	Keep() error
-	// Layout is the map in force, and Boundary how far it is.
+	// Layout is the map in force, and Stretch what of the logical space a batch moves then, which takes the change so far.
 	Layout() *layout.Map
-	Boundary() int64
+	Stretch(moved int64) (from, to int64)
 }
 
 // Run finishes what a crash cut short, from the journals. Afterwards the members are consistent and the journals
@@ -148,19 +148,19 @@ func (r *replaying) inTurn(n uint64) (whole bool, err error) {
 	boundary := int64(0)
 	for _, s := range r.scans {
 		if e := s.Entries[n]; e != nil && s.M.Live() {
-			boundary = e.Boundary // the same on all, see vet
+			boundary = e.Moved // the same on all, see vet
 		}
 	}
 	if boundary == 0 || r.Turn == nil {
 		return r.batch(n)
 	}
-	from := r.Turn.Boundary()
+	from, to := r.Turn.Stretch(boundary)
 	back, err := r.Turn.Ahead(boundary)
 	if err != nil {
 		return false, err
 	}
 	if r.Note != nil && back != nil {
-		return r.salvage(n, from, boundary, back)
+		return r.salvage(n, from, to, back)
 	}
 	whole, err = r.batch(n)
 	if !whole && back != nil {
@@ -423,13 +423,13 @@ func (r *replaying) supply(b journal.Batch) (bool, error) {
 	var involved uint64
 	var boundary int64
 	for _, e := range b.Entries {
-		involved, boundary = e.Involved, e.Boundary
+		involved, boundary = e.Involved, e.Moved
 	}
 	for _, s := range r.scans {
 		if !slices.Contains(b.Lacking, s.M) || !s.M.Live() {
 			continue
 		}
-		e := record.JournalEntry{Batch: b.Number, Sure: min(r.sure, b.Number-1), Involved: involved, Boundary: boundary, Slot: s.M.Slot, Runs: runs[s.M]}
+		e := record.JournalEntry{Batch: b.Number, Sure: min(r.sure, b.Number-1), Involved: involved, Moved: boundary, Slot: s.M.Slot, Runs: runs[s.M]}
 		if err := r.Journal.Supply(s, e, payload[s.M], r.first); errors.Is(err, journal.ErrNoRoom) {
 			return false, fmt.Errorf("%w: %w", r.Failed, err)
 		} else if err != nil {

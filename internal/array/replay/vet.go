@@ -24,12 +24,12 @@ func (h *Host) vet(scans []*journal.Scan, first uint64) {
 			if e == nil {
 				continue
 			}
-			further, err := h.Turn.Further(e.Boundary)
+			further, err := h.Turn.Further(e.Moved)
 			switch {
 			case err != nil, further && !h.onAll(e.Involved):
 				h.disbelieve(s, n)
 			case further:
-				votes[e.Boundary] = append(votes[e.Boundary], s)
+				votes[e.Moved] = append(votes[e.Moved], s)
 			default:
 				votes[0] = append(votes[0], s)
 			}
@@ -58,6 +58,6 @@ func (h *Host) onAll(involved uint64) bool {
 }
 
 func (h *Host) disbelieve(s *journal.Scan, batch uint64) {
-	h.Say(event.JournalDamaged, s.M.Name(), fmt.Sprintf("its part of batch %d says that the layout is changed up to byte %d, which the other members contradict; it is not believed", batch, s.Entries[batch].Boundary))
+	h.Say(event.JournalDamaged, s.M.Name(), fmt.Sprintf("its part of batch %d says that the layout is changed up to byte %d, which the other members contradict; it is not believed", batch, s.Entries[batch].Moved))
 	delete(s.Entries, batch)
 }

@@ -70,7 +70,12 @@ type Roster struct {
 }
 
 // Holder is the slot that keeps the witnesses of the pages of another; -1 when none does.
-func (r *Roster) Holder(slot int) int { return r.shown.Load().Roster[slot].Witness }
+func (r *Roster) Holder(slot int) int {
+	if all := r.shown.Load().Roster; slot < len(all) {
+		return all[slot].Witness
+	}
+	return -1 // it was let go
+}
 
 // Epoch is that of the roster as it is shown.
 func (r *Roster) Epoch() uint64 { return r.epoch.Load() }
@@ -230,12 +235,39 @@ func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries [
 	})
 }
 
-// EndTurn makes the new layout of a change the only one.
-func (r *Roster) EndTurn(lay *layout.Map, remap func(*layout.Map)) error {
-	return r.raise(change{
-		Make: func(rec *record.Record) error {
+// EndTurn makes the new layout of a change the only one, and lets the members go that it has no use for.
+func (r *Roster) EndTurn(remap func(*layout.Map)) (freed []*member.Member, err error) {
+	var lay *layout.Map
+	err = r.raise(change{
+		Make: func(rec *record.Record) (err error) {
 			changesLayout(rec)
+			members := rec.Turn.Members
 			rec.Level, rec.Groups, rec.Strip, rec.Regions, rec.Turn = rec.Turn.Level, rec.Turn.Groups, rec.Turn.Strip, rec.Turn.Regions, nil
+			if members > 0 && members < len(rec.Roster) {
+				rec.Roster = slices.Clone(rec.Roster[:members])
+				rec.Roster[members-1].Witness = record.WitnessOf(members-1, members)
+				freed = r.host.Slots.Drop(members)
+			}
+			lay, err = rec.Layout()
+			return err
+		},
+		Done: func() { remap(lay) },
+	})
+	return freed, err
+}
+
+// Cut has the array have fewer rows.
+func (r *Roster) Cut(regions []layout.Region, remap func(*layout.Map)) error {
+	var lay *layout.Map
+	return r.raise(change{
+		Make: func(rec *record.Record) (err error) {
+			after := rec.Clone()
+			after.Regions = regions
+			if lay, err = after.Layout(); err != nil {
+				return err
+			}
+			changesLayout(rec)
+			rec.Regions = regions
 			return nil
 		},
 		Done: func() { remap(lay) },

@@ -40,7 +40,7 @@ func (w *Works) Gain() (g Gain) {
 			least = g.Unused[slot]
 		}
 	}
-	if lay.Mixed() {
+	if lay.Mixed() || w.wasCut() {
 		w.gainOfLayers(&g)
 		return g
 	}
@@ -77,7 +77,17 @@ func (w *Works) Gain() (g Gain) {
 	return g
 }
 
-// gainOfLayers works out what is gained when the layers are laid out anew over all that the disks have.
+// wasCut says whether the array has less than its segments have room for, since it was made smaller.
+func (w *Works) wasCut() bool {
+	lay := w.host.Layout()
+	all := int64(0)
+	for _, r := range laidOut(lay.Level, lay.Shape, w.host.Roster.View().Roster, lay.Shape.Strip, 0) {
+		all += r.Rows * int64(r.Groups) * r.StripeSize()
+	}
+	return (all-lay.Capacity())*100 >= lay.Capacity()
+}
+
+// gainOfLayers works out what is gained when the array is laid out anew over all that the disks have. What it has stays where it is as far as it can.
 func (w *Works) gainOfLayers(g *Gain) {
 	rec, lay := w.host.Roster.View().Clone(), w.host.Layout()
 	for slot, room := range g.Unused {
@@ -149,7 +159,7 @@ func (w *Works) Grow() (Gain, error) {
 	case w.host.Alive() != nil:
 		return Gain{}, w.host.Alive()
 	case w.host.Roster.View().Turn != nil:
-		return Gain{}, errors.New("the array is being converted, which has to end first")
+		return Gain{}, errConverting
 	case w.whole() != "":
 		return Gain{}, fmt.Errorf("growing has to wait %s", w.whole())
 	}

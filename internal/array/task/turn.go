@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sort"
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
@@ -40,6 +41,8 @@ import (
 // While a member is away, is rebuilt or copied, no window is moved: so the cursors of rebuilds, which count strips, never meet a map that changes,
 // and no member that comes back has missed a change.
 
+var errConverting = errors.New("the array is being converted, which has to end first")
+
 // moveBytes is how much is moved at once, at most, unless one unit of the change is more.
 const moveBytes = 8 << 20
 
@@ -50,7 +53,7 @@ func (w *Works) startTurn() (*Task, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &moving{w: w, turn: turn, boundary: rec.Turn.Boundary}
+	m := &moving{w: w, turn: turn, moved: rec.Turn.Moved}
 	return w.tasks.Start(state.TaskConvert, -1, func(t *Task) { m.count(t) }, func(t *Task) error {
 		t.beganAt(rec.Turn.Started)
 		m.t = t
@@ -60,10 +63,10 @@ func (w *Works) startTurn() (*Task, error) {
 
 // moving is a change of layout under way.
 type moving struct {
-	w        *Works
-	t        *Task
-	turn     *layout.Turn
-	boundary int64
+	w     *Works
+	t     *Task
+	turn  *layout.Turn
+	moved int64
 }
 
 func (m *moving) count(t *Task) {
@@ -74,11 +77,17 @@ func (m *moving) count(t *Task) {
 // left is how much is still to be moved, in bytes of the logical space.
 func (m *moving) left() int64 {
 	lay := m.w.host.Layout()
-	if m.boundary >= lay.Capacity() {
+	if m.moved >= lay.Capacity() {
 		return 0
 	}
-	st, _ := lay.Locate(m.boundary)
-	return m.w.host.Stripes.UsedFrom(st.Ordinal())
+	from, to := m.turn.Stretch(m.moved, lay.Capacity())
+	first, _ := lay.Locate(from)
+	left := m.w.host.Stripes.UsedFrom(first.Ordinal())
+	if to < lay.Capacity() {
+		behind, _ := lay.Locate(to)
+		left -= m.w.host.Stripes.UsedFrom(behind.Ordinal())
+	}
+	return left
 }
 
 func (m *moving) run() error {
@@ -86,7 +95,7 @@ func (m *moving) run() error {
 	if err := m.skip(); err != nil {
 		return err
 	}
-	for m.boundary < m.turn.Old.Capacity() {
+	for m.moved < m.turn.Old.Capacity() {
 		err := m.t.Point(done)
 		if err != nil {
 			return err
@@ -141,10 +150,6 @@ func (m *moving) step() (moved int64, err error) {
 
 // window is how much is moved at once: whole units, which fit into the journals several times.
 func (m *moving) window() int64 {
-	strip := int64(0)
-	for _, r := range slices.Concat(m.turn.Old.Regions(), m.turn.New.Regions()) {
-		strip = max(strip, r.Strip)
-	}
 	most := int64(moveBytes)
 	if m.w.host.Piece > 0 {
 		most = m.w.host.Piece
@@ -152,30 +157,30 @@ func (m *moving) window() int64 {
 	if m.t.Yields() {
 		most /= 4 // so that clients wait less, and that a pace is kept
 	}
-	unit := m.turn.Unit(m.boundary)
+	unit := m.turn.Unit(m.moved)
 	units := max(most/unit, 1)
 	for _, o := range m.w.host.Slots.All() {
-		units = min(units, max(o.Ring.Blocks/8/(strip/record.Block), 1))
+		units = min(units, max(o.Ring.Blocks/8/(m.turn.Each(m.moved)/record.Block), 1))
 	}
 	return units * unit
 }
 
-// reach is how far a window goes in which no more than some bytes lie in stripes that were written, and how many do.
+// reach is how much is moved after a window in which no more than some bytes lie in stripes that were written, and how many do.
 func (m *moving) reach(bytes int64) (to, written int64) {
 	lay := m.w.host.Layout()
-	unit := m.turn.Unit(m.boundary)
-	for to = m.boundary; to < lay.Capacity() && to-m.boundary < bytes+unit+m.empty() && m.turn.Unit(to) == unit; {
+	unit := m.turn.Unit(m.moved)
+	for to = m.moved; to < lay.Capacity() && to-m.moved < bytes+unit+m.empty() && m.turn.Unit(to) == unit; {
 		next := m.turn.Next(to)
 		more := int64(0)
-		for at := to; at < next; {
+		for at, end := m.turn.Stretch(to, next); at < end; {
 			st, in := lay.Locate(at)
-			n := min(st.StripeSize()-in, next-at)
+			n := min(st.StripeSize()-in, end-at)
 			if !m.w.host.Stripes.Untouched(st, nil) {
 				more += n
 			}
 			at += n
 		}
-		if written+more > bytes && to > m.boundary {
+		if written+more > bytes && to > m.moved {
 			break
 		}
 		to, written = next, written+more
@@ -191,25 +196,39 @@ func (m *moving) empty() int64 {
 	return 4 * moveBytes
 }
 
-// nextWritten is the last boundary before anything from the present one on that may ever have been written.
+// nextWritten is how much is moved at the last boundary before anything is come to that may ever have been written.
 func (m *moving) nextWritten() int64 {
 	lay := m.w.host.Layout()
-	st, _ := lay.Locate(m.boundary)
+	if m.turn.Down {
+		return m.turn.Floor(lay.Capacity() - m.lastWritten(lay.Capacity()-m.moved))
+	}
+	st, _ := lay.Locate(m.moved)
 	next := lay.Offset(m.w.host.Stripes.NextWrittenOf(lay, st.Ordinal()))
 	if next < lay.Capacity() {
-		next = max(m.turn.Floor(next), m.boundary)
+		next = max(m.turn.Floor(next), m.moved)
 	}
 	return next
+}
+
+// lastWritten is a byte from which on, up to another, nothing was ever written.
+func (m *moving) lastWritten(end int64) int64 {
+	lay := m.w.host.Layout()
+	last, _ := lay.Locate(end - 1)
+	// The first stripe from which on none up to the last was written: it is so for all behind one for which it is.
+	first := sort.Search(int(last.Ordinal())+1, func(i int) bool {
+		return m.w.host.Stripes.NextWrittenOf(lay, int64(i)) > last.Ordinal()
+	})
+	return min(lay.Offset(int64(first)), end)
 }
 
 // jump moves the boundary over what was never written, with all clients kept away for that moment. It says false when something is there after all, in
 // the logical space or in the cells that the new map has for it.
 func (m *moving) jump(to int64) (jumped bool, err error) {
-	if err := m.settle(m.boundary, to); err != nil {
+	if err := m.settle(to); err != nil {
 		return false, err
 	}
 	defer m.w.host.Hold(0, m.turn.Old.Capacity())()
-	if err := m.settle(m.boundary, to); err != nil {
+	if err := m.settle(to); err != nil {
 		return false, err
 	}
 	defer m.w.host.Stripes.LockAll()()
@@ -221,9 +240,7 @@ func (m *moving) jump(to int64) (jumped bool, err error) {
 		return false, err
 	}
 	for _, r := range lay.Regions() {
-		if was, ok := m.w.host.Layout().Region(r.ID); r.Skip > 0 || ok && was.Rows == r.Rows {
-			continue
-		} else if m.anythingIn(r, was) {
+		if was, _ := m.w.host.Layout().Region(r.ID); m.anythingIn(r, was) {
 			return false, nil
 		}
 	}
@@ -240,7 +257,7 @@ func (m *moving) jump(to int64) (jumped bool, err error) {
 // skip passes over what both maps put at the same places, with all clients kept away for that moment: stripes have other names from here on.
 func (m *moving) skip() error {
 	to := m.turn.Alike()
-	for m.boundary < to {
+	for m.moved < to {
 		if err := m.t.await(m.waits); err != nil {
 			return err
 		}
@@ -257,11 +274,11 @@ func (m *moving) skipTo(to int64) error {
 	if err := m.w.host.Alive(); err != nil {
 		return err
 	}
-	if err := m.settle(m.boundary, to); err != nil {
+	if err := m.settle(to); err != nil {
 		return err
 	}
 	defer m.w.host.Hold(0, m.turn.Old.Capacity())()
-	if err := m.settle(m.boundary, to); err != nil {
+	if err := m.settle(to); err != nil {
 		return err
 	}
 	defer m.w.host.Stripes.LockAll()()
@@ -295,9 +312,14 @@ func (m *moving) pend(lay *layout.Map) bool {
 func (m *moving) anythingIn(r *layout.Region, was *layout.Region) bool {
 	for _, slot := range r.Slots {
 		begin, n := r.Span(slot)
-		if was != nil {
-			_, before := was.Span(slot)
-			begin, n = begin+before, n-before
+		if was != nil { // new rows lie behind those, or before them
+			first, before := was.Span(slot)
+			if n -= before; first == begin {
+				begin += before
+			}
+		}
+		if n <= 0 {
+			continue
 		}
 		last := (begin + n - 1) / record.SumsPerPage
 		if next, ok := m.w.host.Tables.NextBit(m.w.host.Slots.At(slot), begin/record.SumsPerPage, last); !ok || next <= last {
@@ -309,39 +331,44 @@ func (m *moving) anythingIn(r *layout.Region, was *layout.Region) bool {
 
 // advance writes down a boundary, and puts its map in force. The barrier is held.
 func (m *moving) advance(to int64, lay *layout.Map) error {
-	if err := m.w.host.Roster.Update(func(r *record.Record) { r.Turn.Boundary = to }); err != nil {
+	if err := m.w.host.Roster.Update(func(r *record.Record) { r.Turn.Moved = to }); err != nil {
 		return err
 	}
 	m.w.host.Remap(lay)
-	m.boundary = to
+	m.moved = to
 	return nil
 }
 
 // move moves what lies below a boundary and is not moved yet, or as much of it as has room in the journals, and says how much of that was ever written.
 func (m *moving) move(to int64) (written int64, err error) {
-	from := m.boundary
-	if err := m.settle(from, to); err != nil {
+	was := m.moved
+	if err := m.settle(to); err != nil {
 		return 0, err
 	}
 	if !probe.MovedUnderClients.On() {
-		defer m.w.host.Hold(from, to-from)()
+		from, end := m.turn.Stretch(was, to)
+		defer m.w.host.Hold(from, end-from)()
 	}
-	if err := m.settle(from, to); err != nil {
+	if err := m.settle(to); err != nil {
 		return 0, err
 	}
 	now, written := m.reach(m.window()) // clients may have written there since it was looked at
-	if err = m.moveHeld(from, min(to, now)); m.boundary == from {
+	if err = m.moveHeld(min(to, now)); m.moved == was {
 		written = 0
 	}
 	return written, err
 }
 
-// settle brings what the cache has of a stretch to the members. Done once before clients are kept away, it has them wait less.
-func (m *moving) settle(from, to int64) error { return m.w.host.Settle(from, to-from) }
+// settle brings what the cache has of what is moved next to the members. Done once before clients are kept away, it has them wait less.
+func (m *moving) settle(to int64) error {
+	from, end := m.turn.Stretch(m.moved, to)
+	return m.w.host.Settle(from, end-from)
+}
 
 // moveHeld is move with clients kept away, and nothing of it in the cache.
-func (m *moving) moveHeld(from, to int64) error {
-	x := &window{moving: m, from: from, to: to}
+func (m *moving) moveHeld(to int64) error {
+	x := &window{moving: m}
+	x.from, x.to = m.turn.Stretch(m.moved, to)
 	x.find()
 	defer m.w.host.Stripes.Lock(x.ids(), true)()
 	if err := m.w.host.Journal.Checkpoint(); err != nil {
@@ -365,11 +392,11 @@ func (m *moving) moveHeld(from, to int64) error {
 	if _, err := m.giveUp(lay, &x.change); err != nil {
 		return err
 	}
-	if x.change.Boundary = to; probe.BoundaryNotInBatch.On() {
-		x.change.Boundary = 0
+	if x.change.Moved = to; probe.BoundaryNotInBatch.On() {
+		x.change.Moved = 0
 	}
 	probe.WindowMoved.Seen()
-	if from > 0 && to < m.turn.Old.Capacity() {
+	if x.from > 0 && x.to < m.turn.Old.Capacity() {
 		probe.WindowInTheMiddle.Seen()
 	}
 	return m.commit(&x.change, func() error { return m.advance(to, lay) })
@@ -379,7 +406,7 @@ func (m *moving) moveHeld(from, to int64) error {
 func (m *moving) commit(c *journal.Change, then func() error) error {
 	j := m.w.host.Journal
 	need := journal.Reservation{}
-	if c.Boundary > 0 {
+	if c.Moved > 0 {
 		for _, o := range m.w.host.Slots.All() {
 			need[o] = 0 // it is told as well
 		}
@@ -504,7 +531,22 @@ func (m *moving) finish() (ended bool, err error) {
 	if m.waits() != "" {
 		return false, nil
 	}
-	return true, m.w.host.Roster.EndTurn(m.turn.New, m.w.host.Remap)
+	if n := m.w.host.Roster.View().Turn.Members; n > 0 {
+		if err := m.w.host.Settle(0, m.turn.Old.Capacity()); err != nil {
+			return false, err
+		}
+		if err := m.w.host.Journal.Checkpoint(); err != nil {
+			return false, err
+		}
+		if err := m.w.retireWitnesses(n); err != nil {
+			return false, err
+		}
+	}
+	freed, err := m.w.host.Roster.EndTurn(m.w.host.Remap)
+	if err == nil {
+		m.w.letGo(freed)
+	}
+	return true, err
 }
 
 // window is one window that is moved.
@@ -700,6 +742,7 @@ type Target struct {
 	Level  layout.Level
 	Strip  int64
 	Groups int
+	Free   int  // how many of the last members are to be let go
 	widen  bool // the same layout over more of the disks
 }
 
@@ -708,6 +751,7 @@ type Conversion struct {
 	Target
 	Members             int
 	Before, After       int64 // capacity, bytes
+	Cut                 int64 // to which the array has to be made smaller first; 0: it has not
 	Moves               int64 // bytes of the logical space that are written, at most
 	Need                int64 // of each new disk, bytes
 	MarginNow, MarginAt int   // how many members may be lost for certain: now, and then
@@ -738,14 +782,17 @@ func (w *Works) PlanWiden() (Conversion, error) {
 // planOn is PlanConversion for members as some record has them.
 func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion, error) {
 	lay := w.host.Layout()
-	c := Conversion{Target: to, Members: len(rec.Roster) + len(sizes), Before: lay.Capacity(), Shape: lay.Shape}
-	if rec.Turn != nil {
-		return c, errors.New("the array is being converted already")
+	c := Conversion{Target: to, Members: len(rec.Roster) + len(sizes) - to.Free, Before: lay.Capacity(), Shape: lay.Shape}
+	switch {
+	case rec.Turn != nil:
+		return c, errConverting
+	case to.Free > 0 && len(sizes) > 0:
+		return c, errors.New("disks are either added or taken out")
 	}
 	if c.Strip == 0 {
 		c.Strip = rec.Strip
 	}
-	if !c.widen && c.Level == lay.Level && c.Strip == lay.Shape.Strip && len(sizes) == 0 && (c.Groups == 0 || c.Groups == lay.Shape.Groups) {
+	if !c.widen && c.Free == 0 && c.Level == lay.Level && c.Strip == lay.Shape.Strip && len(sizes) == 0 && (c.Groups == 0 || c.Groups == lay.Shape.Groups) {
 		return c, fmt.Errorf("the array has level %s with such strips and groups already", c.Level)
 	}
 	shape, err := layout.ShapeOf(c.Level, c.Strip, c.Groups, c.Members)
@@ -764,7 +811,7 @@ func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion
 	none := func(int) bool { return false }
 	c.MarginNow, _ = lay.Margin(none)
 	c.At = shape
-	if c.Level == lay.Level && c.Level.Appends() && c.Strip == lay.Shape.Strip {
+	if c.Free == 0 && !c.widen && c.Level == lay.Level && c.Level.Appends() && c.Strip == lay.Shape.Strip {
 		c.regions = append(c.regions, appended(shape, roster, len(rec.Roster), first)...) // behind what there is
 		after, err := layout.NewMap(c.Level, c.Members, shape, slices.Clone(c.regions))
 		if err == nil {
@@ -772,7 +819,10 @@ func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion
 		}
 		return c, err
 	}
-	c.record = &record.Turn{Level: c.Level, Groups: 0, Strip: c.Strip, Regions: laidOut(c.Level, shape, roster, strip, first)}
+	c.record = &record.Turn{Level: c.Level, Groups: 0, Strip: c.Strip, Regions: laidOut(c.Level, shape, roster[:c.Members], strip, first)}
+	if c.Free > 0 {
+		c.record.Members = c.Members
+	}
 	if c.Level.Nested() {
 		c.record.Groups = shape.Groups
 	}
@@ -781,9 +831,18 @@ func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion
 	if len(c.record.Regions) == 0 {
 		return c, errors.New("the members have no room for strips of that size")
 	}
+	if c.Free > 0 {
+		if err := c.makeRoom(lay); err != nil {
+			return c, err
+		}
+		after.Regions = c.regions
+	}
 	turn, err := after.Turns()
 	if turn == nil {
 		return c, err
+	}
+	if err == nil && turn.Down {
+		err = w.fits(turn)
 	}
 	c.Map, c.After = turn.New, turn.New.Capacity()
 	c.MarginAt, _ = turn.New.Margin(none)
@@ -792,6 +851,33 @@ func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion
 		c.Moves = w.host.Stripes.UsedFrom(st.Ordinal())
 	}
 	return c, err
+}
+
+// makeRoom has the regions of the array end where those of fewer members do.
+func (c *Conversion) makeRoom(lay *layout.Map) error {
+	for _, r := range c.record.Regions {
+		c.After += r.Rows * int64(r.Groups) * r.StripeSize()
+	}
+	if c.After >= lay.Capacity() {
+		return nil
+	}
+	cut, err := lay.Cut(c.After)
+	if err != nil {
+		return err
+	}
+	c.Cut, c.regions = cut.Capacity(), record.RegionsOf(cut)
+	return nil
+}
+
+// fits says whether the journals have room for what is moved at once downwards: whole rows of both layouts.
+func (w *Works) fits(turn *layout.Turn) error {
+	each := max(turn.Each(0), turn.Each(turn.Next(0)))
+	for _, m := range w.host.Slots.All() {
+		if m.Live() && each/record.Block > m.Ring.Blocks/3 {
+			return fmt.Errorf("%s would be moved at once on each member, and the journal of %s is too small for that: choose strips that are smaller", say.Size(each), m.Name())
+		}
+	}
+	return nil
 }
 
 // enlist lays out the entries of new members: segments like the smallest of those there are, or one over the whole disk where sizes are mixed.
@@ -910,6 +996,14 @@ func (w *Works) convert(to Target, disks []disk.Disk) error {
 	for _, m := range w.host.Slots.All() {
 		if most := m.Place().MaxStripFor(); c.Strip > most {
 			return fmt.Errorf("%s takes strips of at most %dKiB", m.Name(), most>>10)
+		}
+	}
+	if c.Cut > 0 {
+		if err := w.cut(c.Cut); err != nil {
+			return err
+		}
+		if c, err = w.PlanConversion(to, sizes); err != nil {
+			return err
 		}
 	}
 	if err := w.host.Journal.Checkpoint(); err != nil {
