@@ -143,7 +143,7 @@ var turnFields = []field[Turn]{
 	text(0, 16, "level, as text", func(t *Turn) *levelName { return (*levelName)(&t.Level) }),
 	number(16, 4, "groups as chosen for levels 10, 50, 60; else 0", func(t *Turn) *int { return &t.Groups }),
 	number(20, 4, "strip, bytes", func(t *Turn) *int64 { return &t.Strip }),
-	number(24, 8, "how much is laid out anew, bytes of the logical space", func(t *Turn) *int64 { return &t.Moved }),
+	number(24, 8, "how much is laid out anew, bytes of the logical space: from its beginning, or downwards from its end", func(t *Turn) *int64 { return &t.Moved }),
 	stamp(32, "started", func(t *Turn) *time.Time { return &t.Started }),
 	number(40, 4, "members of the new layout, those behind are let go at the end; 0: all stay", func(t *Turn) *int { return &t.Members }),
 }

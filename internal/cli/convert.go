@@ -3,6 +3,7 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"strings"
 
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -10,31 +11,32 @@ import (
 	"nidalo/internal/view"
 )
 
-var convertCommand = command{name: "convert", usage: "-level L [-strip SIZE] [-groups N] [-wait] [-although-bad] [-yes] NAME [DISK…]", short: "change the level, strip or groups of an array in use", least: 1, most: -1,
+var convertCommand = command{name: "convert", usage: "-level L [-strip SIZE] [-groups N] [-free MEMBER,…] [-wait] [-although-bad] [-yes] NAME [DISK…]", short: "change the level, strip or groups of an array in use", least: 1, most: -1,
 	help: `
-Lays an array out anew, with the disks there are and those that are named, while clients read and write. It goes upwards from the
-first byte to the last; what lies below the boundary is laid out anew, and what lies above it is as before. It survives every stop
+Lays an array out anew, with the disks there are and those that are named, while clients read and write. It goes from one end to
+the other; on one side of the boundary the new layout is in force, on the other side still the old one. It survives every stop
 and crash, keeps at least the lesser margin of both layouts, and waits while a member is away, rebuilt or copied, or is checked.
 It can be paused, and paced like every other task; it cannot be taken back.
 
-A conversion is possible when the array does not become smaller, and when no data would have to be put where other data still is:
-from any level but concat to any other that holds at least as much of each member's length. nidalo plan -change shows one without
-making it.
+A conversion is possible when no data would have to be put where other data still is. The array does not become smaller, unless
+-free takes disks out and nothing is written where it will end. nidalo plan -change shows a conversion without making it.
 
   nidalo convert tides -level 6 B1                level 5 becomes level 6, with one more disk
   nidalo convert charts -level 5 B2               a mirror of two becomes level 5 of three
   nidalo convert -wait -level 10 charts B3 B4     a mirror becomes a stripe of mirrors
+  nidalo convert sonar -level 5 -free A6          level 6 becomes level 5, and A6 is blank then
   nidalo convert sonar -level 6 -strip 256KiB     another strip, where the room suffices`,
 	with: func(e *env, f *flag.FlagSet) action {
 		o := changeOptions(e, f)
 		var level, strip string
 		var groups int
+		o.freeFlags(f)
 		f.StringVar(&level, "level", "", "the `LEVEL` that it is to have: 0, 1, 5, 6, triple, 10, 50 or 60")
 		f.StringVar(&strip, "strip", "", "the `SIZE` of a strip; as it is when this is not given")
 		f.IntVar(&groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
 		return func(args []string) error {
-			req := control.ChangeRequest{Array: args[0], Level: level, Groups: groups}
-			if level == "" && strip == "" && groups == 0 {
+			req := control.ChangeRequest{Array: args[0], Level: level, Groups: groups, Free: o.freed(), Discard: o.discard}
+			if level == "" && len(req.Free) == 0 && strip == "" && groups == 0 {
 				return usageError{"say what is to change: -level, -strip or -groups; nidalo grow adds disks"}
 			}
 			if strip != "" {
@@ -50,7 +52,25 @@ making it.
 }
 
 // changing is what grow and convert have in common.
-type changing struct{ wait, althoughBad bool }
+type changing struct {
+	wait, althoughBad, discard bool
+	free                       string
+}
+
+func (o *changing) freeFlags(f *flag.FlagSet) {
+	f.StringVar(&o.free, "free", "", "the `MEMBER`s, with commas in between, that the array is to do without")
+	f.BoolVar(&o.discard, "discard", false, "lose what is written beyond the new end")
+}
+
+// freed are the members that are to be freed.
+func (o *changing) freed() (names []string) {
+	for _, name := range strings.Split(o.free, ",") {
+		if name = strings.TrimSpace(name); name != "" {
+			names = append(names, name)
+		}
+	}
+	return names
+}
 
 func changeOptions(e *env, f *flag.FlagSet) *changing {
 	o := &changing{}
@@ -74,8 +94,14 @@ func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error 
 			return err
 		}
 		e.err.Change(*plan)
+		if plan.Beyond > 0 && !req.Discard {
+			return &control.Error{What: fmt.Sprintf("not done: at most %s are written beyond the new end", say.Size(plan.Beyond)), Hints: []string{
+				"make the file system smaller, and trim the rest (fstrim, blkdiscard)", "-discard   loses what lies there"}}
+		}
 		switch loses := plan.Then.Margin < plan.Before.Margin; {
 		case e.yes:
+		case plan.Beyond > 0 && !e.interactive():
+			return &control.Error{What: fmt.Sprintf("not done: at most %s would be lost", say.Size(plan.Beyond)), Hints: []string{"-yes does it all the same"}}
 		case loses && !e.interactive():
 			return &control.Error{What: fmt.Sprintf("not done: the margin falls from %d to %d", plan.Before.Margin, plan.Then.Margin), Hints: []string{"-yes does it all the same"}}
 		case e.interactive():

@@ -20,11 +20,11 @@ import (
 // planOptions are what can be asked of it.
 type planOptions struct {
 	all                                                                                     bool
-	sizes, want, level, lose, afr, ure, rate, share, replaceIn, replace, grow, with, change string
+	sizes, want, level, lose, afr, ure, rate, share, replaceIn, replace, grow, with, change, free string
 	groups, rows                                                                            int
 }
 
-var planCommand = command{name: "plan", usage: "[-all] [-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE | -change NAME -level L [DISK…]", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,
+var planCommand = command{name: "plan", usage: "[-all] [-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE | -change NAME -level L [-free MEMBER,…] [DISK…]", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,
 	help: `
 Without -lose: works out every level that can be made of the given disks (by bay, serial or path), of disks of the given
 -sizes, or of all blank disks: usable capacity, the losses it survives, speed, the time of a rebuild, and the chance of losing data
@@ -62,6 +62,7 @@ members; with -change: those of a conversion to another level, or to the same wi
 		f.StringVar(&o.replace, "replace", "", "what a new disk in the place of this `DISK` takes and gives")
 		f.StringVar(&o.grow, "grow", "", "what larger disks in the place of the members of the array `NAME` take and give")
 		f.StringVar(&o.change, "change", "", "what another level, or the disks that are named, would mean for the array `NAME`")
+		f.StringVar(&o.free, "free", "", "with -change: the `MEMBER`s, with commas in between, that the array is to do without")
 		f.StringVar(&o.with, "with", "", "with -replace and -grow: the `SIZE` of a new disk")
 		f.IntVar(&o.rows, "rows", 6, "with -level: how many rows of the layout to draw")
 		jsonFlag(e, f)
@@ -129,7 +130,7 @@ func (o *planOptions) changes(e *env, args []string) error {
 		if err != nil {
 			return err
 		}
-		r, err := c.Change(control.ChangeRequest{Array: o.change, Grow: o.level == "", Level: o.level, Groups: o.groups, Disks: disks, DryRun: true})
+		r, err := c.Change(control.ChangeRequest{Array: o.change, Grow: o.level == "" && o.free == "", Level: o.level, Groups: o.groups, Free: (&changing{free: o.free}).freed(), Disks: disks, DryRun: true})
 		if err != nil {
 			return err
 		}

@@ -124,11 +124,20 @@ type ChangeRequest struct {
 	Array       string   `json:"array"`
 	Grow        bool     `json:"grow"` // with the disks the level there is, wider; without disks the room of larger ones is taken up
 	Level       string   `json:"level"`
-	Strip       int64    `json:"strip_bytes"` // 0: as it is
-	Groups      int      `json:"groups"`      // 0: chosen
-	Disks       []string `json:"disks"`       // blank, to be added
+	Strip       int64    `json:"strip_bytes"`               // 0: as it is
+	Groups      int      `json:"groups"`                    // 0: chosen
+	Disks       []string `json:"disks"`                     // blank, to be added
+	Shrink      int64    `json:"shrink_to_bytes,omitempty"` // only less capacity
+	Free        []string `json:"free,omitempty"`            // members that the array is to do without
+	Discard     bool     `json:"discard,omitempty"`         // what is written beyond the new end may be lost
 	AlthoughBad bool     `json:"although_bad,omitempty"`
 	DryRun      bool     `json:"dry_run"`
+}
+
+// Moving is a member that is copied onto another disk.
+type Moving struct {
+	From state.Identity `json:"from"`
+	Onto state.Identity `json:"onto"`
 }
 
 // ChangeReply says what a change of layout means.
@@ -141,6 +150,9 @@ type ChangeReply struct {
 	Rate    float64          `json:"disk_bytes_per_second"` // that this goes by
 	Disks   []state.Identity `json:"disks"`                 // to be added
 	Layers  []plan.Layer     `json:"layers,omitempty"`      // then, of disks of different sizes
+	Beyond  int64            `json:"beyond_bytes"`          // that are written beyond the new end, at most
+	Free    []state.Identity `json:"free,omitempty"`        // disks that are blank then
+	Copies  []Moving         `json:"copies,omitempty"`      // of these, those that are copied onto a disk which is let go first
 	Stays   bool             `json:"stays"`                 // the service goes on by itself
 	Device  string           `json:"device,omitempty"`      // that the array is attached as
 }

@@ -66,7 +66,7 @@ func (c *machine) outside(string, []int64) error {
 			continue
 		}
 		if w := rec.Roster[slot].Witness; w >= 0 && members[w] != nil {
-			if err := m.witnessed(members[w]); err != nil {
+			if err := m.witnessed(members[w], lay.OnSlot(slot)); err != nil {
 				return fmt.Errorf("from outside: slot %d: %w", slot, err)
 			}
 		}
@@ -164,8 +164,19 @@ func agree(roles []*outsider, k int, at []int64, col int64) error {
 	return nil
 }
 
-// witnessed holds what another member has seen of its pages against what they are: never newer, and the same where it is as new.
-func (o *outsider) witnessed(holder *outsider) error {
+// witnessed holds what another member has seen of its pages against what they are: never newer, and the same where it is as new. A page that rotted where
+// the array has nothing, since it was made smaller, is nobody's to mend.
+func (o *outsider) witnessed(holder *outsider, on []*layout.Region) error {
+	used := func(kind record.PageKind, number int64) bool {
+		n := int64(record.SumsPerPage)
+		if kind == record.MapPage {
+			n *= record.BitsPerPage
+		}
+		return slices.ContainsFunc(on, func(r *layout.Region) bool {
+			begin, blocks := r.Span(o.own.Slot)
+			return begin < (number+1)*n && number*n < begin+blocks
+		})
+	}
 	p := o.own.Place
 	for _, kind := range []record.PageKind{record.MapPage, record.SumPage} {
 		for number := range p.Pages(kind) {
@@ -173,6 +184,9 @@ func (o *outsider) witnessed(holder *outsider) error {
 				continue
 			}
 			buf, checkpoint, err := o.page(kind, number)
+			if err != nil && !used(kind, number) {
+				continue
+			}
 			if err != nil {
 				return err
 			}

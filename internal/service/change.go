@@ -30,18 +30,26 @@ func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error
 	if r.Failure() != nil {
 		return nil, person(r.Failure())
 	}
-	if req.Grow && len(req.Disks) == 0 {
+	switch {
+	case req.Shrink > 0:
+		return s.shrink(r, req)
+	case req.Grow && len(req.Disks) == 0:
 		return s.grow(r, req)
 	}
 	to, err := target(r, req)
 	if err != nil {
 		return nil, err
 	}
+	slots, err := s.slotsOf(r, req.Free)
+	if err != nil {
+		return nil, err
+	}
+	to.Free = len(slots)
 	disks, err := s.takeBlank(req.Disks, req.DryRun)
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.changeOn(r, req, to, disks)
+	out, err := s.changeOn(r, req, to, slots, disks)
 	if err != nil || req.DryRun {
 		for _, d := range disks {
 			_ = d.Close()
@@ -51,7 +59,7 @@ func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error
 }
 
 // changeOn is Change with disks that are open, which belong to the array afterwards.
-func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target, disks []disk.Disk) (*control.ChangeReply, error) {
+func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target, slots []int, disks []disk.Disk) (*control.ChangeReply, error) {
 	sizes := make([]int64, len(disks))
 	for i, d := range disks {
 		if why := s.doubt(d); why != "" && !req.AlthoughBad {
@@ -67,8 +75,14 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 	for _, d := range disks {
 		out.Disks = append(out.Disks, d.Identity())
 	}
-	if req.DryRun {
-		return out, nil
+	if out.Free, out.Copies, err = frees(r, slots); err != nil {
+		return nil, err
+	}
+	if c.Cut > 0 {
+		err = s.cutting(r, c.Cut, req, out)
+	}
+	if err != nil || req.DryRun {
+		return out, err
 	}
 	for _, d := range disks {
 		if id := d.Identity(); id.Bay == "" {
@@ -77,8 +91,12 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 			}
 		}
 	}
+	if err := s.noteLeaving(r, out.Copies); err != nil {
+		return nil, err
+	}
 	if err := quietly(disks, func() error { return r.Convert(to, disks) }); err != nil {
-		return nil, person(err)
+		_ = s.change(func(m *memory) { delete(m.Leaving, r.ID().String()) })
+		return nil, stillUsed(r, err)
 	}
 	for _, d := range disks {
 		s.noSpare(d.Identity())

@@ -59,6 +59,7 @@ func (s *Service) lookLoop() {
 		s.letGoMissing()
 		s.adopt()
 		s.growByThemselves()
+		s.goLeaving()
 		s.conditions()
 		s.health()
 		s.goExchanges()

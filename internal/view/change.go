@@ -38,7 +38,20 @@ func (s *Screen) Change(c control.ChangeReply) {
 		}
 		s.Printf("  %-9s %s\n", "new disks", say.List(names))
 	}
+	if len(c.Free) > 0 {
+		var names []string
+		for _, d := range c.Free {
+			names = append(names, say.Short(d))
+		}
+		s.Printf("  %-9s %s, blank at the end\n", "freed", say.List(names))
+	}
 	var text []string
+	if c.Beyond > 0 {
+		text = append(text, fmt.Sprintf("At most %s are written beyond the new end, and are lost.", say.Size(c.Beyond)))
+	}
+	for _, x := range c.Copies {
+		text = append(text, fmt.Sprintf("%s has nothing of the array at the end; then %s is copied onto it.", say.Short(x.Onto), say.Short(x.From)))
+	}
 	if c.Moves == 0 {
 		text = append(text, "Nothing has to be moved: it takes seconds.")
 	} else {
@@ -46,7 +59,11 @@ func (s *Screen) Change(c control.ChangeReply) {
 			fmt.Sprintf("At most %s of data are laid out anew. That takes about %s if each disk does %.0fMB/s and clients are quiet, and up to three times as long with busy ones.", say.Size(c.Moves), Duration(c.Seconds), c.Rate/1e6),
 			fmt.Sprintf("Meanwhile the array stays in use, with a margin of %d. Reads and writes wait for a moment where it is at work. It can be paused and paced.", min(now.Margin, then.Margin)))
 	}
-	text = append(text, "It cannot be taken back. Have a fresh backup.")
+	if c.Moves == 0 && then.Capacity < now.Capacity && len(c.Free) == 0 {
+		text = append(text, fmt.Sprintf("nidalo grow %s takes the room up again. Have a fresh backup.", c.Array))
+	} else {
+		text = append(text, "It cannot be taken back. Have a fresh backup.")
+	}
 	if then.Margin < now.Margin {
 		text = append(text, fmt.Sprintf("The margin falls from %d to %d.", now.Margin, then.Margin))
 	}

@@ -9,20 +9,25 @@ import (
 	"nidalo/internal/array/table"
 )
 
-// LastChange tells, for the pages of a stripe, the epoch in which the stripe was changed last, by what the members other
-// than one say.
+// LastChange tells, for the pages of a stripe on one member, the epoch in which the stripe was changed last there, by what the other members say.
 func (s *Stripes) LastChange(st layout.Stripe, but *member.Member) table.Epochs {
+	own := st.Block(but.Slot)
 	return func(page int64) (last uint64) {
+		from := max(page*record.SumsPerPage-own, 0) // of the strip, blocks
+		to := min((page+1)*record.SumsPerPage-own, int64(st.StripBlocks()))
 		for role := range st.Width() {
 			o := s.host.Slots.At(st.Slot(role))
 			if o == but || !o.Usable(st) {
 				continue
 			}
-			_, epoch, err := s.host.Tables.Changed(o, page)
-			if err != nil {
-				return s.host.Epoch()
+			first := st.Block(o.Slot) // it need not lie at the same block there
+			for number := (first + from) / record.SumsPerPage; number <= (first+to-1)/record.SumsPerPage; number++ {
+				_, epoch, err := s.host.Tables.Changed(o, number)
+				if err != nil {
+					return s.host.Epoch()
+				}
+				last = max(last, epoch)
 			}
-			last = max(last, epoch)
 		}
 		return last
 	}

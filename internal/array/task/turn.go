@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"sync/atomic"
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
@@ -214,6 +215,9 @@ func (m *moving) nextWritten() int64 {
 func (m *moving) lastWritten(end int64) int64 {
 	lay := m.w.host.Layout()
 	last, _ := lay.Locate(end - 1)
+	if m.w.host.Stripes.NextWrittenOf(lay, last.Ordinal()) == last.Ordinal() {
+		return end // as mostly
+	}
 	// The first stripe from which on none up to the last was written: it is so for all behind one for which it is.
 	first := sort.Search(int(last.Ordinal())+1, func(i int) bool {
 		return m.w.host.Stripes.NextWrittenOf(lay, int64(i)) > last.Ordinal()
@@ -377,6 +381,11 @@ func (m *moving) moveHeld(to int64) error {
 	defer x.free()
 	if err := x.read(); err != nil {
 		return err
+	}
+	if x.healed.Load() > 0 { // the new layout may not have what it takes to heal it again
+		if err := m.w.host.Journal.Checkpoint(); err != nil {
+			return err
+		}
 	}
 	lay, err := m.turn.At(to)
 	if err != nil {
@@ -554,8 +563,9 @@ type window struct {
 	*moving
 	from, to int64
 	old, new []layout.Stripe
-	buf      []byte  // its data, up to the end of the last new stripe
-	state    []block // of buf, by block
+	buf      []byte       // its data, up to the end of the last new stripe
+	state    []block      // of buf, by block
+	healed   atomic.Int64 // blocks
 	change   journal.Change
 	scratch  [][]byte
 }
@@ -642,11 +652,13 @@ func (x *window) read() error {
 	})
 }
 
-// heal rewrites what was found wrong, where it is: a crash may leave it there.
+// heal rewrites what was found wrong, where it is. It counts from the next checkpoint on.
 func (x *window) heal(c *stripe.Columns) {
 	x.w.host.Journal.Barrier.RLock()
 	defer x.w.host.Journal.Barrier.RUnlock()
-	x.w.host.Healed(c.Heal(), c.St.Ordinal())
+	n := c.Heal()
+	x.healed.Add(int64(n))
+	x.w.host.Healed(n, c.St.Ordinal())
 }
 
 // write works out what the new stripes mean for the members.

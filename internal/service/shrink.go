@@ -1,0 +1,237 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"nidalo/core/content"
+	"nidalo/core/event"
+	"nidalo/core/say"
+	"nidalo/core/state"
+	"nidalo/internal/array/task"
+	"nidalo/internal/control"
+	"nidalo/internal/disk"
+	"nidalo/internal/partition"
+)
+
+// Arrays that get smaller, and members that leave for good.
+
+// leaving is a member that is to leave once the array does without another: it is copied onto that disk then.
+type leaving struct {
+	Member string `json:"member"` // serial or path
+	Onto   string `json:"onto"`
+}
+
+// shrink gives an array less capacity, or says what that would mean.
+func (s *Service) shrink(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
+	after, err := r.PlanShrink(req.Shrink)
+	if err != nil {
+		return nil, &control.Error{What: fmt.Sprintf("array %s cannot have %s: %v", r.Name(), say.Size(req.Shrink), err)}
+	}
+	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Stays: s.opt.Stays, Device: s.devicePath(r)}
+	out.Then.Capacity = after
+	if err := s.cutting(r, after, req, out); err != nil || req.DryRun {
+		return out, err
+	}
+	if _, err := r.Shrink(req.Shrink); err != nil {
+		return nil, stillUsed(r, err)
+	}
+	return out, nil
+}
+
+// cutting looks at what lies beyond the new end of an array, and refuses where that would be lost unasked. What may be lost is trimmed, unless nothing is
+// to be done yet.
+func (s *Service) cutting(r *running, end int64, req control.ChangeRequest, out *control.ChangeReply) error {
+	if end >= r.Capacity() {
+		return nil
+	}
+	if err := fileSystemEnds(r, end); err != nil {
+		return err
+	}
+	list, err := r.Extents(end, r.Capacity()-end, mostExtents)
+	if err != nil {
+		return person(err)
+	}
+	described := int64(0)
+	for _, e := range list {
+		if described += e.Length; e.Written {
+			out.Beyond += e.Length
+		}
+	}
+	out.Beyond += r.Capacity() - end - described // what was left out counts as written
+	switch {
+	case req.DryRun || out.Beyond == 0:
+		return nil
+	case !req.Discard:
+		return beyond(r, out.Beyond, end)
+	}
+	if err := r.Zero(end, r.Capacity()-end); err != nil {
+		return person(err)
+	}
+	if err := r.Flush(); err != nil {
+		return person(err)
+	}
+	return nil
+}
+
+// mostExtents is how many stretches beyond the new end are counted one by one.
+const mostExtents = 100_000
+
+func beyond(r *running, bytes, end int64) error {
+	return &control.Error{What: fmt.Sprintf("array %s has at most %s written beyond its new end of %s", r.Name(), say.Size(bytes), say.Size(end)), Hints: []string{
+		"make the file system smaller, and trim the rest (fstrim, blkdiscard)", "-discard   loses what lies there"}}
+}
+
+func stillUsed(r *running, err error) error {
+	var used task.UsedError
+	if errors.As(err, &used) {
+		return &control.Error{What: fmt.Sprintf("array %s: %v", r.Name(), err), Hints: []string{"trim it, or stop what writes there; then give the command again"}}
+	}
+	return person(err)
+}
+
+// fileSystemEnds refuses an end in the middle of what is on an array.
+func fileSystemEnds(r *running, end int64) error {
+	head := make([]byte, content.Head)
+	if err := r.ReadAt(head, 0); err != nil {
+		return person(err)
+	}
+	if fs, ok := content.Find(head); ok && fs.End > end {
+		e := &control.Error{What: fmt.Sprintf("the %s file system on array %s ends at %s (byte %d), beyond %s (byte %d)", fs.Kind, r.Name(), say.Size(fs.End), fs.End, say.Size(end), end)}
+		if fs.Shrinks == "" {
+			e.Hints = append(e.Hints, fs.Kind+" cannot be made smaller: copy what it holds to a smaller one")
+		} else {
+			e.Hints = append(e.Hints, fmt.Sprintf("%s DEVICE %dK   makes it smaller first, unmounted", fs.Shrinks, end>>10))
+		}
+		return e
+	}
+	for _, sector := range []int{4096, 512} { // by the device, and by other clients
+		table, err := partition.Read(volume{seen{control.DiskInfo{Identity: state.Identity{Path: r.Name()}, Size: r.Capacity()}}, r}, sector)
+		if err != nil {
+			continue // there is none that we know
+		}
+		for _, p := range table.Parts {
+			if p.Start+p.Length > end {
+				return &control.Error{What: fmt.Sprintf("partition %d on array %s ends at %s (byte %d), beyond %s (byte %d)", p.Number, r.Name(), say.Size(p.Start+p.Length), p.Start+p.Length, say.Size(end), end),
+					Hints: []string{"make the partition smaller first, after the file system on it"}}
+			}
+		}
+	}
+	return nil
+}
+
+// volume is an array as a disk that can be read.
+type volume struct {
+	seen
+	r *running
+}
+
+func (v volume) ReadAt(p []byte, off int64) error { return v.r.ReadAt(p, off) }
+
+// frees works out which disks leave when some members are to be free: the change lets the last ones go; another one that is named is copied onto the disk
+// of one that is not, when that is over.
+func frees(r *running, slots []int) (free []state.Identity, then []control.Moving, err error) {
+	members := r.MemberStates()
+	first := len(members) - len(slots)
+	var named, kept []int
+	for slot := range members {
+		switch in := slices.Contains(slots, slot); {
+		case in && slot < first:
+			named = append(named, slot)
+		case in:
+			free = append(free, members[slot].Disk)
+		case slot >= first:
+			kept = append(kept, slot)
+		}
+	}
+	for i, slot := range named {
+		onto := members[kept[i]]
+		if need := r.NeedSize(slot); onto.Size < need {
+			return nil, nil, &control.Error{What: fmt.Sprintf("%s cannot be freed: what it holds would have to go onto %s, which has %s of the %s that its place needs", members[slot].Disk, onto.Disk, say.Size(onto.Size), say.Size(need)),
+				Hints: []string{"free " + say.Short(onto.Disk) + " instead"}}
+		}
+		free = append(free, members[slot].Disk)
+		then = append(then, control.Moving{From: members[slot].Disk, Onto: onto.Disk})
+	}
+	return free, then, nil
+}
+
+// slotsOf are the slots of members by their names, each once.
+func (s *Service) slotsOf(r *running, names []string) (slots []int, err error) {
+	for _, name := range names {
+		slot, err := s.slot(r, name)
+		if err != nil {
+			return nil, err
+		}
+		if slices.Contains(slots, slot) {
+			return nil, &control.Error{What: fmt.Sprintf("%s is named twice", name)}
+		}
+		slots = append(slots, slot)
+	}
+	return slots, nil
+}
+
+// noteLeaving notes which members are to be copied onto disks that are let go.
+func (s *Service) noteLeaving(r *running, then []control.Moving) error {
+	if len(then) == 0 {
+		return nil
+	}
+	return s.change(func(m *memory) {
+		if m.Leaving == nil {
+			m.Leaving = map[string][]leaving{}
+		}
+		for _, x := range then {
+			m.Leaving[r.ID().String()] = append(m.Leaving[r.ID().String()], leaving{x.From.Name(), x.Onto.Name()})
+		}
+	})
+}
+
+// goLeaving goes on with members that leave, where the array does without the others by now.
+func (s *Service) goLeaving() {
+	for _, r := range s.running() {
+		s.mu.Lock()
+		list := slices.Clone(s.mem.Leaving[r.ID().String()])
+		s.mu.Unlock()
+		if len(list) == 0 || r.Record().Turn != nil || r.Condition() != state.Healthy || !s.unasked() {
+			continue
+		}
+		if done, err := s.leaveOne(r, list[0]); err != nil || done {
+			_ = s.change(func(m *memory) { m.Leaving[r.ID().String()] = list[1:] })
+			if err != nil {
+				s.opt.Log.Warn("a member cannot be freed", "array", r.Name(), "member", list[0].Member, "reason", err)
+			}
+		}
+		s.admin.Unlock()
+	}
+}
+
+// leaveOne has a member copied onto the disk that was let go, and when that is done makes its own blank.
+func (s *Service) leaveOne(r *running, x leaving) (done bool, err error) {
+	slot, err := r.FindSlot(x.Member)
+	if err == nil {
+		if _, under := r.Onto(slot); under {
+			return false, nil
+		}
+		m := r.MemberStates()[slot]
+		_, err := s.putIn(x.Onto, false, m, r.NeedSize(slot), func(d disk.Disk) error { return r.Retire(slot, d) })
+		return false, err
+	}
+	src, err := s.seen.Locate(x.Member)
+	if err != nil {
+		return true, err
+	}
+	if info := s.lookAt(src); info.State != state.DiskRetired {
+		return true, nil
+	}
+	d, err := s.seen.Open(src)
+	if err != nil {
+		return true, err
+	}
+	err = errors.Join(disk.Wipe(d), d.Close())
+	s.lookAt(src)
+	if err == nil {
+		s.event(event.Event{Kind: event.MemberFreed, Array: r.Name(), Disk: d.Identity().String(), Detail: "it is blank"})
+	}
+	return true, err
+}
