@@ -192,23 +192,27 @@ func (r *Record) decodeParts(b []byte, segments, regions int) error {
 		}
 	}
 	if r.Features&FeatureTwoLayouts != 0 {
-		r.Turn = &Turn{}
-		getAll(r.Turn, turnFields, d.take(turnSize))
-		n := d.u64()
-		if regions == 0 || n < 1 || n > maxRegions {
-			return fmt.Errorf("member record: a change to %d regions: %w", n, ErrFormat)
-		}
-		if err := d.regions(&r.Turn.Regions, int(n)); err != nil {
+		if err := r.decodeTurn(&d, regions); err != nil {
 			return err
-		}
-		if r.Turn.Members < 0 || r.Turn.Members > len(r.Roster) {
-			return fmt.Errorf("member record: a change to %d members: %w", r.Turn.Members, ErrFormat)
 		}
 	}
 	if d.short {
 		return fmt.Errorf("member record: it ends early: %w", ErrFormat)
 	}
 	return nil
+}
+
+func (r *Record) decodeTurn(d *parts, regions int) error {
+	r.Turn = &Turn{}
+	getAll(r.Turn, turnFields, d.take(turnSize))
+	n := d.u64()
+	if regions == 0 || n < 1 || n > maxRegions {
+		return fmt.Errorf("member record: a change to %d regions: %w", n, ErrFormat)
+	}
+	if r.Turn.Members < 0 || r.Turn.Members > len(r.Roster) {
+		return fmt.Errorf("member record: a change to %d members: %w", r.Turn.Members, ErrFormat)
+	}
+	return d.regions(&r.Turn.Regions, int(n))
 }
 
 // parts reads numbers one after the other; short says that there were not enough.

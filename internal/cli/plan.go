@@ -19,9 +19,9 @@ import (
 
 // planOptions are what can be asked of it.
 type planOptions struct {
-	all                                                                                     bool
+	all                                                                                           bool
 	sizes, want, level, lose, afr, ure, rate, share, replaceIn, replace, grow, with, change, free string
-	groups, rows                                                                            int
+	groups, rows                                                                                  int
 }
 
 var planCommand = command{name: "plan", usage: "[-all] [-sizes 4x12TB,2x8TB | DISK…] [-want capacity|safety|speed] [-level L] | -lose DISK,… [NAME] | -replace DISK [-with SIZE] | -grow NAME -with SIZE | -change NAME -level L [-free MEMBER,…] [DISK…]", short: "compare levels for some disks; what the loss of disks would mean", most: -1, looks: true,

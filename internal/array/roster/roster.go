@@ -163,23 +163,40 @@ func (r *Roster) Join(m *member.Member) error {
 // Resize writes down how large the disks of the members are, when they have grown: the second copy of a record goes to the new end before
 // the first says so.
 func (r *Roster) Resize() error {
-	grown := false
+	var grown []*member.Member
+	var was []int64 // their sizes
 	for _, m := range r.host.Slots.All() {
 		if p := *m.Place(); m.Live() && m.Bare().Size() > p.Size {
-			p.Size, grown = m.Bare().Size(), true
+			grown, was = append(grown, m), append(was, p.Size)
+			p.Size = m.Bare().Size()
 			m.Extend(p)
 		}
 	}
-	if !grown {
+	if len(grown) == 0 {
 		return nil
 	}
-	return r.Update(func(rec *record.Record) {
+	if err := r.Update(func(rec *record.Record) {
 		for slot := range rec.Roster {
 			if m := r.host.Slots.At(slot); m.Live() {
 				rec.Roster[slot].Size = m.Place().Size
 			}
 		}
-	})
+	}); err != nil {
+		return err
+	}
+	for i, m := range grown { // an old record is not to turn up again
+		old, now := disk.TailRecord(was[i]), disk.TailRecord(m.Place().Size)
+		n := min(now-old, record.Size)
+		if n <= 0 || !m.Live() {
+			continue
+		}
+		if err := m.Disk.WriteAt(make([]byte, n), old); err != nil {
+			if err = m.WriteProblem(err); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Grow gives the members places with more segments, and the array more regions, whose map is put in force when all members know.
