@@ -154,12 +154,17 @@ func (e *env) changed(c *control.Control, p control.ChangeReply, waited bool) er
 		return nil
 	}
 	e.out.Printf("Array %s has %s now: level %s of %d disks, %s.\n", a.Name, say.Size(a.Capacity), a.Level, len(a.Members), view.Survives(a))
+	var next []string
 	if p.Then.Capacity > p.Before.Capacity {
 		where := "the device of each client"
 		if p.Device != "" {
 			where = p.Device
 		}
-		e.out.Next([]string{"resize2fs or xfs_growfs   enlarges the file system on " + where + "; it is as large as before"})
+		next = append(next, "resize2fs or xfs_growfs   enlarges the file system on "+where+"; it is as large as before")
 	}
+	if len(p.Free) > 0 && len(p.Copies) == 0 {
+		next = append(next, "nidalo spare "+say.Argument(p.Free[0])+"   keeps a disk that was freed as a hot spare")
+	}
+	e.out.Next(next)
 	return nil
 }

@@ -40,7 +40,11 @@ func (c *machine) place(by string, at, blocks int64) (first, span int64) {
 	if at < from || at >= to {
 		at = from + (at%(to-from)+(to-from))%(to-from)
 	}
-	return at, max(1, min(blocks, to-at))
+	span = max(1, min(blocks, to-at))
+	if c.up {
+		c.across(at, span)
+	}
+	return at, span
 }
 
 func (c *machine) user(by string) *array.Client {

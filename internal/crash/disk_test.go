@@ -26,6 +26,7 @@ type Power struct {
 	left int // operations until the cut; negative: never
 	off  bool
 	each func() // called at every operation
+	gone func() // called when the power goes
 }
 
 func (p *Power) use() error {
@@ -38,6 +39,7 @@ func (p *Power) use() error {
 	}
 	if p.left == 0 {
 		p.off = true
+		p.gone()
 		return ErrPower
 	}
 	if p.left > 0 {

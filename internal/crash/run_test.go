@@ -62,6 +62,7 @@ var plainVerbs = map[string]verb{
 // machine is one simulated host with one array.
 type machine struct {
 	script  Script
+	windows [3]int // at the last cut, see windowsSoFar
 	power   *Power
 	disks   []*Disk // by slot: what was there last
 	all     []*Disk // that are in the machine or were pulled
@@ -102,7 +103,8 @@ const stepLimit = 2_000_000
 // Run plays a script and returns what happened, and what went wrong.
 func Run(s Script) (story []string, err error) {
 	c := &machine{session: 1, script: s, size: diskSize, power: &Power{left: -1}, users: map[string]*array.Client{}, lost: map[int]bool{}}
-	c.power.each = c.inspectSometimes
+	c.power.each, c.power.gone = c.inspectSometimes, c.powerGone
+	c.windows = windowsSoFar()
 	if bad := env.Run(s.Seed, stepLimit, func() { err = c.play() }); bad != nil {
 		err = bad
 	}
@@ -246,6 +248,9 @@ func (c *machine) excused(err error) bool {
 // down notes that the array is not running.
 func (c *machine) down() {
 	c.note("  it is down (power: %v)", !c.power.off)
+	if !c.power.off {
+		c.power.gone()
+	}
 	c.power.off = true
 	c.a.Abandon()
 	c.up = false

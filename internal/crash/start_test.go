@@ -34,6 +34,7 @@ func (c *machine) cut(salt int64) {
 		d.cut(r, same)
 	}
 	c.power.off, c.power.left, c.set = false, -1, nil
+	c.windows = windowsSoFar()
 }
 
 // present takes the disks that a start would take for the members into disks, and says which slots are lost: those that are not

@@ -11,6 +11,7 @@ import (
 	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // enlarge makes all disks larger, those that come later as well, up to a bound.
@@ -123,6 +124,42 @@ func (c *machine) waitTasks() {
 			return
 		}
 		env.Wait(200 * time.Millisecond)
+	}
+}
+
+// windowsSoFar is how many windows were begun, committed and done by now.
+func windowsSoFar() [3]int {
+	return [3]int{probe.WindowHeld.Count(), probe.WindowCommitted.Count(), probe.WindowDone.Count()}
+}
+
+// powerGone notes where in a change of layout the power went.
+func (c *machine) powerGone() {
+	now := windowsSoFar()
+	for i := range now {
+		now[i] -= c.windows[i] // at the last cut
+	}
+	switch begun, committed, done := now[0], now[1], now[2]; {
+	case begun == 0:
+	case begun == done:
+		seen("power cut between two windows, or after the last")
+	case committed == begun:
+		seen("power cut while a window went in place")
+	default:
+		seen("power cut before a window was committed")
+	}
+}
+
+// across notes that a client reads or writes on both sides of a boundary.
+func (c *machine) across(first, span int64) {
+	if c.a.Record().Turn == nil {
+		return
+	}
+	if regions := c.a.Layout().Regions(); len(regions) > 1 {
+		one, _ := c.a.Layout().Locate(first * block)
+		other, _ := c.a.Layout().Locate((first + span - 1) * block)
+		if one.Region != other.Region {
+			seen("read or written across a boundary")
+		}
 	}
 }
 

@@ -36,7 +36,10 @@ const (
 	ColumnEmptied                    // all of a column was zeroed, and is never-written again
 	GivenBack                        // blocks that became never-written were given back
 	RebuildsTogether                 // a rebuild was carried by another
-	WindowMoved                      // a change of layout moved a window
+	WindowHeld                       // a change of layout began with a window
+	WindowMoved                      // it is about to commit what it moves
+	WindowCommitted                  // it has
+	WindowDone                       // all of it is in place
 	WindowInTheMiddle                // one that is neither the first nor the last
 	WindowJumped                     // a change of layout passed over what was never written
 	BatchAhead                       // a start found a batch that takes a change of layout further than the record
@@ -56,7 +59,7 @@ var events = [Events]string{
 	PartOfBlockMerged: "part of a block merged with newer contents", DestagePutBack: "a change went back into the cache",
 	ChangeMarked: "a change was marked for a member that is away", ColumnEmptied: "a column became never-written again",
 	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
-	WindowMoved: "a window was moved", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written",
+	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written",
 	BatchAhead: "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
 }
 

@@ -267,9 +267,12 @@ func (r *running) measure() {
 
 // growthOf is what of the disks of an array it does not use; nil: nothing that would be worth it.
 func growthOf(r *running) *control.GrowthStatus {
+	if r.Failure() != nil || r.Record().Turn != nil {
+		return nil
+	}
 	r.measure()
 	g := r.Gain()
-	if r.Failure() != nil || r.Record().Turn != nil || g.Bytes == 0 && g.Then == 0 {
+	if g.Bytes == 0 && g.Then == 0 {
 		return nil
 	}
 	out := &control.GrowthStatus{Gain: g.Bytes, Moves: g.Moves, Then: g.Then, Short: shortNames(r, g)}
@@ -288,6 +291,6 @@ func changeOf(rec *record.Record) *control.TurnStatus {
 	if rec.Turn == nil || err != nil {
 		return nil
 	}
-	return &control.TurnStatus{Level: string(rec.Turn.Level), Groups: turn.New.Shape.Groups, Strip: rec.Turn.Strip, Members: len(rec.Roster),
+	return &control.TurnStatus{Level: string(rec.Turn.Level), Groups: turn.New.Shape.Groups, Strip: rec.Turn.Strip, Members: cmp.Or(rec.Turn.Members, len(rec.Roster)),
 		Capacity: turn.New.Capacity(), Moved: rec.Turn.Moved, Down: turn.Down, Started: rec.Turn.Started}
 }

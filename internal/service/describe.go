@@ -144,7 +144,10 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.LastCheck.Partial = !c.Ended.IsZero() && c.Cursor < lay.Stripes()
 	}
 	out.NextCheck = s.nextCheck(r)
-	out.Growth, out.Change, out.Layers = growthOf(r), changeOf(rec), plan.Layers(lay)
+	out.Growth, out.Change = growthOf(r), changeOf(rec)
+	if out.Change == nil { // two layouts are no layers
+		out.Layers = plan.Layers(lay)
+	}
 	return out
 }
 

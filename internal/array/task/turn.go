@@ -367,6 +367,7 @@ func (m *moving) settle(to int64) error {
 
 // moveHeld is move with clients kept away, and nothing of it in the cache.
 func (m *moving) moveHeld(to int64) error {
+	probe.WindowHeld.Seen()
 	x := &window{moving: m}
 	x.from, x.to = m.turn.Stretch(m.moved, to)
 	x.find()
@@ -404,7 +405,14 @@ func (m *moving) moveHeld(to int64) error {
 	if x.from > 0 && x.to < m.turn.Old.Capacity() {
 		probe.WindowInTheMiddle.Seen()
 	}
-	return m.commit(&x.change, func() error { return m.advance(to, lay) })
+	err = m.commit(&x.change, func() error {
+		probe.WindowCommitted.Seen()
+		return m.advance(to, lay)
+	})
+	if err == nil {
+		probe.WindowDone.Seen()
+	}
+	return err
 }
 
 // commit makes a change, and calls then between its commit and its writes in place.
