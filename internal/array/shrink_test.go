@@ -91,7 +91,7 @@ func TestMembersAreLetGo(t *testing.T) {
 	} {
 		t.Run(fmt.Sprintf("%s of %d to %s without %d", c.from, c.n, c.to, c.free), func(t *testing.T) {
 			f := newFolder(t)
-			a := create(t, c.from, 16<<10, f.disks(c.n, 24*mib))
+			a := create(t, c.from, 16<<10, f.disks(c.n, 16*mib))
 			to := task.Target{Level: c.to, Free: c.free}
 			plan, err := a.PlanConversion(to, nil)
 			require.NoError(t, err)
@@ -154,7 +154,7 @@ func TestMembersAreLetGo(t *testing.T) {
 			require.NoError(t, err)
 			sound(t, a, want)
 			if a.Layout().Redundant() {
-				require.NoError(t, a.Replace(0, f.disk(24*mib)))
+				require.NoError(t, a.Replace(0, f.disk(16*mib)))
 				a.WaitTasks()
 				sound(t, a, want)
 			}

@@ -501,6 +501,7 @@ type Inspected struct {
 	Journal    string         `json:"journal,omitempty"`
 	Damaged    []string       `json:"damaged,omitempty"`
 	Health     *DiskSays      `json:"health,omitempty"` // missing when the disk says nothing of itself
+	Note       string         `json:"note,omitempty"`   // of the configuration
 }
 
 // DiskSays is what a disk said of itself at this moment, and what grew since it was first asked.

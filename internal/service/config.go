@@ -33,22 +33,23 @@ const ConfigName = "nidalo.toml"
 
 // Config is what nidalo.toml says. What it does not say is as if there were no file.
 type Config struct {
-	Disks     []string `toml:"disks"`         // paths of disks to look at, besides the lab and those that were used before
-	Patterns  []string `toml:"disk_patterns"` // of paths, for the same
-	GiveBack  *bool    `toml:"give_back"`     // false: what clients trim stays on the disks
-	LateDisks Duration `toml:"late_disks"`    // how long an incomplete array waits for disks at a start; 0: lateDisks
-	HostDisks *bool    `toml:"host_disks"`    // false: the block devices of this host are left out
-	Adopt     string   `toml:"adopt"`         // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay
-	Grow      []string `toml:"grow"`          // arrays that take up the room of larger disks by themselves; "all": every one
-	Pace      string   `toml:"pace"`          // of tasks, unless the pace command says otherwise
-	Group     string   `toml:"group"`         // whose members may use the sockets besides their owner
-	Looks     string   `toml:"group_looks"`   // whose members may look, and change nothing
-	Spares    []Spare  `toml:"spares"`        // hot spares, besides those of the spare command
-	Schedule  []Round  `toml:"schedule"`      // what is done regularly
-	Listen    Listen   `toml:"listen"`
-	Limits    Limits   `toml:"limits"`
-	Alerts    Alerts   `toml:"alerts"`
-	History   Keep     `toml:"history"`
+	Disks     []string          `toml:"disks"`         // paths of disks to look at, besides the lab and those that were used before
+	Patterns  []string          `toml:"disk_patterns"` // of paths, for the same
+	GiveBack  *bool             `toml:"give_back"`     // false: what clients trim stays on the disks
+	LateDisks Duration          `toml:"late_disks"`    // how long an incomplete array waits for disks at a start; 0: lateDisks
+	HostDisks *bool             `toml:"host_disks"`    // false: the block devices of this host are left out
+	Adopt     string            `toml:"adopt"`         // what to do with a blank disk in the bay of a lost member: AdoptNever or AdoptSameBay
+	Grow      []string          `toml:"grow"`          // arrays that take up the room of larger disks by themselves; "all": every one
+	Notes     map[string]string `toml:"notes"`         // of disks, by serial: what is to be read when one fails, such as its warranty
+	Pace      string            `toml:"pace"`          // of tasks, unless the pace command says otherwise
+	Group     string            `toml:"group"`         // whose members may use the sockets besides their owner
+	Looks     string            `toml:"group_looks"`   // whose members may look, and change nothing
+	Spares    []Spare           `toml:"spares"`        // hot spares, besides those of the spare command
+	Schedule  []Round           `toml:"schedule"`      // what is done regularly
+	Listen    Listen            `toml:"listen"`
+	Limits    Limits            `toml:"limits"`
+	Alerts    Alerts            `toml:"alerts"`
+	History   Keep              `toml:"history"`
 }
 
 // What happens to a blank disk that appears in the bay of a missing or failed member.

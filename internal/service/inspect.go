@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -57,7 +58,7 @@ func (s *Service) inspect(name string) (i control.Inspected, r *record.Record, e
 	}
 	defer d.Close()
 	p := disk.NewPatient(d, disk.Patience{Read: disks.Patience, Hung: disks.Patience}, func() bool { return true })
-	i = control.Inspected{Disk: d.Identity(), Size: d.Size()}
+	i = control.Inspected{Disk: d.Identity(), Size: d.Size(), Note: strings.Join(s.notesOf(d.Identity()), "")}
 	i.InService = s.opt.Stays && s.inService(i.Disk)
 	if now, err := p.Health(); err == nil {
 		w := s.heard(i.Disk.Name(), now)

@@ -38,6 +38,14 @@ func (s *Service) snapshotOf(disks []control.DiskInfo, attached map[string]*cont
 	return out
 }
 
+// notesOf is what the configuration notes of a disk, if anything.
+func (s *Service) notesOf(id state.Identity) []string {
+	if note := s.config().Notes[state.Physical(id.Serial)]; note != "" && id.Serial != "" {
+		return []string{state.Printable(note)}
+	}
+	return nil
+}
+
 func (s *Service) adviceDisk(d control.DiskInfo) advice.Disk {
 	out := advice.Disk{Identity: d.Identity, Spindle: spindle(d.Identity), Size: d.Size, State: d.State, Holds: d.Holds, Held: d.Held, Bad: d.Bad,
 		Carries: d.Carries, Lab: d.Lab}
@@ -46,7 +54,7 @@ func (s *Service) adviceDisk(d control.DiskInfo) advice.Disk {
 		last := s.healths[d.Name()].now
 		s.mu.Unlock()
 		last.Temperature, last.LinkSpeed, last.LinkErrors = nil, nil, nil
-		out.Told = strings.Join(last.Words(), ", ")
+		out.Told = strings.Join(append(last.Words(), s.notesOf(d.Identity)...), ", ")
 	}
 	if d.Hardware != nil {
 		out.Part = d.Hardware.Part

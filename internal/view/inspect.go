@@ -43,6 +43,9 @@ func (s *Screen) Inspected(r *control.InspectReply) {
 		s.Printf("\n")
 		line := func(name, text string) { s.Printf("   %-10s %s\n", name, text) }
 		s.says(d.Health, line)
+		if d.Note != "" {
+			line("note", d.Note)
+		}
 		switch {
 		case d.Unreadable != "":
 			line("record", "cannot be read: "+d.Unreadable)
