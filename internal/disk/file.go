@@ -117,9 +117,7 @@ func openAs(path string, write, alone bool) (*File, error) {
 	}
 	d := &File{f: f, raw: raw, identity: state.Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
 	d.size.Store(size)
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && !device {
-		d.identity.On = fmt.Sprint("file system ", st.Dev)
-	}
+	d.identity.On = liesOn(info, device)
 	if device {
 		if err := d.identify(write); err != nil {
 			_ = f.Close()
@@ -127,6 +125,14 @@ func openAs(path string, write, alone bool) (*File, error) {
 		}
 	}
 	return d, nil
+}
+
+// liesOn names the file system of a file, see state.Spindles.
+func liesOn(info os.FileInfo, device bool) string {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && !device {
+		return fmt.Sprint("file system ", st.Dev)
+	}
+	return ""
 }
 
 func unwrapPath(err error) error {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 )
 
@@ -32,20 +33,29 @@ func (s *Screen) Change(c control.ChangeReply) {
 	line("members", fmt.Sprint(now.Members), fmt.Sprint(then.Members))
 	line("margin", fmt.Sprint(now.Margin), fmt.Sprint(then.Margin))
 	if len(c.Disks) > 0 {
-		var names []string
-		for _, d := range c.Disks {
-			names = append(names, say.Short(d))
-		}
-		s.Printf("  %-9s %s\n", "new disks", say.List(names))
+		s.Printf("  %-9s %s\n", "new disks", shortNames(c.Disks))
 	}
 	if len(c.Free) > 0 {
-		var names []string
-		for _, d := range c.Free {
-			names = append(names, say.Short(d))
-		}
-		s.Printf("  %-9s %s, blank at the end\n", "freed", say.List(names))
+		s.Printf("  %-9s %s, blank at the end\n", "freed", shortNames(c.Free))
 	}
-	var text []string
+	if len(c.Layers) > 0 {
+		s.Printf("  the layers then:\n")
+		s.Layers(c.Layers, nil, nil)
+	}
+	s.Printf("%s\n", wrap(strings.Join(changeWords(c), " "), s.Width, ""))
+}
+
+func shortNames(of []state.Identity) string {
+	var names []string
+	for _, d := range of {
+		names = append(names, say.Short(d))
+	}
+	return say.List(names)
+}
+
+// changeWords says what a change costs, and what of it cannot be undone.
+func changeWords(c control.ChangeReply) (text []string) {
+	now, then := c.Before, c.Then
 	if c.Beyond > 0 {
 		text = append(text, fmt.Sprintf("At most %s are written beyond the new end, and are lost.", say.Size(c.Beyond)))
 	}
@@ -67,11 +77,7 @@ func (s *Screen) Change(c control.ChangeReply) {
 	if then.Margin < now.Margin {
 		text = append(text, fmt.Sprintf("The margin falls from %d to %d.", now.Margin, then.Margin))
 	}
-	if len(c.Layers) > 0 {
-		s.Printf("  the layers then:\n")
-		s.Layers(c.Layers, nil, nil)
-	}
-	s.Printf("%s\n", wrap(strings.Join(text, " "), s.Width, ""))
+	return text
 }
 
 // change says how far a conversion is, and what it leads to.

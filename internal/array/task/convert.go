@@ -294,21 +294,9 @@ func (w *Works) convert(to Target, disks []disk.Disk) error {
 	if err := w.host.Journal.Checkpoint(); err != nil {
 		return err
 	}
-	var added []*member.Member
-	for i, d := range disks {
-		e := &c.added[i]
-		place, err := record.PlaceFor(d.Size(), e.DataSize, e.More...)
-		if err != nil {
-			return err
-		}
-		slot := w.host.Slots.Len() + i
-		e.ID = env.NewID()
-		m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: e.ID, Place: place, Condition: record.Missing})
-		w.host.Slots.Put(m)
-		if err := w.blank(m); err != nil {
-			return err
-		}
-		added = append(added, m)
+	added, err := w.prepare(&c, disks)
+	if err != nil {
+		return err
 	}
 	if c.record != nil {
 		c.record.Started = w.host.Now()
@@ -323,6 +311,25 @@ func (w *Works) convert(to Target, disks []disk.Disk) error {
 	w.host.Say(event.ArrayConverting, "", fmt.Sprintf("to level %s of %d members", c.Level, c.Members))
 	_, _ = w.startTurn() // it cannot start when the array is being stopped; the record says that it is to go on, and the disks are the array's
 	return nil
+}
+
+// prepare makes disks empty members of the slots that the array will have for them.
+func (w *Works) prepare(c *Conversion, disks []disk.Disk) (added []*member.Member, err error) {
+	for i, d := range disks {
+		e := &c.added[i]
+		place, err := record.PlaceFor(d.Size(), e.DataSize, e.More...)
+		if err != nil {
+			return nil, err
+		}
+		e.ID = env.NewID()
+		m := member.New(w.host.Judge, member.Known{Slot: w.host.Slots.Len() + i, Disk: d, Identity: e.ID, Place: place, Condition: record.Missing})
+		w.host.Slots.Put(m)
+		if err := w.blank(m); err != nil {
+			return nil, err
+		}
+		added = append(added, m)
+	}
+	return added, nil
 }
 
 // beginTurn writes down that a change of layout has begun. The first new disk keeps the witnesses of the last member from here on, and has what was
