@@ -101,6 +101,7 @@ type ArrayStatus struct {
 type GrowthStatus struct {
 	Gain   int64    `json:"gain_bytes"`   // of capacity, if the array grows now
 	Moves  bool     `json:"moves"`        // data is laid out anew for that
+	Cut    bool     `json:"given_up"`     // some of it was given up when the array was made smaller
 	Unused int64    `json:"unused_bytes"` // on all disks
 	Larger int      `json:"larger"`       // members whose disks have room
 	Short  []string `json:"short"`        // disks without, of members; the array grows when these are larger ones too

@@ -230,8 +230,9 @@ func (s *Service) growByThemselves() {
 		if !slices.Contains(wanted, r.Name()) && !slices.Contains(wanted, "all") || r.Condition() != state.Healthy || r.Record().Turn != nil {
 			continue
 		}
-		if r.measure(); r.Gain().Bytes == 0 || !s.unasked() {
-			continue
+		r.measure()
+		if g := r.Gain(); g.Bytes == 0 || g.Cut || !s.unasked() {
+			continue // what was given up on purpose is taken up again by a command only
 		}
 		_, err := r.Grow()
 		s.admin.Unlock()
@@ -275,7 +276,7 @@ func growthOf(r *running) *control.GrowthStatus {
 	if g.Bytes == 0 && g.Then == 0 {
 		return nil
 	}
-	out := &control.GrowthStatus{Gain: g.Bytes, Moves: g.Moves, Then: g.Then, Short: shortNames(r, g)}
+	out := &control.GrowthStatus{Gain: g.Bytes, Moves: g.Moves, Cut: g.Cut, Then: g.Then, Short: shortNames(r, g)}
 	for slot, n := range g.Unused {
 		out.Unused += n
 		if !slices.Contains(g.Short, slot) && n > 0 {

@@ -43,7 +43,7 @@ func (s *Service) Choose(req control.ChooseRequest) (*control.DiskInfo, error) {
 			continue
 		}
 		if now := r.Record(); own.Slot < len(now.Roster) && now.Roster[own.Slot].ID == own.Member {
-			if m := r.MemberStates()[own.Slot]; m.Condition != record.Failed && m.Condition != record.Missing {
+			if m := r.member(own.Slot); m.Condition != record.Failed && m.Condition != record.Missing {
 				return nil, &control.Error{What: fmt.Sprintf("its copy %s is in service already, as a member of array %q", m.Disk, r.Name()),
 					Hints: []string{"nidalo stop " + r.Name() + "   takes the array out of service first"}}
 			}

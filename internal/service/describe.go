@@ -202,12 +202,11 @@ func (s *Service) taskStatus(r *running, t task.State) control.TaskStatus {
 	}
 	if c := t.Check; c != nil {
 		out.Check = &control.CheckStatus{Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable, Repair: c.Repair, Started: t.Started, Ended: out.Ended}
-		members := r.MemberStates()
 		slices.SortFunc(c.Places, func(x, y task.Mismatch) int {
 			return cmp.Or(cmp.Compare(x.Slot, y.Slot), cmp.Compare(x.Block, y.Block))
 		})
 		for _, p := range c.Places {
-			out.Check.Places = append(out.Check.Places, control.Place{Slot: p.Slot, Disk: members[p.Slot].Disk.String(), Stripe: p.Stripe,
+			out.Check.Places = append(out.Check.Places, control.Place{Slot: p.Slot, Disk: r.member(p.Slot).Disk.String(), Stripe: p.Stripe,
 				Offset: p.Block * array.Block, What: p.What})
 		}
 	}

@@ -72,7 +72,7 @@ func (s *Service) diskTasks() (out []control.DiskTask) {
 			part := lastTask(r, slot, x.Kind)
 			switch {
 			case part == nil || part.State == state.TaskDone:
-				if m := r.MemberStates()[slot]; part == nil && m.Condition == record.Rebuilding {
+				if m := r.member(slot); part == nil && m.Condition == record.Rebuilding {
 					known = false
 					continue
 				}

@@ -194,7 +194,7 @@ func (s *Service) Replace(req control.ReplaceRequest) (*control.ReplaceReply, er
 	if !r.Layout().Redundant() {
 		return nil, &control.Error{What: fmt.Sprintf("level %s has no redundancy: what was on %s cannot be rebuilt", r.Layout().Level, req.Old)}
 	}
-	m := r.MemberStates()[slot]
+	m := r.member(slot)
 	works := m.Condition.String() == "active" || m.Condition.String() == "failing"
 	if works && r.WouldFail(slot) {
 		return nil, &control.Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", m.Disk, r.Name()),

@@ -75,7 +75,7 @@ func (s *Service) changeExchange(req control.ExchangeRequest) (id string, slot i
 
 // mayExchange begins an exchange if that may be.
 func (s *Service) mayExchange(req control.ExchangeRequest, r *running, slot int) error {
-	m := r.MemberStates()[slot]
+	m := r.member(slot)
 	switch {
 	case req.Stop:
 		return &control.Error{What: fmt.Sprintf("no exchange of %s is under way", m.Disk), Hints: []string{"nidalo exchange   lists those that are"}}
@@ -120,7 +120,7 @@ func (s *Service) exchangeCosts(r *running, slot int) error {
 }
 
 func (s *Service) beginExchange(req control.ExchangeRequest, r *running, slot int) error {
-	m := r.MemberStates()[slot]
+	m := r.member(slot)
 	x := exchange.Exchange{Array: r.ID().String(), Name: r.Name(), Slot: slot, Old: m.Disk, Step: exchange.TakeOut, First: req.First, Quick: req.Vet, Skip: req.NoCheck, Bad: req.AlthoughBad,
 		Started: s.opt.Now()}
 	if !m.Condition.TakesPart() {
@@ -223,7 +223,7 @@ func (s *Service) sightOf(x exchange.Exchange) exchange.Sight {
 	if r == nil || x.Slot >= len(r.MemberStates()) {
 		return see
 	}
-	m := r.MemberStates()[x.Slot]
+	m := r.member(x.Slot)
 	see.Array, see.Condition, see.Disk, see.Reason, see.Need = true, m.Condition, m.Disk, plainReason(m), r.NeedSize(x.Slot)
 	order, known := s.seen.Seen()
 	for _, src := range order {

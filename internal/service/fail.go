@@ -103,7 +103,7 @@ func (s *Service) undoFail(r *running, m array.MemberState, sure bool) error {
 }
 
 func fatal(r *running, slot int) error {
-	m := r.MemberStates()[slot]
+	m := r.member(slot)
 	why := "its margin is 0"
 	if !r.Layout().Redundant() {
 		why = fmt.Sprintf("level %s cannot lose any member", r.Layout().Level)

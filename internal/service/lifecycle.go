@@ -245,7 +245,7 @@ func (s *Service) Retire(req control.RetireRequest) (*control.ReplaceReply, erro
 	if err != nil {
 		return nil, err
 	}
-	m := r.MemberStates()[slot]
+	m := r.member(slot)
 	if m.Condition == record.Failed || m.Condition == record.Missing {
 		return nil, &control.Error{What: fmt.Sprintf("%s is %s: there is nothing to copy from", m.Disk, m.Condition), Hints: []string{"nidalo replace " + r.Name() + " " + say.Argument(m.Disk) + " DISK"}}
 	}

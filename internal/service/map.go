@@ -39,7 +39,7 @@ func (s *Service) Map(name string) (*control.MapReply, error) {
 			}
 			return float64(strips) / float64(max(m.Strips, 1))
 		}
-		mm := control.MemberMap{Slot: i, Disk: members[i].Disk, Condition: members[i].Condition.String(), Data: m.Bytes,
+		mm := control.MemberMap{Slot: i, Disk: r.member(i).Disk, Condition: r.member(i).Condition.String(), Data: m.Bytes,
 			Written: m.Written, Cursor: share(m.Cursor), Copied: share(m.Copied), Bad: make([]int, mapParts)}
 		for nth := range int64(mapRows) {
 			mm.Strips = append(mm.Strips, plan.Cell(lay, i, nth))
@@ -57,6 +57,9 @@ func (s *Service) Map(name string) (*control.MapReply, error) {
 			continue
 		}
 		for _, p := range t.Check.Places {
+			if p.Slot >= len(out.Members) {
+				continue // it was let go
+			}
 			part := p.Block * array.Block * mapParts / max(out.Members[p.Slot].Data, 1)
 			out.Members[p.Slot].Bad[min(max(part, 0), mapParts-1)]++
 		}

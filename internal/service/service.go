@@ -18,6 +18,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/event"
+	"nidalo/core/layout"
+	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
@@ -89,6 +91,28 @@ type running struct {
 }
 
 func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[string]*connected{}} }
+
+// member is what is known of the member in a slot. It may have been let go since the slot was found: then it is missing.
+func (r *running) member(slot int) array.MemberState {
+	if members := r.MemberStates(); slot < len(members) {
+		return members[slot]
+	}
+	return array.MemberState{Slot: slot, Condition: record.Missing}
+}
+
+// settled are the map of an array and its members, as many as the map has: while members come or go the two are told one after the other.
+func (r *running) settled() (lay *layout.Map, members []array.MemberState) {
+	for range 100 {
+		if lay, members = r.Layout(), r.MemberStates(); lay.Members == len(members) {
+			return lay, members
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+	for slot := len(members); slot < lay.Members; slot++ {
+		members = append(members, array.MemberState{Slot: slot, Condition: record.Missing})
+	}
+	return lay, members
+}
 
 // idle is an array that was found and could not be started.
 type idle struct {

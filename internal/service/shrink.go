@@ -213,7 +213,7 @@ func (s *Service) leaveOne(r *running, x leaving) (done bool, err error) {
 		if _, under := r.Onto(slot); under {
 			return false, nil
 		}
-		m := r.MemberStates()[slot]
+		m := r.member(slot)
 		_, err := s.putIn(x.Onto, false, m, r.NeedSize(slot), func(d disk.Disk) error { return r.Retire(slot, d) })
 		return false, err
 	}

@@ -71,14 +71,15 @@ func (s *Service) adviceDisk(d control.DiskInfo) advice.Disk {
 
 func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice.Array {
 	rec := r.Record()
-	out := advice.Array{ID: rec.Array.String(), Name: rec.Name, Map: r.Layout(), Condition: r.Condition(), Created: rec.Created}
+	lay, members := r.settled()
+	out := advice.Array{ID: rec.Array.String(), Name: rec.Name, Map: lay, Condition: r.Condition(), Created: rec.Created}
 	if err := r.Failure(); err != nil {
 		out.Failure = strings.TrimPrefix(err.Error(), array.ErrFailed.Error()+": ")
 	} else {
 		out.Used = r.Used()
 	}
 	out.Margin, _ = r.Margin()
-	if g := growthOf(r); g != nil {
+	if g := growthOf(r); g != nil && !g.Cut {
 		out.Gain, out.GainMoves, out.GainThen, out.Short = g.Gain, g.Moves, g.Then, g.Short
 		out.Unused, out.Larger = g.Unused, g.Larger
 	}
@@ -95,7 +96,7 @@ func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice
 			out.Tasks = append(out.Tasks, advice.Task{Kind: t.Kind, Slot: t.Slot, State: t.State, Percent: t.Percent, Left: t.Left, Spread: t.Spread, Waits: t.Waits, Regular: begun && t.Kind == state.TaskCheck})
 		}
 	}
-	for _, m := range r.MemberStates() {
+	for _, m := range members {
 		out.Members = append(out.Members, s.adviceMember(r, m))
 	}
 	if attached != nil {

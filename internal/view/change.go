@@ -88,6 +88,8 @@ func (s *Screen) change(a control.ArrayStatus) {
 	g := a.Growth
 	switch {
 	case g == nil:
+	case g.Cut:
+		s.Printf("%s\n", wrap(fmt.Sprintf("Room for %s was given up: nidalo grow %s takes it up again.", say.Size(g.Gain), a.Name), s.Width, ""))
 	case g.Gain > 0:
 		s.Printf("%s\n", wrap(fmt.Sprintf("Its disks have room for %s more: nidalo grow %s %s.", say.Size(g.Gain), a.Name, map[bool]string{false: "takes it up", true: "lays the layers out anew over it"}[g.Moves]), s.Width, ""))
 	case len(g.Short) > 0 && len(g.Short) < len(a.Members):

@@ -19,6 +19,7 @@ type Gain struct {
 	Short  []int   // slots whose disks have no room, while others have
 	Then   int64   // of capacity, if those had as much as the others
 	Moves  bool    // data is laid out anew for it
+	Cut    bool    // some of it was given up when the array was made smaller
 	more   []int64 // by slot: of data that the new segment is to have; 0: none
 }
 
@@ -40,7 +41,7 @@ func (w *Works) Gain() (g Gain) {
 			least = g.Unused[slot]
 		}
 	}
-	if lay.Mixed() || w.wasCut() {
+	if g.Cut = w.wasCut(); lay.Mixed() || g.Cut {
 		w.gainOfLayers(&g)
 		return g
 	}

@@ -48,6 +48,9 @@ func (w *Works) Fail(slot int, force bool) error {
 // NeedSize is the smallest disk that can take the place of the member in slot, in bytes.
 func (w *Works) NeedSize(slot int) int64 {
 	rec := w.host.Roster.View()
+	if slot >= len(rec.Roster) {
+		return 0 // it was let go
+	}
 	return needSize(rec.Roster[slot], w.strip())
 }
 
