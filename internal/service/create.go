@@ -48,6 +48,7 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 		return out, err
 	}
 	s.begin(a)
+	s.seen.Expire()
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}

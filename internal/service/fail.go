@@ -47,6 +47,7 @@ func (s *Service) Fail(req control.FailRequest) error {
 		return &control.Error{Fatal: true, What: fmt.Sprintf("%s works: %s", m.Disk, cost), Hints: []string{"-yes does it"}}
 	}
 	err = r.Fail(slot, req.Force)
+	s.seen.Expire()
 	if errors.Is(err, task.ErrMargin) {
 		return fatal(r, slot)
 	}

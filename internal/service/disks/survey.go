@@ -204,6 +204,12 @@ func (s *Survey) tellStarved(is bool) {
 
 // LookAnew reads all disks that no array in service has, whenever they were read last.
 func (s *Survey) LookAnew() error {
+	s.Expire()
+	return s.Look(true)
+}
+
+// Expire has nothing count as read this moment any more: what was blank may be a member by now.
+func (s *Survey) Expire() {
 	s.mu.Lock()
 	known := make(map[Source]Found, len(s.known))
 	for src, f := range s.known {
@@ -212,7 +218,6 @@ func (s *Survey) LookAnew() error {
 	}
 	s.known = known
 	s.mu.Unlock()
-	return s.Look(true)
 }
 
 // LookAt reads one source anew.
