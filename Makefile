@@ -78,6 +78,7 @@ test-vm: tools
 fuzz:
 	$(GO) test -run xxx -fuzz FuzzRecord -fuzztime 5s -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 5s -fuzzminimizetime 10x ./core/record
+	$(GO) test -run xxx -fuzz FuzzFind -fuzztime 5s -fuzzminimizetime 10x ./core/content
 	$(GO) test -run xxx -fuzz FuzzRead -fuzztime 5s -fuzzminimizetime 10x ./internal/partition
 	$(GO) test -run xxx -fuzz FuzzSCSI -fuzztime 5s -fuzzminimizetime 10x ./core/health
 	$(GO) test -run xxx -fuzz FuzzPages -fuzztime 5s -fuzzminimizetime 10x ./internal/survey

@@ -53,9 +53,43 @@ func NewTurn(old, new *Map) (*Turn, error) {
 	}
 	err := t.forwards()
 	if errors.Is(err, ErrBackwards) && t.backwards() == nil {
-		t.Down, err = true, nil
+		t.Down, err = true, t.meet()
 	}
 	return t, err
+}
+
+// meet says whether rows of both maps begin at common bytes, every few rows, wherever they lie over one another.
+func (t *Turn) meet() error {
+	for _, o := range t.Old.regions {
+		for _, r := range t.New.regions {
+			if set := o.StripeSize() * int64(o.Groups); min(o.end(), r.end()) > max(o.start, r.start) && (o.start-r.start)%common(set, t.unit(r)) != 0 {
+				return fmt.Errorf("%w: rows of regions %d and %d do not begin at common places", ErrBackwards, o.ID, r.ID)
+			}
+		}
+	}
+	return nil
+}
+
+// common is the greatest common divisor.
+func common(x, y int64) int64 {
+	for y != 0 {
+		x, y = y, x%y
+	}
+	return x
+}
+
+// MostEach is more than one member ever has of what lies between two boundaries, see Each.
+func (t *Turn) MostEach() (most int64) {
+	for _, r := range t.New.regions {
+		each := t.strip
+		for _, o := range t.Old.regions {
+			if set := o.StripeSize() * int64(o.Groups); t.Down && min(o.end(), r.end()) > max(o.start, r.start) {
+				each = max(each, 2*t.strip*(set/common(set, t.unit(r)))) // two of them may meet at the edge of a region
+			}
+		}
+		most = max(most, each)
+	}
+	return most
 }
 
 // unit is how far apart the boundaries in a region of the new map are, in bytes of the logical space.
@@ -254,10 +288,12 @@ func (t *Turn) At(moved int64) (*Map, error) {
 	if moved < 0 || moved > t.Old.capacity || t.Floor(moved) != moved {
 		return nil, fmt.Errorf("a boundary with %d bytes moved", moved)
 	}
-	regions := t.up(moved)
+	first, last := t.New, t.Old
 	if t.Down {
-		regions = t.down(t.boundary(moved))
+		first, last = t.Old, t.New
 	}
+	boundary := t.boundary(moved)
+	regions := append(first.below(boundary), last.from(boundary, t.Old.capacity)...)
 	m, err := newMap(t.Old.Level, t.Old.Members, t.Old.Shape, regions, t.Old.capacity)
 	if err == nil && moved == t.Old.capacity {
 		m.Level, m.Shape = t.New.Level, t.New.Shape
@@ -265,51 +301,34 @@ func (t *Turn) At(moved int64) (*Map, error) {
 	return m, err
 }
 
-// up are the regions with the new map below a boundary.
-func (t *Turn) up(boundary int64) (regions []Region) {
-	for _, r := range t.New.regions {
-		if rows := min(r.Rows, t.rows(r, boundary)); rows > 0 {
-			c := r.copy()
-			c.Rows = rows
-			regions = append(regions, c)
-		}
-	}
-	for _, r := range t.Old.regions {
-		set := r.StripeSize() * int64(r.Groups)
-		if r.start+r.Rows*set > boundary {
-			c := r.copy()
-			c.Skip = max(boundary-r.start, 0) / set
-			c.from = max(boundary, r.start)
-			regions = append(regions, c)
-		}
-	}
-	return regions
-}
-
-// down are the regions with the new map from a boundary on.
-func (t *Turn) down(boundary int64) (regions []Region) {
-	for _, r := range t.Old.regions {
-		if rows := min(r.Rows, t.rows(r, boundary)); rows > 0 {
-			c := r.copy()
-			c.Rows = rows
-			regions = append(regions, c)
-		}
-	}
-	for _, r := range t.New.regions {
+// below are the regions of a map up to a byte of the logical space, or to the end of the row in which that lies.
+func (m *Map) below(end int64) (regions []Region) {
+	for _, r := range m.regions {
 		c := r.copy()
-		c.Rows = min(r.Rows, t.rows(r, t.Old.capacity))
-		c.Skip = max(boundary-r.start, 0) / (r.StripeSize() * int64(r.Groups))
-		if c.from = max(boundary, r.start); c.Rows > c.Skip {
+		if c.Rows = min(r.Rows, r.rowsTo(end)); c.Rows > 0 {
 			regions = append(regions, c)
 		}
 	}
 	return regions
 }
 
-// rows is how many rows of a region lie below a byte, in part or whole.
-func (t *Turn) rows(r *Region, boundary int64) int64 {
+// from are the regions of a map from a byte of the logical space on, up to another.
+func (m *Map) from(begin, end int64) (regions []Region) {
+	for _, r := range m.regions {
+		c := r.copy()
+		c.Rows = min(r.Rows, r.rowsTo(end))
+		c.Skip = max(begin-r.start, 0) / (r.StripeSize() * int64(r.Groups))
+		if c.from = max(begin, r.start); c.Rows > c.Skip {
+			regions = append(regions, c)
+		}
+	}
+	return regions
+}
+
+// rowsTo is how many rows the region would have up to a byte of the logical space, in part or whole.
+func (r *Region) rowsTo(at int64) int64 {
 	set := r.StripeSize() * int64(r.Groups)
-	return (max(boundary-r.start, 0) + set - 1) / set
+	return (max(at-r.start, 0) + set - 1) / set
 }
 
 func (r *Region) copy() Region {

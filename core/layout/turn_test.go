@@ -80,6 +80,7 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 			require.Equal(t, where(old, at/Block), where(new, at/Block))
 		}
 		for moved := int64(0); ; moved = turn.Floor(max(turn.Next(moved), moved+turn.Unit(moved)*r.Int64N(3))) {
+			require.LessOrEqual(t, turn.Each(moved), turn.MostEach(), "seed %d", seed)
 			m, err := turn.At(moved)
 			require.NoError(t, err, "seed %d: %s of %d to %s of %d at %d", seed, from, n, to, members, moved)
 			require.Equal(t, old.Capacity(), m.Capacity())
@@ -156,6 +157,24 @@ func widened(r *rand.Rand, from, to Level, members int, strips []int64) (old, ne
 	}
 	new, err = make(to, strips[1], more, 100)
 	return old, new, err
+}
+
+// Where rows of the two maps never begin at common places, there would be no boundary to go down to but the last.
+func TestATurnDownwardsNeedsCommonPlaces(t *testing.T) {
+	region := func(id, data int, rows, begin int64) Region {
+		r := Region{Shape: Shape{Data: data, Parity: 1, Groups: 1, Strip: MinStrip}, ID: id, Rows: rows}
+		for slot := range data + 1 {
+			r.Slots, r.Begin = append(r.Slots, slot), append(r.Begin, begin)
+		}
+		return r
+	}
+	old, err := NewMap(Parity1, 5, Shape{Data: 4, Parity: 1, Groups: 1, Strip: MinStrip}, []Region{region(0, 3, 1, 0), region(1, 4, 100, 4)})
+	require.NoError(t, err)
+	new, err := NewMap(Parity1, 5, Shape{Data: 2, Parity: 1, Groups: 1, Strip: MinStrip}, []Region{region(2, 2, 300, 0)})
+	require.NoError(t, err)
+	_, err = NewTurn(old, new)
+	require.ErrorIs(t, err, ErrBackwards)
+	require.ErrorContains(t, err, "common places")
 }
 
 func TestATurnThatWouldGoBackwardsIsRefused(t *testing.T) {

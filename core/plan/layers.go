@@ -6,7 +6,7 @@ import (
 	"nidalo/core/layout"
 )
 
-// Layer is a part of an array of disks of different sizes, over all of them that reach that far.
+// Layer is one part of an array whose disks differ in size. It lies over all disks that are large enough.
 type Layer struct {
 	Slots    []int         `json:"slots"`
 	Each     int64         `json:"each_bytes"` // of each of those members

@@ -143,8 +143,7 @@ func (p Place) With(more ...int64) (Place, error) {
 	return p, nil
 }
 
-// Fit is the place with the segments that the roster names for its slot. After a crash a member may not know of the last of them yet, or may
-// know of one that never came to be.
+// Fit is the place with the segments that the roster names. After a crash the member may lack the last one, or have one too many.
 func (p Place) Fit(more []int64) (Place, error) {
 	have := p.Sizes()
 	n := min(len(have), len(more))

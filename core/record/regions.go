@@ -212,7 +212,15 @@ func (r *Record) decodeTurn(d *parts, regions int) error {
 	if r.Turn.Members < 0 || r.Turn.Members > len(r.Roster) {
 		return fmt.Errorf("member record: a change to %d members: %w", r.Turn.Members, ErrFormat)
 	}
-	return d.regions(&r.Turn.Regions, int(n))
+	if err := d.regions(&r.Turn.Regions, int(n)); err != nil {
+		return err
+	}
+	for _, g := range r.Turn.Regions {
+		if r.Turn.Members > 0 && slices.ContainsFunc(g.Slots, func(slot int) bool { return slot >= r.Turn.Members }) {
+			return fmt.Errorf("member record: a change to %d members, of which region %d has more: %w", r.Turn.Members, g.ID, ErrFormat)
+		}
+	}
+	return nil
 }
 
 // parts reads numbers one after the other; short says that there were not enough.

@@ -54,17 +54,19 @@ func SpindleOf(model, serial string) string {
 	return model + " " + Physical(serial)
 }
 
-// Spindles names, for each of the members of an array, what it is lost with: its physical disk, or the file system that files lie on; empty: nothing
-// else is. When all members are files of one file system, that is left out: such an array is a trial, and would be lost as a whole.
+// Spindles names, for each of the members of an array, what it is lost with: its physical disk, or the file system that files lie on; empty: nothing else
+// is, as far as that is known. When all members of which anything is known are files of one file system, that is left out: such an array is a trial, and
+// would be lost as a whole.
 func Spindles(members []Identity) []string {
-	out, trial := make([]string, len(members)), true
+	out, systems, trial := make([]string, len(members)), map[string]bool{}, true
 	for i, id := range members {
-		if out[i] = SpindleOf(id.Model, id.Serial); out[i] == "" {
-			out[i] = id.On
+		if out[i] = SpindleOf(id.Model, id.Serial); out[i] != "" {
+			trial = false
+		} else if out[i] = id.On; id.On != "" {
+			systems[id.On] = true
 		}
-		trial = trial && (id.Serial == "" && id.On == members[0].On || id == Identity{})
 	}
-	if trial {
+	if trial && len(systems) < 2 {
 		clear(out)
 	}
 	return out

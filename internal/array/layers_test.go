@@ -14,7 +14,7 @@ import (
 	"nidalo/internal/disk"
 )
 
-// An array of disks of different sizes uses what they have in common, layer by layer, and survives in each of them what its level promises.
+// Disks of different sizes are used layer by layer. Each layer survives as many losses as the level.
 func TestAnArrayOfMixedSizes(t *testing.T) {
 	for _, c := range []struct {
 		level layout.Level
@@ -75,6 +75,29 @@ func TestAnArrayOfMixedSizes(t *testing.T) {
 			require.NoError(t, a.Close())
 		})
 	}
+}
+
+// A new disk comes into every layer that it reaches.
+func TestADiskIsAddedToLayers(t *testing.T) {
+	f := newFolder(t)
+	a := create(t, layout.Parity1, 16<<10, []disk.Disk{f.disk(60 * mib), f.disk(60 * mib), f.disk(24 * mib), f.disk(60 * mib)})
+	want := noise(1, int(a.Capacity()))
+	require.NoError(t, a.WriteAt(want, 0))
+	small := f.disk(20 * mib)
+	require.ErrorContains(t, a.Convert(task.Target{Level: layout.Parity1}, []disk.Disk{small}), "needs at least")
+	require.NoError(t, small.Close())
+	require.NoError(t, a.Convert(task.Target{Level: layout.Parity1}, []disk.Disk{f.disk(90 * mib)}))
+	a.WaitTasks()
+	var members []int
+	for _, r := range a.Layout().Regions() {
+		members = append(members, len(r.Slots))
+	}
+	require.Equal(t, []int{5, 4}, members)
+	require.Greater(t, a.Capacity(), int64(len(want)))
+	sound(t, a, want)
+	require.NoError(t, a.Fail(4, false))
+	requireReads(t, a, want, 0)
+	require.NoError(t, a.Close())
 }
 
 // A larger disk in the place of a small one widens a layer: what lies in it is laid out anew, the rest stays where it is, and no logical address moves.

@@ -28,7 +28,8 @@ func TestAnArrayGetsSmallerWhereNothingIsWritten(t *testing.T) {
 			_, err := a.Shrink(half)
 			var used task.UsedError
 			require.ErrorAs(t, err, &used)
-			require.Greater(t, used.At, half)
+			require.GreaterOrEqual(t, used.At, half)
+			require.Equal(t, used.End, used.At, "all beyond it is written, from its first byte on")
 			require.Equal(t, before, a.Capacity())
 			_, err = a.Shrink(before + 1)
 			require.ErrorContains(t, err, "the array has")
@@ -71,6 +72,38 @@ func TestAnArrayGetsSmallerWhereNothingIsWritten(t *testing.T) {
 			require.NoError(t, a.Close())
 		})
 	}
+}
+
+// What was given up is taken up again in the groups that there are, not in those that would be chosen anew.
+func TestAnArrayGrowsBackInTheGroupsItHas(t *testing.T) {
+	f := newFolder(t)
+	a, err := array.Create(array.Plan{Name: "groups", Level: layout.Mirrors, Strip: 16 << 10, Groups: 2, Disks: f.disks(6, 24*mib)}, array.Config{})
+	require.NoError(t, err)
+	before, margin := a.Capacity(), 2
+	want := noise(1, mib)
+	require.NoError(t, a.WriteAt(want, 0))
+	_, err = a.Shrink(before / 2)
+	require.NoError(t, err)
+	_, err = a.Grow()
+	require.NoError(t, err)
+	a.WaitTasks()
+	require.Equal(t, before, a.Capacity())
+	now, _ := a.Margin()
+	require.Equal(t, margin, now)
+	sound(t, a, want)
+	require.NoError(t, a.Close())
+}
+
+// A refusal comes before anything is lost.
+func TestShrinkingWaitsForWhatIsUnderWay(t *testing.T) {
+	f := newFolder(t)
+	a := create(t, layout.Parity1, 16<<10, f.disks(4, 24*mib))
+	require.NoError(t, a.MayShrink())
+	require.NoError(t, a.Fail(1, false))
+	require.ErrorContains(t, a.MayShrink(), "it has to wait for")
+	_, err := a.Shrink(mib)
+	require.ErrorContains(t, err, "it has to wait for")
+	require.NoError(t, a.Close())
 }
 
 func TestMembersAreLetGo(t *testing.T) {

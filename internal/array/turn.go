@@ -17,8 +17,11 @@ func (a *Array) Measure() { a.works.Measure() }
 // Gain is what Grow would gain, with disks as large as when they were measured.
 func (a *Array) Gain() task.Gain { return a.works.Gain() }
 
-// Waits says what a change of layout would have to wait for; empty: nothing.
+// Waits says what a change of layout has to wait for, see task.Works.
 func (a *Array) Waits() string { return a.works.Waits() }
+
+// MayShrink says why the array cannot be made smaller at the moment, see task.Works.
+func (a *Array) MayShrink() error { return a.works.MayShrink() }
 
 // PlanWiden works out what Grow does where disks are of different sizes, see task.Works.
 func (a *Array) PlanWiden() (task.Conversion, error) { return a.works.PlanWiden() }

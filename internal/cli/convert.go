@@ -95,13 +95,12 @@ func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error 
 		}
 		e.err.Change(*plan)
 		if plan.Beyond > 0 && !req.Discard {
-			return &control.Error{What: fmt.Sprintf("not done: at most %s are written beyond the new end", say.Size(plan.Beyond)), Hints: []string{
-				"make the file system smaller, and trim the rest (fstrim, blkdiscard)", "-discard   loses what lies there"}}
+			return &control.Error{What: "not done: something is written beyond the new end: " + plan.BeyondWords(), Hints: control.BeyondHints}
 		}
 		switch loses := plan.Then.Margin < plan.Before.Margin; {
 		case e.yes:
 		case plan.Beyond > 0 && !e.interactive():
-			return &control.Error{What: fmt.Sprintf("not done: at most %s would be lost", say.Size(plan.Beyond)), Hints: []string{"-yes does it all the same"}}
+			return &control.Error{What: "not done: " + plan.BeyondWords() + " would be lost", Hints: []string{"-yes does it all the same"}}
 		case loses && !e.interactive():
 			return &control.Error{What: fmt.Sprintf("not done: the margin falls from %d to %d", plan.Before.Margin, plan.Then.Margin), Hints: []string{"-yes does it all the same"}}
 		case e.interactive():

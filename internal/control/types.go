@@ -8,6 +8,7 @@ import (
 	"nidalo/core/event"
 	"nidalo/core/health"
 	"nidalo/core/plan"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/history"
 )
@@ -151,12 +152,24 @@ type ChangeReply struct {
 	Rate    float64          `json:"disk_bytes_per_second"` // that this goes by
 	Disks   []state.Identity `json:"disks"`                 // to be added
 	Layers  []plan.Layer     `json:"layers,omitempty"`      // then, of disks of different sizes
-	Beyond  int64            `json:"beyond_bytes"`          // that are written beyond the new end, at most
+	Beyond  int64            `json:"beyond_bytes"`          // that are written beyond the new end
+	More    bool             `json:"beyond_and_more"`       // these were not all that were looked at
 	Free    []state.Identity `json:"free,omitempty"`        // disks that are blank then
 	Copies  []Moving         `json:"copies,omitempty"`      // of these, those that are copied onto a disk which is let go first
 	Stays   bool             `json:"stays"`                 // the service goes on by itself
 	Device  string           `json:"device,omitempty"`      // that the array is attached as
 }
+
+// BeyondWords says how much is written beyond the new end.
+func (c *ChangeReply) BeyondWords() string {
+	if c.More {
+		return say.Size(c.Beyond) + " or more"
+	}
+	return say.Size(c.Beyond)
+}
+
+// BeyondHints say what to do about that.
+var BeyondHints = []string{"make the file system smaller, and trim the rest (fstrim, blkdiscard)", "-discard   loses what lies there"}
 
 // LayoutStatus is how an array is laid out.
 type LayoutStatus struct {

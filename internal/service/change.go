@@ -178,7 +178,7 @@ func target(r *running, req control.ChangeRequest) (task.Target, error) {
 func notChanged(r *running, c task.Conversion, err error) error {
 	e := &control.Error{What: err.Error()}
 	switch {
-	case errors.Is(err, layout.ErrSmaller):
+	case errors.Is(err, layout.ErrSmaller) && c.Free == 0:
 		e.What = fmt.Sprintf("level %s of %d disks has %s, less than the %s that array %s has", c.Level, c.Members, say.Size(c.After), say.Size(c.Before), r.Name())
 		for n := 1; n <= layout.MaxMembers-c.Members; n++ {
 			sizes := make([]int64, n+c.Members-len(r.MemberStates()))

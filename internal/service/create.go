@@ -159,9 +159,10 @@ func filesTogether(of []state.Identity) string {
 	for _, names := range byFileSystem {
 		slices.Sort(names)
 		switch {
+		case len(names) < 2:
 		case len(names) == len(of):
 			out = append(out, say.List(names)+" are files of one file system: they are lost together with its disk, whatever the margin says")
-		case len(names) > 1:
+		default:
 			out = append(out, say.List(names)+" are files of one file system: they are lost together with its disk, and count as one")
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"nidalo/core/content"
 	"nidalo/core/event"
@@ -19,8 +20,9 @@ import (
 
 // leaving is a member that is to leave once the array does without another: it is copied onto that disk then.
 type leaving struct {
-	Member string `json:"member"` // serial or path
-	Onto   string `json:"onto"`
+	Member string    `json:"member"` // serial or path
+	Onto   string    `json:"onto"`
+	Noted  time.Time `json:"noted"`
 }
 
 // shrink gives an array less capacity, or says what that would mean.
@@ -49,38 +51,48 @@ func (s *Service) cutting(r *running, end int64, req control.ChangeRequest, out 
 	if err := fileSystemEnds(r, end); err != nil {
 		return err
 	}
-	list, err := r.Extents(end, r.Capacity()-end, mostExtents)
-	if err != nil {
+	var err error
+	if out.Beyond, out.More, err = writtenBeyond(r, end); err != nil {
 		return person(err)
 	}
-	described := int64(0)
-	for _, e := range list {
-		if described += e.Length; e.Written {
-			out.Beyond += e.Length
-		}
-	}
-	out.Beyond += r.Capacity() - end - described // what was left out counts as written
 	switch {
-	case req.DryRun || out.Beyond == 0:
+	case req.DryRun:
 		return nil
-	case !req.Discard:
-		return beyond(r, out.Beyond, end)
+	case out.Beyond > 0 && !req.Discard:
+		return beyond(r, out, end)
+	}
+	if err := r.MayShrink(); err != nil || out.Beyond == 0 { // nothing is lost for a change that is refused then
+		return person(err)
 	}
 	if err := r.Zero(end, r.Capacity()-end); err != nil {
 		return person(err)
 	}
-	if err := r.Flush(); err != nil {
-		return person(err)
-	}
-	return nil
+	return person(r.Flush())
 }
 
-// mostExtents is how many stretches beyond the new end are counted one by one.
-const mostExtents = 100_000
+// mostCounted is up to how much what lies beyond the new end of an array is counted.
+const mostCounted = 1 << 30
 
-func beyond(r *running, bytes, end int64) error {
-	return &control.Error{What: fmt.Sprintf("array %s has at most %s written beyond its new end of %s", r.Name(), say.Size(bytes), say.Size(end)), Hints: []string{
-		"make the file system smaller, and trim the rest (fstrim, blkdiscard)", "-discard   loses what lies there"}}
+// writtenBeyond is how much is written from a byte on; more says that it was not all looked at.
+func writtenBeyond(r *running, from int64) (bytes int64, more bool, err error) {
+	const piece = 64 << 20
+	for end, n := r.Capacity(), int64(piece); from < end && bytes < mostCounted; n = min(n, end-from) {
+		list, err := r.Extents(from, min(n, end-from), 1)
+		if err != nil || len(list) == 0 {
+			return bytes, false, err
+		}
+		if from += list[0].Length; list[0].Written {
+			bytes, n = bytes+list[0].Length, piece
+		} else {
+			n *= 2 // what was never written costs nothing
+		}
+		more = from < end
+	}
+	return bytes, more, nil
+}
+
+func beyond(r *running, c *control.ChangeReply, end int64) error {
+	return &control.Error{What: fmt.Sprintf("array %s has %s written beyond its new end of %s", r.Name(), c.BeyondWords(), say.Size(end)), Hints: control.BeyondHints}
 }
 
 func stillUsed(r *running, err error) error {
@@ -182,7 +194,7 @@ func (s *Service) noteLeaving(r *running, then []control.Moving) error {
 			m.Leaving = map[string][]leaving{}
 		}
 		for _, x := range then {
-			m.Leaving[r.ID().String()] = append(m.Leaving[r.ID().String()], leaving{x.From.Name(), x.Onto.Name()})
+			m.Leaving[r.ID().String()] = append(m.Leaving[r.ID().String()], leaving{x.From.Name(), x.Onto.Name(), s.opt.Now()})
 		}
 	})
 }
@@ -197,7 +209,11 @@ func (s *Service) goLeaving() {
 			continue
 		}
 		if done, err := s.leaveOne(r, list[0]); err != nil || done {
-			_ = s.change(func(m *memory) { m.Leaving[r.ID().String()] = list[1:] })
+			_ = s.change(func(m *memory) {
+				if m.Leaving[r.ID().String()] = list[1:]; len(list) == 1 {
+					delete(m.Leaving, r.ID().String())
+				}
+			})
 			if err != nil {
 				s.opt.Log.Warn("a member cannot be freed", "array", r.Name(), "member", list[0].Member, "reason", err)
 			}
@@ -212,6 +228,9 @@ func (s *Service) leaveOne(r *running, x leaving) (done bool, err error) {
 	if err == nil {
 		if _, under := r.Onto(slot); under {
 			return false, nil
+		}
+		if t := lastTask(r, slot, state.TaskRetire); t != nil && t.Kind == state.TaskRetire && !t.Ended.IsZero() && !t.Started.Before(x.Noted) {
+			return true, fmt.Errorf("the copy onto %s has %s", x.Onto, t.State)
 		}
 		m := r.member(slot)
 		_, err := s.putIn(x.Onto, false, m, r.NeedSize(slot), func(d disk.Disk) error { return r.Retire(slot, d) })

@@ -57,7 +57,7 @@ func shortNames(of []state.Identity) string {
 func changeWords(c control.ChangeReply) (text []string) {
 	now, then := c.Before, c.Then
 	if c.Beyond > 0 {
-		text = append(text, fmt.Sprintf("At most %s are written beyond the new end, and are lost.", say.Size(c.Beyond)))
+		text = append(text, fmt.Sprintf("What is written beyond the new end is lost: %s.", c.BeyondWords()))
 	}
 	for _, x := range c.Copies {
 		text = append(text, fmt.Sprintf("%s has nothing of the array at the end; then %s is copied onto it.", say.Short(x.Onto), say.Short(x.From)))

@@ -63,6 +63,7 @@ func TestArraysChangeUnderMountedFileSystems(t *testing.T) {
 	settled()
 	r.ok("umount /mnt/tides; e2fsck -fp /dev/nidalo/tides; [ $? -lt 2 ] && resize2fs /dev/nidalo/tides 200M 2>&1 && mount /dev/nidalo/tides /mnt/tides")
 	require.Contains(t, r.refused("nidalo shrink -yes -to 150MiB tides 2>&1"), "the ext4 file system on array tides ends at 200MiB")
+	require.Contains(t, r.refused("nidalo shrink -yes -to 200MiB sonar 2>&1"), "XFS cannot be made smaller")
 	less := r.Begin(load("/mnt/tides", "less", 1))
 	r.ok("nidalo pace all 8MiB/s; nidalo shrink -yes -discard -free TMK-0002 tides 2>&1")
 	r.ok("sleep 3")

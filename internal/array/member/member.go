@@ -40,7 +40,7 @@ type Member struct {
 	reason    atomic.Pointer[string] // why it is failing or failed, when this process saw it
 	Lost      atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
 	keeps     atomic.Bool            // it cannot give blocks back
-	measuring atomic.Bool
+	measuring atomic.Bool            // a call of Measure is under way
 	syncs     syncs
 	closing   env.Once
 	closed    chan struct{} // closed when the disk is

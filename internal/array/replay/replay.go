@@ -169,9 +169,8 @@ func (r *replaying) inTurn(n uint64) (whole bool, err error) {
 	return whole, err
 }
 
-// salvage is inTurn, in a rescue, of a batch that takes the boundary further. Where nobody can tell whether it happened, the map stays as it was, and
-// what members that lack it hold in the window is not known: the batch may have been brought in place there. Where it happened, they may lack blocks
-// that nothing of the others tells of.
+// salvage is inTurn in a rescue, of a batch that takes the boundary further. Members that lack its entry may have it in place in part, and the others do not
+// tell where: so all that they hold in the window is unknown. When nobody can tell whether the batch happened, the map stays as it was.
 func (r *replaying) salvage(n uint64, from, to int64, back func()) (whole bool, err error) {
 	b := r.Journal.GatherBatch(r.scans, n)
 	if b.Usable || probe.WindowTakenForMoved.On() {

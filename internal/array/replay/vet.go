@@ -40,11 +40,9 @@ func (h *Host) vet(scans []*journal.Scan, first uint64) {
 				best = to
 			}
 		}
-		for to, by := range votes {
-			for _, s := range by {
-				if to != best {
-					h.disbelieve(s, n)
-				}
+		for _, s := range scans {
+			if s.Entries[n] != nil && !slices.Contains(votes[best], s) {
+				h.disbelieve(s, n)
 			}
 		}
 	}

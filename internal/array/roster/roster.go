@@ -199,96 +199,82 @@ func (r *Roster) Resize() error {
 	return nil
 }
 
-// Grow gives the members places with more segments, and the array more regions, whose map is put in force when all members know.
-func (r *Roster) Grow(places []record.Place, regions []layout.Region, remap func(*layout.Map)) (lay *layout.Map, err error) {
-	err = r.raise(change{
-		Make: func(rec *record.Record) (err error) {
-			after := rec.Clone()
-			after.Regions = regions
-			if lay, err = after.Layout(); err != nil {
-				return err
-			}
-			changesLayout(rec)
-			rec.Regions = regions
-			for slot, p := range places {
-				if m := r.host.Slots.At(slot); m.Live() {
-					m.Extend(p)
-				}
-				rec.Roster[slot].More = p.Sizes()
-			}
-			return nil
-		},
-		Done: func() { remap(lay) },
-	})
-	return lay, err
-}
-
-// BeginTurn begins a change of layout, with some more members in slots behind the last; without a turn only these are new, and regions.
-func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries []record.Entry, added []*member.Member, remap func(*layout.Map)) error {
+// relay changes how the array is laid out, and has the new map put in force when all members know. then does what has to be done in memory before they are
+// told; nothing is changed when the map cannot be made.
+func (r *Roster) relay(how func(*record.Record), then func(), remap func(*layout.Map)) error {
 	var lay *layout.Map
 	return r.raise(change{
 		Make: func(rec *record.Record) (err error) {
 			after := rec.Clone()
-			after.Regions, after.Turn, after.Roster = regions, turn, append(after.Roster, entries...)
-			if len(entries) > 0 && !probe.TwoWitnessedByOne.On() { // the new ones come last in the ring of witnesses
-				after.Roster[len(rec.Roster)-1].Witness = len(rec.Roster)
-			}
-			for i := range entries {
-				after.Roster[len(rec.Roster)+i].Since = r.host.Now()
-			}
+			how(after)
 			if lay, err = after.Layout(); err != nil {
 				return err
 			}
-			changesLayout(rec)
-			rec.Regions, rec.Turn, rec.Roster = after.Regions, after.Turn, after.Roster
-			r.Show()
-			for _, m := range added {
-				m.Become(record.Active)
-			}
-			r.host.Slots.Add(added)
+			changesLayout(after)
+			*rec = *after
+			then()
 			return nil
 		},
 		Done: func() { remap(lay) },
 	})
 }
 
+// Grow gives the members places with more segments, and the array more regions.
+func (r *Roster) Grow(places []record.Place, regions []layout.Region, remap func(*layout.Map)) error {
+	return r.relay(func(rec *record.Record) {
+		rec.Regions = regions
+		for slot, p := range places {
+			rec.Roster[slot].More = p.Sizes()
+		}
+	}, func() {
+		for slot, p := range places {
+			if m := r.host.Slots.At(slot); m.Live() {
+				m.Extend(p)
+			}
+		}
+	}, remap)
+}
+
+// BeginTurn begins a change of layout, with some more members in slots behind the last; without a turn only these are new, and regions.
+func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries []record.Entry, added []*member.Member, remap func(*layout.Map)) error {
+	return r.relay(func(rec *record.Record) {
+		if len(entries) > 0 && !probe.TwoWitnessedByOne.On() { // the new ones come last in the ring of witnesses
+			rec.Roster[len(rec.Roster)-1].Witness = len(rec.Roster)
+		}
+		for _, e := range entries {
+			e.Since = r.host.Now()
+			rec.Roster = append(rec.Roster, e)
+		}
+		rec.Regions, rec.Turn = regions, turn
+	}, func() {
+		r.Show()
+		for _, m := range added {
+			m.Become(record.Active)
+		}
+		r.host.Slots.Add(added)
+	}, remap)
+}
+
 // EndTurn makes the new layout of a change the only one, and lets the members go that it has no use for.
 func (r *Roster) EndTurn(remap func(*layout.Map)) (freed []*member.Member, err error) {
-	var lay *layout.Map
-	err = r.raise(change{
-		Make: func(rec *record.Record) (err error) {
-			changesLayout(rec)
-			members := rec.Turn.Members
-			rec.Level, rec.Groups, rec.Strip, rec.Regions, rec.Turn = rec.Turn.Level, rec.Turn.Groups, rec.Turn.Strip, rec.Turn.Regions, nil
-			if members > 0 && members < len(rec.Roster) {
-				rec.Roster = slices.Clone(rec.Roster[:members])
-				rec.Roster[members-1].Witness = record.WitnessOf(members-1, members)
-				freed = r.host.Slots.Drop(members)
-			}
-			lay, err = rec.Layout()
-			return err
-		},
-		Done: func() { remap(lay) },
-	})
+	members := 0
+	err = r.relay(func(rec *record.Record) {
+		if members = rec.Turn.Members; members > 0 {
+			rec.Roster = rec.Roster[:members]
+			rec.Roster[members-1].Witness = record.WitnessOf(members-1, members)
+		}
+		rec.Level, rec.Groups, rec.Strip, rec.Regions, rec.Turn = rec.Turn.Level, rec.Turn.Groups, rec.Turn.Strip, rec.Turn.Regions, nil
+	}, func() {
+		if members > 0 {
+			freed = r.host.Slots.Drop(members)
+		}
+	}, remap)
 	return freed, err
 }
 
 // Cut has the array have fewer rows.
 func (r *Roster) Cut(regions []layout.Region, remap func(*layout.Map)) error {
-	var lay *layout.Map
-	return r.raise(change{
-		Make: func(rec *record.Record) (err error) {
-			after := rec.Clone()
-			after.Regions = regions
-			if lay, err = after.Layout(); err != nil {
-				return err
-			}
-			changesLayout(rec)
-			rec.Regions = regions
-			return nil
-		},
-		Done: func() { remap(lay) },
-	})
+	return r.relay(func(rec *record.Record) { rec.Regions = regions }, func() {}, remap)
 }
 
 // changesLayout prepares a record for another layout: what counts stripes of the present one counts them no more.

@@ -53,7 +53,16 @@ func (w *Works) PlanWiden() (Conversion, error) {
 			rec.Roster[slot].More = append(slices.Clone(rec.Roster[slot].More), more)
 		}
 	}
-	return w.planOn(rec, Target{Level: lay.Level, Strip: lay.Shape.Strip, widen: true}, nil)
+	return w.planOn(rec, wider(lay), nil)
+}
+
+// wider is the layout that there is, over more of the disks.
+func wider(lay *layout.Map) Target {
+	to := Target{Level: lay.Level, Strip: lay.Shape.Strip, widen: true}
+	if lay.Level.Nested() {
+		to.Groups = lay.Shape.Groups
+	}
+	return to
 }
 
 // planOn is PlanConversion for members as some record has them.
@@ -75,6 +84,11 @@ func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion
 	shape, err := layout.ShapeOf(c.Level, c.Strip, c.Groups, c.Members)
 	if err != nil {
 		return c, err
+	}
+	for _, m := range w.host.Slots.All() {
+		if most := m.Place().MaxStripFor(); c.Strip > most {
+			return c, fmt.Errorf("%s takes strips of at most %dKiB", m.Name(), most>>10)
+		}
 	}
 	if err := c.enlist(rec, sizes, max(w.strip(), c.Strip), lay.Mixed()); err != nil {
 		return c, err
@@ -156,9 +170,9 @@ func (c *Conversion) makeRoom(lay *layout.Map) error {
 
 // fits says whether the journals have room for what is moved at once downwards: whole rows of both layouts.
 func (w *Works) fits(turn *layout.Turn) error {
-	each := max(turn.Each(0), turn.Each(turn.Next(0)))
+	each := turn.MostEach()
 	for _, m := range w.host.Slots.All() {
-		if m.Live() && each/record.Block > m.Ring.Blocks/3 {
+		if m.Live() && each/record.Block > m.Ring.Blocks/2 {
 			return fmt.Errorf("%s would be moved at once on each member, and the journal of %s is too small for that: choose strips that are smaller", say.Size(each), m.Name())
 		}
 	}
@@ -275,13 +289,8 @@ func (w *Works) convert(to Target, disks []disk.Disk) error {
 	switch {
 	case w.host.Alive() != nil:
 		return w.host.Alive()
-	case w.whole() != "":
-		return fmt.Errorf("the layout cannot be changed at the moment: it has to wait %s", w.whole())
-	}
-	for _, m := range w.host.Slots.All() {
-		if most := m.Place().MaxStripFor(); c.Strip > most {
-			return fmt.Errorf("%s takes strips of at most %dKiB", m.Name(), most>>10)
-		}
+	case w.Waits() != "":
+		return fmt.Errorf("the layout cannot be changed at the moment: it has to wait %s", w.Waits())
 	}
 	if c.Cut > 0 {
 		if err := w.cut(c.Cut); err != nil {

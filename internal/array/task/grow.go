@@ -126,11 +126,8 @@ func (w *Works) Measure() {
 	})
 }
 
-// Waits says what a change of layout would have to wait for; empty: nothing.
-func (w *Works) Waits() string { return w.whole() }
-
-// whole says why the array cannot be laid out anew at the moment; empty: it can.
-func (w *Works) whole() string {
+// Waits says what a change of layout has to wait for, as the end of a sentence; empty: nothing.
+func (w *Works) Waits() string {
 	for slot := range w.host.Slots.Len() {
 		switch m := w.host.Slots.At(slot); {
 		case w.host.Slots.Onto(slot) != nil:
@@ -144,7 +141,8 @@ func (w *Works) whole() string {
 	return ""
 }
 
-// Grow takes up the room that was measured that all members have behind what the array uses, by one more segment on each and one more region over them. No data moves.
+// Grow takes up the room that was measured: what all members have behind what the array uses, by one more segment on each and one more region over them.
+// No data moves.
 //
 //	1  the members' records say how large their disks are, if these have grown      a crash leaves larger disks of the same array
 //	2  the maps of the new segments are written and synced                          the same: nothing names the segments
@@ -161,8 +159,8 @@ func (w *Works) Grow() (Gain, error) {
 		return Gain{}, w.host.Alive()
 	case w.host.Roster.View().Turn != nil:
 		return Gain{}, errConverting
-	case w.whole() != "":
-		return Gain{}, fmt.Errorf("growing has to wait %s", w.whole())
+	case w.Waits() != "":
+		return Gain{}, fmt.Errorf("growing has to wait %s", w.Waits())
 	}
 	g := w.Gain()
 	if g.Bytes == 0 {
@@ -190,12 +188,12 @@ func (w *Works) Grow() (Gain, error) {
 		return g, err
 	}
 	regions := w.grown(g, places)
-	lay, err := w.host.Roster.Grow(places, regions, w.host.Remap)
-	if err != nil {
+	if err := w.host.Roster.Grow(places, regions, w.host.Remap); err != nil {
 		return g, err
 	}
+	lay := w.host.Layout()
 	if g.Moves {
-		return g, w.convert(Target{Level: lay.Level, Strip: lay.Shape.Strip, widen: true}, nil)
+		return g, w.convert(wider(lay), nil)
 	}
 	w.host.Say(event.ArrayGrown, "", fmt.Sprintf("%s more, %s in all", say.Size(g.Bytes), say.Size(lay.Capacity())))
 	return g, nil

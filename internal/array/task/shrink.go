@@ -15,11 +15,11 @@ import (
 // UsedError says that an array cannot be made smaller, because something lies beyond its new end.
 type UsedError struct {
 	End int64 // that the array would have, bytes
-	At  int64 // byte of the last stripe that may hold anything
+	At  int64 // byte at which the first stripe begins that holds anything there
 }
 
 func (e UsedError) Error() string {
-	return fmt.Sprintf("beyond its new end of %s (byte %d) something is written, at last at byte %d", say.Size(e.End), e.End, e.At)
+	return fmt.Sprintf("beyond its new end of %s (byte %d) something is written, first at byte %d", say.Size(e.End), e.End, e.At)
 }
 
 // PlanShrink says what capacity an array has that is to have some capacity at least: whole rows.
@@ -32,6 +32,21 @@ func (w *Works) PlanShrink(to int64) (after int64, err error) {
 		return 0, fmt.Errorf("the array has %s (%d bytes)", say.Size(lay.Capacity()), lay.Capacity())
 	}
 	return lay.Ceil(to), nil
+}
+
+// MayShrink says why the array cannot be made smaller at the moment, whatever is written.
+func (w *Works) MayShrink() error {
+	why := w.Waits()
+	if why == "" && w.tasks.Running(state.TaskCheck) {
+		why = "for the consistency check"
+	}
+	switch {
+	case w.host.Alive() != nil:
+		return w.host.Alive()
+	case why != "":
+		return fmt.Errorf("the array cannot be made smaller at the moment: it has to wait %s", why)
+	}
+	return nil
 }
 
 // Shrink gives the array less capacity, of whole rows: what PlanShrink says. Nothing that was written and not trimmed since may lie beyond that. No data moves.
@@ -52,13 +67,8 @@ func (w *Works) Shrink(to int64) (after int64, err error) {
 //
 // The cells beyond are never-written, so the room is empty when the array grows again.
 func (w *Works) cut(after int64) error {
-	switch {
-	case w.host.Alive() != nil:
-		return w.host.Alive()
-	case w.whole() != "":
-		return fmt.Errorf("the array cannot be made smaller at the moment: it has to wait %s", w.whole())
-	case w.tasks.Running(state.TaskCheck):
-		return fmt.Errorf("the array cannot be made smaller at the moment: it has to wait for the consistency check")
+	if err := w.MayShrink(); err != nil {
+		return err
 	}
 	lay := w.host.Layout()
 	if err := w.host.Settle(after, lay.Capacity()-after); err != nil {
@@ -69,7 +79,7 @@ func (w *Works) cut(after int64) error {
 		return err
 	}
 	defer w.host.Stripes.LockAll()()
-	if at := w.lastUsed(lay, after); at >= 0 {
+	if at := w.firstUsed(lay, after); at >= 0 {
 		return UsedError{End: after, At: at}
 	}
 	if err := w.host.Journal.Checkpoint(); err != nil {
@@ -86,19 +96,18 @@ func (w *Works) cut(after int64) error {
 	return nil
 }
 
-// lastUsed is the byte of the last stripe from a byte on that holds anything; -1: there is none.
-func (w *Works) lastUsed(lay *layout.Map, from int64) (last int64) {
-	last = -1
+// firstUsed is the byte at which the first stripe from a byte on begins that holds anything; -1: there is none.
+func (w *Works) firstUsed(lay *layout.Map, from int64) int64 {
 	if from >= lay.Capacity() {
-		return last
+		return -1
 	}
 	st, _ := lay.Locate(from)
 	for i := st.Ordinal(); ; i++ {
 		if i = w.host.Stripes.NextWrittenOf(lay, i); i >= lay.Stripes() {
-			return last
+			return -1
 		}
 		if st := lay.Stripe(i); !w.host.Stripes.Untouched(st, nil) {
-			last = st.Offset()
+			return st.Offset()
 		}
 	}
 }
@@ -123,12 +132,12 @@ func (w *Works) retireWitnesses(members int) error {
 	return w.host.Journal.Checkpoint()
 }
 
-// letGo makes disks blank that are no members any more.
+// letGo makes disks blank that are no members any more. One that hangs takes no longer than the patience with it.
 func (w *Works) letGo(freed []*member.Member) {
 	for _, m := range freed {
 		w.host.Tables.Forget(m)
 		text := "it is blank"
-		if err := disk.Wipe(m.Bare()); err != nil {
+		if err := disk.Wipe(m.Disk); err != nil {
 			text = fmt.Sprintf("it could not be made blank, and still says that it is a member: %v", err)
 		}
 		w.host.Say(event.MemberFreed, m.Name(), text)

@@ -43,7 +43,7 @@ var errConverting = errors.New("the array is being converted, which has to end f
 // moveBytes is how much is moved at once, at most, unless one unit of the change is more.
 const moveBytes = 8 << 20
 
-// startTurn works on the change of layout that the record tells of.
+// startTurn starts the task of the change of layout in the record.
 func (w *Works) startTurn() (*Task, error) {
 	rec := w.host.Roster.View()
 	turn, err := rec.Turns()
@@ -117,7 +117,7 @@ func (m *moving) run() error {
 
 // waits says what the change of layout waits for; empty: nothing.
 func (m *moving) waits() string {
-	if why := m.w.whole(); why != "" {
+	if why := m.w.Waits(); why != "" {
 		return why
 	}
 	if m.w.tasks.Running(state.TaskCheck) {
@@ -298,7 +298,7 @@ func (m *moving) skipTo(to int64) error {
 // pend has the loss of a member judged by a map that is about to be in force as well, and says whether all members are still there.
 func (m *moving) pend(lay *layout.Map) bool {
 	m.w.host.Roster.Pend(lay)
-	if m.w.whole() != "" && !probe.MarginOfOneMap.On() {
+	if m.w.Waits() != "" && !probe.MarginOfOneMap.On() {
 		m.w.host.Roster.Pend(nil)
 		return false
 	}
@@ -539,27 +539,33 @@ func (m *moving) finish() (ended bool, err error) {
 	if err != nil || !all || len(c.Writes) > 0 {
 		return false, err
 	}
-	release := m.w.host.Hold(0, m.turn.Old.Capacity())
-	defer release()
+	freed, ended, err := m.end()
+	m.w.letGo(freed)
+	return ended, err
+}
+
+// end is the end of finish, with clients kept away.
+func (m *moving) end() (freed []*member.Member, ended bool, err error) {
+	defer m.w.host.Hold(0, m.turn.Old.Capacity())()
 	if m.waits() != "" {
-		return false, nil
+		return nil, false, nil
 	}
 	if n := m.w.host.Roster.View().Turn.Members; n > 0 {
 		if err := m.w.host.Settle(0, m.turn.Old.Capacity()); err != nil {
-			return false, err
+			return nil, false, err
 		}
 		if err := m.w.host.Journal.Checkpoint(); err != nil {
-			return false, err
+			return nil, false, err
 		}
 		if err := m.w.retireWitnesses(n); err != nil {
-			return false, err
+			return nil, false, err
 		}
 	}
-	freed, err := m.w.host.Roster.EndTurn(m.w.host.Remap)
-	if err == nil {
-		m.w.letGo(freed)
+	freed, err = m.w.host.Roster.EndTurn(m.w.host.Remap)
+	if err != nil {
+		freed = nil
 	}
-	return true, err
+	return freed, true, err
 }
 
 // window is one window that is moved.
