@@ -343,27 +343,17 @@ func (s *Service) react(e event.Event) {
 			return
 		}
 		defer s.admin.Unlock()
-		src, err := s.seen.Locate(was)
+		r, err := s.named(e.Array)
 		if err != nil {
 			return
 		}
-		if info := s.lookAt(src); info.State != state.DiskRetired {
-			return
-		}
-		d, err := s.seen.Open(src)
-		if err != nil {
-			return
-		}
-		err = disk.Wipe(d)
-		_ = d.Close()
-		if err != nil {
+		if info, err := s.unmark(r, was); err != nil || info.State != state.DiskBlank {
 			return
 		}
 		_ = s.change(func(m *memory) {
 			delete(m.Took, e.Array+"/"+was)
 			m.Spares = append(m.Spares, Spare{Disk: was})
 		})
-		s.lookAt(src)
 		s.event(event.Event{Kind: event.SpareFree, Array: e.Array, Disk: e.Disk, Detail: "it is a hot spare for all arrays again"})
 	})
 }

@@ -205,7 +205,7 @@ func (s *Service) goLeaving() {
 		s.mu.Lock()
 		list := slices.Clone(s.mem.Leaving[r.ID().String()])
 		s.mu.Unlock()
-		if len(list) == 0 || r.Record().Turn != nil || r.Condition() != state.Healthy || !s.unasked() {
+		if len(list) == 0 || r.Record().Turn != nil || converts(r) || r.Condition() != state.Healthy || !s.unasked() {
 			continue
 		}
 		if done, err := s.leaveOne(r, list[0]); err != nil || done {
@@ -215,11 +215,16 @@ func (s *Service) goLeaving() {
 				}
 			})
 			if err != nil {
-				s.opt.Log.Warn("a member cannot be freed", "array", r.Name(), "member", list[0].Member, "reason", err)
+				s.event(event.Event{Kind: event.MemberNotFreed, Array: r.Name(), Disk: list[0].Member, Detail: err.Error()})
 			}
 		}
 		s.admin.Unlock()
 	}
+}
+
+// converts says whether a change of layout is not quite at its end: the disks that were let go may not be blank yet.
+func converts(r *running) bool {
+	return slices.ContainsFunc(r.TaskStates(), func(t task.State) bool { return t.Kind == state.TaskConvert && t.Ended.IsZero() })
 }
 
 // leaveOne has a member copied onto the disk that was let go, and when that is done makes its own blank.
@@ -232,25 +237,33 @@ func (s *Service) leaveOne(r *running, x leaving) (done bool, err error) {
 		if t := lastTask(r, slot, state.TaskRetire); t != nil && t.Kind == state.TaskRetire && !t.Ended.IsZero() && !t.Started.Before(x.Noted) {
 			return true, fmt.Errorf("the copy onto %s has %s", x.Onto, t.State)
 		}
+		if _, err := s.unmark(r, x.Onto); err != nil {
+			return false, err
+		}
 		m := r.member(slot)
 		_, err := s.putIn(x.Onto, false, m, r.NeedSize(slot), func(d disk.Disk) error { return r.Retire(slot, d) })
 		return false, err
 	}
-	src, err := s.seen.Locate(x.Member)
-	if err != nil {
-		return true, err
+	info, err := s.unmark(r, x.Member)
+	if err == nil && info.State == state.DiskBlank {
+		s.event(event.Event{Kind: event.MemberFreed, Array: r.Name(), Disk: info.Identity.String(), Detail: "it is blank"})
 	}
-	if info := s.lookAt(src); info.State != state.DiskRetired {
-		return true, nil
+	return true, err
+}
+
+// unmark makes a disk blank that an array has let go and that still says so; any other it leaves as it is.
+func (s *Service) unmark(r *running, name string) (control.DiskInfo, error) {
+	src, err := s.seen.Locate(name)
+	if err != nil {
+		return control.DiskInfo{}, err
+	}
+	if info := s.lookAt(src); info.State != state.DiskRetired || info.Carries != r.ID().String() {
+		return info, nil
 	}
 	d, err := s.seen.Open(src)
 	if err != nil {
-		return true, err
+		return control.DiskInfo{}, err
 	}
 	err = errors.Join(disk.Wipe(d), d.Close())
-	s.lookAt(src)
-	if err == nil {
-		s.event(event.Event{Kind: event.MemberFreed, Array: r.Name(), Disk: d.Identity().String(), Detail: "it is blank"})
-	}
-	return true, err
+	return s.lookAt(src), err
 }
