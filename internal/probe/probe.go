@@ -133,6 +133,8 @@ const (
 	MarginOfOneMap
 	TwoWitnessedByOne
 	WindowTakenForMoved
+	ColumnOfOneMember
+	DoubtedStaysBlank
 	Mistakes // how many there are
 )
 
@@ -170,6 +172,7 @@ var mistakes = [Mistakes]string{
 	BoundaryTooLate: "a checkpoint comes before the boundary is written down", BoundaryOfBatchForgotten: "a start does not go by the boundary of a batch",
 	CellsNotGivenUp: "cells that are given up keep their sums", MarginOfOneMap: "a loss while a window moves is judged by one map",
 	TwoWitnessedByOne: "one member is to keep the witnesses of two", WindowTakenForMoved: "a rescue takes a window for moved that may not be",
+	ColumnOfOneMember: "a window that empties a block of one member is not told to others of its column", DoubtedStaysBlank: "a map page that rotted still counts as blank",
 	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 

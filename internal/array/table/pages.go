@@ -148,6 +148,9 @@ func (t *Tables) load(p *page) error {
 		case !sound:
 			clear(buf)
 			setAllBits(p.m, number, buf)
+			if !probe.DoubtedStaysBlank.On() {
+				t.blank.Delete(p.key) // as it was when it was sound
+			}
 			p.doubted = true
 			t.setDirty(p)
 		case record.NextPageBit(buf, 0, record.BitsPerPage) == record.BitsPerPage:

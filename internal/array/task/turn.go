@@ -705,32 +705,39 @@ func (x *window) stripe(st layout.Stripe) (writes []journal.Write, rows [][]byte
 	if slices.Contains(column, known) && st.Parity > 0 {
 		parity.Encode(rows, strips)
 	}
-	sums := make([]uint32, n)
+	members, sums := make([]*member.Member, len(states)), make([][]uint32, len(states))
+	changes := make([]bool, n) // columns in which a member gets anything
 	for role := range states {
-		buf := []byte(nil)
-		if role < st.Data {
-			buf = strips[role]
-		} else {
-			buf, states[role] = rows[role-st.Data], column
+		if role >= st.Data {
+			states[role] = column
 		}
 		m := x.w.host.Slots.At(st.Slot(role))
 		if !m.Live() {
 			continue
 		}
-		if err := x.w.host.Tables.Sums(m, st.Block(m.Slot), sums); err != nil {
+		members[role], sums[role] = m, make([]uint32, n)
+		if err := x.w.host.Tables.Sums(m, st.Block(m.Slot), sums[role]); err != nil {
 			return nil, rows, err
 		}
-		writes = append(writes, strip(m, st.Block(m.Slot), states[role], sums, buf)...)
+		for col, s := range states[role] {
+			changes[col] = changes[col] || (s != never || sums[role][col] != record.SumNever) && !probe.ColumnOfOneMember.On()
+		}
+	}
+	for role, m := range members {
+		if m != nil {
+			writes = append(writes, strip(m, st.Block(m.Slot), states[role], sums[role], changes, append(strips, rows...)[role])...)
+		}
 	}
 	return writes, rows, nil
 }
 
-// strip are the writes that bring a strip to a member, which has some sums in its place: what goes where nothing is can be written in place at once.
-func strip(m *member.Member, first int64, states []block, sums []uint32, buf []byte) (out []journal.Write) {
+// strip are the writes that bring a strip to a member, which has some sums in its place: what goes where nothing is can be written in place at once. A
+// column that changes on one member is told of on all: so the others know that it did, should the entry of that one be lost.
+func strip(m *member.Member, first int64, states []block, sums []uint32, changes []bool, buf []byte) (out []journal.Write) {
 	kind := func(col int) record.RunKind {
 		empty := sums[col] == record.SumNever
 		switch {
-		case states[col] == never && empty:
+		case states[col] == never && empty && !changes[col]:
 			return 0
 		case states[col] == never:
 			return record.RunNever
