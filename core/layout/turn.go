@@ -58,6 +58,25 @@ func NewTurn(old, new *Map) (*Turn, error) {
 	return t, err
 }
 
+// Back is the change from the new layout to the old one, as far as this one can have come. It goes the other way: with so much moved here, all else is
+// moved there, and the map is the same. Not every boundary here is one there, see Floor.
+func (t *Turn) Back() (*Turn, error) {
+	last, err := t.At(t.Old.capacity)
+	if err != nil {
+		return nil, err
+	}
+	back := &Turn{Old: last, New: t.Old, Down: !t.Down, strip: t.strip}
+	for _, r := range back.New.regions[:len(back.New.regions)-1] {
+		if r.Rows*r.Strip%t.strip != 0 {
+			return nil, errors.New("a region of the old map is not made of whole strips of the new one")
+		}
+	}
+	if back.Down {
+		err = back.meet()
+	}
+	return back, err
+}
+
 // meet says whether rows of both maps begin at common bytes, every few rows, wherever they lie over one another.
 func (t *Turn) meet() error {
 	for _, o := range t.Old.regions {
@@ -182,11 +201,20 @@ func (t *Turn) Each(moved int64) int64 {
 	return (t.Unit(moved) + int64(r.Data*r.Groups) - 1) / int64(r.Data*r.Groups)
 }
 
-// Alike is how much both maps put at the same places, up to the last boundary of which that is so.
-func (t *Turn) Alike() (moved int64) {
-	if t.Down {
-		return 0
+// Alike is how much is moved when everything was passed over that both maps put at the same places, up to the last boundary of which that is so.
+func (t *Turn) Alike(moved int64) int64 {
+	alike := t.alike()
+	switch {
+	case !t.Down:
+		return max(moved, t.Floor(alike))
+	case t.boundary(moved) <= alike:
+		return t.Old.capacity
 	}
+	return moved
+}
+
+// alike is up to where both maps put everything at the same places.
+func (t *Turn) alike() (at int64) {
 	for i, r := range t.New.regions {
 		if i >= len(t.Old.regions) {
 			break
@@ -195,12 +223,12 @@ func (t *Turn) Alike() (moved int64) {
 		if r.Shape != o.Shape || r.start != o.start || !slices.Equal(r.Slots, o.Slots) || !slices.Equal(r.Begin, o.Begin) {
 			break
 		}
-		moved = t.Floor(r.start + min(r.Stripes(), o.Stripes())*r.StripeSize())
+		at = r.start + min(r.Stripes(), o.Stripes())*r.StripeSize()
 		if r.Rows != o.Rows {
 			break
 		}
 	}
-	return moved
+	return min(at, t.Old.capacity)
 }
 
 // forwards says whether, upwards, nothing is ever put where something is that is still to be moved. How far a map has come on a member, as a function

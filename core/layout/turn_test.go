@@ -42,7 +42,7 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 		slot := st.Slot(int(in / st.Strip))
 		return at{slot, st.Block(slot) + in%st.Strip/Block}
 	}
-	turns, mixed, down := 0, 0, 0
+	turns, mixed, down, back := 0, 0, 0, 0
 	for seed := range uint64(600) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		levels := Levels()
@@ -76,14 +76,27 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 		if old.Mixed() && new.Mixed() {
 			mixed++
 		}
-		for alike, at := turn.Alike(), int64(0); at < alike; at += Block * int64(1+r.IntN(64)) {
+		for alike, at := turn.alike(), int64(0); at < alike; at += Block * int64(1+r.IntN(64)) {
 			require.Equal(t, where(old, at/Block), where(new, at/Block))
 		}
+		goesBack := seed%4 > 0
 		for moved := int64(0); ; moved = turn.Floor(max(turn.Next(moved), moved+turn.Unit(moved)*r.Int64N(3))) {
 			require.LessOrEqual(t, turn.Each(moved), turn.MostEach(), "seed %d", seed)
 			m, err := turn.At(moved)
 			require.NoError(t, err, "seed %d: %s of %d to %s of %d at %d", seed, from, n, to, members, moved)
-			require.Equal(t, old.Capacity(), m.Capacity())
+			require.Equal(t, turn.Old.Capacity(), m.Capacity())
+			if goesBack && r.IntN(4) == 0 {
+				b, err := turn.Back()
+				rest := old.Capacity() - moved
+				if err == nil && b.Floor(rest) == rest {
+					same, err := b.At(rest)
+					require.NoError(t, err)
+					require.Equal(t, m.Regions(), same.Regions())
+					require.NoError(t, map[bool]func() error{true: b.backwards, false: b.forwards}[b.Down]())
+					turn, moved, m, old, new, goesBack = b, rest, same, new, old, false
+					back++
+				}
+			}
 			free := map[at]bool{}
 			for _, s := range turn.Free(m) {
 				for b := range s.N {
@@ -92,7 +105,7 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 			}
 			seen := map[at]bool{}
 			for range 60 {
-				block := r.Int64N(old.Capacity() / Block)
+				block := r.Int64N(turn.Old.Capacity() / Block)
 				p := where(m, block)
 				if from, to := turn.Stretch(0, moved); block*Block >= from && block*Block < to {
 					require.Equal(t, where(new, block), p)
@@ -108,7 +121,7 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 				require.Equal(t, st, nth)
 				seen[p] = true
 			}
-			if moved == old.Capacity() {
+			if moved == turn.Old.Capacity() {
 				break
 			}
 		}
@@ -116,6 +129,7 @@ func TestATurnMovesEveryByteOnceAndNothingOverAnother(t *testing.T) {
 	require.Greater(t, turns, 60)
 	require.Greater(t, mixed, 10)
 	require.Greater(t, down, 10)
+	require.Greater(t, back, 60)
 }
 
 // narrowed is a change to fewer members, of an array that was cut to what these hold.

@@ -59,7 +59,8 @@ var Castagnoli = crc32.MakeTable(crc32.Castagnoli)
 const (
 	FeatureTwoLayouts = 1 << 0 // two layouts are in force, on two sides of a boundary
 	FeatureRegions    = 1 << 1 // the regions are listed, and members may have several segments
-	knownFeatures     = FeatureTwoLayouts | FeatureRegions
+	FeatureBack       = 1 << 2 // a change of layout goes back
+	knownFeatures     = FeatureTwoLayouts | FeatureRegions | FeatureBack
 )
 
 // Condition is the condition of a member as the roster holds it.
@@ -218,11 +219,14 @@ func (r *Record) Encode() ([]byte, error) {
 	binary.LittleEndian.PutUint32(buf[16:], Version)
 	own := *r
 	own.segments, own.members, own.regions = 1+len(r.Place.More), len(r.Roster), len(r.Regions)
-	if own.Features &^= FeatureRegions | FeatureTwoLayouts; own.regions > 0 {
+	if own.Features &^= FeatureRegions | FeatureTwoLayouts | FeatureBack; own.regions > 0 {
 		own.Features |= FeatureRegions
 	}
 	if own.Turn != nil {
 		own.Features |= FeatureTwoLayouts
+		if own.Turn.Way == Back {
+			own.Features |= FeatureBack
+		}
 	}
 	putAll(&own, headFields, buf[:headSize])
 	for i := range r.Roster {

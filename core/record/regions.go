@@ -24,9 +24,21 @@ type Turn struct {
 	Strip   int64
 	Moved   int64 // bytes of the logical space that are laid out anew: from its beginning, or downwards from its end
 	Started time.Time
-	Members int             // of the new layout: the slots behind are let go at the end; 0: all stay
+	Members int             // that stay: the slots behind are let go at the end; 0: all stay
+	Had     int             // members before the change, where some came with it; 0: none came
+	Way     Way             // it goes
 	Regions []layout.Region // of the whole new map
 }
+
+// Way is the way that a change of layout goes.
+type Way uint8
+
+// The ways of a change of layout.
+const (
+	Onward   Way = iota // to the new layout
+	TurnsYet            // onward up to the next boundary at which it can turn, and back from there
+	Back                // to the old layout: Moved is how much is laid out as before again
+)
 
 // Layout is the map of the array the record describes.
 func (r *Record) Layout() (*layout.Map, error) {
@@ -53,7 +65,11 @@ func (r *Record) Turns() (*layout.Turn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return layout.NewTurn(old, new)
+	t, err := layout.NewTurn(old, new)
+	if err == nil && r.Turn.Way == Back {
+		return t.Back()
+	}
+	return t, err
 }
 
 // settled is the map of the array before any change of layout that is under way.
@@ -145,7 +161,9 @@ var turnFields = []field[Turn]{
 	number(20, 4, "strip, bytes", func(t *Turn) *int64 { return &t.Strip }),
 	number(24, 8, "how much is laid out anew, bytes of the logical space: from its beginning, or downwards from its end", func(t *Turn) *int64 { return &t.Moved }),
 	stamp(32, "started", func(t *Turn) *time.Time { return &t.Started }),
-	number(40, 4, "members of the new layout, those behind are let go at the end; 0: all stay", func(t *Turn) *int { return &t.Members }),
+	number(40, 4, "members that stay, those behind are let go at the end; 0: all stay", func(t *Turn) *int { return &t.Members }),
+	number(44, 2, "members before the change, where some came with it; else 0", func(t *Turn) *int { return &t.Had }),
+	number(46, 1, "the way it goes: 0 to the new layout, 1 so until it can turn, 2 back to the old one", func(t *Turn) *Way { return &t.Way }),
 }
 
 // decodeParts reads what encodeParts wrote.
@@ -209,13 +227,17 @@ func (r *Record) decodeTurn(d *parts, regions int) error {
 	if regions == 0 || n < 1 || n > maxRegions {
 		return fmt.Errorf("member record: a change to %d regions: %w", n, ErrFormat)
 	}
-	if r.Turn.Members < 0 || r.Turn.Members > len(r.Roster) {
-		return fmt.Errorf("member record: a change to %d members: %w", r.Turn.Members, ErrFormat)
+	if r.Turn.Members < 0 || r.Turn.Members > len(r.Roster) || r.Turn.Had > len(r.Roster) || r.Turn.Way > Back || (r.Turn.Way == Back) != (r.Features&FeatureBack != 0) {
+		return fmt.Errorf("member record: a change from %d to %d members, way %d: %w", r.Turn.Had, r.Turn.Members, r.Turn.Way, ErrFormat)
 	}
 	if err := d.regions(&r.Turn.Regions, int(n)); err != nil {
 		return err
 	}
-	for _, g := range r.Turn.Regions {
+	stay := r.Turn.Regions
+	if r.Turn.Way == Back {
+		stay = r.Regions
+	}
+	for _, g := range stay {
 		if r.Turn.Members > 0 && slices.ContainsFunc(g.Slots, func(slot int) bool { return slot >= r.Turn.Members }) {
 			return fmt.Errorf("member record: a change to %d members, of which region %d has more: %w", r.Turn.Members, g.ID, ErrFormat)
 		}

@@ -70,6 +70,12 @@ func (a *Array) slotName(slot int) string {
 
 // Steer pauses, continues or cancels a task, see task.List.
 func (a *Array) Steer(kind state.TaskKind, slot int, to state.TaskState) error {
+	if kind == state.TaskConvert && to == state.TaskCancelled { // it does not end, but goes the other way
+		if err := a.works.GoBack(); err != nil {
+			return err
+		}
+		to = state.TaskRunning
+	}
 	return a.tasks.Steer(kind, slot, to)
 }
 

@@ -16,7 +16,8 @@ var convertCommand = command{name: "convert", usage: "-level L [-strip SIZE] [-g
 Lays an array out anew, with the disks there are and those that are named, while clients read and write. It goes from one end to
 the other; on one side of the boundary the new layout is in force, on the other side still the old one. It survives every stop
 and crash, keeps at least the lesser margin of both layouts, and waits while a member is away, rebuilt or copied, or is checked.
-It can be paused, and paced like every other task; it cannot be taken back.
+It can be paused, and paced like every other task. As long as it is under way, nidalo cancel NAME conversion has it go back to the
+layout before; disks that came with it are blank then.
 
 A conversion is possible when no data would have to be put where other data still is. The array does not become smaller, unless
 -free takes disks out and nothing is written where it will end. nidalo plan -change shows a conversion without making it.
@@ -128,6 +129,9 @@ func (e *env) followChange(c *control.Control, name string) error {
 	task, err := e.follow(c, name, state.TaskConvert, nil)
 	if err != nil {
 		return err
+	}
+	if task.State == state.TaskCancelled {
+		return &control.Error{What: "the conversion was cancelled, and goes back", Hints: []string{"nidalo status " + name}}
 	}
 	if task.State != state.TaskDone {
 		return &control.Error{What: fmt.Sprintf("the conversion has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + name}}

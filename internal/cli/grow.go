@@ -15,7 +15,8 @@ are of different sizes, the layers that become wider are laid out anew.
 With disks: adds them. Levels 0, 5, 6 and triple become wider; 10, 50 and 60 get more groups of the size they have; concat goes on
 behind its end. The data is spread over all members by a conversion, while the array is used (nidalo help convert).
 
-Clients see the new size when they connect anew, an attached device at once. Nothing of this can be taken back.
+Clients see the new size when they connect anew, an attached device at once. A conversion can go back
+as long as it is under way (nidalo cancel); the rest cannot be taken back.
 
   nidalo grow tides
   nidalo grow tides B1 B2

@@ -10,7 +10,7 @@ import (
 // steer makes one of pause, continue and cancel.
 func steer(name, short string, to state.TaskState, said, more string) command {
 	return command{name: name, usage: "NAME [TASK]", short: short, least: 1, most: 2,
-		help: more + "\n\nTASK is rebuild, catch-up, retire or check; without it all tasks of the array are meant.\n\n  nidalo " + name + " tides\n  nidalo " + name + " tides check",
+		help: more + "\n\nTASK is rebuild, catch-up, retire, check or conversion; without it all tasks of the array are meant.\n\n  nidalo " + name + " tides\n  nidalo " + name + " tides check",
 		with: func(e *env, _ *flag.FlagSet) action {
 			return func(args []string) error {
 				return e.withControl(func(c *control.Control) error {
@@ -21,9 +21,12 @@ func steer(name, short string, to state.TaskState, said, more string) command {
 					if err := c.Steer(req); err != nil {
 						return err
 					}
-					what := "The tasks"
+					what, said := "The tasks", said
 					if req.Kind != "" {
 						what = "The " + string(req.Kind)
+					}
+					if to == state.TaskCancelled && req.Kind == state.TaskConvert {
+						said = "going back; the array stays in use meanwhile"
 					}
 					e.out.Printf("%s of array %s: %s.\n", what, args[0], said)
 					return nil
@@ -35,5 +38,5 @@ func steer(name, short string, to state.TaskState, said, more string) command {
 var (
 	pauseCommand    = steer("pause", "hold tasks of an array", state.TaskPaused, "held", "Holds tasks where they are, until continue, or until the service is started again.")
 	continueCommand = steer("continue", "let held tasks go on", state.TaskRunning, "going on", "Lets tasks go on that were held with pause.")
-	cancelCommand   = steer("cancel", "end a check or a retirement early", state.TaskCancelled, "ending", "Ends a check, or the copying of a member, before it is done. A rebuild cannot be cancelled: redundancy waits for it.")
+	cancelCommand   = steer("cancel", "end a check or a retirement early, or have a conversion go back", state.TaskCancelled, "ending", "Ends a check, or the copying of a member, before it is done. A\nconversion goes back to the layout before. A rebuild cannot be cancelled: redundancy waits for it.")
 )

@@ -118,6 +118,8 @@ type TurnStatus struct {
 	Capacity int64     `json:"capacity_bytes"` // when it is done
 	Moved    int64     `json:"moved_bytes"`    // what is laid out anew already: the first bytes of the array, or the last
 	Down     bool      `json:"downwards"`      // the last
+	Back     bool      `json:"back"`           // to the layout before
+	Turns    bool      `json:"turns"`          // it was cancelled, and goes back from the next boundary at which it can
 	Started  time.Time `json:"started"`
 }
 
@@ -156,6 +158,7 @@ type ChangeReply struct {
 	More    bool             `json:"beyond_and_more"`       // these were not all that were looked at
 	Free    []state.Identity `json:"free,omitempty"`        // disks that are blank then
 	Copies  []Moving         `json:"copies,omitempty"`      // of these, those that are copied onto a disk which is let go first
+	Back    bool             `json:"can_go_back"`           // as long as it is under way
 	Stays   bool             `json:"stays"`                 // the service goes on by itself
 	Device  string           `json:"device,omitempty"`      // that the array is attached as
 }

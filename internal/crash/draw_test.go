@@ -37,7 +37,7 @@ func Draw(seed uint64) Script {
 	d.lay, _ = d.layout()
 	d.blocks = d.Script.blocks(d.lay)
 	switch kind := d.IntN(24); {
-	case kind >= 20 || d.lessens():
+	case kind >= 20 || d.lessens() || d.turnsBack():
 		d.turns()
 	case kind < 6:
 		d.storm()
@@ -355,6 +355,9 @@ func (d *drawing) handOp() {
 // lessens says whether a script is about smaller arrays and fewer members too.
 func (d *drawing) lessens() bool { return d.Seed%16 >= 11 && d.Seed%16 <= 12 }
 
+// turnsBack says whether changes of layout are cancelled now and then.
+func (d *drawing) turnsBack() bool { return d.Seed%16 == 11 || d.Seed%16 == 15 }
+
 // turn is a change of layout. Some scripts are about smaller ones too.
 func (d *drawing) turn() {
 	if d.lessens() {
@@ -398,6 +401,10 @@ func (d *drawing) turns() {
 			}
 			if d.IntN(4) == 0 {
 				d.handOp()
+			}
+			if d.turnsBack() && d.IntN(3) > 0 {
+				d.add("hand", "wait", d.upTo(5))
+				d.add("hand", "cancel")
 			}
 			d.add("hand", "wait", d.Int64N(400))
 			d.add("", "cut", d.salt())

@@ -106,7 +106,7 @@ func (c *machine) holdTasks(_ string, n []int64) error {
 // cancelTasks cancels what can be cancelled.
 func (c *machine) cancelTasks(string, []int64) error {
 	for _, t := range c.a.TaskStates() {
-		if t.State == state.TaskRunning && c.a.Steer(t.Kind, t.Slot, state.TaskCancelled) == nil {
+		if t.Ended.IsZero() && (t.State == state.TaskRunning || t.Kind == state.TaskConvert) && c.a.Steer(t.Kind, t.Slot, state.TaskCancelled) == nil {
 			seen("a task was cancelled")
 		}
 	}

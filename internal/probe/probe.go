@@ -44,6 +44,7 @@ const (
 	WindowJumped                     // a change of layout passed over what was never written
 	BatchAhead                       // a start found a batch that takes a change of layout further than the record
 	BatchAheadDropped                // and dropped it
+	TurnedBack                       // a change of layout turned and goes back
 	Events                           // how many there are
 )
 
@@ -59,7 +60,7 @@ var events = [Events]string{
 	PartOfBlockMerged: "part of a block merged with newer contents", DestagePutBack: "a change went back into the cache",
 	ChangeMarked: "a change was marked for a member that is away", ColumnEmptied: "a column became never-written again",
 	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
-	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written",
+	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written", TurnedBack: "a change of layout turned back",
 	BatchAhead: "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
 }
 
@@ -135,6 +136,7 @@ const (
 	WindowTakenForMoved
 	ColumnOfOneMember
 	DoubtedStaysBlank
+	TurnedWithEntries
 	Mistakes // how many there are
 )
 
@@ -173,6 +175,7 @@ var mistakes = [Mistakes]string{
 	CellsNotGivenUp: "cells that are given up keep their sums", MarginOfOneMap: "a loss while a window moves is judged by one map",
 	TwoWitnessedByOne: "one member is to keep the witnesses of two", WindowTakenForMoved: "a rescue takes a window for moved that may not be",
 	ColumnOfOneMember: "a window that empties a block of one member is not told to others of its column", DoubtedStaysBlank: "a map page that rotted still counts as blank",
+	TurnedWithEntries: "a change of layout turns with boundaries of the other way in the journals",
 	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }
 

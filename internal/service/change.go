@@ -211,6 +211,7 @@ func (s *Service) changeReply(r *running, p task.Conversion) *control.ChangeRepl
 	read := float64(p.Moves) / float64(p.Shape.Data*p.Shape.Groups)
 	written := 1.5 * float64(p.Moves) / float64(p.At.Data*p.At.Groups)
 	out.Seconds = (read + written) / out.Rate
+	out.Back = p.Back
 	if p.Map != nil {
 		out.Layers = plan.Layers(p.Map)
 	}
@@ -292,6 +293,6 @@ func changeOf(rec *record.Record) *control.TurnStatus {
 	if rec.Turn == nil || err != nil {
 		return nil
 	}
-	return &control.TurnStatus{Level: string(rec.Turn.Level), Groups: turn.New.Shape.Groups, Strip: rec.Turn.Strip, Members: cmp.Or(rec.Turn.Members, len(rec.Roster)),
-		Capacity: turn.New.Capacity(), Moved: rec.Turn.Moved, Down: turn.Down, Started: rec.Turn.Started}
+	return &control.TurnStatus{Level: string(turn.New.Level), Groups: turn.New.Shape.Groups, Strip: turn.New.Shape.Strip, Members: cmp.Or(rec.Turn.Members, len(rec.Roster)),
+		Capacity: turn.New.Capacity(), Moved: rec.Turn.Moved, Down: turn.Down, Back: rec.Turn.Way == record.Back, Turns: rec.Turn.Way == record.TurnsYet, Started: rec.Turn.Started}
 }

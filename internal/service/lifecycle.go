@@ -299,6 +299,9 @@ func (s *Service) Steer(req control.SteerRequest) error {
 				s.letRoundGo(r.ID().String())
 			}
 			if req.State == state.TaskCancelled {
+				if k == state.TaskConvert {
+					_ = s.change(func(m *memory) { delete(m.Leaving, r.ID().String()) })
+				}
 				continue // its end tells that
 			}
 			s.event(event.Event{Kind: event.OfTask(k, done), Array: r.Name()})

@@ -64,16 +64,17 @@ type Service struct {
 	rescues      *rescue.Desk
 	devices      *attach.Desk
 	surfaceRuns  vet.Runs
-	moves        map[string]move     // of tasks; used by lookLoop only
-	looked       atomic.Int64        // when lookLoop began its last round, in ns
-	poke         chan struct{}       // lookLoop is to look at once
-	asked        time.Time           // when disks were asked how they are; used by lookLoop only
-	exchangeTurn sync.Mutex          // of what exchanges ask for; taken before admin
-	saving       sync.Mutex          // of mem to its file; taken before mu
-	admin        sync.Mutex          // one change by an administrator at a time
-	mu           sync.Mutex          // guards what is below; no disk is touched while it is held
-	arrays       map[string]*running // by name
-	idle         []idle              // found but not in service
+	moves        map[string]move      // of tasks; used by lookLoop only
+	unable       map[string]time.Time // by identity of the array, since when a member that leaves does not get on; used by lookLoop only
+	looked       atomic.Int64         // when lookLoop began its last round, in ns
+	poke         chan struct{}        // lookLoop is to look at once
+	asked        time.Time            // when disks were asked how they are; used by lookLoop only
+	exchangeTurn sync.Mutex           // of what exchanges ask for; taken before admin
+	saving       sync.Mutex           // of mem to its file; taken before mu
+	admin        sync.Mutex           // one change by an administrator at a time
+	mu           sync.Mutex           // guards what is below; no disk is touched while it is held
+	arrays       map[string]*running  // by name
+	idle         []idle               // found but not in service
 	mem          memory
 	healths      map[string]watched // by serial or path
 }
@@ -149,7 +150,7 @@ func Open(opt Options) (*Service, error) {
 	}
 	s := &Service{opt: opt, lab: lab.At(opt.Home), lock: lock, done: make(chan struct{}), arrays: map[string]*running{}}
 	s.turns, s.poke = newTurns(), make(chan struct{}, 1)
-	s.moves, s.waits, s.healths = map[string]move{}, map[string]*waiting{}, map[string]watched{}
+	s.moves, s.waits, s.healths, s.unable = map[string]move{}, map[string]*waiting{}, map[string]watched{}, map[string]time.Time{}
 	s.cfg.Store(&cfg)
 	s.seen = s.newSurvey()
 	if err := s.recall(); err != nil {

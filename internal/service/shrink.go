@@ -199,6 +199,9 @@ func (s *Service) noteLeaving(r *running, then []control.Moving) error {
 	})
 }
 
+// unableFor is how long it is tried to go on with a member that leaves: somebody may look at a disk just then, or put it into another bay.
+const unableFor = 10 * time.Minute
+
 // goLeaving goes on with members that leave, where the array does without the others by now.
 func (s *Service) goLeaving() {
 	for _, r := range s.running() {
@@ -208,7 +211,18 @@ func (s *Service) goLeaving() {
 		if len(list) == 0 || r.Record().Turn != nil || converts(r) || r.Condition() != state.Healthy || !s.unasked() {
 			continue
 		}
-		if done, err := s.leaveOne(r, list[0]); err != nil || done {
+		done, err := s.leaveOne(r, list[0])
+		if err == nil {
+			delete(s.unable, r.ID().String())
+		} else if since, there := s.unable[r.ID().String()]; !done && (!there || s.opt.Now().Sub(since) < unableFor) {
+			if !there {
+				s.unable[r.ID().String()] = s.opt.Now()
+				s.opt.Log.Info("a member cannot be freed yet", "array", r.Name(), "member", list[0].Member, "reason", err)
+			}
+			err = nil
+		}
+		if err != nil || done {
+			delete(s.unable, r.ID().String())
 			_ = s.change(func(m *memory) {
 				if m.Leaving[r.ID().String()] = list[1:]; len(list) == 1 {
 					delete(m.Leaving, r.ID().String())
@@ -227,7 +241,7 @@ func converts(r *running) bool {
 	return slices.ContainsFunc(r.TaskStates(), func(t task.State) bool { return t.Kind == state.TaskConvert && t.Ended.IsZero() })
 }
 
-// leaveOne has a member copied onto the disk that was let go, and when that is done makes its own blank.
+// leaveOne has a member copied onto the disk that was let go, and when that is done makes its own blank. With an error, done says that it is for good.
 func (s *Service) leaveOne(r *running, x leaving) (done bool, err error) {
 	slot, err := r.FindSlot(x.Member)
 	if err == nil {
@@ -248,7 +262,7 @@ func (s *Service) leaveOne(r *running, x leaving) (done bool, err error) {
 	if err == nil && info.State == state.DiskBlank {
 		s.event(event.Event{Kind: event.MemberFreed, Array: r.Name(), Disk: info.Identity.String(), Detail: "it is blank"})
 	}
-	return true, err
+	return err == nil, err
 }
 
 // unmark makes a disk blank that an array has let go and that still says so; any other it leaves as it is.

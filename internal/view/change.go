@@ -71,6 +71,8 @@ func changeWords(c control.ChangeReply) (text []string) {
 	}
 	if c.Moves == 0 && then.Capacity < now.Capacity && len(c.Free) == 0 {
 		text = append(text, fmt.Sprintf("nidalo grow %s takes the room up again. Have a fresh backup.", c.Array))
+	} else if c.Back && c.Moves > 0 {
+		text = append(text, fmt.Sprintf("Until it is done, nidalo cancel %s conversion has it go back. Have a fresh backup.", c.Array))
 	} else {
 		text = append(text, "It cannot be taken back. Have a fresh backup.")
 	}
@@ -80,10 +82,22 @@ func changeWords(c control.ChangeReply) (text []string) {
 	return text
 }
 
+func turnWords(c *control.TurnStatus) string {
+	part := fmt.Sprintf("the %s %s of it", map[bool]string{false: "first", true: "last"}[c.Down], say.Size(c.Moved))
+	if c.Back {
+		return fmt.Sprintf("Its conversion was cancelled: it goes back to level %s of %d members; %s are laid out as before so far.", c.Level, c.Members, part)
+	}
+	text := fmt.Sprintf("It is being converted to level %s of %d members, %s usable then; %s are laid out anew so far.", c.Level, c.Members, say.Size(c.Capacity), part)
+	if c.Turns {
+		text += " It was cancelled, and goes back from the next boundary that both layouts have."
+	}
+	return text
+}
+
 // change says how far a conversion is, and what it leads to.
 func (s *Screen) change(a control.ArrayStatus) {
 	if c := a.Change; c != nil {
-		s.Printf("%s\n", wrap(fmt.Sprintf("It is being converted to level %s of %d members, %s usable then; the %s %s of it are laid out anew so far.", c.Level, c.Members, say.Size(c.Capacity), map[bool]string{false: "first", true: "last"}[c.Down], say.Size(c.Moved)), s.Width, ""))
+		s.Printf("%s\n", wrap(turnWords(c), s.Width, ""))
 	}
 	g := a.Growth
 	switch {

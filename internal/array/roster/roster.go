@@ -241,6 +241,9 @@ func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries [
 		if len(entries) > 0 && !probe.TwoWitnessedByOne.On() { // the new ones come last in the ring of witnesses
 			rec.Roster[len(rec.Roster)-1].Witness = len(rec.Roster)
 		}
+		if turn != nil && len(entries) > 0 {
+			turn.Had = len(rec.Roster)
+		}
 		for _, e := range entries {
 			e.Since = r.host.Now()
 			rec.Roster = append(rec.Roster, e)
@@ -255,7 +258,14 @@ func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries [
 	}, remap)
 }
 
-// EndTurn makes the new layout of a change the only one, and lets the members go that it has no use for.
+// TurnBack has a change of layout go back from where it is. Members that came with it are let go at the end, those that were to go stay.
+func (r *Roster) TurnBack(moved int64, remap func(*layout.Map)) error {
+	return r.relay(func(rec *record.Record) {
+		rec.Turn.Way, rec.Turn.Moved, rec.Turn.Members, rec.Turn.Started = record.Back, moved, rec.Turn.Had, r.host.Now()
+	}, func() {}, remap)
+}
+
+// EndTurn makes the layout that a change has come to the only one, and lets the members go that it has no use for.
 func (r *Roster) EndTurn(remap func(*layout.Map)) (freed []*member.Member, err error) {
 	members := 0
 	err = r.relay(func(rec *record.Record) {
@@ -263,7 +273,10 @@ func (r *Roster) EndTurn(remap func(*layout.Map)) (freed []*member.Member, err e
 			rec.Roster = rec.Roster[:members]
 			rec.Roster[members-1].Witness = record.WitnessOf(members-1, members)
 		}
-		rec.Level, rec.Groups, rec.Strip, rec.Regions, rec.Turn = rec.Turn.Level, rec.Turn.Groups, rec.Turn.Strip, rec.Turn.Regions, nil
+		if t := rec.Turn; t.Way != record.Back {
+			rec.Level, rec.Groups, rec.Strip, rec.Regions = t.Level, t.Groups, t.Strip, t.Regions
+		}
+		rec.Turn = nil
 	}, func() {
 		if members > 0 {
 			freed = r.host.Slots.Drop(members)

@@ -35,6 +35,7 @@ type Conversion struct {
 	Shape               layout.Shape
 	At                  layout.Shape // its shape then
 	Map                 *layout.Map  // then; nil where nothing has to be moved
+	Back                bool         // it can go back as long as it is under way, see GoBack
 	record              *record.Turn // nil: nothing has to be moved
 	regions             []layout.Region
 	added               []record.Entry
@@ -144,8 +145,9 @@ func (w *Works) anew(c *Conversion, after *record.Record, lay *layout.Map) error
 		err = w.fits(turn)
 	}
 	c.Map, c.After = turn.New, turn.New.Capacity()
+	c.Back = w.mayTurn(turn) == nil
 	c.MarginAt, _ = turn.New.Margin(allThere)
-	if alike := turn.Alike(); alike < lay.Capacity() {
+	if alike := turn.Alike(0); alike < lay.Capacity() {
 		st, _ := lay.Locate(alike)
 		c.Moves = w.host.Stripes.UsedFrom(st.Ordinal())
 	}
@@ -166,6 +168,15 @@ func (c *Conversion) makeRoom(lay *layout.Map) error {
 	}
 	c.Cut, c.regions = cut.Capacity(), record.RegionsOf(cut)
 	return nil
+}
+
+// mayTurn says why a change of layout could not go back, if so.
+func (w *Works) mayTurn(turn *layout.Turn) error {
+	back, err := turn.Back()
+	if err == nil && back.Down {
+		err = w.fits(back)
+	}
+	return err
 }
 
 // fits says whether the journals have room for what is moved at once downwards: whole rows of both layouts.

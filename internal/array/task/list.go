@@ -82,8 +82,6 @@ func (l *List) Steer(kind state.TaskKind, slot int, to state.TaskState) error {
 	switch {
 	case len(list) == 0:
 		return ErrNone
-	case to == state.TaskCancelled && kind == state.TaskConvert:
-		return errors.New("a conversion cannot be cancelled: a part of the array is laid out anew already; it can be paused")
 	case to == state.TaskCancelled && (kind == state.TaskRebuild || kind == state.TaskCatchUp):
 		return fmt.Errorf("a %s cannot be cancelled: redundancy waits for it; it can be paused", kind)
 	}

@@ -51,11 +51,20 @@ func (w *Works) startTurn() (*Task, error) {
 		return nil, err
 	}
 	m := &moving{w: w, turn: turn, moved: rec.Turn.Moved}
-	return w.tasks.Start(state.TaskConvert, -1, func(t *Task) { m.count(t) }, func(t *Task) error {
+	t, err := w.tasks.Start(state.TaskConvert, -1, func(t *Task) { m.count(t) }, func(t *Task) error {
 		t.beganAt(rec.Turn.Started)
 		m.t = t
 		return m.run()
 	})
+	if err == nil {
+		w.host.Go(func() {
+			t.Wait()
+			if m.turned {
+				_, _ = w.startTurn()
+			}
+		})
+	}
+	return t, err
 }
 
 // moving is a change of layout under way.
@@ -64,6 +73,8 @@ type moving struct {
 	t     *Task
 	turn  *layout.Turn
 	moved int64
+
+	turned bool // it has ended, and another goes back
 }
 
 func (m *moving) count(t *Task) {
@@ -89,10 +100,13 @@ func (m *moving) left() int64 {
 
 func (m *moving) run() error {
 	var done int64
-	if err := m.skip(); err != nil {
-		return err
-	}
-	for m.moved < m.turn.Old.Capacity() {
+	for {
+		if err := m.skip(); err != nil {
+			return err
+		}
+		if m.moved == m.turn.Old.Capacity() {
+			break
+		}
 		err := m.t.Point(done)
 		if err != nil {
 			return err
@@ -135,6 +149,9 @@ func (m *moving) step() (moved int64, err error) {
 	}
 	if m.waits() != "" {
 		return 0, nil
+	}
+	if err := m.turnBack(); err != nil {
+		return 0, err
 	}
 	to, _ := m.reach(m.window())
 	if next := m.nextWritten(); next > to {
@@ -256,7 +273,7 @@ func (m *moving) jump(to int64) (jumped bool, err error) {
 
 // skip passes over what both maps put at the same places, with all clients kept away for that moment: stripes have other names from here on.
 func (m *moving) skip() error {
-	to := m.turn.Alike()
+	to := m.turn.Alike(m.moved)
 	for m.moved < to {
 		if err := m.t.await(m.waits); err != nil {
 			return err
@@ -523,6 +540,9 @@ func (m *moving) finish() (ended bool, err error) {
 	defer m.w.joins.Unlock()
 	if m.waits() != "" {
 		return false, nil
+	}
+	if err := m.turnBack(); err != nil {
+		return false, err
 	}
 	lay, err := m.turn.At(m.turn.Old.Capacity())
 	if err != nil {
