@@ -61,6 +61,7 @@ func tasks(place string) {
 	together(dir, place)
 	works(dir, place)
 	disturbed(dir, place)
+	converted(dir, place)
 	sparse(dir, place)
 	unclean(dir, place)
 	amplification(dir, place)

@@ -64,6 +64,28 @@ func TestARecordWithRegionsReadsBackAsItWasWritten(t *testing.T) {
 	r.Turn.Moved++
 	_, err = r.Encode()
 	require.ErrorIs(t, err, ErrFormat, "a boundary in the middle of a row")
+	other, err := turn.Back()
+	require.NoError(t, err)
+	rest := other.Floor(turn.Old.Capacity() / 3 * 2)
+	r.Turn.Moved, r.Turn.Had = turn.Old.Capacity()-rest, len(r.Roster)-1
+	there, err := r.Layout()
+	require.NoError(t, err)
+	r.Turn.Way, r.Turn.Moved = Back, rest
+	buf, err = r.Encode()
+	require.NoError(t, err)
+	got, err = Decode(buf)
+	require.NoError(t, err)
+	require.Equal(t, r.Turn, got.Turn)
+	require.EqualValues(t, FeatureRegions|FeatureTwoLayouts|FeatureBack, got.Features, "an older program refuses it")
+	back, err := got.Layout()
+	require.NoError(t, err)
+	require.Equal(t, there.Regions(), back.Regions(), "nothing moves where it turns")
+	r.Turn.Way = Back + 1
+	buf, err = r.Encode()
+	if err == nil {
+		_, err = Decode(buf)
+	}
+	require.ErrorIs(t, err, ErrFormat, "a way that there is not")
 
 	for what, change := range map[string]func(*Record){
 		"a region behind the end":         func(r *Record) { r.Regions[1].Rows++ },

@@ -38,5 +38,5 @@ func steer(name, short string, to state.TaskState, said, more string) command {
 var (
 	pauseCommand    = steer("pause", "hold tasks of an array", state.TaskPaused, "held", "Holds tasks where they are, until continue, or until the service is started again.")
 	continueCommand = steer("continue", "let held tasks go on", state.TaskRunning, "going on", "Lets tasks go on that were held with pause.")
-	cancelCommand   = steer("cancel", "end a check or a retirement early, or have a conversion go back", state.TaskCancelled, "ending", "Ends a check, or the copying of a member, before it is done. A\nconversion goes back to the layout before. A rebuild cannot be cancelled: redundancy waits for it.")
+	cancelCommand   = steer("cancel", "end a check or a retirement early, or have a conversion go back", state.TaskCancelled, "ending", "Ends a check, or the copying of a member, before it is done. A conversion does not end, but goes back to the layout before.\nA rebuild cannot be cancelled: redundancy waits for it.")
 )

@@ -31,6 +31,18 @@ func TestArraysChangeUnderMountedFileSystems(t *testing.T) {
 	r.ok("for f in tides sonar; do dd if=/dev/urandom of=/mnt/$f/old bs=1M count=24 status=none; done; sha256sum /mnt/tides/old /mnt/sonar/old >/tmp/sums")
 	bytes := func(name string) string { return strings.TrimSpace(r.ok("blockdev --getsize64 /dev/nidalo/%s", name)) }
 	tides, sonar := bytes("tides"), bytes("sonar")
+	odd := func(seconds int, names ...string) (done func()) {
+		var all []<-chan Answer
+		for i, name := range names {
+			all = append(all, r.Begin(fmt.Sprintf("agent exercise /mnt/%s/odd %d %d", name, seconds, i+1)))
+		}
+		return func() {
+			for _, b := range all {
+				r.finished(b)
+			}
+		}
+	}
+	done := odd(20, "tides", "sonar")
 	one, two := r.Begin(load("/mnt/tides", "one", 2)), r.Begin(load("/mnt/sonar", "two", 2))
 	r.ok("nidalo pace all 4MiB/s; nidalo convert -yes -level 6 tides TMK-0006 TMK-0007 2>&1; nidalo convert -yes -level 10 sonar TMK-0008 TMK-0009 2>&1")
 	r.ok("sleep 3")
@@ -42,7 +54,8 @@ func TestArraysChangeUnderMountedFileSystems(t *testing.T) {
 	r.finished(two)
 	settled := func() {
 		t.Helper()
-		r.ok("for i in $(seq 300); do nidalo status | grep -q 'being converted' || exit 0; sleep 0.5; done; nidalo status; exit 1")
+		done()
+		r.ok("for i in $(seq 300); do nidalo status | grep -q -e 'being converted' -e 'goes back' || exit 0; sleep 0.5; done; nidalo status; exit 1")
 		r.ok("sleep 2; sha256sum -c /tmp/sums")
 	}
 	settled()
@@ -50,6 +63,7 @@ func TestArraysChangeUnderMountedFileSystems(t *testing.T) {
 	require.NotEqual(t, sonar, bytes("sonar"))
 	r.ok("resize2fs /dev/nidalo/tides 2>&1; xfs_growfs /mnt/sonar")
 	r.ok("for f in tides sonar; do dd if=/dev/urandom of=/mnt/$f/new bs=1M count=70 conv=fsync status=none; done; sha256sum /mnt/*/old /mnt/*/new >/tmp/sums")
+	done = odd(20, "tides", "sonar")
 	r.ok("nidalo convert -yes -level 10 tides TMK-0010 2>&1")
 	settled()
 	for _, name := range []string{"tides", "sonar"} {
@@ -57,14 +71,26 @@ func TestArraysChangeUnderMountedFileSystems(t *testing.T) {
 		require.Contains(t, r.ok("nidalo check -wait %s 2>&1", name), "no mismatches")
 	}
 	// And back to two disks' worth of parity; then a disk less, from under a smaller file system.
+	// What was begun by mistake goes back.
 	back := r.Begin(load("/mnt/tides", "back", 1))
+	done = odd(20, "tides")
 	r.ok("nidalo convert -yes -level 6 tides 2>&1")
 	r.finished(back)
 	settled()
+	wrong := r.Begin(load("/mnt/tides", "wrong", 1))
+	done = odd(20, "tides")
+	r.ok("nidalo pace all 8MiB/s; nidalo convert -yes -level 5 tides 2>&1; sleep 3; nidalo cancel tides conversion && nidalo pace all full")
+	r.kill("serve")
+	r.serve()
+	r.finished(wrong)
+	settled()
+	require.Contains(t, r.ok("nidalo status tides"), "level 6, healthy")
+	require.Contains(t, r.ok("nidalo history"), "back to level 6")
 	r.ok("umount /mnt/tides; e2fsck -fp /dev/nidalo/tides; [ $? -lt 2 ] && resize2fs /dev/nidalo/tides 200M 2>&1 && mount /dev/nidalo/tides /mnt/tides")
 	require.Contains(t, r.refused("nidalo shrink -yes -to 150MiB tides 2>&1"), "the ext4 file system on array tides ends at 200MiB")
 	require.Contains(t, r.refused("nidalo shrink -yes -to 200MiB sonar 2>&1"), "XFS cannot be made smaller")
 	less := r.Begin(load("/mnt/tides", "less", 1))
+	done = odd(20, "tides")
 	r.ok("nidalo pace all 8MiB/s; nidalo shrink -yes -discard -free TMK-0002 tides 2>&1")
 	r.ok("sleep 3")
 	r.kill("serve")

@@ -34,7 +34,11 @@ type answer struct {
 
 func main() {
 	if len(os.Args) > 1 {
-		if err := mapped(os.Args[1:]); err != nil {
+		do := mapped
+		if os.Args[1] == "exercise" {
+			do = exercise
+		}
+		if err := do(os.Args[1:]); err != nil {
 			os.Stderr.WriteString(err.Error() + "\n")
 			os.Exit(1)
 		}
