@@ -11,7 +11,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var convertCommand = command{name: "convert", usage: "-level L [-strip SIZE] [-groups N] [-free MEMBER,…] [-wait] [-although-bad] [-yes] NAME [DISK…]", short: "change the level, strip or groups of an array in use", least: 1, most: -1,
+var convertCommand = command{name: "convert", usage: "-level L [-strip SIZE] [-groups N] [-free MEMBER,…] [-spares] [-wait] [-although-bad] [-yes] NAME [DISK…]", short: "change the level, strip or groups of an array in use", least: 1, most: -1,
 	help: `
 Lays an array out anew, with the disks there are and those that are named, while clients read and write. It goes from one end to
 the other; on one side of the boundary the new layout is in force, on the other side still the old one. It survives every stop
@@ -36,7 +36,7 @@ A conversion is possible when no data would have to be put where other data stil
 		f.StringVar(&strip, "strip", "", "the `SIZE` of a strip; as it is when this is not given")
 		f.IntVar(&groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
 		return func(args []string) error {
-			req := control.ChangeRequest{Array: args[0], Level: level, Groups: groups, Free: o.freed(), Discard: o.discard}
+			req := control.ChangeRequest{Array: args[0], Level: level, Groups: groups, Free: o.freed(), Discard: o.discard, Spares: o.spares}
 			if level == "" && len(req.Free) == 0 && strip == "" && groups == 0 {
 				return usageError{"say what is to change: -level, -strip or -groups; nidalo grow adds disks"}
 			}
@@ -54,12 +54,13 @@ A conversion is possible when no data would have to be put where other data stil
 
 // changing is what grow and convert have in common.
 type changing struct {
-	wait, althoughBad, discard bool
-	free                       string
+	wait, althoughBad, discard, spares bool
+	free                               string
 }
 
 func (o *changing) freeFlags(f *flag.FlagSet) {
 	f.StringVar(&o.free, "free", "", "the `MEMBER`s, with commas in between, that the array is to do without")
+	f.BoolVar(&o.spares, "spares", false, "keep the disks that are freed as hot spares")
 	f.BoolVar(&o.discard, "discard", false, "lose what is written beyond the new end")
 }
 
@@ -165,7 +166,7 @@ func (e *env) changed(c *control.Control, p control.ChangeReply, waited bool) er
 		}
 		next = append(next, "resize2fs or xfs_growfs   enlarges the file system on "+where+"; it is as large as before")
 	}
-	if len(p.Free) > 0 && len(p.Copies) == 0 {
+	if len(p.Free) > 0 && len(p.Copies) == 0 && !p.Spares {
 		next = append(next, "nidalo spare "+say.Argument(p.Free[0])+"   keeps a disk that was freed as a hot spare")
 	}
 	e.out.Next(next)

@@ -133,6 +133,7 @@ type ChangeRequest struct {
 	Disks       []string `json:"disks"`                     // blank, to be added
 	Shrink      int64    `json:"shrink_to_bytes,omitempty"` // only less capacity
 	Free        []string `json:"free,omitempty"`            // members that the array is to do without
+	Spares      bool     `json:"freed_to_spares"`           // disks that are freed are kept as hot spares
 	Discard     bool     `json:"discard,omitempty"`         // what is written beyond the new end may be lost
 	AlthoughBad bool     `json:"although_bad,omitempty"`
 	DryRun      bool     `json:"dry_run"`
@@ -157,6 +158,7 @@ type ChangeReply struct {
 	Beyond  int64            `json:"beyond_bytes"`          // that are written beyond the new end
 	More    bool             `json:"beyond_and_more"`       // these were not all that were looked at
 	Free    []state.Identity `json:"free,omitempty"`        // disks that are blank then
+	Spares  bool             `json:"freed_to_spares"`       // they are hot spares then
 	Copies  []Moving         `json:"copies,omitempty"`      // of these, those that are copied onto a disk which is let go first
 	Back    bool             `json:"can_go_back"`           // as long as it is under way
 	Stays   bool             `json:"stays"`                 // the service goes on by itself

@@ -78,6 +78,7 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 	if out.Free, out.Copies, err = frees(r, slots); err != nil {
 		return nil, err
 	}
+	out.Spares = req.Spares && len(out.Free) > 0
 	if c.Cut > 0 {
 		err = s.cutting(r, c.Cut, req, out)
 	}
@@ -91,11 +92,15 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 			}
 		}
 	}
-	if err := s.noteLeaving(r, out.Copies); err != nil {
+	var spares []state.Identity
+	if out.Spares {
+		spares = out.Free
+	}
+	if err := s.noteLeaving(r, out.Copies, spares); err != nil {
 		return nil, err
 	}
 	if err := quietly(disks, func() error { return r.Convert(to, disks) }); err != nil {
-		_ = s.change(func(m *memory) { delete(m.Leaving, r.ID().String()) })
+		s.forgetFreed(r)
 		return nil, stillUsed(r, err)
 	}
 	for _, d := range disks {

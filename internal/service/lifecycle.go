@@ -300,7 +300,7 @@ func (s *Service) Steer(req control.SteerRequest) error {
 			}
 			if req.State == state.TaskCancelled {
 				if k == state.TaskConvert {
-					_ = s.change(func(m *memory) { delete(m.Leaving, r.ID().String()) })
+					s.forgetFreed(r)
 				}
 				continue // its end tells that
 			}
@@ -325,6 +325,9 @@ func (s *Service) react(e event.Event) {
 				}
 			}
 		}
+	}
+	if e.Kind == event.MemberFreed {
+		s.keepFreed(e.Disk)
 	}
 	if e.Kind != event.MemberRetired {
 		return

@@ -29,9 +29,10 @@ type memory struct {
 	Attached map[string]attach.How `json:"attached,omitempty"` // arrays that are devices of this host, by identity
 	// Exchanges of disks, under way and over.
 	Exchanges []exchange.Exchange  `json:"exchanges,omitempty"`
-	Rounds    map[string]roundAt   `json:"rounds,omitempty"`  // regular work, by identity of the array or name of the disk
-	Leaving   map[string][]leaving `json:"leaving,omitempty"` // members that are to leave after others, by identity of the array
-	Quiet     map[string]string    `json:"quiet"`             // acknowledged conditions and the state they had
+	Rounds    map[string]roundAt   `json:"rounds,omitempty"`     // regular work, by identity of the array or name of the disk
+	Leaving   map[string][]leaving `json:"leaving,omitempty"`    // members that are to leave after others, by identity of the array
+	KeepFreed []string             `json:"keep_freed,omitempty"` // disks that are to be hot spares once they are freed, by serial or path
+	Quiet     map[string]string    `json:"quiet"`                // acknowledged conditions and the state they had
 }
 
 func (s *Service) memoryPath() string { return filepath.Join(s.opt.Home, "service.json") }

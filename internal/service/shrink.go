@@ -4,12 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"nidalo/core/content"
 	"nidalo/core/event"
 	"nidalo/core/say"
 	"nidalo/core/state"
+	"nidalo/internal/array"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
@@ -184,18 +186,49 @@ func (s *Service) slotsOf(r *running, names []string) (slots []int, err error) {
 	return slots, nil
 }
 
-// noteLeaving notes which members are to be copied onto disks that are let go.
-func (s *Service) noteLeaving(r *running, then []control.Moving) error {
-	if len(then) == 0 {
+// noteLeaving notes which members are to be copied onto disks that are let go, and which disks are to be hot spares then.
+func (s *Service) noteLeaving(r *running, then []control.Moving, spares []state.Identity) error {
+	if len(then) == 0 && len(spares) == 0 {
 		return nil
 	}
 	return s.change(func(m *memory) {
+		for _, d := range spares {
+			m.KeepFreed = append(m.KeepFreed, d.Name())
+		}
 		if m.Leaving == nil {
 			m.Leaving = map[string][]leaving{}
 		}
 		for _, x := range then {
 			m.Leaving[r.ID().String()] = append(m.Leaving[r.ID().String()], leaving{x.From.Name(), x.Onto.Name(), s.opt.Now()})
 		}
+	})
+}
+
+// keepFreed makes a disk that was freed a hot spare, if that was asked for.
+func (s *Service) keepFreed(disk string) {
+	of := func(name string) bool { return strings.Contains(disk, name) }
+	s.mu.Lock()
+	wanted := slices.ContainsFunc(s.mem.KeepFreed, of)
+	s.mu.Unlock()
+	if !wanted {
+		return
+	}
+	_ = s.change(func(m *memory) {
+		if i := slices.IndexFunc(m.KeepFreed, of); i >= 0 {
+			m.Spares = append(m.Spares, Spare{Disk: m.KeepFreed[i]})
+			m.KeepFreed = slices.DeleteFunc(m.KeepFreed, of)
+		}
+	})
+}
+
+// forgetFreed forgets what was to become of the disks of an array that does not do without them after all.
+func (s *Service) forgetFreed(r *running) {
+	members := r.MemberStates()
+	_ = s.change(func(m *memory) {
+		delete(m.Leaving, r.ID().String())
+		m.KeepFreed = slices.DeleteFunc(m.KeepFreed, func(name string) bool {
+			return slices.ContainsFunc(members, func(o array.MemberState) bool { return o.Disk.Name() == name })
+		})
 	})
 }
 

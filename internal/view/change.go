@@ -36,7 +36,11 @@ func (s *Screen) Change(c control.ChangeReply) {
 		s.Printf("  %-9s %s\n", "new disks", shortNames(c.Disks))
 	}
 	if len(c.Free) > 0 {
-		s.Printf("  %-9s %s, blank at the end\n", "freed", shortNames(c.Free))
+		then := "blank at the end"
+		if c.Spares {
+			then = "for hot spares at the end"
+		}
+		s.Printf("  %-9s %s, %s\n", "freed", shortNames(c.Free), then)
 	}
 	if len(c.Layers) > 0 {
 		s.Printf("  the layers then:\n")
