@@ -30,16 +30,14 @@ func TestAConversionGoesBack(t *testing.T) {
 	for _, c := range conversions {
 		all = append(all, change{c.from, c.to, c.n, c.more, 0, c.strip, c.groups, c.largerOnes})
 	}
-	for _, c := range []change{
+	all = append(all, []change{
 		{from: layout.Parity1, to: layout.Parity1, n: 5, free: 1},
 		{from: layout.Parity2, to: layout.Parity1, n: 5, free: 1},
 		{from: layout.Parity1, to: layout.Mirror, n: 4, free: 2},
 		{from: layout.Mirrors, to: layout.Mirrors, n: 6, free: 2},
 		{from: layout.Parities1, to: layout.Parity2, n: 6, free: 2},
 		{from: layout.Striped, to: layout.Striped, n: 3, free: 1},
-	} {
-		all = append(all, c)
-	}
+	}...)
 	var turned atomic.Int32
 	t.Cleanup(func() { require.Greater(t, turned.Load(), int32(3), "crashed on the way back") })
 	for i, c := range all {
@@ -126,10 +124,12 @@ func TestAConversionGoesBack(t *testing.T) {
 				require.Nil(t, r, "it is blank")
 				require.NoError(t, d.Close())
 			}
-			a.Abandon()
-			a, err = f.reopen(array.Config{})
-			require.NoError(t, err)
-			sound(t, a, want)
+			if i%2 > 0 {
+				a.Abandon()
+				a, err = f.reopen(array.Config{})
+				require.NoError(t, err)
+				sound(t, a, want)
+			}
 			require.NoError(t, a.Convert(to, f.disks(c.more, size)), "once more, to the end")
 			require.Eventually(t, func() bool { return a.Record().Turn == nil }, 60*time.Second, time.Millisecond)
 			a.WaitTasks()

@@ -98,7 +98,7 @@ func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion
 	c.MarginNow, _ = lay.Margin(allThere)
 	roster := append(slices.Clone(rec.Roster), c.added...)
 	if c.Free == 0 && !c.widen && c.Level == lay.Level && c.Level.Appends() && c.Strip == lay.Shape.Strip {
-		return c, c.behind(roster, len(rec.Roster))
+		return c, c.behind(roster, len(rec.Roster), w.nextID(c.regions))
 	}
 	after := *rec
 	after.Roster = roster
@@ -108,8 +108,8 @@ func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion
 func allThere(int) bool { return false }
 
 // behind works out new members that are used behind what there is, so that nothing has to be moved.
-func (c *Conversion) behind(roster []record.Entry, from int) error {
-	c.regions = append(c.regions, appended(c.At, roster, from, nextID(c.regions))...)
+func (c *Conversion) behind(roster []record.Entry, from, id int) error {
+	c.regions = append(c.regions, appended(c.At, roster, from, id)...)
 	after, err := layout.NewMap(c.Level, c.Members, c.At, slices.Clone(c.regions))
 	if err == nil {
 		c.After, c.MarginAt = after.Capacity(), c.MarginNow
@@ -123,7 +123,7 @@ func (w *Works) anew(c *Conversion, after *record.Record, lay *layout.Map) error
 	for _, r := range c.regions {
 		strip = max(strip, r.Strip)
 	}
-	c.record = &record.Turn{Level: c.Level, Groups: 0, Strip: c.Strip, Regions: laidOut(c.Level, c.At, after.Roster[:c.Members], strip, nextID(c.regions))}
+	c.record = &record.Turn{Level: c.Level, Groups: 0, Strip: c.Strip, Regions: laidOut(c.Level, c.At, after.Roster[:c.Members], strip, w.nextID(c.regions))}
 	if c.Level.Nested() {
 		c.record.Groups = c.At.Groups
 	}

@@ -206,7 +206,7 @@ func (w *Works) grown(g Gain, places []record.Place) []layout.Region {
 	if g.Moves {
 		return regions // they are laid out anew by a conversion
 	}
-	id := nextID(regions)
+	id := w.nextID(regions)
 	if lay.Level.Appends() {
 		for slot, more := range g.more {
 			if more > 0 {
@@ -226,7 +226,8 @@ func (w *Works) grown(g Gain, places []record.Place) []layout.Region {
 }
 
 // nextID is an identity that no region has.
-func nextID(regions []layout.Region) (id int) {
+func (w *Works) nextID(regions []layout.Region) int {
+	id := int(w.regions.Load())
 	for _, r := range regions {
 		id = max(id, r.ID+1)
 	}

@@ -50,6 +50,7 @@ func (w *Works) startTurn() (*Task, error) {
 	if err != nil {
 		return nil, err
 	}
+	w.regions.Store(int64(w.nextID(rec.Turn.Regions))) // also when it goes back, and they are gone
 	m := &moving{w: w, turn: turn, moved: rec.Turn.Moved}
 	t, err := w.tasks.Start(state.TaskConvert, -1, func(t *Task) { m.count(t) }, func(t *Task) error {
 		t.beganAt(rec.Turn.Started)

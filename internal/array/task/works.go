@@ -23,6 +23,7 @@ type Works struct {
 	tasks   *List
 	joins   env.Mutex // one disk at a time becomes a member; never taken while another lock is held
 	company company
+	regions atomic.Int64 // identities of regions up to this one were given out in this start; what the cache has is found by them
 }
 
 // Site is what the works take from outside.
