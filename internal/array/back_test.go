@@ -27,7 +27,10 @@ func TestAConversionGoesBack(t *testing.T) {
 		larger        bool
 	}
 	var all []change
-	for _, c := range conversions {
+	for i, c := range conversions {
+		if i%2 > 0 && !c.largerOnes {
+			continue // a few of each way are enough
+		}
 		all = append(all, change{c.from, c.to, c.n, c.more, 0, c.strip, c.groups, c.largerOnes})
 	}
 	all = append(all, []change{

@@ -312,19 +312,19 @@ func (l *Lab) insertFromDrawer(dir, serial string) (Disk, error) {
 		}
 		return d, fmt.Errorf("disk %s is not in the drawer; it has %s", serial, strings.Join(have, " "))
 	}
-	for _, name := range []string{image, signal, label} {
-		if err := os.Rename(filepath.Join(from, name), filepath.Join(dir, name)); err != nil {
-			return d, err
-		}
+	move := func(name string) error { return os.Rename(filepath.Join(from, name), filepath.Join(dir, name)) }
+	if err := errors.Join(move(image), move(signal)); err != nil {
+		return d, err
 	}
-	_ = os.Remove(from)
 	s, err := mapSignal(dir)
 	if err != nil {
 		return d, err
 	}
 	defer s.close()
-	s.insertion.Add(1)
-	return d, nil
+	s.insertion.Add(1) // even: in, before anybody sees it there
+	err = move(label)
+	_ = os.Remove(from)
+	return d, err
 }
 
 // newLabel draws model and serial: models in turn, serials that no disk of the lab has.
