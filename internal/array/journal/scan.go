@@ -261,12 +261,15 @@ func LeftoverOf(m *member.Member) (u Leftover, err error) {
 	m.Become(record.Rebuilding) // reading entries asks for a live member; nothing else knows this one yet
 	defer m.Become(record.Missing)
 	s.ReadHeads(func(error) {})
-	if !s.HeadOK {
+	if !s.HeadOK && m.Live() {
 		return u, fmt.Errorf("%w: the heads of its journal cannot be read", roster.ErrStale)
 	}
 	s.Walk()
 	walked := len(s.Entries)
 	s.search()
+	if !m.Live() {
+		return u, fmt.Errorf("%s left again while its journal was read", m.Name()) // it may come back
+	}
 	if len(s.Entries) != walked || s.budget < 0 {
 		return u, fmt.Errorf("%w: its journal is damaged", roster.ErrStale)
 	}

@@ -646,7 +646,7 @@ func (r *Roster) Fail(m *member.Member, to record.Condition, cause error) {
 		switch {
 		case !m.Live():
 			return errUnchanged
-		case r.host.Use == ToLook:
+		case r.host.Use == ToLook, !r.IsCopy(m) && r.host.Slots.At(m.Slot) != m: // it is only looked at, or has not joined yet
 			m.Become(to)
 			return errUnchanged
 		case r.IsCopy(m):
