@@ -81,21 +81,7 @@ func shared(dir, place string) {
 		_, iops := fio(s.uri, "--rw=randread", "--bs=4k", "--iodepth=16", fmt.Sprintf("--size=%dM", *size), "--time_based", "--runtime=3")
 		return iops
 	}
-	var x, y []float64
 	nidalo(s.dir, "convert", "-yes", "-level", "6", "t", "A5")
-	before := int64(0)
-	for range few() {
-		nidalo(s.dir, "pause", "t")
-		time.Sleep(300 * time.Millisecond)
-		y = append(y, read())
-		nidalo(s.dir, "continue", "t")
-		x = append(x, read())
-		tasks := s.status().Arrays[0].Tasks
-		t := tasks[len(tasks)-1]
-		if t.State != "running" || t.Done <= before {
-			log.Printf("%s: the conversion is %s at %d bytes", name, t.State, t.Done)
-		}
-		before = t.Done
-	}
+	x, y := s.beside(name, few(), read)
 	add(row{Place: place, Name: name, Unit: "op/s", Peer: "without", Target: 0.6, Limit: "the pace: a third of the time; requests to the window that is moved wait for it"}.of(x, y))
 }

@@ -193,7 +193,6 @@ func disturbed(dir, place string) {
 		target float64
 	}{{"normal", 0.6}, {"gentle", 0.75}} {
 		nidalo(s.dir, "lab", "damage", []string{"B1", "A3"}[i], "-rate", "2MiB/s") // the new disk: the rebuild must last
-		var x, y []float64
 		nidalo(s.dir, "pace", "all", c.pace)
 		from, to := []string{"A3", "B1"}[i], []string{"B1", "A3"}[i]
 		nidalo(s.dir, "fail", "-yes", "t", from)
@@ -201,19 +200,7 @@ func disturbed(dir, place string) {
 			nidalo(s.dir, "erase", "-yes", to)
 		}
 		nidalo(s.dir, "replace", "t", from, to)
-		before := int64(0)
-		for range *rounds {
-			nidalo(s.dir, "pause", "t")
-			y = append(y, read()) // degraded as well, but nothing is rebuilt
-			nidalo(s.dir, "continue", "t")
-			x = append(x, read())
-			tasks := s.status().Arrays[0].Tasks
-			t := tasks[len(tasks)-1]
-			if t.State != "running" || t.Done <= before {
-				log.Printf("%s%s: the rebuild is %s at %d bytes", name, c.pace, t.State, t.Done)
-			}
-			before = t.Done
-		}
+		x, y := s.beside(name+c.pace, *rounds, read) // degraded in both, but nothing is rebuilt
 		add(row{Place: place, Name: name + c.pace, Unit: "op/s", Peer: "without", Target: c.target, Limit: "the pace: a third of the time at normal, a tenth at gentle"}.of(x, y))
 		nidalo(s.dir, "pace", "all", "full")
 		nidalo(s.dir, "lab", "damage", to, "-mend")
@@ -221,6 +208,25 @@ func disturbed(dir, place string) {
 			time.Sleep(100 * time.Millisecond)
 		}
 	}
+}
+
+// beside measures something in turn while the newest task runs, and while it is paused. The task must get on meanwhile.
+func (s *server) beside(name string, rounds int, measure func() float64) (running, paused []float64) {
+	before := int64(0)
+	for range rounds {
+		nidalo(s.dir, "pause", "t")
+		time.Sleep(300 * time.Millisecond)
+		paused = append(paused, measure())
+		nidalo(s.dir, "continue", "t")
+		running = append(running, measure())
+		tasks := s.status().Arrays[0].Tasks
+		t := tasks[len(tasks)-1]
+		if t.State != "running" || t.Done <= before {
+			log.Printf("%s: the %s is %s at %d bytes", name, t.Kind, t.State, t.Done)
+		}
+		before = t.Done
+	}
+	return running, paused
 }
 
 func sparse(dir, place string) {

@@ -38,10 +38,8 @@ func NewTurn(old, new *Map) (*Turn, error) {
 	for _, r := range slices.Concat(old.regions, new.regions) {
 		t.strip = max(t.strip, r.Strip)
 	}
-	for _, r := range new.regions[:len(new.regions)-1] {
-		if r.Rows*r.Strip%t.strip != 0 {
-			return nil, errors.New("a region of the new map is not made of whole strips of the old one")
-		}
+	if err := t.wholeStrips(); err != nil {
+		return nil, err
 	}
 	for _, r := range old.regions {
 		if slices.ContainsFunc(new.regions, func(o *Region) bool { return o.ID == r.ID }) {
@@ -66,15 +64,20 @@ func (t *Turn) Back() (*Turn, error) {
 		return nil, err
 	}
 	back := &Turn{Old: last, New: t.Old, Down: !t.Down, strip: t.strip}
-	for _, r := range back.New.regions[:len(back.New.regions)-1] {
-		if r.Rows*r.Strip%t.strip != 0 {
-			return nil, errors.New("a region of the old map is not made of whole strips of the new one")
-		}
-	}
-	if back.Down {
+	if err = back.wholeStrips(); err == nil && back.Down {
 		err = back.meet()
 	}
 	return back, err
+}
+
+// wholeStrips says whether regions of the new map end where a strip of the old one does, which the boundaries rely on.
+func (t *Turn) wholeStrips() error {
+	for _, r := range t.New.regions[:len(t.New.regions)-1] {
+		if r.Rows*r.Strip%t.strip != 0 {
+			return fmt.Errorf("region %d is not made of whole strips of the layout before", r.ID)
+		}
+	}
+	return nil
 }
 
 // meet says whether rows of both maps begin at common bytes, every few rows, wherever they lie over one another.
@@ -103,7 +106,7 @@ func (t *Turn) MostEach() (most int64) {
 		each := t.strip
 		for _, o := range t.Old.regions {
 			if set := o.StripeSize() * int64(o.Groups); t.Down && min(o.end(), r.end()) > max(o.start, r.start) {
-				each = max(each, 2*t.strip*(set/common(set, t.unit(r)))) // two of them may meet at the edge of a region
+				each = max(each, 2*t.strip*(set/common(set, t.unit(r)))) // twice: two stretches may meet at the edge of a region
 			}
 		}
 		most = max(most, each)

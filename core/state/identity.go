@@ -37,6 +37,11 @@ func (i Identity) Name() string {
 	return i.Path
 }
 
+// Tells says whether a text that String made is about the disk of a Name.
+func Tells(text, name string) bool {
+	return name != "" && (text == Printable(name) || strings.HasSuffix(text, " "+name+")") || strings.HasSuffix(text, "("+name+")"))
+}
+
 // OnDevice says whether it is, or was, a device of the system; otherwise it is a file, or in the lab.
 func (i Identity) OnDevice() bool { return strings.HasPrefix(i.Path, "/dev/") }
 

@@ -26,3 +26,12 @@ func TestWhatMembersAreLostWith(t *testing.T) {
 		require.Equal(t, c.want, Spindles(c.members), name)
 	}
 }
+
+func TestATextTellsOfOneDisk(t *testing.T) {
+	for _, id := range []Identity{{Bay: "A1", Model: "TK-4000", Serial: "TMK-0193"}, {Path: "/dev/sdb", Serial: "TMK-0193"}, {Path: "/srv/disk 1"}} {
+		require.True(t, Tells(id.String(), id.Name()), id.String())
+	}
+	require.False(t, Tells("A1 (TK-4000 TMK-0193)", "0193"), "the end of a serial")
+	require.False(t, Tells("/srv/disk10", "/srv/disk1"))
+	require.False(t, Tells("A1 (TK-4000 TMK-0193)", ""))
+}

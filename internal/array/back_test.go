@@ -93,10 +93,7 @@ func TestAConversionGoesBack(t *testing.T) {
 			if i%2 > 0 {
 				require.Eventually(t, back, 20*time.Second, time.Millisecond)
 			}
-			load.leave()
-			for i := range load.wants {
-				copy(want[int64(i)*load.size:], load.wants[i])
-			}
+			load.leaveIn(want)
 			require.NoError(t, a.Flush())
 			a.Abandon()
 			a, err = f.reopen(array.Config{})
@@ -109,10 +106,7 @@ func TestAConversionGoesBack(t *testing.T) {
 			require.Eventually(t, func() bool { return a.Record().Turn == nil }, 60*time.Second, time.Millisecond)
 			a.WaitTasks()
 			load.after(mib)
-			load.leave()
-			for i := range load.wants {
-				copy(want[int64(i)*load.size:], load.wants[i])
-			}
+			load.leaveIn(want)
 			require.Len(t, a.MemberStates(), c.n)
 			require.Equal(t, before.Level, a.Layout().Level)
 			require.Equal(t, before.Shape, a.Layout().Shape)
@@ -141,4 +135,25 @@ func TestAConversionGoesBack(t *testing.T) {
 			require.NoError(t, a.Close())
 		})
 	}
+}
+
+// What could not go back is known beforehand, and refused.
+func TestAConversionThatCannotGoBackSaysSo(t *testing.T) {
+	f := newFolder(t)
+	a := create(t, layout.Parity1, 16<<10, f.disks(4, 16*mib))
+	want := noise(1, int(a.Capacity()))
+	require.NoError(t, a.WriteAt(want, 0))
+	to := task.Target{Level: layout.Striped, Strip: 128 << 10}
+	plan, err := a.PlanConversion(to, nil)
+	require.NoError(t, err)
+	require.False(t, plan.Back)
+	a.SetPace(task.Pace{Rate: 16 * mib})
+	require.NoError(t, a.Convert(to, nil))
+	require.ErrorContains(t, a.Steer(state.TaskConvert, -1, state.TaskCancelled), "cannot go back, only be paused")
+	a.SetPace(task.Pace{Mode: task.Full})
+	a.WaitTasks()
+	require.Nil(t, a.Record().Turn)
+	require.ErrorIs(t, a.Steer(state.TaskConvert, -1, state.TaskCancelled), task.ErrNone)
+	sound(t, a, append(want, make([]byte, a.Capacity()-int64(len(want)))...))
+	require.NoError(t, a.Close())
 }

@@ -144,10 +144,7 @@ func TestALayerIsWidened(t *testing.T) {
 				return turn == nil || turn.Moved >= first.Stripes()*first.StripeSize()
 			}, 10*time.Second, time.Millisecond, "the layer of all stays where it is")
 			load.after(mib)
-			load.leave()
-			for i := range load.wants {
-				copy(want[int64(i)*load.size:], load.wants[i])
-			}
+			load.leaveIn(want)
 			require.NoError(t, a.Flush())
 			a.Abandon()
 			a, err = f.reopen(array.Config{})

@@ -45,10 +45,7 @@ func TestAnArrayGetsSmallerWhereNothingIsWritten(t *testing.T) {
 			require.Less(t, after, half+mib)
 			require.Equal(t, after, a.Capacity())
 			load.after(mib)
-			load.leave()
-			for i := range load.wants {
-				copy(want[int64(i)*load.size:], load.wants[i])
-			}
+			load.leaveIn(want)
 			require.ErrorIs(t, a.WriteAt([]byte{1}, after), layout.ErrRange)
 			require.ErrorIs(t, a.ReadAt(make([]byte, 1), after), layout.ErrRange)
 			if after < half {
@@ -152,10 +149,7 @@ func TestMembersAreLetGo(t *testing.T) {
 			if c.from != layout.Concat {
 				require.Eventually(t, func() bool { turn := a.Record().Turn; return turn == nil || turn.Moved > keep/3 }, 20*time.Second, time.Millisecond)
 			}
-			load.leave()
-			for i := range load.wants {
-				copy(want[int64(i)*load.size:], load.wants[i])
-			}
+			load.leaveIn(want)
 			require.NoError(t, a.Flush())
 			a.Abandon()
 			a, err = f.reopen(array.Config{})
@@ -164,10 +158,7 @@ func TestMembersAreLetGo(t *testing.T) {
 			load = newTenantsOn(t, a, load)
 			a.WaitTasks()
 			load.after(mib)
-			load.leave()
-			for i := range load.wants {
-				copy(want[int64(i)*load.size:], load.wants[i])
-			}
+			load.leaveIn(want)
 			require.Len(t, a.MemberStates(), c.n-c.free)
 			require.Equal(t, plan.After, a.Capacity())
 			require.Equal(t, c.to, a.Layout().Level)

@@ -1,6 +1,8 @@
 package array
 
 import (
+	"errors"
+
 	"nidalo/core/event"
 	"nidalo/core/record"
 	"nidalo/core/state"
@@ -70,13 +72,17 @@ func (a *Array) slotName(slot int) string {
 
 // Steer pauses, continues or cancels a task, see task.List.
 func (a *Array) Steer(kind state.TaskKind, slot int, to state.TaskState) error {
-	if kind == state.TaskConvert && to == state.TaskCancelled { // it does not end, but goes the other way
-		if err := a.works.GoBack(); err != nil {
-			return err
-		}
-		to = state.TaskRunning
+	if kind != state.TaskConvert || to != state.TaskCancelled {
+		return a.tasks.Steer(kind, slot, to)
 	}
-	return a.tasks.Steer(kind, slot, to)
+	if err := a.works.GoBack(); err != nil {
+		return err
+	}
+	// A conversion does not end then, but goes the other way. One that has stopped for the moment does so when it goes on.
+	if err := a.tasks.Steer(kind, slot, state.TaskRunning); !errors.Is(err, task.ErrNone) {
+		return err
+	}
+	return nil
 }
 
 // TaskStates lists the tasks that run and those that ended lately, oldest first.

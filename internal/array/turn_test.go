@@ -169,10 +169,7 @@ func TestAnArrayIsConvertedWhileItIsUsed(t *testing.T) {
 			ended := a.TaskStates()
 			require.Equal(t, state.TaskDone, ended[len(ended)-1].State, "%v", ended[len(ended)-1].Err)
 			load.after(mib)
-			load.leave()
-			for i := range load.wants {
-				copy(want[int64(i)*load.size:], load.wants[i])
-			}
+			load.leaveIn(want)
 			require.GreaterOrEqual(t, a.Capacity(), before)
 			require.Equal(t, string(c.to), string(a.Layout().Level))
 			sound(t, a, want)

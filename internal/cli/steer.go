@@ -21,12 +21,14 @@ func steer(name, short string, to state.TaskState, said, more string) command {
 					if err := c.Steer(req); err != nil {
 						return err
 					}
-					what, said := "The tasks", said
+					if to == state.TaskCancelled && (req.Kind == "" || req.Kind == state.TaskConvert) {
+						if back, err := e.goesBack(c, args[0], req.Kind != ""); back || err != nil {
+							return err
+						}
+					}
+					what := "The tasks"
 					if req.Kind != "" {
 						what = "The " + string(req.Kind)
-					}
-					if to == state.TaskCancelled && req.Kind == state.TaskConvert {
-						said = "going back; the array stays in use meanwhile"
 					}
 					e.out.Printf("%s of array %s: %s.\n", what, args[0], said)
 					return nil
@@ -40,3 +42,21 @@ var (
 	continueCommand = steer("continue", "let held tasks go on", state.TaskRunning, "going on", "Lets tasks go on that were held with pause.")
 	cancelCommand   = steer("cancel", "end a check or a retirement early, or have a conversion go back", state.TaskCancelled, "ending", "Ends a check, or the copying of a member, before it is done. A conversion does not end, but goes back to the layout before.\nA rebuild cannot be cancelled: redundancy waits for it.")
 )
+
+// goesBack says that a conversion was cancelled, alone or with the other tasks of the array; false: none was.
+func (e *env) goesBack(c *control.Control, name string, alone bool) (bool, error) {
+	st, err := c.Status(name)
+	if err != nil {
+		return false, err
+	}
+	if change := st.Arrays[0].Change; !alone && (change == nil || !change.Back && !change.Turns) {
+		return false, nil
+	}
+	others := ""
+	if !alone {
+		others = " Other tasks end."
+	}
+	e.out.Printf("The conversion of array %s goes back to the layout before; the array stays in use meanwhile.%s\n", name, others)
+	e.out.Next([]string{"nidalo watch   follows it"})
+	return true, nil
+}

@@ -67,6 +67,9 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 		}
 		sizes[i] = d.Size()
 	}
+	if err := s.stillLeaves(r); err != nil {
+		return nil, err
+	}
 	c, err := r.PlanConversion(to, sizes)
 	if err != nil {
 		return nil, notChanged(r, c, err)

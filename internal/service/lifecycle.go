@@ -336,7 +336,7 @@ func (s *Service) react(e event.Event) {
 	s.mu.Lock()
 	var was string
 	for k := range s.mem.Took {
-		if name, serial, _ := strings.Cut(k, "/"); name == e.Array && strings.Contains(e.Disk, serial) {
+		if name, serial, _ := strings.Cut(k, "/"); name == e.Array && state.Tells(e.Disk, serial) {
 			was = serial
 		}
 	}

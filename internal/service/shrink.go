@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"nidalo/core/content"
@@ -206,33 +205,50 @@ func (s *Service) noteLeaving(r *running, then []control.Moving, spares []state.
 
 // keepFreed makes a disk that was freed a hot spare, if that was asked for.
 func (s *Service) keepFreed(disk string) {
-	of := func(name string) bool { return strings.Contains(disk, name) }
+	of := func(name string) bool { return state.Tells(disk, name) }
 	s.mu.Lock()
 	wanted := slices.ContainsFunc(s.mem.KeepFreed, of)
 	s.mu.Unlock()
 	if !wanted {
 		return
 	}
-	_ = s.change(func(m *memory) {
+	err := s.change(func(m *memory) {
 		if i := slices.IndexFunc(m.KeepFreed, of); i >= 0 {
 			m.Spares = append(m.Spares, Spare{Disk: m.KeepFreed[i]})
 			m.KeepFreed = slices.DeleteFunc(m.KeepFreed, of)
 		}
 	})
+	if err != nil {
+		s.opt.Log.Warn("it cannot be noted that a disk is a hot spare", "disk", disk, "reason", err)
+	}
 }
 
 // forgetFreed forgets what was to become of the disks of an array that does not do without them after all.
 func (s *Service) forgetFreed(r *running) {
 	members := r.MemberStates()
-	_ = s.change(func(m *memory) {
+	err := s.change(func(m *memory) {
 		delete(m.Leaving, r.ID().String())
 		m.KeepFreed = slices.DeleteFunc(m.KeepFreed, func(name string) bool {
 			return slices.ContainsFunc(members, func(o array.MemberState) bool { return o.Disk.Name() == name })
 		})
 	})
+	if err != nil {
+		s.opt.Log.Warn("it cannot be noted which members stay", "array", r.Name(), "reason", err)
+	}
 }
 
-// unableFor is how long it is tried to go on with a member that leaves: somebody may look at a disk just then, or put it into another bay.
+// stillLeaves says why an array cannot change yet: a member of the change before is still to leave.
+func (s *Service) stillLeaves(r *running) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if list := s.mem.Leaving[r.ID().String()]; len(list) > 0 {
+		return &control.Error{What: fmt.Sprintf("%s of array %s is still to be copied onto %s and freed", list[0].Member, r.Name(), list[0].Onto),
+			Hints: []string{"nidalo watch   follows the copy, which begins by itself"}}
+	}
+	return nil
+}
+
+// unableFor is how long the service tries to copy a member that leaves before it gives up. A disk may be busy for a moment, or on its way to another bay.
 const unableFor = 10 * time.Minute
 
 // goLeaving goes on with members that leave, where the array does without the others by now.
@@ -262,7 +278,8 @@ func (s *Service) goLeaving() {
 				}
 			})
 			if err != nil {
-				s.event(event.Event{Kind: event.MemberNotFreed, Array: r.Name(), Disk: list[0].Member, Detail: err.Error()})
+				s.event(event.Event{Kind: event.MemberNotFreed, Array: r.Name(), Disk: list[0].Member,
+					Detail: fmt.Sprintf("%v; nidalo retire %s %s %s copies it when that is mended", err, r.Name(), list[0].Member, list[0].Onto)})
 			}
 		}
 		s.admin.Unlock()

@@ -38,7 +38,7 @@ func (s *Screen) Change(c control.ChangeReply) {
 	if len(c.Free) > 0 {
 		then := "blank at the end"
 		if c.Spares {
-			then = "for hot spares at the end"
+			then = "hot spares at the end"
 		}
 		s.Printf("  %-9s %s, %s\n", "freed", shortNames(c.Free), then)
 	}

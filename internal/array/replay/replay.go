@@ -169,8 +169,8 @@ func (r *replaying) inTurn(n uint64) (whole bool, err error) {
 	return whole, err
 }
 
-// salvage is inTurn in a rescue, of a batch that takes the boundary further. Members that lack its entry may have it in place in part, and the others do not
-// tell where: so all that they hold in the window is unknown. When nobody can tell whether the batch happened, the map stays as it was.
+// salvage is inTurn in a rescue, of a batch that takes the boundary further. A member that lacks its entry may have parts of it in place,
+// and the others do not tell which. So all that it holds in the window counts as unknown. When it is uncertain whether the batch happened, the map stays.
 func (r *replaying) salvage(n uint64, from, to int64, back func()) (whole bool, err error) {
 	b := r.Journal.GatherBatch(r.scans, n)
 	if b.Usable || probe.WindowTakenForMoved.On() {

@@ -5,43 +5,37 @@ import (
 	"fmt"
 
 	"nidalo/core/event"
-	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/internal/probe"
 )
 
 // How a change of layout goes back.
 //
-// Up to the end, everything is still in one of the two layouts. So the change from the new one to the old one, which goes the other way (layout.Turn.Back),
-// has a boundary where this one has it, and there the record alone has to change: the map in force stays the same. Nothing is held for that. Entries of the
-// journals name boundaries of the way they were made on, so all of them are behind a checkpoint before the record says that the way is another; no window is
-// moved between, since that takes the same lock.
+// Up to the end, everything is still in one of the two layouts. The change from the new one to the old one goes the other way (layout.Turn.Back), and has a
+// boundary where this one has it. There the record alone has to change: the map in force stays the same, and no client waits.
+//
+// Journal entries name a boundary in the direction in which they were written. So a checkpoint comes first, after which none of them is needed, and then the
+// record names the other direction. No window is moved in between: that takes the same lock.
 
 // GoBack has a change of layout go back to the old one, from the next boundary on at which it can. ErrNone means that none is under way.
 func (w *Works) GoBack() error {
 	w.joins.Lock()
 	defer w.joins.Unlock()
-	turn, rec, err := w.under()
+	rec := w.host.Roster.View()
 	switch {
-	case err != nil:
-		return err
+	case rec.Turn == nil:
+		return ErrNone
 	case rec.Turn.Way != record.Onward:
 		return errors.New("the conversion goes back already")
+	}
+	turn, err := rec.Turns()
+	if err != nil {
+		return err
 	}
 	if err := w.mayTurn(turn); err != nil {
 		return fmt.Errorf("the conversion cannot go back, only be paused: %w", err)
 	}
 	return w.host.Roster.Update(func(r *record.Record) { r.Turn.Way = record.TurnsYet })
-}
-
-// under is the change of layout that is under way.
-func (w *Works) under() (*layout.Turn, *record.Record, error) {
-	rec := w.host.Roster.View()
-	if rec.Turn == nil {
-		return nil, rec, ErrNone
-	}
-	turn, err := rec.Turns()
-	return turn, rec, err
 }
 
 // turnBack has the change go back if that is wanted and there is a boundary of both ways here. The task ends then: another goes on. What joins is held.

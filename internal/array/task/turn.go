@@ -744,16 +744,17 @@ func (x *window) stripe(st layout.Stripe) (writes []journal.Write, rows [][]byte
 			changes[col] = changes[col] || (s != never || sums[role][col] != record.SumNever) && !probe.ColumnOfOneMember.On()
 		}
 	}
+	bufs := slices.Concat(strips, rows)
 	for role, m := range members {
 		if m != nil {
-			writes = append(writes, strip(m, st.Block(m.Slot), states[role], sums[role], changes, append(strips, rows...)[role])...)
+			writes = append(writes, strip(m, st.Block(m.Slot), states[role], sums[role], changes, bufs[role])...)
 		}
 	}
 	return writes, rows, nil
 }
 
-// strip are the writes that bring a strip to a member, which has some sums in its place: what goes where nothing is can be written in place at once. A
-// column that changes on one member is told of on all: so the others know that it did, should the entry of that one be lost.
+// strip are the writes that bring a strip to a member, which has some sums in its place: what goes where nothing is can be written in place at once.
+// When a column changes on one member, the entries of all its members name it. If that one entry is lost, the others still show what changed.
 func strip(m *member.Member, first int64, states []block, sums []uint32, changes []bool, buf []byte) (out []journal.Write) {
 	kind := func(col int) record.RunKind {
 		empty := sums[col] == record.SumNever
