@@ -104,6 +104,7 @@ nidalo serve 2>/dev/null & serve=$!
 sleep 1
 nbdcopy --flush "$work/sonar" "nbd+unix:///tides?socket=$NIDALO_HOME/nbd.sock"
 nidalo pace tides 30MiB/s >/dev/null
-shot convert 9 "$type; say convert -yes tides -level 6 A5 A6; sleep 4; say status tides; say next"
+shot convert 10 "$type; say convert -yes tides -level 6 A5 A6; sleep 4; say status tides; say cancel tides conversion; sleep 1
+echo '$ nidalo status tides | tail -4'; nidalo status tides | tail -4"
 nidalo demo >"$work/demo" 2>&1
 shot demo 2 "tail -46 $work/demo"
