@@ -37,7 +37,10 @@ func (s *Screen) Change(c control.ChangeReply) {
 	}
 	if len(c.Free) > 0 {
 		then := "blank at the end"
-		if c.Spares {
+		switch {
+		case c.Spares && len(c.Free) == 1:
+			then = "a hot spare at the end"
+		case c.Spares:
 			then = "hot spares at the end"
 		}
 		s.Printf("  %-9s %s, %s\n", "freed", shortNames(c.Free), then)
