@@ -54,10 +54,10 @@ func (r *Region) At(group int, row int64) Stripe {
 // Group is the group of the region that a slot belongs to.
 func (r *Region) Group(slot int) int { return slices.Index(r.Slots, slot) / r.Width() }
 
-// GroupOf is the group that a slot belongs to, in the last region in which it has a part; 0 when it has none.
+// GroupOf is the group that a slot belongs to, in the last region of all groups in which it has a part; 0 when it has none.
 func (m *Map) GroupOf(slot int) (group int) {
 	for _, r := range m.regions {
-		if r.place[slot] >= 0 {
+		if r.place[slot] >= 0 && r.Groups == m.Shape.Groups {
 			group = r.Group(slot)
 		}
 	}

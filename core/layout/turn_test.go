@@ -160,7 +160,11 @@ func widened(r *rand.Rand, from, to Level, members int, strips []int64) (old, ne
 		}
 	}
 	make := func(level Level, strip int64, of [][]Space, id int) (*Map, error) {
-		regions := Layers(level, strip, slices.Max(strips), of, id)
+		shape, err := ShapeOf(level, strip, 0, members)
+		if err != nil {
+			return nil, err
+		}
+		regions := Layers(shape, slices.Max(strips), of, id)
 		if len(regions) == 0 {
 			return nil, ErrSmaller
 		}

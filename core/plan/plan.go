@@ -43,6 +43,15 @@ func Layout(level layout.Level, strip int64, groups int, sizes []int64) (*layout
 	return layout.NewLayers(level, strip, groups, data)
 }
 
+// Arrange is the order in which create puts disks of some sizes into slots, see layout.Arrange.
+func Arrange(level layout.Level, strip int64, groups int, sizes []int64) []int {
+	data, err := dataOf(sizes)
+	if err != nil {
+		data = sizes // whatever comes next refuses them
+	}
+	return layout.Arrange(level, strip, groups, data)
+}
+
 // dataOf is how much data disks of some sizes have room for.
 func dataOf(sizes []int64) ([]int64, error) {
 	data := make([]int64, len(sizes))
@@ -121,7 +130,7 @@ func sizeOf(g *layout.Map, sizes []int64) (most int64) {
 func All(strip int64, sizes []int64, a Assumptions) []Option {
 	var out []Option
 	for _, l := range layout.Levels() {
-		if o, err := For(l, strip, 0, sizes, a); err == nil {
+		if o, err := For(l, strip, 0, layout.Ordered(sizes, Arrange(l, strip, 0, sizes)), a); err == nil {
 			out = append(out, o)
 		}
 	}

@@ -152,6 +152,11 @@ func TestCapacitiesByHand(t *testing.T) {
 		{layout.Parity1, []int64{4, 4, 4, 12}, 12, 8, nil},
 		{layout.Striped, []int64{2, 6}, 8, 0, []int{2, 1}},
 		{layout.Mirror, []int64{2, 6}, 2, 4, nil},
+		{layout.Mirrors, []int64{4, 2, 4, 2}, 4, 4, nil}, // For keeps to the order
+		{layout.Mirrors, []int64{4, 4, 2, 2}, 6, 0, []int{4, 2}},
+		{layout.Mirrors, []int64{4, 3, 2, 1}, 4, 2, []int{4, 2}},
+		{layout.Parities1, []int64{4, 4, 4, 4, 4, 2}, 14, 0, []int{6, 3, 2}},
+		{layout.Parities2, []int64{6, 6, 6, 6, 2, 2, 2, 4}, 16, 2, []int{8, 4}},
 		{layout.Concat, []int64{2, 6}, 8, 0, nil},
 	} {
 		for i := range c.sizes {

@@ -25,6 +25,9 @@ func TestAnArrayOfMixedSizes(t *testing.T) {
 		{layout.Parity2, []int64{90, 24, 60, 90, 60, 90}},
 		{layout.Parity3, []int64{24, 24, 60, 60, 60, 60}},
 		{layout.Striped, []int64{24, 60, 40}},
+		{layout.Mirrors, []int64{60, 90, 24, 24, 40, 24}},
+		{layout.Parities1, []int64{60, 90, 60, 24, 40, 60}},
+		{layout.Parities2, []int64{24, 60, 60, 60, 60, 90, 90, 90}},
 	} {
 		t.Run(fmt.Sprint(c.level, c.sizes), func(t *testing.T) {
 			f := newFolder(t)
@@ -39,7 +42,7 @@ func TestAnArrayOfMixedSizes(t *testing.T) {
 			require.NoError(t, a.Flush())
 			sound(t, a, want)
 			margin, _ := a.Margin()
-			_, parity := layout.Needs(c.level)
+			parity := a.Layout().Shape.Parity
 			require.Equal(t, parity, margin)
 			for slot := 0; parity > 0 && slot < len(c.sizes); slot += 3 {
 				copy(want[slot*mib:], noise(uint64(slot), 2*mib))
@@ -100,6 +103,22 @@ func TestADiskIsAddedToLayers(t *testing.T) {
 	require.NoError(t, a.Close())
 }
 
+// Groups that are used differently far are not always widened: data would be put where other data still is. The room is not offered then.
+func TestRoomThatCannotBeTakenIsNotOffered(t *testing.T) {
+	f := newFolder(t)
+	var disks []disk.Disk
+	for _, size := range []int64{60, 60, 60, 24, 60, 90} {
+		disks = append(disks, f.disk(size*mib))
+	}
+	a := create(t, layout.Parities1, 16<<10, disks)
+	require.NoError(t, a.Replace(3, f.disk(90*mib)))
+	a.WaitTasks()
+	require.Zero(t, a.Gain().Bytes)
+	_, err := a.Grow()
+	require.ErrorContains(t, err, "no member has room that the array does not use")
+	require.NoError(t, a.Close())
+}
+
 // A larger disk in the place of a small one widens a layer: what lies in it is laid out anew, the rest stays where it is, and no logical address moves.
 func TestALayerIsWidened(t *testing.T) {
 	for _, c := range []struct {
@@ -112,6 +131,8 @@ func TestALayerIsWidened(t *testing.T) {
 		{layout.Parity1, []int64{60, 60, 60, 24}, 3, 60, []int{4, 4, 3}},
 		{layout.Parity1, []int64{24, 40, 60, 60}, 0, 90, []int{4, 4, 3}},
 		{layout.Parity2, []int64{24, 60, 60, 90, 90, 90}, 1, 90, []int{6, 5, 4}},
+		{layout.Mirrors, []int64{60, 60, 24, 60}, 2, 60, []int{4, 4, 2}},
+		{layout.Parities1, []int64{60, 60, 60, 60, 24, 24}, 4, 40, []int{6, 3, 2}},
 	} {
 		t.Run(fmt.Sprint(c.level, c.sizes, c.by), func(t *testing.T) {
 			f := newFolder(t)

@@ -257,6 +257,10 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 }
 
 func (o *planOptions) one(e *env, sizes []int64, names []string, a plan.Assumptions) error {
+	order := plan.Arrange(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes)
+	if sizes = layout.Ordered(sizes, order); len(names) > 0 {
+		names = layout.Ordered(names, order)
+	}
 	option, err := plan.For(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes, a)
 	if err != nil {
 		return &control.Error{What: err.Error()}

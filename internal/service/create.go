@@ -78,7 +78,8 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 			return nil, nil, badDisk(d.Identity(), why)
 		}
 	}
-	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: disks}
+	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: arranged(disks, req)}
+	disks = plan.Disks
 	lay, _, err := plan.Layout()
 	if err != nil {
 		return nil, nil, &control.Error{What: err.Error()}
@@ -102,6 +103,15 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 		return nil, nil, &control.Error{What: err.Error(), Hints: []string{"make space there, then erase the disks and create the array again"}}
 	}
 	return a, nil, err
+}
+
+// arranged puts disks of like sizes into groups together, where that gives more room than the order in which they were named.
+func arranged(disks []disk.Disk, req control.CreateRequest) []disk.Disk {
+	sizes := make([]int64, len(disks))
+	for i, d := range disks {
+		sizes[i] = d.Size()
+	}
+	return layout.Ordered(disks, plan.Arrange(layout.Level(req.Level), req.Strip, req.Groups, sizes))
 }
 
 // wouldBe is what an array that could be created is.

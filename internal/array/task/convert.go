@@ -47,14 +47,17 @@ func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
 }
 
 // PlanWiden works out how layers are laid out anew over the room that was gained, see Gain.
-func (w *Works) PlanWiden() (Conversion, error) {
-	rec, lay := w.host.Roster.View().Clone(), w.host.Layout()
-	for slot, more := range w.Gain().more {
-		if more > 0 {
-			rec.Roster[slot].More = append(slices.Clone(rec.Roster[slot].More), more)
+func (w *Works) PlanWiden() (Conversion, error) { return w.planWider(w.Gain().more) }
+
+// planWider is PlanWiden with one more segment of so many bytes, by slot.
+func (w *Works) planWider(more []int64) (Conversion, error) {
+	rec := w.host.Roster.View().Clone()
+	for slot, n := range more {
+		if n > 0 {
+			rec.Roster[slot].More = append(slices.Clone(rec.Roster[slot].More), n)
 		}
 	}
-	return w.planOn(rec, wider(lay), nil)
+	return w.planOn(rec, wider(w.host.Layout()), nil)
 }
 
 // wider is the layout that there is, over more of the disks.
@@ -242,7 +245,7 @@ func laidOut(level layout.Level, shape layout.Shape, roster []record.Entry, stri
 	case level.Appends():
 		return appended(shape, roster, 0, id)
 	case level.Mixes():
-		return layout.Layers(level, shape.Strip, strip, spaces(roster), id)
+		return layout.Layers(shape, strip, spaces(roster), id)
 	}
 	for i := 0; ; i++ {
 		r := layout.Region{Shape: shape, ID: id + i, Rows: 1 << 60}

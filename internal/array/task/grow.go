@@ -114,6 +114,9 @@ func (w *Works) gainOfLayers(g *Gain) {
 			g.more[slot] = room
 		}
 	}
+	if _, err := w.planWider(g.more); err != nil { // such as groups that are narrower in other places
+		*g = Gain{Unused: g.Unused, Cut: g.Cut, more: make([]int64, len(g.more))}
+	}
 }
 
 // Measure finds out how large the disks of the members are by now. It takes as long as a disk that hangs.

@@ -74,6 +74,7 @@ type moving struct {
 	t     *Task
 	turn  *layout.Turn
 	moved int64
+	buf   []byte // of the last window, for the next
 
 	turned bool // it has ended, and another goes back
 }
@@ -430,6 +431,9 @@ func (m *moving) moveHeld(to int64) error {
 	if err == nil {
 		probe.WindowDone.Seen()
 	}
+	if m.buf = nil; err == nil && m.w.Waits() == "" { // a disk that hangs may still have it
+		m.buf = x.buf
+	}
 	return err
 }
 
@@ -627,7 +631,12 @@ func (x *window) find() {
 		at += st.StripeSize()*int64(st.Groups) - in
 		end = max(end, at)
 	}
-	x.buf, x.state = make([]byte, end-x.from), make([]block, (end-x.from)/record.Block)
+	if x.buf = x.moving.buf; int64(cap(x.buf)) < end-x.from {
+		x.buf = make([]byte, end-x.from)
+	}
+	x.buf, x.state = x.buf[:end-x.from], make([]block, (end-x.from)/record.Block)
+	probe.Soil(x.buf)
+	clear(x.buf[x.to-x.from:])
 }
 
 func (x *window) ids() (out []layout.ID) {
@@ -642,45 +651,94 @@ func (x *window) read() error {
 	return x.w.host.Stripes.Fan.Work(len(x.old), func(i int) error {
 		st := x.old[i]
 		if x.w.host.Stripes.Untouched(st, nil) {
+			for role := range st.Data {
+				clear(x.strip(st, role))
+			}
 			return x.w.host.Alive()
 		}
-		into := make([][]byte, st.Data)
-		for role := range into {
-			if at := st.Offset() + int64(role)*st.Strip; at >= x.from && at+st.Strip <= x.to {
-				into[role] = x.buf[at-x.from:][:st.Strip]
-			}
+		if x.readData(st) {
+			return nil
 		}
-		c, err := x.w.host.Stripes.LoadInto(st, 0, st.StripBlocks(), nil, into)
-		if err != nil {
-			return err
-		}
-		defer c.Free()
-		if err := c.Recover(); err != nil {
-			return err
-		}
-		x.heal(c)
-		for role := range st.Data {
-			for col := range st.StripBlocks() {
-				at := st.Offset() + int64(role)*st.Strip + int64(col)*record.Block - x.from
-				if at < 0 || at >= x.to-x.from {
-					continue
-				}
-				state := known
-				switch {
-				case c.Unwritten(role, col):
-					state = never
-				case !c.Known[role][col]:
-					state = lost
-					x.w.host.Unreadable.Add(1)
-				}
-				x.state[at/record.Block] = state
-				if into[role] == nil {
-					copy(x.buf[at:][:record.Block], c.Bufs[role][col*record.Block:])
-				}
-			}
-		}
-		return nil
+		return x.readAll(st)
 	})
+}
+
+// strip is where a strip of an old stripe is in the window; nil when it is not.
+func (x *window) strip(st layout.Stripe, role int) []byte {
+	at := st.Offset() + int64(role)*st.Strip
+	if at < x.from || at+st.Strip > x.to {
+		return nil
+	}
+	return x.buf[at-x.from:][:st.Strip]
+}
+
+// readData reads the data of a stripe of which nothing is missing or wrong, and says whether that was so.
+func (x *window) readData(st layout.Stripe) bool {
+	s := x.w.host.Stripes
+	n := st.StripBlocks()
+	sums := make([]uint32, n*st.Data)
+	return s.Fan.Reads(st.Data, int(st.Strip), func(role int) error {
+		buf, sums, m := x.strip(st, role), sums[role*n:][:n], x.w.host.Slots.At(st.Slot(role))
+		if buf == nil {
+			return nil
+		}
+		if !s.Reads(st, role, m) {
+			return errors.ErrUnsupported
+		}
+		if err := x.w.host.Tables.Sums(m, st.Block(m.Slot), sums); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(sums, record.Unknown) {
+			return errors.ErrUnsupported
+		}
+		if record.AllAre(sums, record.SumNever) {
+			clear(buf)
+			return nil
+		}
+		at := (st.Offset() + int64(role)*st.Strip - x.from) / record.Block
+		for col, sum := range sums {
+			if x.state[at+int64(col)] = known; sum == record.SumNever {
+				x.state[at+int64(col)] = never
+			}
+		}
+		return s.ReadVerified(m, st.Block(m.Slot), buf, sums)
+	}) == nil
+}
+
+// readAll reads a stripe with its redundancy.
+func (x *window) readAll(st layout.Stripe) error {
+	into := make([][]byte, st.Data)
+	for role := range into {
+		into[role] = x.strip(st, role)
+	}
+	c, err := x.w.host.Stripes.LoadInto(st, 0, st.StripBlocks(), nil, into)
+	if err != nil {
+		return err
+	}
+	defer c.Free()
+	if err := c.Recover(); err != nil {
+		return err
+	}
+	x.heal(c)
+	for role, buf := range into {
+		if buf == nil {
+			continue
+		}
+		at := (st.Offset() + int64(role)*st.Strip - x.from) / record.Block
+		for col := range int64(st.StripBlocks()) {
+			switch {
+			case c.Unwritten(role, int(col)):
+				x.state[at+col] = never
+				clear(buf[col*record.Block:][:record.Block])
+			case c.Known[role][col]:
+				x.state[at+col] = known
+			default:
+				x.state[at+col] = lost
+				x.w.host.Unreadable.Add(1)
+			}
+		}
+	}
+	return nil
 }
 
 // heal rewrites what was found wrong, where it is. It counts from the next checkpoint on.
