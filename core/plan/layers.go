@@ -12,7 +12,8 @@ type Layer struct {
 	Each     int64         `json:"each_bytes"` // of each of those members
 	Capacity int64         `json:"capacity_bytes"`
 	Margin   int           `json:"margin"`
-	Mirror   bool          `json:"mirror,omitempty"`     // its members hold the same
+	Mirror   bool          `json:"mirror,omitempty"`     // the members of a group hold the same
+	Groups   int           `json:"groups"`
 	Rebuild  time.Duration `json:"rebuild_ns,omitempty"` // of what one member has of it, as assumed
 }
 
@@ -22,7 +23,7 @@ func Layers(lay *layout.Map) (out []Layer) {
 		return nil
 	}
 	for _, r := range lay.Regions() {
-		out = append(out, Layer{Slots: r.Slots, Each: r.Rows * r.Strip, Capacity: r.Stripes() * r.StripeSize(), Margin: r.Parity, Mirror: r.Mirrored()})
+		out = append(out, Layer{Slots: r.Slots, Each: r.Rows * r.Strip, Capacity: r.Stripes() * r.StripeSize(), Margin: r.Parity, Mirror: r.Mirrored(), Groups: r.Groups})
 	}
 	return out
 }

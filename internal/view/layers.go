@@ -22,8 +22,13 @@ func (s *Screen) Layers(layers []plan.Layer, names []string, unused []int64) {
 		t := s.table(head, 1, 3, 4, 5, 6)
 		for i, l := range layers {
 			row := table.Row{i + 1, named(l.Slots, names), say.Size(l.Each), say.Size(l.Capacity), l.Margin}
-			if l.Mirror {
+			switch {
+			case l.Mirror && l.Groups > 1:
+				row[1] = fmt.Sprintf("%s, %d mirrors", row[1], l.Groups)
+			case l.Mirror:
 				row[1] = fmt.Sprint(row[1], ", a mirror")
+			case l.Groups > 1:
+				row[1] = fmt.Sprintf("%s, %d groups", row[1], l.Groups)
 			}
 			if rebuild {
 				row = append(row, Duration(l.Rebuild.Seconds()))
