@@ -143,3 +143,33 @@ func TestSectorsThatGoInOneDayAreATrend(t *testing.T) {
 		require.Equal(t, failing, r.MemberStates()[1].Condition == record.Failing, "%d days between", days)
 	}
 }
+
+// A member that is named to be freed leaves by a copy after the change, and the next change waits for that.
+func TestAChangeWaitsForAMemberThatStillLeaves(t *testing.T) {
+	now := at("03:00")
+	s := home(t, 4, &now)
+	_, err := s.Create(control.CreateRequest{Name: "tides", Level: "5", Disks: []string{"A1", "A2", "A3", "A4"}})
+	require.NoError(t, err)
+	_, err = s.Change(control.ChangeRequest{Array: "tides", Free: []string{"A1"}})
+	require.NoError(t, err)
+	r, err := s.named("tides")
+	require.NoError(t, err)
+	r.WaitTasks()
+	add := control.ChangeRequest{Array: "tides", Grow: true, Disks: []string{"A1"}, DryRun: true}
+	_, err = s.Change(control.ChangeRequest{Array: "tides", Level: "1", Free: []string{"A2"}, DryRun: true})
+	require.ErrorContains(t, err, "A1 (")
+	require.ErrorContains(t, err, "is still to be copied onto")
+	require.Eventually(t, func() bool {
+		s.goLeaving()
+		_, err = s.Change(add)
+		return err == nil
+	}, 20*time.Second, 10*time.Millisecond, "%v", err)
+	require.Equal(t, []string{"A4", "A2", "A3"}, bays(r), "its disk is blank, and the last one has its place")
+}
+
+func bays(r *running) (out []string) {
+	for _, m := range r.MemberStates() {
+		out = append(out, m.Disk.Bay)
+	}
+	return out
+}

@@ -242,7 +242,13 @@ func (s *Service) stillLeaves(r *running) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if list := s.mem.Leaving[r.ID().String()]; len(list) > 0 {
-		return &control.Error{What: fmt.Sprintf("%s of array %s is still to be copied onto %s and freed", list[0].Member, r.Name(), list[0].Onto),
+		name := list[0].Member
+		for _, m := range r.MemberStates() {
+			if m.Disk.Name() == name {
+				name = m.Disk.String()
+			}
+		}
+		return &control.Error{What: fmt.Sprintf("%s of array %s is still to be copied onto another disk and freed", name, r.Name()),
 			Hints: []string{"nidalo watch   follows the copy, which begins by itself"}}
 	}
 	return nil
