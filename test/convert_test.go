@@ -67,3 +67,40 @@ func TestConversionsGoOnAfterEveryKill(t *testing.T) {
 	b.tool("nbdcopy", b.uri("tides"), out)
 	same(t, in, out, size)
 }
+
+// One change waits for another and begins by itself, over a kill too. The file system on an array that grew is known by name until it has grown as well.
+func TestAChangeWaitsForAnotherAndTheFileSystemIsNext(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "8", "-size", "96MiB")
+	b.configure("pace = '20MiB/s'\n")
+	b.nidalo("create", "-yes", "-name", "tides", "-level", "5", "-strip", "16KiB", "A1", "A2", "A3")
+	b.start()
+	image := filepath.Join(b.home, "image")
+	require.NoError(t, os.WriteFile(image, nil, 0o600))
+	capacity := b.status().Arrays[0].Capacity
+	require.NoError(t, os.Truncate(image, capacity))
+	b.tool("mkfs.ext4", "-q", "-F", "-E", "lazy_itable_init=0", image)
+	b.tool("nbdcopy", "--flush", image, b.uri("tides"))
+	require.NotContains(t, b.nidalo("next"), "file system")
+	_, _, plan := b.try("convert", "-yes", "-level", "6", "tides", "A4", "A5")
+	require.Contains(t, plan, "on each member now, about")
+	require.Contains(t, b.nidalo("convert", "-yes", "-level", "10", "tides", "A6"), "begins by itself when what is under way is done")
+	require.Contains(t, b.nidalo("status", "tides"), "Another change waits for that: to level 10 of 6 members with A6")
+	b.refused(1, []string{"another change waits for that already", "nidalo cancel tides conversion"}, "convert", "-yes", "-level", "5", "tides")
+	require.Contains(t, b.nidalo("cancel", "tides", "conversion"), "that waited is dropped; what is under way goes on")
+	require.NotContains(t, b.nidalo("status", "tides"), "Another change")
+	b.nidalo("grow", "-yes", "tides", "A6", "A7")
+	b.stop(syscall.SIGKILL)
+	b.start()
+	b.nidalo("pace", "tides", "full")
+	b.eventually("both are done", func() bool {
+		return strings.Contains(b.nidalo("status", "tides"), "level 6, healthy") && b.status().Arrays[0].Capacity > capacity*2
+	})
+	require.Len(t, b.status().Arrays[0].Members, 7)
+	require.Contains(t, b.nidalo("next"), "resize2fs DEVICE")
+	b.tool("nbdcopy", b.uri("tides"), image)
+	b.tool("e2fsck", "-f", "-n", image)
+	b.tool("resize2fs", image)
+	b.tool("nbdcopy", "--flush", image, b.uri("tides"))
+	require.NotContains(t, b.nidalo("next"), "resize2fs")
+}

@@ -237,6 +237,9 @@ func (p *planner) room() {
 		p.add(Convenient, fmt.Sprintf("%s larger by now, and %s is unused", say.Of(a.Larger, len(a.Members), "disk"), say.Size(a.Unused)),
 			fmt.Sprintf("exchange %s too; the array can then grow by %s", say.List(a.Short), say.Size(a.GainThen)), "", noDisk)
 	}
+	if fs := a.FileSystem; fs != nil && a.Condition == state.Healthy {
+		p.add(Convenient, fmt.Sprintf("the %s file system on it ends at %s of %s, because the array grew", fs.Kind, say.Size(fs.End), say.Size(a.Map.Capacity())), "let it grow as well", fs.Command, noDisk)
+	}
 }
 
 // member says what a member needs that no task is about.

@@ -40,6 +40,14 @@ type Array struct {
 	GainMoves              bool // growing now lays data out anew
 	Larger                 int
 	Short                  []string
+	FileSystem             *FileSystem // on it, which ends before it since it grew
+}
+
+// FileSystem is a file system that ends before the array that it is on.
+type FileSystem struct {
+	Kind    string
+	End     int64  // bytes
+	Command string // that makes it as large
 }
 
 // Member is one slot of an array.

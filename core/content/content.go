@@ -11,6 +11,8 @@ type FileSystem struct {
 	Kind    string // "ext4" for all of its family, or "XFS"
 	End     int64  // the byte behind it
 	Shrinks string // the command that makes it smaller, to be followed by the device and the size; empty: nothing does
+	Grows   string // the command that makes it as large as the volume, to be followed by the device, or by where it is mounted
+	Mounted bool   // the latter
 }
 
 // Find finds a file system by the first Head bytes of a volume; ok is false where none is known. What the bytes claim is kept within the range of an int64.
@@ -20,10 +22,10 @@ func Find(head []byte) (fs FileSystem, ok bool) {
 		return fs, false
 	}
 	if end, ok := ext(head[1024:]); ok {
-		return FileSystem{Kind: "ext4", End: end, Shrinks: "resize2fs"}, true
+		return FileSystem{Kind: "ext4", End: end, Shrinks: "resize2fs", Grows: "resize2fs"}, true
 	}
 	if end, ok := xfs(head); ok {
-		return FileSystem{Kind: "XFS", End: end}, true
+		return FileSystem{Kind: "XFS", End: end, Grows: "xfs_growfs", Mounted: true}, true
 	}
 	return fs, false
 }

@@ -36,7 +36,7 @@ func TestFindsTheEndOfXFS(t *testing.T) {
 	head[124] = 12
 	fs, ok := Find(head)
 	require.True(t, ok)
-	require.Equal(t, FileSystem{Kind: "XFS", End: 300 << 20}, fs)
+	require.Equal(t, FileSystem{Kind: "XFS", End: 300 << 20, Grows: "xfs_growfs", Mounted: true}, fs)
 	_, ok = Find(make([]byte, Head))
 	require.False(t, ok)
 }

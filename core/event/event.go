@@ -55,6 +55,7 @@ const (
 	MemberRetired       Kind = "member-retired"     // a copy took its place
 	MemberFreed         Kind = "member-freed"       // the array does without it
 	MemberNotFreed      Kind = "member-not-freed"   // it was to be copied onto a disk that was freed
+	ChangeNotBegun      Kind = "change-not-begun"   // it waited for the change before, and cannot be made any more
 	MemberStale         Kind = "member-stale"       // it cannot come back
 	MemberSetBack       Kind = "member-set-back"    // it holds less than it had confirmed
 	MemberStranger      Kind = "member-stranger"    // it claims to be a member and is none
@@ -105,7 +106,7 @@ const (
 
 // grave is the kinds that are more than information.
 var grave = map[Kind]Severity{
-	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, MemberNotFreed: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning,
+	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, MemberNotFreed: Warning, ChangeNotBegun: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning,
 	Exposed: Critical, Failed: Critical, ArrayFailed: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
 }
 

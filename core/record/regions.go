@@ -72,6 +72,18 @@ func (r *Record) Turns() (*layout.Turn, error) {
 	return t, err
 }
 
+// EndTurn has the record say what it will when the change of layout that is under way is done, of the layout and of who belongs.
+func (r *Record) EndTurn() {
+	if n := r.Turn.Members; n > 0 {
+		r.Roster = r.Roster[:n]
+		r.Roster[n-1].Witness = WitnessOf(n-1, n)
+	}
+	if t := r.Turn; t.Way != Back {
+		r.Level, r.Groups, r.Strip, r.Regions = t.Level, t.Groups, t.Strip, t.Regions
+	}
+	r.Turn = nil
+}
+
 // settled is the map of the array before any change of layout that is under way.
 func (r *Record) settled() (*layout.Map, error) {
 	if len(r.Regions) > 0 {

@@ -23,6 +23,14 @@ func (a *Array) Waits() string { return a.works.Waits() }
 // MayShrink says why the array cannot be made smaller at the moment, see task.Works.
 func (a *Array) MayShrink() error { return a.works.MayShrink() }
 
+// PlanAfter is PlanConversion of the array as it will be when the change of layout that is under way is done.
+func (a *Array) PlanAfter(to task.Target, sizes []int64) (task.Conversion, error) {
+	return a.works.PlanAfter(to, sizes)
+}
+
+// WrittenOn is how much lies on a member in strips that were ever written, in bytes.
+func (a *Array) WrittenOn(slot int) int64 { return a.stripes.WrittenFrom(slot, 0) }
+
 // PlanWiden works out what Grow does where disks are of different sizes, see task.Works.
 func (a *Array) PlanWiden() (task.Conversion, error) { return a.works.PlanWiden() }
 

@@ -17,7 +17,8 @@ Lays an array out anew, with the disks there are and those that are named, while
 the other; on one side of the boundary the new layout is in force, on the other side still the old one. It survives every stop
 and crash, keeps at least the lesser margin of both layouts, and waits while a member is away, rebuilt or copied, or is checked.
 It can be paused, and paced like every other task. As long as it is under way, nidalo cancel NAME conversion has it go back to the
-layout before; disks that came with it are blank then.
+layout before; disks that came with it are blank then. Another conversion that is asked for meanwhile waits, and begins by itself
+when the one before is done; nidalo cancel drops that one first.
 
 A conversion is possible when no data would have to be put where other data still is. The array does not become smaller, unless
 -free takes disks out and nothing is written where it will end. nidalo plan -change shows a conversion without making it.
@@ -114,6 +115,14 @@ func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error 
 		if plan, err = c.Change(req); err != nil {
 			return err
 		}
+		if plan.Waits != "" {
+			if e.json {
+				return e.printJSON(plan)
+			}
+			e.out.Printf("The change of array %s begins by itself %s.\n", plan.Array, plan.Waits)
+			e.out.Next([]string{fmt.Sprintf("nidalo cancel %s conversion   drops it; what is under way goes on", plan.Array)})
+			return nil
+		}
 		if o.wait && plan.Moves > 0 {
 			if err := e.followChange(c, req.Array); err != nil {
 				return err
@@ -159,7 +168,11 @@ func (e *env) changed(c *control.Control, p control.ChangeReply, waited bool) er
 	}
 	e.out.Printf("Array %s has %s now: level %s of %d disks, %s.\n", a.Name, say.Size(a.Capacity), a.Level, len(a.Members), view.Survives(a))
 	var next []string
-	if p.Then.Capacity > p.Before.Capacity {
+	switch fs := p.FileSystem; {
+	case p.Then.Capacity <= p.Before.Capacity:
+	case fs != nil:
+		next = append(next, fmt.Sprintf("%s   enlarges the %s file system on it; it is as large as before", fs.Command, fs.Kind))
+	default:
 		where := "the device of each client"
 		if p.Device != "" {
 			where = p.Device

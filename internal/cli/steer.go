@@ -2,6 +2,7 @@ package cli
 
 import (
 	"flag"
+	"fmt"
 
 	"nidalo/core/state"
 	"nidalo/internal/control"
@@ -18,8 +19,19 @@ func steer(name, short string, to state.TaskState, said, more string) command {
 					if len(args) == 2 {
 						req.Kind = state.TaskKind(args[1])
 					}
+					waits := false
+					if to == state.TaskCancelled && req.Kind == state.TaskConvert {
+						if st, err := c.Status(req.Array); err == nil {
+							waits = st.Arrays[0].Waiting != nil
+						}
+					}
 					if err := c.Steer(req); err != nil {
 						return err
+					}
+					if waits {
+						e.out.Printf("The change of array %s that waited is dropped; what is under way goes on.\n", req.Array)
+						e.out.Next([]string{fmt.Sprintf("nidalo cancel %s conversion   has the conversion that is under way go back", req.Array)})
+						return nil
 					}
 					if to == state.TaskCancelled && (req.Kind == "" || req.Kind == state.TaskConvert) {
 						if back, err := e.goesBack(c, args[0], req.Kind != ""); back || err != nil {

@@ -91,6 +91,7 @@ type ArrayStatus struct {
 	NextCheck  *time.Time      `json:"next_check,omitempty"`   // when one begins by itself
 	Growth     *GrowthStatus   `json:"growth,omitempty"`       // room on its disks that it does not use
 	Change     *TurnStatus     `json:"conversion,omitempty"`   // to another layout, under way
+	Waiting    *WaitingChange  `json:"waiting,omitempty"`      // another conversion, after that
 	Layers     []plan.Layer    `json:"layers,omitempty"`       // of disks of different sizes
 	Unused     []int64         `json:"unused_bytes,omitempty"` // of an array that could be created: of each disk
 	// Counters since the array was started: bytes unless the name says otherwise.
@@ -161,8 +162,33 @@ type ChangeReply struct {
 	Spares  bool             `json:"freed_to_spares"`       // they are hot spares then
 	Copies  []Moving         `json:"copies,omitempty"`      // of these, those that are copied onto a disk which is let go first
 	Back    bool             `json:"can_go_back"`           // as long as it is under way
-	Stays   bool             `json:"stays"`                 // the service goes on by itself
-	Device  string           `json:"device,omitempty"`      // that the array is attached as
+	Waits   string           `json:"waits,omitempty"`       // what it begins after, by itself, in words
+	Written *WrittenEach     `json:"written_each,omitempty"`
+	// FileSystem is the one on an array that grows.
+	FileSystem *FileSystemStatus `json:"file_system,omitempty"`
+	Stays      bool              `json:"stays"`            // the service goes on by itself
+	Device     string            `json:"device,omitempty"` // that the array is attached as
+}
+
+// FileSystemStatus is a file system that ends before the array that it is on.
+type FileSystemStatus struct {
+	Kind    string `json:"kind"`
+	End     int64  `json:"end_bytes"`
+	Command string `json:"command"` // that makes it as large as the array
+}
+
+// WrittenEach is how much of what is written lies on one member, from the one that has least to the one that has most: now, and about so much then.
+type WrittenEach struct {
+	Now  [2]int64 `json:"now_bytes"`
+	Then [2]int64 `json:"then_bytes"`
+}
+
+// WaitingChange is a change of layout that begins by itself when the one before is done.
+type WaitingChange struct {
+	To    LayoutStatus `json:"to"`
+	Disks []string     `json:"disks,omitempty"` // that come with it
+	Free  []string     `json:"free,omitempty"`  // members that go with it
+	Noted time.Time    `json:"noted"`
 }
 
 // BeyondWords says how much is written beyond the new end.

@@ -35,8 +35,15 @@ func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error
 		return s.shrink(r, req)
 	case req.Grow && len(req.Disks) == 0:
 		return s.grow(r, req)
+	case r.Record().Turn != nil || s.stillLeaves(r) != nil:
+		return s.changeLater(r, req)
 	}
-	to, err := target(r, req)
+	return s.changeNow(r, req)
+}
+
+// changeNow changes the layout of an array of which nothing else changes.
+func (s *Service) changeNow(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
+	to, err := target(r, r.Layout(), req)
 	if err != nil {
 		return nil, err
 	}
@@ -66,9 +73,6 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 			return nil, badDisk(d.Identity(), why)
 		}
 		sizes[i] = d.Size()
-	}
-	if err := s.stillLeaves(r); err != nil {
-		return nil, err
 	}
 	c, err := r.PlanConversion(to, sizes)
 	if err != nil {
@@ -106,6 +110,9 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 		s.forgetFreed(r)
 		return nil, stillUsed(r, err)
 	}
+	if err := s.noteGrowth(r, out); err != nil {
+		s.opt.Log.Warn("it cannot be noted that an array grows", "array", r.Name(), "reason", err)
+	}
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}
@@ -134,7 +141,7 @@ func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeRe
 	if _, err := r.Grow(); err != nil {
 		return nil, person(err)
 	}
-	return out, nil
+	return out, s.noteGrowth(r, out)
 }
 
 // noRoom says why an array cannot grow, and what would make it.
@@ -156,9 +163,8 @@ func shortNames(r *running, g task.Gain) (names []string) {
 	return names
 }
 
-// target is the layout that a request means.
-func target(r *running, req control.ChangeRequest) (task.Target, error) {
-	lay := r.Layout()
+// target is the layout that a request means for an array that has some layout.
+func target(r *running, lay *layout.Map, req control.ChangeRequest) (task.Target, error) {
 	to := task.Target{Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups}
 	if !req.Grow {
 		if req.Level == "" && len(req.Disks) == 0 && lay.Level.Nested() { // only other strips, perhaps
@@ -193,16 +199,25 @@ func notChanged(r *running, c task.Conversion, err error) error {
 			for i := range sizes {
 				sizes[i] = c.Need
 			}
-			if _, err := r.PlanConversion(c.Target, sizes); err == nil {
+			if _, err := r.PlanAfter(c.Target, sizes); err == nil {
 				e.Hints = append(e.Hints, fmt.Sprintf("with %s of at least %s more it can be done", counted(n, "disk"), say.Size(c.Need)))
-				break
+				return e
 			}
 		}
+		e.Hints = append(e.Hints, fmt.Sprintf("nidalo shrink %s -to %s   makes the array that small first, if no more is written", r.Name(), roundDown(c.After)))
 	case errors.Is(err, layout.ErrBackwards):
 		e.What = fmt.Sprintf("level %s of %d disks cannot become level %s of %d in place: data would be put where other data still is", r.Layout().Level, len(r.MemberStates()), c.Level, c.Members)
 		e.Hints = append(e.Hints, "make a second array of other disks, and copy what the first holds")
 	}
 	return e
+}
+
+// roundDown is a size that is no more than some bytes, as an argument.
+func roundDown(n int64) string {
+	if n >= 64<<30 {
+		return fmt.Sprintf("%dGiB", n>>30)
+	}
+	return fmt.Sprintf("%dMiB", n>>20)
 }
 
 func counted(n int, what string) string {
@@ -221,9 +236,21 @@ func (s *Service) changeReply(r *running, p task.Conversion) *control.ChangeRepl
 	out.Seconds = (read + written) / out.Rate
 	out.Back = p.Back
 	if p.Map != nil {
-		out.Layers = plan.Layers(p.Map)
+		out.Layers, out.Written = plan.Layers(p.Map), writtenEach(r, p)
 	}
 	return out
+}
+
+// writtenEach is how much lies on the members now, and about how much will, each with its part of what is written.
+func writtenEach(r *running, p task.Conversion) *control.WrittenEach {
+	now, then := make([]int64, len(r.MemberStates())), make([]int64, p.Members)
+	for slot := range now {
+		now[slot] = r.WrittenOn(slot)
+	}
+	for slot := range then {
+		then[slot] = int64(float64(p.Map.Bytes(slot)) * float64(p.Written) / float64(p.Map.Capacity()))
+	}
+	return &control.WrittenEach{Now: [2]int64{slices.Min(now), slices.Max(now)}, Then: [2]int64{slices.Min(then), slices.Max(then)}}
 }
 
 func layoutOf(r *running) control.LayoutStatus {
@@ -240,10 +267,14 @@ func (s *Service) growByThemselves() {
 			continue
 		}
 		r.measure()
+		before := layoutOf(r)
 		if g := r.Gain(); g.Bytes == 0 || g.Cut || !s.unasked() {
 			continue // what was given up on purpose is taken up again by a command only
 		}
 		_, err := r.Grow()
+		if err == nil {
+			err = s.noteGrowth(r, &control.ChangeReply{Before: before, Then: layoutOf(r)})
+		}
 		s.admin.Unlock()
 		if err != nil {
 			s.opt.Log.Warn("an array cannot grow by itself", "array", r.Name(), "reason", err)

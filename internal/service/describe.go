@@ -145,6 +145,9 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	}
 	out.NextCheck = s.nextCheck(r)
 	out.Growth, out.Change = growthOf(r), changeOf(rec)
+	if w, there := s.waitingOf(r); there {
+		out.Waiting = &w.Change
+	}
 	if out.Change == nil { // two layouts are no layers
 		out.Layers = plan.Layers(lay)
 	}

@@ -394,5 +394,7 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 		m.Arrays, m.Out = slices.DeleteFunc(m.Arrays, own), slices.DeleteFunc(m.Out, own)
 		delete(m.Names, id)
 		delete(m.Paces, r.Name())
+		delete(m.Waiting, id)
+		m.Grew = slices.DeleteFunc(m.Grew, own)
 	})
 }

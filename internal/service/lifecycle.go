@@ -291,6 +291,13 @@ func (s *Service) Steer(req control.SteerRequest) error {
 	if req.Slot != nil {
 		slot = *req.Slot
 	}
+	if req.State == state.TaskCancelled && (req.Kind == "" || req.Kind == state.TaskConvert) {
+		dropped, err := s.dropWaiting(r)
+		if err != nil || dropped && req.Kind == state.TaskConvert {
+			return err // the one under way goes on
+		}
+		found = dropped
+	}
 	for _, k := range kinds {
 		switch err := r.Steer(k, slot, req.State); {
 		case err == nil:

@@ -28,11 +28,13 @@ type memory struct {
 	Chosen   map[string]string     `json:"chosen,omitempty"`   // of copies of a member, by its identity, the disk that is used
 	Attached map[string]attach.How `json:"attached,omitempty"` // arrays that are devices of this host, by identity
 	// Exchanges of disks, under way and over.
-	Exchanges []exchange.Exchange  `json:"exchanges,omitempty"`
-	Rounds    map[string]roundAt   `json:"rounds,omitempty"`     // regular work, by identity of the array or name of the disk
-	Leaving   map[string][]leaving `json:"leaving,omitempty"`    // members that are to leave after others, by identity of the array
-	KeepFreed []string             `json:"keep_freed,omitempty"` // disks that are to be hot spares once they are freed, by serial or path
-	Quiet     map[string]string    `json:"quiet"`                // acknowledged conditions and the state they had
+	Exchanges []exchange.Exchange    `json:"exchanges,omitempty"`
+	Rounds    map[string]roundAt     `json:"rounds,omitempty"`     // regular work, by identity of the array or name of the disk
+	Leaving   map[string][]leaving   `json:"leaving,omitempty"`    // members that are to leave after others, by identity of the array
+	Waiting   map[string]laterChange `json:"waiting,omitempty"`    // changes of layout that begin when the one before is done, by identity of the array
+	Grew      []string               `json:"grew,omitempty"`       // arrays, by identity, that grew, and whose file systems may not have yet
+	KeepFreed []string               `json:"keep_freed,omitempty"` // disks that are to be hot spares once they are freed, by serial or path
+	Quiet     map[string]string      `json:"quiet"`                // acknowledged conditions and the state they had
 }
 
 func (s *Service) memoryPath() string { return filepath.Join(s.opt.Home, "service.json") }

@@ -83,6 +83,9 @@ func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice
 		out.Gain, out.GainMoves, out.GainThen, out.Short = g.Gain, g.Moves, g.Then, g.Short
 		out.Unused, out.Larger = g.Unused, g.Larger
 	}
+	if fs := s.smallFileSystem(r); fs != nil {
+		out.FileSystem = &advice.FileSystem{Kind: fs.Kind, End: fs.End, Command: fs.Command}
+	}
 	if c := r.LastCheck(); c.Kind == record.Check {
 		out.Check = advice.Check{Ended: c.Ended, Mismatches: c.Mismatches, Repaired: c.Repaired, Unrepairable: c.Unrepairable}
 	}

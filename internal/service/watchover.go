@@ -60,6 +60,7 @@ func (s *Service) lookLoop() {
 		s.adopt()
 		s.growByThemselves()
 		s.goLeaving()
+		s.goWaiting()
 		s.conditions()
 		s.health()
 		s.goExchanges()
@@ -69,6 +70,7 @@ func (s *Service) lookLoop() {
 		if time.Since(minute) > time.Minute {
 			minute = time.Now()
 			s.takeReadings()
+			s.forgetGrowth()
 			for _, r := range s.running() {
 				r.GoOn()
 			}

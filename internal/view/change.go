@@ -32,6 +32,9 @@ func (s *Screen) Change(c control.ChangeReply) {
 	line("strips", say.Size(now.Strip), say.Size(then.Strip))
 	line("members", fmt.Sprint(now.Members), fmt.Sprint(then.Members))
 	line("margin", fmt.Sprint(now.Margin), fmt.Sprint(then.Margin))
+	if w := c.Written; w != nil {
+		s.Printf("  %-9s %s on each member now, about %s then\n", "written", span(w.Now), span(w.Then))
+	}
 	if len(c.Disks) > 0 {
 		s.Printf("  %-9s %s\n", "new disks", shortNames(c.Disks))
 	}
@@ -52,6 +55,15 @@ func (s *Screen) Change(c control.ChangeReply) {
 	s.Printf("%s\n", wrap(strings.Join(changeWords(c), " "), s.Width, ""))
 }
 
+// span is a size, or two with what is between them.
+func span(of [2]int64) string {
+	if least, most := say.Size(of[0]), say.Size(of[1]); least != most {
+		return least + " to " + most
+	} else {
+		return most
+	}
+}
+
 func shortNames(of []state.Identity) string {
 	var names []string
 	for _, d := range of {
@@ -63,6 +75,9 @@ func shortNames(of []state.Identity) string {
 // changeWords says what a change costs, and what of it cannot be undone.
 func changeWords(c control.ChangeReply) (text []string) {
 	now, then := c.Before, c.Then
+	if c.Waits != "" {
+		text = append(text, fmt.Sprintf("It begins by itself %s; \"now\" is what the array has then.", c.Waits))
+	}
 	if c.Beyond > 0 {
 		text = append(text, fmt.Sprintf("What is written beyond the new end is lost: %s.", c.BeyondWords()))
 	}
@@ -101,10 +116,25 @@ func turnWords(c *control.TurnStatus) string {
 	return text
 }
 
+func waitingWords(w *control.WaitingChange, name string) string {
+	with := ""
+	if len(w.Disks) > 0 {
+		with = " with " + say.List(w.Disks)
+	}
+	if len(w.Free) > 0 {
+		with = " without " + say.List(w.Free)
+	}
+	return fmt.Sprintf("Another change waits for that: to level %s of %d members%s, %s usable then. It begins by itself; nidalo cancel %s conversion drops it.",
+		w.To.Level, w.To.Members, with, say.Size(w.To.Capacity), name)
+}
+
 // change says how far a conversion is, and what it leads to.
 func (s *Screen) change(a control.ArrayStatus) {
 	if c := a.Change; c != nil {
 		s.Printf("%s\n", wrap(turnWords(c), s.Width, ""))
+	}
+	if w := a.Waiting; w != nil {
+		s.Printf("%s\n", wrap(waitingWords(w, a.Name), s.Width, ""))
 	}
 	g := a.Growth
 	switch {

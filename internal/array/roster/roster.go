@@ -269,14 +269,8 @@ func (r *Roster) TurnBack(moved int64, remap func(*layout.Map)) error {
 func (r *Roster) EndTurn(remap func(*layout.Map)) (freed []*member.Member, err error) {
 	members := 0
 	err = r.relay(func(rec *record.Record) {
-		if members = rec.Turn.Members; members > 0 {
-			rec.Roster = rec.Roster[:members]
-			rec.Roster[members-1].Witness = record.WitnessOf(members-1, members)
-		}
-		if t := rec.Turn; t.Way != record.Back {
-			rec.Level, rec.Groups, rec.Strip, rec.Regions = t.Level, t.Groups, t.Strip, t.Regions
-		}
-		rec.Turn = nil
+		members = rec.Turn.Members
+		rec.EndTurn()
 	}, func() {
 		if members > 0 {
 			freed = r.host.Slots.Drop(members)

@@ -31,6 +31,7 @@ type Conversion struct {
 	Cut                 int64 // to which the array has to be made smaller first; 0: it has not
 	Moves               int64 // bytes of the logical space that are written, at most
 	Need                int64 // of each new disk, bytes
+	Written             int64 // bytes of the logical space, of an array that is laid out anew
 	MarginNow, MarginAt int   // how many members may be lost for certain: now, and then
 	Shape               layout.Shape
 	At                  layout.Shape // its shape then
@@ -43,7 +44,20 @@ type Conversion struct {
 
 // PlanConversion works out a change of layout onto the members there are and some more disks of given sizes.
 func (w *Works) PlanConversion(to Target, sizes []int64) (Conversion, error) {
-	return w.planOn(w.host.Roster.View(), to, sizes)
+	return w.planOn(w.host.Roster.View(), w.host.Layout(), to, sizes)
+}
+
+// PlanAfter is PlanConversion of the array as it will be when the change of layout that is under way is done.
+func (w *Works) PlanAfter(to Target, sizes []int64) (Conversion, error) {
+	rec := w.host.Roster.View().Clone()
+	if rec.Turn != nil {
+		rec.EndTurn()
+	}
+	lay, err := rec.Layout()
+	if err != nil {
+		return Conversion{}, err
+	}
+	return w.planOn(rec, lay, to, sizes)
 }
 
 // PlanWiden works out how layers are laid out anew over the room that was gained, see Gain.
@@ -57,7 +71,7 @@ func (w *Works) planWider(more []int64) (Conversion, error) {
 			rec.Roster[slot].More = append(slices.Clone(rec.Roster[slot].More), n)
 		}
 	}
-	return w.planOn(rec, wider(w.host.Layout()), nil)
+	return w.planOn(rec, w.host.Layout(), wider(w.host.Layout()), nil)
 }
 
 // wider is the layout that there is, over more of the disks.
@@ -69,9 +83,8 @@ func wider(lay *layout.Map) Target {
 	return to
 }
 
-// planOn is PlanConversion for members as some record has them.
-func (w *Works) planOn(rec *record.Record, to Target, sizes []int64) (Conversion, error) {
-	lay := w.host.Layout()
+// planOn is PlanConversion for members as some record has them, and some map.
+func (w *Works) planOn(rec *record.Record, lay *layout.Map, to Target, sizes []int64) (Conversion, error) {
 	c := Conversion{Target: to, Members: len(rec.Roster) + len(sizes) - to.Free, Before: lay.Capacity(), Shape: lay.Shape}
 	switch {
 	case rec.Turn != nil:
@@ -139,6 +152,7 @@ func (w *Works) anew(c *Conversion, after *record.Record, lay *layout.Map) error
 			return err
 		}
 	}
+	c.After = sum(c.record.Regions)
 	after.Regions, after.Turn = c.regions, c.record
 	turn, err := after.Turns()
 	if turn == nil {
@@ -150,7 +164,12 @@ func (w *Works) anew(c *Conversion, after *record.Record, lay *layout.Map) error
 	c.Map, c.After = turn.New, turn.New.Capacity()
 	c.Back = w.mayTurn(turn) == nil
 	c.MarginAt, _ = turn.New.Margin(allThere)
-	if alike := turn.Alike(0); alike < lay.Capacity() {
+	c.Written = w.host.Stripes.Used()
+	switch alike := turn.Alike(0); {
+	case alike >= lay.Capacity():
+	case lay != w.host.Layout(): // a later one
+		c.Moves = c.Written
+	default:
 		st, _ := lay.Locate(alike)
 		c.Moves = w.host.Stripes.UsedFrom(st.Ordinal())
 	}
@@ -159,10 +178,7 @@ func (w *Works) anew(c *Conversion, after *record.Record, lay *layout.Map) error
 
 // makeRoom has the regions of the array end where those of fewer members do.
 func (c *Conversion) makeRoom(lay *layout.Map) error {
-	for _, r := range c.record.Regions {
-		c.After += r.Rows * int64(r.Groups) * r.StripeSize()
-	}
-	if c.After >= lay.Capacity() {
+	if c.After = sum(c.record.Regions); c.After >= lay.Capacity() {
 		return nil
 	}
 	cut, err := lay.Cut(c.After)
@@ -171,6 +187,14 @@ func (c *Conversion) makeRoom(lay *layout.Map) error {
 	}
 	c.Cut, c.regions = cut.Capacity(), record.RegionsOf(cut)
 	return nil
+}
+
+// sum is the capacity of some regions, bytes.
+func sum(regions []layout.Region) (bytes int64) {
+	for _, r := range regions {
+		bytes += r.Stripes() * r.StripeSize()
+	}
+	return bytes
 }
 
 // mayTurn says why a change of layout could not go back, if so.

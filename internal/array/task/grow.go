@@ -81,10 +81,7 @@ func (w *Works) Gain() (g Gain) {
 // wasCut says whether the array has less than its segments have room for, since it was made smaller.
 func (w *Works) wasCut() bool {
 	lay := w.host.Layout()
-	all := int64(0)
-	for _, r := range laidOut(lay.Level, lay.Shape, w.host.Roster.View().Roster, lay.Shape.Strip, 0) {
-		all += r.Rows * int64(r.Groups) * r.StripeSize()
-	}
+	all := sum(laidOut(lay.Level, lay.Shape, w.host.Roster.View().Roster, lay.Shape.Strip, 0))
 	return (all-lay.Capacity())*100 >= lay.Capacity()
 }
 
@@ -97,10 +94,7 @@ func (w *Works) gainOfLayers(g *Gain) {
 		}
 	}
 	regions := laidOut(lay.Level, lay.Shape, rec.Roster, lay.Shape.Strip, 0)
-	after := int64(0)
-	for _, r := range regions {
-		after += r.Rows * int64(r.Groups) * r.StripeSize()
-	}
+	after := sum(regions)
 	if (after-lay.Capacity())*100 < lay.Capacity() {
 		return
 	}
