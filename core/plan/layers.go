@@ -12,7 +12,7 @@ type Layer struct {
 	Each     int64         `json:"each_bytes"` // of each of those members
 	Capacity int64         `json:"capacity_bytes"`
 	Margin   int           `json:"margin"`
-	Mirror   bool          `json:"mirror,omitempty"`     // the members of a group hold the same
+	Mirror   bool          `json:"mirror,omitempty"` // the members of a group hold the same
 	Groups   int           `json:"groups"`
 	Rebuild  time.Duration `json:"rebuild_ns,omitempty"` // of what one member has of it, as assumed
 }

@@ -74,7 +74,9 @@ func (s *Service) forgetGrowth() {
 		grew := slices.Contains(s.mem.Grew, r.ID().String())
 		s.mu.Unlock()
 		if grew && r.Record().Turn == nil && r.Failure() == nil && s.smallFileSystem(r) == nil {
-			_ = s.change(func(m *memory) { m.Grew = slices.DeleteFunc(m.Grew, func(id string) bool { return id == r.ID().String() }) })
+			_ = s.change(func(m *memory) {
+				m.Grew = slices.DeleteFunc(m.Grew, func(id string) bool { return id == r.ID().String() })
+			})
 		}
 	}
 }
