@@ -12,7 +12,7 @@ type Space struct {
 }
 
 // Mixes says whether a level uses what some members have more than others, in layers. A mirror does not: fewer members have fewer copies.
-func (l Level) Mixes() bool { return l != Mirror && !l.Appends() }
+func (l Level) Mixes() bool { return l != Mirror && l != Guarded && !l.Appends() }
 
 // mostLayers is how many layers are made at most. Each costs a region of the record, of which there is a limited number.
 const mostLayers = 32
@@ -33,13 +33,7 @@ func Layers(shape Shape, granule int64, spaces [][]Space, id int) []Region {
 		for _, slot := range slots {
 			r.Begin, r.Rows = append(r.Begin, left[slot][0].First), min(r.Rows, left[slot][0].Size/granule*(granule/r.Strip))
 		}
-		for _, slot := range slots {
-			of := left[slot]
-			of[0].First, of[0].Size = of[0].First+r.Rows*r.Strip/Block, of[0].Size-r.Rows*r.Strip
-			if of[0].Size < granule {
-				left[slot] = of[1:]
-			}
-		}
+		take(left, &r, granule)
 		out = append(out, r)
 	}
 	return worthwhile(out, id)

@@ -14,6 +14,7 @@ type Shape struct {
 	Parity int   // parity strips (or further copies) of a stripe, m
 	Groups int   // among which stripes take turns
 	Strip  int64 // bytes of one strip
+	Fixed  bool  // roles do not turn, and each data role is a logical space of its own, see Guarded
 }
 
 // Width is the number of members of one group, k+m.
@@ -26,7 +27,7 @@ func (s Shape) StripeSize() int64 { return int64(s.Data) * s.Strip }
 func (s Shape) StripBlocks() int { return int(s.Strip / Block) }
 
 // Mirrored says whether every member of a group holds all of its data.
-func (s Shape) Mirrored() bool { return s.Data == 1 && s.Parity > 0 }
+func (s Shape) Mirrored() bool { return s.Data == 1 && s.Parity > 0 && !s.Fixed }
 
 // Region is a part of the logical space that is laid out in one way.
 type Region struct {
@@ -99,11 +100,17 @@ func (s Stripe) ID() ID { return ID{s.Region.ID, s.Number} }
 // Ordinal is how many stripes of the array lie before it.
 func (s Stripe) Ordinal() int64 { return s.first + s.Number }
 
-// Offset is the byte of the logical space at which its data begins.
+// Offset is the byte of the logical space at which its data begins; of a guarded set, where data does not lie in one piece, how much data lies in the
+// stripes before it. See Map.At.
 func (s Stripe) Offset() int64 { return s.start + s.Number*s.StripeSize() }
 
 // turn is by how many places the roles are turned in the stripe's row.
-func (s Stripe) turn() int { return int(s.Row % int64(s.Width()) * int64(s.Data) % int64(s.Width())) }
+func (s Stripe) turn() int {
+	if s.Fixed {
+		return 0
+	}
+	return int(s.Row % int64(s.Width()) * int64(s.Data) % int64(s.Width()))
+}
 
 // Slot is the slot that has the given role in the stripe: roles below Data are data strips in logical order, the others
 // parity.
@@ -138,6 +145,7 @@ type Map struct {
 	regions  []*Region
 	on       [][]*Region // by slot, in the order of their blocks there
 	groups   []group
+	volumes  []Volume // of a guarded set
 	stripes  int64
 	capacity int64
 }
@@ -196,6 +204,9 @@ func newMap(level Level, members int, shape Shape, regions []Region, capacity in
 			strips += r.Rows - r.Skip
 		}
 	}
+	if level == Guarded {
+		return m, m.findVolumes()
+	}
 	return m, nil
 }
 
@@ -215,8 +226,11 @@ func (m *Map) Redundant() bool {
 	return !slices.ContainsFunc(m.regions, func(r *Region) bool { return r.Parity == 0 })
 }
 
-// Locate finds the stripe in which a logical byte lives, which must be within the array, and where in its data.
+// Locate finds the stripe in which a logical byte lives, which must be within the array, and where in its data. Left says how much follows there.
 func (m *Map) Locate(off int64) (st Stripe, in int64) {
+	if m.volumes != nil {
+		return m.inVolume(off)
+	}
 	r := m.regions[0]
 	if len(m.regions) > 1 {
 		r = m.before(off, func(r *Region) int64 { return r.from })

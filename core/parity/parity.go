@@ -132,7 +132,7 @@ func Update(parity [][]byte, index int, delta []byte) {
 func Coefficient(j, index int) byte { return exp[(j*index)%255] }
 
 // Recover restores the lost strips of one stripe in place. strips holds k data strips and then the parity strips, all of
-// the same length; lost lists the indexes whose contents are not known. A lost strip whose buffer is nil is not wanted
+// the same length; a data strip that is nil, and not lost, counts as zeros. lost lists the indexes whose contents are not known. A lost strip whose buffer is nil is not wanted
 // and not computed; a lost parity strip can only be computed when every lost data strip has a buffer. It returns
 // ErrTooManyLost when the rest does not determine the lost strips.
 func Recover(strips [][]byte, k int, lost []int) error {
@@ -208,7 +208,7 @@ func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
 		for i := range known {
 			known[i] = nil
 			if !gone[i] {
-				known[i] = strips[i][at:end]
+				known[i] = cut(strips[i], at, end)
 			}
 		}
 		var acc [MaxParity][]byte

@@ -60,7 +60,8 @@ const (
 	FeatureTwoLayouts = 1 << 0 // two layouts are in force, on two sides of a boundary
 	FeatureRegions    = 1 << 1 // the regions are listed, and members may have several segments
 	FeatureBack       = 1 << 2 // a change of layout goes back
-	knownFeatures     = FeatureTwoLayouts | FeatureRegions | FeatureBack
+	FeatureGuarded    = 1 << 3 // it is a guarded set, of which volumes have names
+	knownFeatures     = FeatureTwoLayouts | FeatureRegions | FeatureBack | FeatureGuarded
 )
 
 // Condition is the condition of a member as the roster holds it.
@@ -119,6 +120,7 @@ type Entry struct {
 	Base uint64
 	// Witness is the slot of the member that keeps the witnesses of this one's pages; -1: none does.
 	Witness int
+	Volume  string // the name of the volume on it, in a guarded set; empty: it has none
 	// Onto is the identity of the disk the member is being copied onto, and Cursor how many of its strips are. uuid.Nil: it
 	// is not.
 	Onto uuid.UUID
@@ -219,8 +221,11 @@ func (r *Record) Encode() ([]byte, error) {
 	binary.LittleEndian.PutUint32(buf[16:], Version)
 	own := *r
 	own.segments, own.members, own.regions = 1+len(r.Place.More), len(r.Roster), len(r.Regions)
-	if own.Features &^= FeatureRegions | FeatureTwoLayouts | FeatureBack; own.regions > 0 {
+	if own.Features &^= FeatureRegions | FeatureTwoLayouts | FeatureBack | FeatureGuarded; own.regions > 0 {
 		own.Features |= FeatureRegions
+	}
+	if own.Level == layout.Guarded {
+		own.Features |= FeatureGuarded
 	}
 	if own.Turn != nil {
 		own.Features |= FeatureTwoLayouts
@@ -346,6 +351,9 @@ func (r *Record) check() error {
 				return fmt.Errorf("member record: its places are too small for a member of its slot: %w", ErrFormat)
 			}
 		}
+	}
+	if err := r.checkVolumes(lay); err != nil {
+		return err
 	}
 	if r.Task.Cursor < 0 || r.Task.Cursor > lay.Stripes() && r.Task.Ended.IsZero() || r.Task.Kind > Check || r.Task.Blame < 0 || r.Task.Blame > len(r.Roster) {
 		return fmt.Errorf("member record: task is out of bounds: %w", ErrFormat)

@@ -98,7 +98,7 @@ func (r *Record) settled() (*layout.Map, error) {
 
 // mapOf is the map that some listed regions make.
 func mapOf(level layout.Level, members int, list []layout.Region) (*layout.Map, error) {
-	if !slices.Contains(layout.Levels(), level) || len(list) == 0 {
+	if !layout.Known(level) || len(list) == 0 {
 		return nil, fmt.Errorf("%d regions of level %q", len(list), string(level))
 	}
 	regions := make([]layout.Region, len(list))
@@ -112,6 +112,7 @@ func mapOf(level layout.Level, members int, list []layout.Region) (*layout.Map, 
 			}
 		}
 		regions[i] = layout.Region{Shape: g.Shape, ID: g.ID, Rows: g.Rows, Slots: g.Slots, Begin: g.Begin}
+		regions[i].Fixed = level == layout.Guarded
 	}
 	return layout.NewMap(level, members, layout.ShapeFor(level, regions), regions)
 }
@@ -148,7 +149,31 @@ func (r *Record) encodeParts() (b []byte) {
 		u64(int64(len(t.Regions)))
 		b = appendRegions(b, t.Regions)
 	}
+	if r.Level == layout.Guarded {
+		for _, e := range r.Roster {
+			name := make([]byte, maxName)
+			putText(name, e.Volume)
+			b = append(b, name...)
+		}
+	}
 	return b
+}
+
+// checkVolumes says what is wrong with the names of volumes: just those slots have one that are volumes, and no two the same.
+func (r *Record) checkVolumes(lay *layout.Map) error {
+	seen := map[string]bool{}
+	for slot, e := range r.Roster {
+		_, there := lay.Volume(slot)
+		if there != (e.Volume != "") || seen[e.Volume] && there {
+			return fmt.Errorf("member record: slot %d has the volume %q: %w", slot, e.Volume, ErrFormat)
+		}
+		if seen[e.Volume] = true; there {
+			if err := CheckName(e.Volume); err != nil {
+				return fmt.Errorf("member record: %w: %w", err, ErrFormat)
+			}
+		}
+	}
+	return nil
 }
 
 func appendRegions(b []byte, list []layout.Region) []byte {
@@ -224,6 +249,14 @@ func (r *Record) decodeParts(b []byte, segments, regions int) error {
 	if r.Features&FeatureTwoLayouts != 0 {
 		if err := r.decodeTurn(&d, regions); err != nil {
 			return err
+		}
+	}
+	if (r.Level == layout.Guarded) != (r.Features&FeatureGuarded != 0) || r.Level == layout.Guarded && (regions == 0 || r.Turn != nil) {
+		return fmt.Errorf("member record: level %q, features %#x: %w", string(r.Level), r.Features, ErrFormat)
+	}
+	for i := range r.Roster {
+		if r.Level == layout.Guarded {
+			r.Roster[i].Volume = getText(d.take(maxName))
 		}
 	}
 	if d.short {

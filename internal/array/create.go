@@ -1,13 +1,16 @@
 package array
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/google/uuid"
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/roster"
@@ -22,6 +25,8 @@ type Plan struct {
 	Strip  int64
 	Groups int
 	Disks  []disk.Disk // in slot order
+	// Volumes are the names of those of a guarded set, by slot; the disks behind them have the parity.
+	Volumes []string
 }
 
 // Layout works out the map of the plan and each member's place without touching a disk.
@@ -40,7 +45,13 @@ func (p Plan) Layout() (*layout.Map, []record.Place, error) {
 		}
 		sizes[i] = place.DataSize
 	}
-	lay, err := layout.NewLayers(p.Level, p.Strip, p.Groups, sizes)
+	var lay *layout.Map
+	var err error
+	if p.Level == layout.Guarded {
+		lay, err = p.guarded(sizes)
+	} else {
+		lay, err = layout.NewLayers(p.Level, p.Strip, p.Groups, sizes)
+	}
 	if err != nil {
 		return nil, nil, err
 	}
@@ -53,6 +64,27 @@ func (p Plan) Layout() (*layout.Map, []record.Place, error) {
 	return lay, places, nil
 }
 
+// guarded is the map of a guarded set of disks with some bytes of data.
+func (p Plan) guarded(sizes []int64) (*layout.Map, error) {
+	names := map[string]bool{}
+	for _, name := range p.Volumes {
+		if err := record.CheckName(name); err != nil {
+			return nil, fmt.Errorf("volume: %w", err)
+		}
+		if names[name] {
+			return nil, fmt.Errorf("two volumes would have the name %q", name)
+		}
+		names[name] = true
+	}
+	lay, err := layout.NewGuarded(p.Strip, sizes, len(sizes)-len(p.Volumes))
+	if errors.Is(err, layout.ErrParitySmall) {
+		n := len(p.Volumes)
+		return nil, fmt.Errorf("%w: the largest data disk has %s, and %s has %s", layout.ErrParitySmall, say.Size(slices.Max(sizes[:n])),
+			p.Disks[n+slices.Index(sizes[n:], slices.Min(sizes[n:]))].Identity(), say.Size(slices.Min(sizes[n:])))
+	}
+	return lay, err
+}
+
 // Create writes a new array onto the plan's disks, whatever they hold, and opens it. The disks belong to the array then.
 func Create(p Plan, cfg Config) (*Array, error) {
 	lay, places, err := p.Layout()
@@ -63,7 +95,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	if p.Level.Nested() {
 		rec.Groups = lay.Shape.Groups
 	}
-	if lay.Mixed() {
+	if lay.Mixed() || p.Level == layout.Guarded {
 		rec.Regions = record.RegionsOf(lay)
 	}
 	a := newArray(cfg, roster.ToServe, lay, rec)
@@ -73,6 +105,9 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	for i, d := range p.Disks {
 		rec.Roster[i] = record.Entry{ID: env.NewID(), Condition: record.Active, Size: d.Size(),
 			DataSize: places[i].DataSize, Since: rec.Created, Witness: record.WitnessOf(i, len(p.Disks))}
+		if i < len(p.Volumes) {
+			rec.Roster[i].Volume = p.Volumes[i]
+		}
 	}
 	a.roster.Show()
 	for i, d := range p.Disks {

@@ -55,7 +55,7 @@ func (w *walk) enter() (st layout.Stripe, in int64, leave func(), err error) {
 	for {
 		lay := w.a.Layout()
 		st, in = lay.Locate(w.off)
-		parts := w.a.ranges.parts(w.off, st.StripeSize()-in)
+		parts := w.a.ranges.parts(w.off, st.Left(in))
 		w.a.ranges.share(parts)
 		if w.a.Layout() != lay {
 			w.a.ranges.unshare(parts)
@@ -79,7 +79,7 @@ func (w *walk) never(st layout.Stripe) int64 {
 	if next == st.Ordinal() || w.a.Layout() != w.held.lay {
 		return 0
 	}
-	return w.held.lay.Offset(next) - w.off
+	return w.held.lay.Ahead(w.off, next) - w.off
 }
 
 // Extent is a stretch of the array that was written, or never.
@@ -131,7 +131,7 @@ func (w *walk) describe(length int64, add func(n int64, written bool) bool) (n i
 		n = min(length, skip)
 		return n, add(n, false), nil
 	}
-	n = min(length, st.StripeSize()-in)
+	n = min(length, st.Left(in))
 	written, err := w.a.writtenBlocks(st)
 	if err != nil {
 		return 0, false, err

@@ -77,7 +77,7 @@ func (a *Array) useOfData(m *member.Member, block int64, u *state.Use) {
 		role = 0 // another copy
 	}
 	u.What = "data"
-	u.Array = st.Offset() + int64(role)*st.Strip + int64(col)*Block
+	u.Array = a.Layout().At(st, role) + int64(col)*Block
 }
 
 // HealPlaces restores from redundancy what lies in a stretch of the disk of a member, where it cannot be read or is wrong, and

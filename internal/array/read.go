@@ -93,7 +93,7 @@ func (a *Array) readBlocks(lay *layout.Map, p []byte, off int64) (holes []Hole, 
 			switch {
 			case record.AllAre(sums, record.SumNever):
 				clear(part.Buf)
-				at := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + part.From
+				at := lay.At(pc.Stripe, pc.Role) + part.From
 				if n := len(holes); n > 0 && holes[n-1].Offset+holes[n-1].Length == at {
 					holes[n-1].Length += int64(len(part.Buf))
 				} else {
@@ -318,7 +318,7 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 			for col := run.First; col < run.First+run.N; col++ {
 				if !c.Known[pc.Role][col-first] {
 					a.stats.Stripes.Unreadable.Add(1)
-					at := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + int64(col)*Block
+					at := a.Layout().At(pc.Stripe, pc.Role) + int64(col)*Block
 					return false, fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)
 				}
 				if to := pc.Buf[(col-int(pc.From/Block))*Block:][:Block]; &to[0] != &c.Bufs[pc.Role][(col-first)*Block] {

@@ -131,7 +131,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 	}
 	err = pieces(lay, p, off, func(pc dirty.Piece) error {
 		first, n := int(pc.From/Block), len(pc.Buf)/Block
-		start := pc.Stripe.Offset() + int64(pc.Role)*pc.Stripe.Strip + pc.From
+		start := lay.At(pc.Stripe, pc.Role) + pc.From
 		if a.rescue.Unsure(pc.Stripe) && !a.stripes.Reads(pc.Stripe, pc.Role, a.slots.At(pc.Stripe.Slot(pc.Role))) {
 			clear(pc.Buf)
 			lose(start, int64(len(pc.Buf)))

@@ -6,11 +6,11 @@ import (
 	"slices"
 
 	"nidalo/core/layout"
-	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
+	"nidalo/internal/array/stripe"
 	"nidalo/internal/probe"
 )
 
@@ -156,7 +156,7 @@ func (r *run) parity() error {
 	again, modify := r.costs()
 	switch {
 	case r.fresh:
-		parity.Encode(r.rows, r.data)
+		stripe.Encode(r.st, r.rows, r.data)
 		return nil
 	case r.lost:
 	case again >= 0 && (again <= modify || modify < 0):
@@ -212,7 +212,7 @@ func (r *run) encodeAnew() bool {
 			}
 		}
 	}
-	parity.Encode(r.rows, whole)
+	stripe.Encode(r.st, r.rows, whole)
 	return true
 }
 
@@ -245,7 +245,7 @@ func (r *run) foldIn() bool {
 		case r.data[role] != nil:
 			subtle.XORBytes(delta, delta, r.data[role])
 		}
-		parity.Update(r.rows, role, delta)
+		stripe.Update(r.st, r.rows, role, delta)
 	}
 	return true
 }
@@ -287,7 +287,7 @@ func (r *run) recoverAndEncode() error {
 			r.rows[j] = nil
 		}
 	}
-	parity.Encode(r.rows, whole)
+	stripe.Encode(r.st, r.rows, whole)
 	return nil
 }
 

@@ -224,7 +224,7 @@ func (a *Array) heldAt(lay *layout.Map, off, length int64) (ids []layout.ID) {
 		if a.cache.Holds(st.ID()) {
 			ids = append(ids, st.ID())
 		}
-		at += st.StripeSize() - in
+		at += st.Left(in)
 	}
 	return ids
 }
@@ -265,7 +265,7 @@ func (w *walk) zero(by *Client, length int64) (n int64, err error) {
 		return 0, err
 	}
 	defer leave()
-	if n = min(length, st.StripeSize()-in); n == st.StripeSize() {
+	if n = min(length, st.Left(in)); in%st.Strip == 0 && n == st.Left(0) {
 		if skip := w.never(st); skip > 0 {
 			return min(length, skip), nil
 		}

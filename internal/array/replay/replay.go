@@ -182,7 +182,7 @@ func (r *replaying) salvage(n uint64, from, to int64, back func()) (whole bool, 
 	}
 	for at, lay := from, r.Turn.Layout(); at < to; {
 		st, in := lay.Locate(at)
-		at += st.StripeSize() - in
+		at += st.Left(in)
 		for _, m := range b.Lacking {
 			if st.Has(m.Slot) {
 				r.Tables.Set(m, st.Block(m.Slot), st.StripBlocks(), nil, record.SumLost)

@@ -85,14 +85,13 @@ func (r *Rescue) Losses(lost func(state.Span), sofar func(off int64) error) erro
 	lay := r.Layout()
 	for number := r.Stripes.NextWritten(0); number < lay.Stripes(); number = r.Stripes.NextWritten(number + 1) {
 		st := lay.Stripe(number)
-		at := st.Offset()
-		if err := sofar(at); err != nil {
+		if err := sofar(st.Offset()); err != nil {
 			return err
 		}
 		if r.Unsure(st) {
 			for role := range st.Data {
 				if !r.Stripes.Reads(st, role, r.Slots.At(st.Slot(role))) {
-					add(at+int64(role)*st.Strip, st.Strip, true)
+					add(lay.At(st, role), st.Strip, true)
 				}
 			}
 			continue
@@ -101,7 +100,7 @@ func (r *Rescue) Losses(lost func(state.Span), sofar func(off int64) error) erro
 		for role := range st.Data {
 			for col := range st.StripBlocks() {
 				if look.unknown[role][col] && !look.empty[col] && look.count[col] > st.Parity {
-					add(at+int64(role)*st.Strip+int64(col)*layout.Block, layout.Block, false)
+					add(lay.At(st, role)+int64(col)*layout.Block, layout.Block, false)
 				}
 			}
 		}

@@ -152,7 +152,7 @@ func (r *Roster) Join(m *member.Member) error {
 		r.host.Slots.Put(m)
 		e := &rec.Roster[m.Slot]
 		was := *e
-		*e = record.Entry{ID: m.Identity, Condition: record.Rebuilding, Size: m.Place().Size, DataSize: e.DataSize, More: e.More, Since: r.host.Now(), Base: m.Base, Witness: was.Witness}
+		*e = record.Entry{ID: m.Identity, Condition: record.Rebuilding, Size: m.Place().Size, DataSize: e.DataSize, More: e.More, Since: r.host.Now(), Base: m.Base, Witness: was.Witness, Volume: e.Volume}
 		if was.ID == m.Identity { // until its own record says that it is back
 			e.Left, e.Tried = was.Left, was.Tried
 		}
@@ -314,7 +314,7 @@ func (r *Roster) Exchange(old, m *member.Member, ready func() error) error {
 		old.Become(record.Missing)
 		r.host.Slots.EndCopy(m)
 		e := &rec.Roster[m.Slot]
-		*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place().Size, DataSize: e.DataSize, More: e.More, Since: r.host.Now(), Witness: e.Witness}
+		*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place().Size, DataSize: e.DataSize, More: e.More, Since: r.host.Now(), Witness: e.Witness, Volume: e.Volume}
 		return nil
 	}})
 }

@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"nidalo/core/layout"
-	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
@@ -283,7 +282,7 @@ func (c *Columns) recoverRun(from, to int, unknown []int) {
 	for role := range strips {
 		strips[role] = c.Bufs[role][from*layout.Block : to*layout.Block]
 	}
-	if err := parity.Recover(strips, c.St.Data, unknown); err != nil {
+	if err := Recover(c.St, strips, unknown); err != nil {
 		return
 	}
 	for col := from; col < to; col++ {

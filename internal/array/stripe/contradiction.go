@@ -4,7 +4,6 @@ import (
 	"bytes"
 
 	"nidalo/core/layout"
-	"nidalo/core/parity"
 )
 
 // Place is a block of a stripe.
@@ -23,7 +22,7 @@ func (c *Columns) Contradictions() (guilty, unsure []Place) {
 		rows[j] = c.s.host.Scratch.Get(c.n)
 	}
 	defer c.s.host.Scratch.Put(rows...)
-	parity.Encode(rows, c.Bufs[:k])
+	Encode(c.St, rows, c.Bufs[:k])
 	for col := range c.n {
 		whole, agrees := true, true
 		for role := range c.Roles {
@@ -71,10 +70,10 @@ func (c *Columns) odd(col int) int {
 			strips[r] = c.Bufs[r][col*layout.Block:][:layout.Block]
 		}
 		strips[role] = own
-		if parity.Recover(strips, k, []int{role}) != nil {
+		if Recover(c.St, strips, []int{role}) != nil {
 			continue
 		}
-		parity.Encode(rows, strips[:k])
+		Encode(c.St, rows, strips[:k])
 		agree := true
 		for j := range rows {
 			agree = agree && bytes.Equal(rows[j], strips[k+j])

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"nidalo/core/layout"
-	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/journal"
@@ -290,7 +289,6 @@ func (w *Works) refresh(lay *layout.Map, from, n int64) {
 
 // repair heals what is wrong, and computes anew what is to blame for contradictions.
 func (w *Works) repair(c *stripe.Columns, result *CheckResult, guilty []stripe.Place) error {
-	k := c.St.Data
 	if len(guilty) > 0 {
 		need := journal.Reservation{}
 		for _, m := range c.Roles {
@@ -317,7 +315,7 @@ func (w *Works) repair(c *stripe.Columns, result *CheckResult, guilty []stripe.P
 		}
 		buf := make([]byte, record.Block)
 		strips[x.Role] = buf
-		if m := c.Roles[x.Role]; m != nil && parity.Recover(strips, k, []int{x.Role}) == nil {
+		if m := c.Roles[x.Role]; m != nil && stripe.Recover(c.St, strips, []int{x.Role}) == nil {
 			ch.Writes = append(ch.Writes, journal.Write{M: m, Kind: record.RunPayload, Block: c.Block(m, x.Col), N: 1, Buf: buf, Sums: record.SumsOf(buf)})
 			m.Count(&m.Errs.Checksum)
 		}

@@ -89,6 +89,8 @@ func (w *Works) planOn(rec *record.Record, lay *layout.Map, to Target, sizes []i
 	switch {
 	case rec.Turn != nil:
 		return c, errConverting
+	case lay.Level == layout.Guarded || c.Level == layout.Guarded:
+		return c, errGuarded
 	case to.Free > 0 && len(sizes) > 0:
 		return c, errors.New("disks are either added or taken out")
 	}
@@ -120,6 +122,9 @@ func (w *Works) planOn(rec *record.Record, lay *layout.Map, to Target, sizes []i
 	after.Roster = roster
 	return c, w.anew(&c, &after, lay)
 }
+
+// errGuarded is returned where a guarded set would have to be laid out anew, or become one.
+var errGuarded = errors.New("a guarded set is not laid out anew: make another array of other disks, and copy what the first holds")
 
 func allThere(int) bool { return false }
 

@@ -41,6 +41,9 @@ func (w *Works) Gain() (g Gain) {
 			least = g.Unused[slot]
 		}
 	}
+	if lay.Level == layout.Guarded {
+		return g
+	}
 	if g.Cut = w.wasCut(); lay.Mixed() || g.Cut {
 		w.gainOfLayers(&g)
 		return g

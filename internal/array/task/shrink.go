@@ -28,6 +28,8 @@ func (w *Works) PlanShrink(to int64) (after int64, err error) {
 	switch {
 	case w.host.Roster.View().Turn != nil:
 		return 0, errConverting
+	case lay.Level == layout.Guarded:
+		return 0, errGuarded
 	case to <= 0 || to > lay.Capacity():
 		return 0, fmt.Errorf("the array has %s (%d bytes)", say.Size(lay.Capacity()), lay.Capacity())
 	}

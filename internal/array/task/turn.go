@@ -7,7 +7,6 @@ import (
 	"sync/atomic"
 
 	"nidalo/core/layout"
-	"nidalo/core/parity"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/journal"
@@ -782,7 +781,7 @@ func (x *window) stripe(st layout.Stripe) (writes []journal.Write, rows [][]byte
 		rows = append(rows, x.w.host.Scratch.Get(n))
 	}
 	if slices.Contains(column, known) && st.Parity > 0 {
-		parity.Encode(rows, strips)
+		stripe.Encode(st, rows, strips)
 	}
 	members, sums := make([]*member.Member, len(states)), make([][]uint32, len(states))
 	changes := make([]bool, n) // columns in which a member gets anything
