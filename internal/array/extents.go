@@ -29,13 +29,13 @@ func (h *holdings) next(number int64) int64 {
 		}
 		return next
 	}
-	i, _ := slices.BinarySearch(h.dirty, number)
-	if h.dirty = h.dirty[i:]; len(h.dirty) > 0 && h.dirty[0] == number {
+	i, found := slices.BinarySearch(h.dirty, number)
+	if found {
 		return number
 	}
 	next := h.a.stripes.NextWrittenOf(h.lay, number)
-	if len(h.dirty) > 0 {
-		next = min(next, h.dirty[0])
+	if i < len(h.dirty) {
+		next = min(next, h.dirty[i])
 	}
 	return next
 }

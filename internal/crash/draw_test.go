@@ -32,6 +32,9 @@ type drawing struct {
 func Draw(seed uint64) Script {
 	d := &drawing{Rand: rand.New(rand.NewPCG(seed, seed^0x9e3779b97f4a7c15))}
 	shape := shapes[d.IntN(len(shapes))]
+	if seed%16 == 9 {
+		shape.level, shape.members = layout.Guarded, 3+int(seed/16%5)
+	}
 	d.Script = Script{Level: shape.level, Members: shape.members, Strip: 16 << (d.IntN(3) / 2), Stripes: 3 + d.IntN(6), Clients: 1 + d.IntN(3), Seed: seed,
 		Uneven: seed%16 >= 10 && seed%16 <= 11}
 	d.lay, _ = d.layout()
@@ -48,7 +51,7 @@ func Draw(seed uint64) Script {
 			d.round()
 		}
 	}
-	if d.lay.Redundant() && d.IntN(5) < 2 {
+	if d.lay.Redundant() && d.Level != layout.Guarded && d.IntN(5) < 2 {
 		d.disaster()
 	}
 	return d.Script

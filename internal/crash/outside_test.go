@@ -51,7 +51,7 @@ func (c *machine) outside(string, []int64) error {
 			roles[role], at[role] = members[st.Slot(role)], st.Block(st.Slot(role))
 		}
 		for col := range st.StripBlocks() {
-			if err := agree(roles, st.Data, at, int64(col)); err != nil {
+			if err := agree(roles, st, at, int64(col)); err != nil {
 				return fmt.Errorf("from outside: stripe %d, column %d: %w", number, col, err)
 			}
 		}
@@ -129,7 +129,8 @@ func (o *outsider) block(number int64) (data []byte, sum uint32, err error) {
 }
 
 // agree holds a column against its code: the parity follows from the data, and where anything was written every parity was.
-func agree(roles []*outsider, k int, at []int64, col int64) error {
+func agree(roles []*outsider, st layout.Stripe, at []int64, col int64) error {
+	k := st.Data
 	strips, never, written := make([][]byte, len(roles)), 0, 0
 	for role, o := range roles {
 		if o == nil {
@@ -155,7 +156,14 @@ func agree(roles []*outsider, k int, at []int64, col int64) error {
 	for j := range rows {
 		rows[j] = make([]byte, block)
 	}
-	parity.Encode(rows, strips[:k])
+	data := strips[:k]
+	if st.Fixed { // the weight of a disk is that of its slot
+		data = make([][]byte, layout.MaxMembers)
+		for role := range k {
+			data[st.Slots[role]] = strips[role]
+		}
+	}
+	parity.Encode(rows, data)
 	for j := range rows {
 		if !bytes.Equal(rows[j], strips[k+j]) {
 			return fmt.Errorf("parity %d does not follow from the data", j)

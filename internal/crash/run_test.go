@@ -140,7 +140,7 @@ func (c *machine) fail(err error) {
 func (c *machine) newDisk() *Disk {
 	c.serial++
 	size := c.size
-	if c.script.Uneven {
+	if c.script.Uneven || c.script.Level == layout.Guarded {
 		size += 2 * unevenBy
 	}
 	if c.serial <= c.script.Members {
@@ -161,7 +161,13 @@ func (c *machine) play() error {
 		c.disks = append(c.disks, d)
 		disks = append(disks, d)
 	}
-	a, err := array.Create(array.Plan{Name: "crash", Level: c.script.Level, Strip: int64(c.script.Strip) << 10, Disks: disks}, c.config())
+	plan := array.Plan{Name: "crash", Level: c.script.Level, Strip: int64(c.script.Strip) << 10, Disks: disks}
+	for slot := range c.script.Members - c.script.parity() {
+		if c.script.Level == layout.Guarded {
+			plan.Volumes = append(plan.Volumes, fmt.Sprint("volume", slot))
+		}
+	}
+	a, err := array.Create(plan, c.config())
 	if err != nil {
 		return err
 	}

@@ -152,18 +152,27 @@ func (s Script) layout() (*layout.Map, error) {
 		}
 		sizes[i] = p.DataSize
 	}
+	if s.Level == layout.Guarded {
+		return layout.NewGuarded(int64(s.Strip)<<10, sizes, s.parity())
+	}
 	return layout.NewLayers(s.Level, int64(s.Strip)<<10, 0, sizes)
 }
+
+// parity is how many disks of a guarded set have the parity, the last ones.
+func (s Script) parity() int { return s.Members / 2 }
 
 // unevenBy is by how much disks are larger than others.
 const unevenBy = 1 << 20
 
 // more is by how much the disk of a member is larger than the smallest.
 func (s Script) more(slot int) int64 {
-	if !s.Uneven {
-		return 0
+	switch {
+	case s.Level == layout.Guarded && slot >= s.Members-s.parity():
+		return 2 * unevenBy
+	case s.Level == layout.Guarded || s.Uneven:
+		return int64(slot%3) * unevenBy
 	}
-	return int64(slot%3) * unevenBy
+	return 0
 }
 
 // blocks is how much of the array is used: a few stripes over and over, so that writes meet; all of it where not all stripes are alike.
