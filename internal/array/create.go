@@ -71,6 +71,9 @@ func (p Plan) guarded(sizes []int64) (*layout.Map, error) {
 		if err := record.CheckName(name); err != nil {
 			return nil, fmt.Errorf("volume: %w", err)
 		}
+		if name == "parity" {
+			return nil, errors.New("a volume cannot be called parity: other disks of the set have that")
+		}
 		if names[name] {
 			return nil, fmt.Errorf("two volumes would have the name %q", name)
 		}

@@ -161,10 +161,18 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 // where that stripe ends; the capacity twice when there is none.
 func (a *Array) NextWritten(off int64) (from, to int64) {
 	lay := a.Layout()
-	number := lay.Stripes()
-	if off < lay.Capacity() {
+	for off < lay.Capacity() {
 		st, _ := lay.Locate(off)
-		number = a.stripes.NextWritten(st.Ordinal())
+		number := a.stripes.NextWritten(st.Ordinal())
+		if from = lay.Ahead(off, number); lay.Volumes() == nil {
+			return lay.Offset(number), lay.Offset(number + 1)
+		}
+		if from < lay.Capacity() {
+			if st, in := lay.Locate(from); st.Ordinal() == number {
+				return from, from + st.Left(in)
+			}
+		}
+		off = from // the next volume
 	}
-	return lay.Offset(number), lay.Offset(number + 1)
+	return lay.Capacity(), lay.Capacity()
 }

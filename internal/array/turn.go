@@ -28,8 +28,17 @@ func (a *Array) PlanAfter(to task.Target, sizes []int64) (task.Conversion, error
 	return a.works.PlanAfter(to, sizes)
 }
 
-// WrittenOn is how much lies on a member in strips that were ever written, in bytes.
+// WrittenOn is how much lies on a member in strips of stripes that were ever written, in bytes.
 func (a *Array) WrittenOn(slot int) int64 { return a.stripes.WrittenFrom(slot, 0) }
+
+// WrittenIn is how much of the volume on a slot was ever written, in bytes, by the tables of its disk; without that, what may have been.
+func (a *Array) WrittenIn(slot int) int64 {
+	m := a.slots.At(slot)
+	if !m.Full() {
+		return a.WrittenOn(slot)
+	}
+	return a.stripes.Written(slot, 0, func(nth int64) int64 { return a.stripes.NextMarked(m, nth) })
+}
 
 // PlanWiden works out what Grow does where disks are of different sizes, see task.Works.
 func (a *Array) PlanWiden() (task.Conversion, error) { return a.works.PlanWiden() }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/layout"
 	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/service"
@@ -30,6 +31,8 @@ Levels and what they can lose:
   10       stripes over mirrors (pairs, or -groups N of them)
   50 60    stripes over groups of level 5 or 6 (-groups N)
   concat   one disk after the other, each with its whole size; nothing may be lost
+  guarded  a guarded set: disks that stay separate volumes, of any sizes, and -parity disks that protect them all; as many may be
+           lost as have parity. No data disk may be larger than a parity disk
 
 With -use only a part of each real disk is taken: a partition of that size is made in its free room, and the rest stays for
 further arrays of other levels on the same disks. Partitions that are there, in use or not, stay as they are.
@@ -37,16 +40,18 @@ further arrays of other levels on the same disks. Partitions that are there, in 
   nidalo create -name tides -level 6 A1 A2 A3 A4 A5 A6
   nidalo create -name vault -level 60 -groups 4 A1-A8 B1-B8     neighbouring bays as ranges
   nidalo create -name sonar -level 5 -use 500GB TMK-0193 TMK-0194 TMK-0195
-  nidalo create -name charts -level 1 TMK-0193 ORR-0200`,
+  nidalo create -name charts -level 1 TMK-0193 ORR-0200
+  nidalo create -name archive -level guarded -parity A8 logbooks=A1 maps=A2 scans=A3`,
 	with: func(e *env, f *flag.FlagSet) action {
 		var (
-			name, level, strip, size string
-			groups                   int
+			name, level, strip, size, parity string
+			groups                           int
 		)
 		f.StringVar(&name, "name", "", "the `NAME` of the array; clients ask for it by this name")
 		althoughBad := false
 		althoughBadFlag(f, &althoughBad)
-		f.StringVar(&level, "level", "", "the `LEVEL`: 0, 1, 5, 6, triple, 10, 50, 60 or concat")
+		f.StringVar(&level, "level", "", "the `LEVEL`: 0, 1, 5, 6, triple, 10, 50, 60, concat or guarded")
+		f.StringVar(&parity, "parity", "", "with level guarded: the one to three `DISKS`, with commas in between, that have the parity")
 		f.StringVar(&strip, "strip", "64KiB", "the `SIZE` of a strip, a power of two from 16KiB to 1MiB")
 		f.StringVar(&size, "use", "", "take only this `SIZE` of each disk, in a partition made for it")
 		f.IntVar(&groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
@@ -69,7 +74,12 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 			req := control.CreateRequest{Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args, AlthoughBad: althoughBad}
 			return e.withControl(func(c *control.Control) error {
 				var err error
-				if req.Disks, err = e.many(c, args...); err != nil {
+				if layout.Level(level) == layout.Guarded || parity != "" {
+					err = e.guards(c, &req, args, parity)
+				} else {
+					req.Disks, err = e.many(c, args...)
+				}
+				if err != nil {
 					return err
 				}
 				req.DryRun = true
@@ -81,12 +91,13 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 					e.err.Printf("%s.\n", plan.Together)
 				}
 				if e.interactive() && !e.yes {
-					e.err.Printf("Array %s, level %s, of %d blank disks:\n", plan.Name, plan.Level, len(plan.Members))
+					e.err.Printf("Array %s, %s, of %d blank disks:\n", plan.Name, view.LevelOf(plan.Level), len(plan.Members))
 					for _, m := range plan.Members {
 						e.err.Printf("  %s\n", strings.Join(strings.Fields(m.Bay+" "+m.Model+" "+m.Serial+" "+m.Path), " "))
 					}
 					e.err.Printf("%s usable, %s\n", say.Size(plan.Capacity), view.Survives(*plan))
 					e.err.CreateLayers(*plan)
+					e.err.CreateVolumes(*plan)
 					for _, line := range plan.Shared {
 						e.err.Printf("%s\n", line)
 					}
@@ -108,14 +119,21 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 				if e.json {
 					return e.printJSON(a)
 				}
-				e.out.Printf("Array %s is ready: level %s, %s usable, %s.\n", a.Name, a.Level, say.Size(a.Capacity), view.Survives(*a))
+				e.out.Printf("Array %s is ready: %s, %s usable, %s.\n", a.Name, view.LevelOf(a.Level), say.Size(a.Capacity), view.Survives(*a))
 				if !e.interactive() || e.yes {
 					e.out.CreateLayers(*plan)
 				}
+				if len(a.Volumes) > 0 {
+					e.out.CreateVolumes(*a)
+				}
 				e.offerAdoption(a)
-				if a.Export != "" {
+				switch {
+				case len(a.Volumes) > 0 && a.Volumes[0].Export != "":
+					e.out.Next([]string{"clients reach each volume, such as " + a.Volumes[0].Export})
+					return nil
+				case a.Export != "":
 					e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
-				} else {
+				default:
 					e.out.Next([]string{"nidalo serve   lets clients reach it"})
 				}
 				return nil
@@ -132,4 +150,38 @@ func (e *env) offerAdoption(a *control.ArrayStatus) {
 		e.err.Printf("A new disk in the bay of a failed one waits for a command. adopt = \"same-bay\" in %s has it take the place by itself.\n",
 			filepath.Join(e.home, service.ConfigName))
 	}
+}
+
+// guards reads the disks of a guarded set, as VOLUME=DISK, or DISK for a volume that is called like it.
+func (e *env) guards(c *control.Control, req *control.CreateRequest, args []string, parity string) error {
+	if layout.Level(req.Level) != layout.Guarded {
+		return usageError{"-parity is for level guarded"}
+	}
+	if parity == "" {
+		return usageError{"-parity is needed with level guarded; nidalo plan -level guarded shows which disks should have it"}
+	}
+	var disks []string
+	for _, arg := range args {
+		if name, disk, ok := strings.Cut(arg, "="); ok {
+			req.Volumes, disks = append(req.Volumes, name), append(disks, disk)
+			continue
+		}
+		bays := say.Expand(arg)
+		if bays == nil {
+			bays = []string{arg}
+		}
+		for _, disk := range bays {
+			req.Volumes, disks = append(req.Volumes, strings.ToLower(filepath.Base(disk))), append(disks, disk)
+		}
+	}
+	for _, disk := range strings.Split(parity, ",") {
+		bays := say.Expand(disk)
+		if bays == nil {
+			bays = []string{strings.TrimSpace(disk)}
+		}
+		disks = append(disks, bays...)
+	}
+	var err error
+	req.Disks, err = e.disks(c, disks...)
+	return err
 }

@@ -41,6 +41,7 @@ members; with -change: those of a conversion to another level, or to the same wi
   nidalo plan -sizes 4x12TB,2x8TB -afr 2% -swap-in 0s
   nidalo plan -rate measured
   nidalo plan -level 6 A1 A2 A3 A4 A5 A6
+  nidalo plan -level guarded              disks that stay separate, under common parity
   nidalo plan -lose A3,A5 tides
   nidalo plan -replace A3 -with 16TB
   nidalo plan -grow tides -with 16TB
@@ -257,6 +258,9 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 }
 
 func (o *planOptions) one(e *env, sizes []int64, names []string, a plan.Assumptions) error {
+	if layout.Level(o.level) == layout.Guarded {
+		return o.guarded(e, sizes, names)
+	}
 	order := plan.Arrange(layout.Level(o.level), layout.DefaultStrip, o.groups, sizes)
 	if sizes = layout.Ordered(sizes, order); len(names) > 0 {
 		names = layout.Ordered(names, order)
@@ -273,6 +277,30 @@ func (o *planOptions) one(e *env, sizes []int64, names []string, a plan.Assumpti
 		return e.printJSON(map[string]any{"option": option, "assumptions": a})
 	}
 	e.out.PlanOne(option, g, names, o.rows, a)
+	return nil
+}
+
+// guarded compares the guarded sets of some disks.
+func (o *planOptions) guarded(e *env, sizes []int64, names []string) error {
+	sets, err := plan.GuardedSets(layout.DefaultStrip, sizes)
+	if err != nil {
+		return &control.Error{What: err.Error()}
+	}
+	if len(sets) == 0 {
+		return &control.Error{What: "a guarded set needs a data disk and a parity disk", Hints: []string{"nidalo plan -level guarded DISK DISK…"}}
+	}
+	if e.json {
+		return e.printJSON(map[string]any{"guarded": sets})
+	}
+	e.out.PlanGuarded(sets, sizes, names)
+	if len(names) > 0 {
+		best := sets[0]
+		text := "nidalo create -name NAME -level guarded -parity " + say.Quote(names[best.Parity[0]])
+		for _, i := range best.Data {
+			text += " VOLUME=" + say.Quote(names[i])
+		}
+		e.out.Next([]string{text + "   with a name for each volume"})
+	}
 	return nil
 }
 

@@ -92,6 +92,7 @@ type ArrayStatus struct {
 	Growth     *GrowthStatus   `json:"growth,omitempty"`       // room on its disks that it does not use
 	Change     *TurnStatus     `json:"conversion,omitempty"`   // to another layout, under way
 	Waiting    *WaitingChange  `json:"waiting,omitempty"`      // another conversion, after that
+	Volumes    []VolumeStatus  `json:"volumes,omitempty"`      // of a guarded set
 	Layers     []plan.Layer    `json:"layers,omitempty"`       // of disks of different sizes
 	Unused     []int64         `json:"unused_bytes,omitempty"` // of an array that could be created: of each disk
 	// Counters since the array was started: bytes unless the name says otherwise.
@@ -108,6 +109,16 @@ type GrowthStatus struct {
 	Larger int      `json:"larger"`       // members whose disks have room
 	Short  []string `json:"short"`        // disks without, of members; the array grows when these are larger ones too
 	Then   int64    `json:"then_bytes"`   // of capacity, gained then
+}
+
+// VolumeStatus is a volume of a guarded set.
+type VolumeStatus struct {
+	Name   string `json:"name"` // without that of the set
+	Slot   int    `json:"slot"`
+	Size   int64  `json:"size_bytes"`
+	Used   int64  `json:"used_bytes"`
+	From   string `json:"comes_from"` // what its contents are read from, in words
+	Export string `json:"export,omitempty"`
 }
 
 // TurnStatus is a change of layout under way.
@@ -286,7 +297,9 @@ type CreateRequest struct {
 	Strip  int64    `json:"strip_bytes"`
 	Groups int      `json:"groups"`
 	Disks  []string `json:"disks"`
-	Use    int64    `json:"use_bytes,omitempty"` // of each disk only so much, in a partition that is made for it; 0: whole disks
+	// Volumes are the names of those of a guarded set, one for each of the first disks; the others have the parity.
+	Volumes []string `json:"volumes,omitempty"`
+	Use     int64    `json:"use_bytes,omitempty"` // of each disk only so much, in a partition that is made for it; 0: whole disks
 	// AlthoughBad takes disks that failed before, or were found bad.
 	AlthoughBad bool `json:"although_bad,omitempty"`
 	DryRun      bool `json:"dry_run"` // check everything and say what it would be

@@ -102,6 +102,9 @@ func (s *Service) mayAttach(q control.AttachRequest) (*running, error) {
 	if err := r.Failure(); err != nil {
 		return nil, person(err)
 	}
+	if volumes := r.volumes(); len(volumes) > 0 {
+		return nil, &control.Error{What: fmt.Sprintf("array %q is a guarded set, whose volumes cannot be attached yet", q.Array), Hints: []string{"clients reach each at " + s.exportURI(r.Name()+"/"+volumes[0].name) + " and so on"}}
+	}
 	if q.Connections < 0 || q.Connections > keeper.MaxConnections {
 		return nil, &control.Error{What: fmt.Sprintf("%d connections are not possible: choose 1 to %d", q.Connections, keeper.MaxConnections)}
 	}
@@ -218,8 +221,8 @@ type device struct {
 // CanonicalName tells the start of the array as well.
 func (d device) CanonicalName() string { return d.name }
 
-// guarded is an array that is attached, as others see it: they may read it.
-type guarded struct{ export }
+// readable is an array that is attached, as others see it: they may read it.
+type readable struct{ export }
 
 // ReadOnly marks it.
-func (guarded) ReadOnly() {}
+func (readable) ReadOnly() {}

@@ -121,6 +121,9 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 
 // grow takes up the room of larger disks, or says what that would gain.
 func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
+	if r.Layout().Level == layout.Guarded {
+		return nil, &control.Error{What: fmt.Sprintf("array %s is a guarded set, which cannot grow yet", r.Name())}
+	}
 	r.measure()
 	g := r.Gain()
 	if g.Bytes == 0 && r.Record().Turn == nil && r.Waits() == "" {

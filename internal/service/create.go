@@ -59,6 +59,9 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 
 // fitsLevel looks at the level's own demands before any disk is looked at: they are the cheaper to put right.
 func fitsLevel(req control.CreateRequest) error {
+	if layout.Level(req.Level) == layout.Guarded {
+		return fitsGuarded(req)
+	}
 	sizes := make([]int64, len(req.Disks))
 	for i := range sizes {
 		sizes[i] = 1 << 40
@@ -78,7 +81,7 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 			return nil, nil, badDisk(d.Identity(), why)
 		}
 	}
-	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: arranged(disks, req)}
+	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: arranged(disks, req), Volumes: req.Volumes}
 	disks = plan.Disks
 	lay, _, err := plan.Layout()
 	if err != nil {
@@ -126,7 +129,10 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 		}
 		out.Members = append(out.Members, control.MemberStatus{Slot: i, Bay: id.Bay, Model: id.Model, Serial: id.Serial, Path: id.Path, Size: d.Size()})
 	}
-	out.Layers, out.Unused = plan.Layers(lay), unusedOf(lay, disks)
+	out.Unused = unusedOf(lay, disks)
+	if out.Volumes = volumesThen(lay, req.Volumes, names); len(out.Volumes) == 0 {
+		out.Layers = plan.Layers(lay)
+	}
 	out.Margin, out.MarginBest = lay.MarginOfDisks(state.Spindles(names), func(int) bool { return false })
 	for _, slots := range sharing(names) {
 		var of []string

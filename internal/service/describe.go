@@ -148,7 +148,14 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	if w, there := s.waitingOf(r); there {
 		out.Waiting = &w.Change
 	}
-	if out.Change == nil { // two layouts are no layers
+	if out.Volumes = s.volumesOf(r); len(out.Volumes) > 0 {
+		out.Export = "" // each has its own
+		out.Used = 0
+		for _, v := range out.Volumes {
+			out.Used += v.Used
+		}
+	}
+	if out.Change == nil && len(out.Volumes) == 0 { // two layouts are no layers
 		out.Layers = plan.Layers(lay)
 	}
 	return out

@@ -21,7 +21,16 @@ import (
 // Names lists the exports.
 func (s *Service) Names() []string {
 	s.mu.Lock()
-	out := s.names()
+	var out []string
+	for _, name := range s.names() {
+		if volumes := s.arrays[name].volumes(); len(volumes) > 0 {
+			for _, v := range volumes {
+				out = append(out, name+"/"+v.name)
+			}
+		} else {
+			out = append(out, name)
+		}
+	}
 	s.mu.Unlock()
 	out = append(out, s.rescues.Served()...)
 	slices.Sort(out)
@@ -44,8 +53,13 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	r := s.arrays[name]
+	of, volume, _ := strings.Cut(name, "/")
+	r := s.arrays[of]
 	if r == nil {
+		return nil, nil, nbd.ErrNoExport
+	}
+	slot, ok := r.volumeNamed(volume)
+	if !ok {
 		return nil, nil, nbd.ErrNoExport
 	}
 	r.clients++
@@ -55,9 +69,13 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 		r.peers[peer] = p
 	}
 	p.connections++
-	var out nbd.Export = export{r.Array, p.Client, &r.served}
+	all := export{r.Array, p.Client, &r.served}
+	var out nbd.Export = all
 	if _, attached := s.mem.Attached[r.ID().String()]; attached {
-		out = guarded{export{r.Array, p.Client, &r.served}}
+		out = readable{all}
+	}
+	if slot >= 0 {
+		out = ofVolume{all, slot}
 	}
 	return out, func() {
 		s.mu.Lock()

@@ -12,7 +12,7 @@ import (
 
 // Map shows where the data of an array lives.
 func (s *Screen) Map(r *control.MapReply) {
-	s.Printf("%s   level %s, %s, margin %d\n\n", s.strong(r.Array), r.Level, s.paint(r.Condition), r.Margin)
+	s.Printf("%s   %s, %s, margin %d\n\n", s.strong(r.Array), LevelOf(r.Level), s.paint(r.Condition), r.Margin)
 	t := s.table(table.Row{"slot", "bay", "serial", "condition", "its data area, from the first byte to the last"}, 1)
 	parts, bad, cursor := 0, 0, false
 	for _, m := range r.Members {

@@ -198,7 +198,7 @@ func (s *Screen) Status(st *control.Status) {
 }
 
 func (s *Screen) array(a control.ArrayStatus) {
-	s.Printf("%s   level %s, %s", s.strong(a.Name), a.Level, s.paint(string(a.Condition)))
+	s.Printf("%s   %s, %s", s.strong(a.Name), LevelOf(a.Level), s.paint(string(a.Condition)))
 	if a.Condition != "failed" {
 		if names := declining(a); len(names) > 0 {
 			link := "and"
@@ -224,6 +224,7 @@ func (s *Screen) array(a control.ArrayStatus) {
 	s.members(a)
 	s.Printf("\n")
 	s.layers(a)
+	s.volumes(a)
 	if a.Together != "" && len(a.Says) == 0 {
 		s.Printf("%s\n", wrap(capital(a.Together)+".", s.Width, ""))
 	}
@@ -354,7 +355,7 @@ func (s *Screen) memberTable(a control.ArrayStatus, listed []control.MemberStatu
 		name  string
 		right bool
 		shown bool
-	}{{"slot", true, true}, {groupWord(a), true, grouped(a)}, {"bay", false, true}, {"model", false, !narrow}, {"serial", false, true}, {"size", true, !narrow || !grouped(a)},
+	}{{"slot", true, true}, {groupWord(a), true, grouped(a)}, {"volume", false, len(a.Volumes) > 0}, {"bay", false, true}, {"model", false, !narrow}, {"serial", false, true}, {"size", true, !narrow || !grouped(a)},
 		{"condition", false, true}, {"health", false, true}, {"errors", true, true}}
 	var header table.Row
 	var right []int
@@ -380,7 +381,7 @@ func (s *Screen) memberTable(a control.ArrayStatus, listed []control.MemberStatu
 		if gone := m.Condition == "missing" || m.Condition == "failed"; where == "" && !(gone && strings.HasPrefix(m.Path, "/dev/")) {
 			where = m.Path // where it was tells nothing: another disk may have that name by now
 		}
-		t.AppendRow(shown(m.Slot, m.Group, or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), s.memberCondition(a, m), or(m.Health, "-"), m.Errors))
+		t.AppendRow(shown(m.Slot, m.Group, roleOf(a, m.Slot), or(where, "-"), or(m.Model, "-"), or(m.Serial, "-"), say.Size(m.Size), s.memberCondition(a, m), or(m.Health, "-"), m.Errors))
 	}
 	t.Render()
 }

@@ -235,7 +235,7 @@ func (w watch) arrays(room int) []string {
 
 // array is one array: its state, its members, its tasks.
 func (w watch) array(a control.ArrayStatus, members []string) []string {
-	head := fmt.Sprintf("%s  level %s  %s", w.paint("title", a.Name), a.Level, w.paint(string(a.Condition), string(a.Condition)))
+	head := fmt.Sprintf("%s  %s  %s", w.paint("title", a.Name), LevelOf(a.Level), w.paint(string(a.Condition), string(a.Condition)))
 	if a.Condition != "failed" {
 		head += fmt.Sprintf("  %s  %s usable", Survives(a), say.Size(a.Capacity))
 	}

@@ -1,0 +1,169 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
+	"nidalo/internal/array"
+	"nidalo/internal/control"
+	"nidalo/internal/nbd"
+)
+
+// Guarded sets as clients see them: each volume by itself.
+
+// volume of a guarded set, with the name that it has in the set.
+type named struct {
+	name string
+	layout.Volume
+}
+
+// volumes are those of a guarded set, by slot; nil for all other arrays.
+func (r *running) volumes() (out []named) {
+	rec := r.Record()
+	for _, v := range r.Layout().Volumes() {
+		out = append(out, named{rec.Roster[v.Slot].Volume, v})
+	}
+	return out
+}
+
+// volumeNamed is the slot of a volume; -1 for an array that has none, when no name is given. ok is false when there is no such volume.
+func (r *running) volumeNamed(name string) (slot int, ok bool) {
+	all := r.volumes()
+	if name == "" {
+		return -1, len(all) == 0
+	}
+	i := slices.IndexFunc(all, func(v named) bool { return v.name == name })
+	if i < 0 {
+		return -1, false
+	}
+	return all[i].Slot, true
+}
+
+// ofVolume is a volume of a guarded set as the block protocol sees it: a part of the logical space of the set.
+type ofVolume struct {
+	export
+	slot int
+}
+
+func (v ofVolume) volume() layout.Volume {
+	out, _ := v.a.Layout().Volume(v.slot)
+	return out
+}
+
+func (v ofVolume) Size() int64 { return v.volume().Size }
+
+// at is where bytes of the volume lie in the logical space of the set.
+func (v ofVolume) at(off, n int64) (int64, error) {
+	if of := v.volume(); off >= 0 && n >= 0 && off <= of.Size && n <= of.Size-off {
+		return of.Start + off, nil
+	}
+	return 0, fmt.Errorf("%d bytes at offset %d of a volume of %d: %w", n, off, v.volume().Size, layout.ErrRange)
+}
+
+func (v ofVolume) Read(p []byte, off int64) ([]nbd.Hole, error) {
+	at, err := v.at(off, int64(len(p)))
+	if err != nil {
+		return nil, err
+	}
+	holes, err := v.export.Read(p, at)
+	for i := range holes {
+		holes[i].Offset -= at - off
+	}
+	return holes, err
+}
+
+func (v ofVolume) Write(p []byte, off int64) error {
+	at, err := v.at(off, int64(len(p)))
+	if err != nil {
+		return err
+	}
+	return v.export.Write(p, at)
+}
+
+func (v ofVolume) Receive(off, length int64, fill func([]byte) error) error {
+	at, err := v.at(off, length)
+	if err != nil {
+		return err
+	}
+	return v.export.Receive(at, length, fill)
+}
+
+func (v ofVolume) FlushRange(off, length int64) error {
+	at, err := v.at(off, length)
+	if err != nil {
+		return err
+	}
+	return v.export.FlushRange(at, length)
+}
+
+func (v ofVolume) Zero(off, length int64) error {
+	at, err := v.at(off, length)
+	if err != nil {
+		return err
+	}
+	return v.export.Zero(at, length)
+}
+
+func (v ofVolume) Extents(off, n int64, limit int) ([]nbd.Extent, error) {
+	at, err := v.at(off, n)
+	if err != nil {
+		return nil, err
+	}
+	return v.export.Extents(at, n, limit)
+}
+
+// volumesOf says how the volumes of a guarded set are.
+func (s *Service) volumesOf(r *running) (out []control.VolumeStatus) {
+	members, failed := r.MemberStates(), r.Failure() != nil
+	for _, v := range r.volumes() {
+		vs := control.VolumeStatus{Name: v.name, Slot: v.Slot, Size: v.Size}
+		if !failed {
+			vs.Used = min(r.WrittenIn(v.Slot), v.Size)
+		}
+		if s.opt.Stays {
+			vs.Export = s.exportURI(r.Name() + "/" + v.name)
+		}
+		vs.From = comesFrom(members, v.Slot, failed)
+		out = append(out, vs)
+	}
+	return out
+}
+
+// comesFrom says what the contents of a volume are read from.
+func comesFrom(members []array.MemberState, slot int, failed bool) string {
+	switch m := members[slot]; {
+	case failed:
+		return "nowhere: the set has failed"
+	case m.Condition == record.Rebuilding:
+		return "its disk, as far as that is rebuilt, and parity"
+	case m.Condition.Counts():
+		return "its disk " + say.Short(m.Disk)
+	}
+	return "parity and the other disks"
+}
+
+// fitsGuarded looks at what a guarded set asks for before any disk is looked at.
+func fitsGuarded(req control.CreateRequest) error {
+	n := len(req.Disks) - len(req.Volumes)
+	switch {
+	case req.Groups != 0 || req.Use != 0:
+		return &control.Error{What: "a guarded set has no groups, and takes whole disks"}
+	case len(req.Volumes) == 0:
+		return &control.Error{What: "a guarded set needs a data disk", Hints: []string{"nidalo create -name NAME -level guarded -parity DISK VOLUME=DISK …"}}
+	case n < 1 || n > 3:
+		return &control.Error{What: fmt.Sprintf("a guarded set has one to three parity disks; %d given", n), Hints: []string{"nidalo plan -level guarded   shows which should be"}}
+	}
+	return nil
+}
+
+// volumesThen are those of a set that could be created.
+func volumesThen(lay *layout.Map, names []string, disks []state.Identity) (out []control.VolumeStatus) {
+	for _, v := range lay.Volumes() {
+		out = append(out, control.VolumeStatus{Name: names[v.Slot], Slot: v.Slot, Size: v.Size, From: "its disk " + say.Short(disks[v.Slot])})
+	}
+	return out
+}

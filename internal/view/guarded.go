@@ -1,0 +1,90 @@
+package view
+
+import (
+	"fmt"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nidalo/core/layout"
+	"nidalo/core/plan"
+	"nidalo/core/say"
+	"nidalo/internal/control"
+)
+
+// LevelOf is a level in words.
+func LevelOf(level string) string {
+	if layout.Level(level) == layout.Guarded {
+		return "guarded set"
+	}
+	return "level " + level
+}
+
+// PlanGuarded compares the guarded sets of some disks with each other and with striped levels. names are those of the disks; empty: they have none.
+func (s *Screen) PlanGuarded(sets []plan.Guarded, sizes []int64, names []string) {
+	name := func(i int) string {
+		if len(names) > 0 {
+			return names[i]
+		}
+		return say.Size(sizes[i])
+	}
+	t := s.table(table.Row{"parity on", "volumes", "usable", "survives", "unused", "striped instead"}, 2, 3, 4, 5)
+	for i, g := range sets {
+		var on []string
+		for _, p := range g.Parity {
+			on = append(on, name(p))
+		}
+		striped := "needs more disks"
+		if g.Striped > 0 {
+			striped = fmt.Sprintf("%s at level %s", say.Size(g.Striped), []string{"5", "6", "triple"}[i])
+		}
+		t.AppendRow(table.Row{say.List(on), len(g.Data), say.Size(g.Capacity), g.Margin, say.Size(g.Unused), striped})
+	}
+	t.Render()
+	s.Printf("\n%s\n", wrap("Each data disk is a volume of its own, as large as the disk. The largest disks have the parity, because no data disk may be larger. "+
+		"A read turns one disk, and a write its own disk and those with parity; a striped level turns all. Unused is what parity disks have beyond the largest volume.", s.Width, ""))
+}
+
+// volumes lists those of a guarded set.
+func (s *Screen) volumes(a control.ArrayStatus) {
+	if len(a.Volumes) == 0 {
+		return
+	}
+	t := s.table(table.Row{"volume", "usable", "written", "read from"}, 2, 3)
+	for _, v := range a.Volumes {
+		written := "nothing yet"
+		if v.Used > 0 {
+			written = say.Size(v.Used)
+		}
+		t.AppendRow(table.Row{v.Name, say.Size(v.Size), written, v.From})
+	}
+	t.Render()
+	s.Printf("\n")
+}
+
+// roleOf is what a member of a guarded set has: the volume by its name, or parity.
+func roleOf(a control.ArrayStatus, slot int) string {
+	for _, v := range a.Volumes {
+		if v.Slot == slot {
+			return v.Name
+		}
+	}
+	return "parity"
+}
+
+// CreateVolumes prints those of a guarded set that could be created, or just was.
+func (s *Screen) CreateVolumes(a control.ArrayStatus) {
+	if len(a.Volumes) == 0 {
+		return
+	}
+	t := s.table(table.Row{"volume", "usable", "on"}, 2)
+	for _, v := range a.Volumes {
+		m := a.Members[v.Slot]
+		t.AppendRow(table.Row{a.Name + "/" + v.Name, say.Size(v.Size), or(or(m.Bay, m.Serial), m.Path)})
+	}
+	t.Render()
+	var on []string
+	for _, m := range a.Members[len(a.Volumes):] {
+		on = append(on, or(or(m.Bay, m.Serial), m.Path))
+	}
+	s.Printf("Parity is on %s.\n", say.List(on))
+}
