@@ -121,7 +121,7 @@ func (c *machine) config() array.Config {
 			c.note("    event %s %s %s", e.Kind, e.Disk, e.Detail)
 			seen("event " + string(e.Kind))
 			switch {
-			case e.Kind == "member-missing" || e.Kind == "member-failed":
+			case e.Kind == "member-missing" || e.Kind == "member-failed" || e.Kind == "member-returned": // the power may go before it is told that one is away
 				c.missed = true
 			case e.Kind == "member-set-back":
 				c.accused = e.Disk
