@@ -113,6 +113,53 @@ func TestAnAttachedFileSystemDoesNotNotice(t *testing.T) {
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
 
+// The volumes of a guarded set are devices by themselves. One that has lost its disk is written under its file system, over a kill of the service.
+func TestAVolumeIsADevice(t *testing.T) {
+	attachable(t)
+	b := newBenchAlone(t)
+	b.nidalo("lab", "new", "-bays", "5", "-size", "128MiB")
+	set := fmt.Sprintf("archive%d", os.Getpid())
+	b.start()
+	b.nidalo("create", "-yes", "-name", set, "-level", "guarded", "-parity", "A3", "logbooks=A1", "maps=A2")
+	b.refused(1, []string{"each volume is attached by itself", "nidalo attach " + set + "/maps"}, "attach", set)
+	b.refused(1, []string{"has no volume"}, "attach", set+"/charts")
+	mount := filepath.Join(b.home, "mnt")
+	require.NoError(t, os.Mkdir(mount, 0o700))
+	t.Cleanup(func() {
+		_ = exec.Command("umount", mount).Run()
+		for _, v := range []string{"/logbooks", "/maps"} {
+			b.try("detach", "-yes", "-force", set+v)
+		}
+		b.eventually("the keeper ends", func() bool { _, err := os.Stat(keeper.Socket(b.home)); return err != nil })
+	})
+	device, other := strings.TrimSpace(b.nidalo("attach", set+"/logbooks")), strings.TrimSpace(b.nidalo("attach", set+"/maps"))
+	require.Equal(t, "/dev/nidalo/"+set+"/logbooks", device)
+	source := filepath.Join(b.home, "source")
+	pattern(t, source, 40*mib)
+	b.tool("dd", "if="+source, "of="+other, "bs=1M", "oflag=direct", "status=none")
+	b.tool("mkfs.ext4", "-q", device)
+	b.tool("mount", device, mount)
+	b.tool("cp", source, filepath.Join(mount, "one"))
+	b.nidalo("lab", "pull", "A1")
+	b.eventually("the disk is missed", func() bool { return b.condition() == "exposed" })
+	require.Contains(t, b.nidalo("status"), "parity and the other disks")
+	b.tool("cp", source, filepath.Join(mount, "two"))
+	b.refused(1, []string{set + "/logbooks", "is attached"}, "stop", set)
+	b.stop(syscall.SIGKILL)
+	b.start()
+	b.tool("sync")
+	require.NoError(t, os.WriteFile("/proc/sys/vm/drop_caches", []byte("3"), 0))
+	b.tool("cmp", source, filepath.Join(mount, "one"))
+	b.tool("cmp", source, filepath.Join(mount, "two"))
+	b.tool("cmp", "-n", strconv.Itoa(40*mib), source, other)
+	b.nidalo("replace", "-wait", "-yes", set, "A1", "A4")
+	b.tool("umount", mount)
+	b.tool("e2fsck", "-fn", device)
+	b.nidalo("detach", set+"/logbooks")
+	b.nidalo("detach", set+"/maps")
+	require.Contains(t, b.nidalo("check", "-wait", set), "no mismatches")
+}
+
 // What was acknowledged and never flushed is there after a kill of the service, and others may only read meanwhile.
 func TestAcknowledgedOutlivesTheService(t *testing.T) {
 	b, device, _ := attached(t)

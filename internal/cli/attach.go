@@ -19,10 +19,11 @@ acknowledged is lost. A separate process, the keeper, holds it. With -boot it co
 docs/attach.md lists the failures that a device survives, and shows the line for /etc/fstab.
 
 Where the kernel has no client of the block protocol (module nbd), the device is made in user space (modules fuse and loop).
-An array as root file system is not supported.
+An array as root file system is not supported. Of a guarded set each volume is attached by itself, as NAME/VOLUME.
 
   nidalo attach tides
   nidalo attach -boot tides
+  nidalo attach archive/logbooks
   mkfs.ext4 /dev/nidalo/tides
   mount /dev/nidalo/tides /mnt`,
 	with: func(e *env, f *flag.FlagSet) action {

@@ -129,8 +129,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 				e.offerAdoption(a)
 				switch {
 				case len(a.Volumes) > 0 && a.Volumes[0].Export != "":
-					e.out.Next([]string{"clients reach each volume, such as " + a.Volumes[0].Export})
-					return nil
+					e.out.Next([]string{fmt.Sprintf("nidalo attach %s/%s   makes a volume a block device of this host", a.Name, a.Volumes[0].Name), "clients reach it at " + a.Volumes[0].Export})
 				case a.Export != "":
 					e.out.Next([]string{"nidalo attach " + a.Name + "   makes it a block device of this host", "clients reach it at " + a.Export})
 				default:

@@ -7,6 +7,7 @@ import (
 
 	"nidalo/core/say"
 	"nidalo/internal/control"
+	"nidalo/internal/view"
 )
 
 var detachCommand = command{name: "detach", usage: "[-force] [-yes] NAME", short: "end the block device of an array", least: 1, most: 1,
@@ -47,10 +48,10 @@ and asks.
 					return err
 				}
 				if force {
-					e.out.Printf("Array %s is detached. A file system that was mounted of it has to be unmounted, and checked before it is mounted again.\n", args[0])
+					e.out.Printf("%s is detached. A file system that was mounted of it has to be unmounted, and checked before it is mounted again.\n", view.Served(args[0]))
 					return nil
 				}
-				e.out.Printf("Array %s is detached; everything is flushed.\n", args[0])
+				e.out.Printf("%s is detached; everything is flushed.\n", view.Served(args[0]))
 				e.out.Next([]string{"nidalo attach " + args[0] + "   makes it a device again"})
 				return nil
 			})

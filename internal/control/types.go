@@ -113,12 +113,13 @@ type GrowthStatus struct {
 
 // VolumeStatus is a volume of a guarded set.
 type VolumeStatus struct {
-	Name   string `json:"name"` // without that of the set
-	Slot   int    `json:"slot"`
-	Size   int64  `json:"size_bytes"`
-	Used   int64  `json:"used_bytes"`
-	From   string `json:"comes_from"` // what its contents are read from, in words
-	Export string `json:"export,omitempty"`
+	Name   string        `json:"name"` // without that of the set
+	Slot   int           `json:"slot"`
+	Size   int64         `json:"size_bytes"`
+	Used   int64         `json:"used_bytes"`
+	From   string        `json:"comes_from"` // what its contents are read from, in words
+	Export string        `json:"export,omitempty"`
+	Device *DeviceStatus `json:"device,omitempty"` // that it is attached as
 }
 
 // TurnStatus is a change of layout under way.

@@ -89,6 +89,9 @@ func (k *Keeper) forget(s Spec) {
 	_ = os.Remove(filepath.Join(k.opt.Run, "devices", filepath.Base(s.Device)))
 	if to, err := os.Readlink(s.Link()); err == nil && (to == s.Device || filepath.Base(to) == filepath.Base(s.Device)) {
 		_ = os.Remove(s.Link())
+		if strings.Contains(s.Name, "/") {
+			_ = os.Remove(filepath.Dir(s.Link())) // the last volume of its set
+		}
 	}
 }
 

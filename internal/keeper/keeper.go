@@ -116,6 +116,14 @@ func Open(opt Options) (*Keeper, error) {
 // Idle tells when the last device is gone.
 func (k *Keeper) Idle() <-chan struct{} { return k.idle }
 
+// mayBeNamed says whether a device may have a name: that of an array, or of a set, a slash, and that of a volume.
+func mayBeNamed(name string) bool {
+	parts := strings.Split(name, "/")
+	return len(parts) <= 2 && !slices.ContainsFunc(parts, func(part string) bool {
+		return strings.ContainsAny(part, "\x00\n ") || part == "" || strings.HasPrefix(part, ".")
+	})
+}
+
 // Attach makes a device for an array, or finds the one that there is.
 func (k *Keeper) Attach(q AttachRequest) (Attached, error) {
 	k.changing.Lock()
@@ -127,7 +135,7 @@ func (k *Keeper) Attach(q AttachRequest) (Attached, error) {
 		return Attached{}, fmt.Errorf("%s: %w", refused.Device, refused.reason)
 	}
 	if d == nil {
-		if strings.ContainsAny(q.Name, "/\x00\n ") || q.Name == "" || strings.HasPrefix(q.Name, ".") {
+		if !mayBeNamed(q.Name) {
 			return Attached{}, fmt.Errorf("%q cannot be the name of a device", q.Name)
 		}
 		var err error

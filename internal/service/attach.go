@@ -24,14 +24,12 @@ func (s *Service) newAttach() *attach.Desk {
 		Alone:  func() (func(), bool) { return s.admin.Unlock, s.admin.TryLock() },
 		Arrays: func() (out []attach.Array) {
 			for _, r := range s.running() {
-				out = append(out, r.attachable())
+				for _, a := range r.attachables() {
+					out = append(out, a.Array)
+				}
 			}
 			return out
 		}})
-}
-
-func (r *running) attachable() attach.Array {
-	return attach.Array{ID: r.ID().String(), Name: r.Name(), Capacity: r.Capacity()}
 }
 
 func (m *memory) attach(id string, how attach.How) {
@@ -55,11 +53,11 @@ func (s *Service) AwaitUnused(give <-chan struct{}) { s.devices.AwaitUnused(give
 func (s *Service) Attach(q control.AttachRequest) (*control.DeviceStatus, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	r, err := s.mayAttach(q)
+	r, x, err := s.mayAttach(q)
 	if err != nil {
 		return nil, err
 	}
-	id := r.ID().String()
+	id := x.ID
 	was, already := s.attachments()[id]
 	how := attach.How{Boot: was.Boot, Connections: cmp.Or(q.Connections, was.Connections)}
 	if q.Boot != nil {
@@ -70,52 +68,48 @@ func (s *Service) Attach(q control.AttachRequest) (*control.DeviceStatus, error)
 	}
 	// From here on others may only read; those that were there before could still write.
 	if !already {
-		err = s.unwritten(r)
+		err = s.unwritten(r, x.slot)
 	}
 	var a keeper.Attached
 	if err == nil {
-		a, err = s.devices.Make(r.attachable(), how, keeper.WorkTime)
+		a, err = s.devices.Make(x.Array, how, keeper.WorkTime)
 	}
 	if err != nil {
 		if !already {
 			if undone := s.change(func(m *memory) { delete(m.Attached, id) }); undone != nil {
-				s.opt.Log.Warn("that an array is not attached cannot be noted", "array", r.Name(), "reason", undone)
+				s.opt.Log.Warn("that an array is not attached cannot be noted", "array", x.Name, "reason", undone)
 			}
 		}
 		return nil, person(err)
 	}
 	if !already {
-		s.event(event.Event{Kind: event.ArrayAttached, Array: r.Name(), Detail: fmt.Sprintf("as %s (%s)", cmp.Or(a.Link, a.Device), a.Device)})
+		s.event(event.Event{Kind: event.ArrayAttached, Array: x.Name, Detail: fmt.Sprintf("as %s (%s)", cmp.Or(a.Link, a.Device), a.Device)})
 	}
 	return attach.Status(a, how), nil
 }
 
-func (s *Service) mayAttach(q control.AttachRequest) (*running, error) {
-	r, err := s.find(q.Array)
-	if err != nil {
-		return nil, err
+func (s *Service) mayAttach(q control.AttachRequest) (r *running, x attachable, err error) {
+	if r, x, err = s.attachable(q.Array); err != nil {
+		return nil, x, err
 	}
 	if !s.opt.Stays {
-		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be attached by a command: a service has to run for it", q.Array),
+		return nil, x, &control.Error{What: fmt.Sprintf("array %q cannot be attached by a command: a service has to run for it", q.Array),
 			Hints: []string{"systemctl start nidalo   starts the installed one", "nidalo serve   runs it here"}}
 	}
 	if err := r.Failure(); err != nil {
-		return nil, person(err)
-	}
-	if volumes := r.volumes(); len(volumes) > 0 {
-		return nil, &control.Error{What: fmt.Sprintf("array %q is a guarded set, whose volumes cannot be attached yet", q.Array), Hints: []string{"clients reach each at " + s.exportURI(r.Name()+"/"+volumes[0].name) + " and so on"}}
+		return nil, x, person(err)
 	}
 	if q.Connections < 0 || q.Connections > keeper.MaxConnections {
-		return nil, &control.Error{What: fmt.Sprintf("%d connections are not possible: choose 1 to %d", q.Connections, keeper.MaxConnections)}
+		return nil, x, &control.Error{What: fmt.Sprintf("%d connections are not possible: choose 1 to %d", q.Connections, keeper.MaxConnections)}
 	}
-	return r, nil
+	return r, x, nil
 }
 
-// unwritten refuses while clients other than the keeper hold an array.
-func (s *Service) unwritten(r *running) error {
+// unwritten refuses while clients other than the keeper hold an array, or a volume.
+func (s *Service) unwritten(r *running, slot int) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if r.clients == r.deviceClients {
+	if at := r.seat(slot); at.clients == at.devices {
 		return nil
 	}
 	told := r.unused().(*control.Error)
@@ -127,10 +121,7 @@ func (s *Service) unwritten(r *running) error {
 func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	id, err := s.identify(q.Array)
-	if err == nil && id == "" {
-		_, err = s.named(q.Array)
-	}
+	id, err := s.deviceNamed(q.Array)
 	if err != nil {
 		return nil, err
 	}
@@ -162,6 +153,23 @@ func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) 
 	return out, nil
 }
 
+// deviceNamed is the identity under which an array or a volume is attached, which need not be in service.
+func (s *Service) deviceNamed(name string) (id string, err error) {
+	if strings.Contains(name, "/") {
+		_, x, err := s.attachable(name)
+		for id, d := range s.devices.Devices() {
+			if err != nil && d.Path == "/dev/nidalo/"+name { // its set is not in service
+				return id, nil
+			}
+		}
+		return x.ID, err
+	}
+	if id, err = s.identify(name); err == nil && id == "" {
+		_, err = s.named(name)
+	}
+	return id, err
+}
+
 // openAttached gives the keeper an array by its identity, of which it is the only one to write. No lock is held: it may wait for an
 // earlier session.
 func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
@@ -170,46 +178,59 @@ func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
 		return nil, nil, errors.New("devices are for this host only")
 	}
 	s.mu.Lock()
-	r := s.attachedArray(id)
-	s.mu.Unlock()
+	r, slot := s.attachedArray(id)
 	if r == nil {
+		s.mu.Unlock()
 		return nil, nil, nbd.ErrNoExport
 	}
-	leave, err := r.door.Enter(session)
+	at := r.seat(slot)
+	s.mu.Unlock()
+	leave, err := at.door.Enter(session)
 	if err != nil {
 		return nil, nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.attachedArray(id) != r { // it was taken out of service meanwhile
+	if now, _ := s.attachedArray(id); now != r { // it was taken out of service meanwhile
 		leave()
 		return nil, nil, nbd.ErrNoExport
 	}
-	if r.device == nil { // all sessions are one client, so the next session is told of writes that an earlier one lost
-		r.device = r.NewClient()
+	if at.device == nil { // all sessions are one client, so the next session is told of writes that an earlier one lost
+		at.device = r.NewClient()
 	}
 	r.clients++
-	r.deviceClients++
-	return device{export{r.Array, r.device, &r.served}, fmt.Sprintf("%s%s/%s/%d/%d", attach.Prefix, id, session, r.Record().Starts, r.since)}, func() {
+	at.clients++
+	at.devices++
+	all := export{r.Array, at.device, &r.served}
+	name = fmt.Sprintf("%s%s/%s/%d/%d", attach.Prefix, id, session, r.Record().Starts, r.since)
+	var x nbd.Export = device{all, name}
+	if slot >= 0 {
+		x = deviceOfVolume{ofVolume{all, slot}, name}
+	}
+	return x, func() {
 		s.mu.Lock()
 		r.clients--
-		r.deviceClients--
+		at.clients--
+		at.devices--
 		s.mu.Unlock()
 		leave()
 	}, nil
 }
 
-// attachedArray is an array in service that is attached, by its identity; nil: there is none. s.mu is held.
-func (s *Service) attachedArray(id string) *running {
+// attachedArray is an array in service that is attached, by its identity, or the one of a volume that is, and the slot of that; nil: there is none.
+// s.mu is held.
+func (s *Service) attachedArray(id string) (r *running, slot int) {
 	if _, attached := s.mem.Attached[id]; !attached {
-		return nil
+		return nil, -1
 	}
 	for _, r := range s.arrays {
-		if r.ID().String() == id {
-			return r
+		for _, x := range r.attachables() {
+			if x.ID == id {
+				return r, x.slot
+			}
 		}
 	}
-	return nil
+	return nil, -1
 }
 
 // device is an array as its keeper sees it.
@@ -217,6 +238,15 @@ type device struct {
 	export
 	name string
 }
+
+// deviceOfVolume is a volume as its keeper sees it.
+type deviceOfVolume struct {
+	ofVolume
+	name string
+}
+
+// CanonicalName is that of device.
+func (d deviceOfVolume) CanonicalName() string { return d.name }
 
 // CanonicalName tells the start of the array as well.
 func (d device) CanonicalName() string { return d.name }

@@ -320,8 +320,14 @@ func (s *Service) unused(r *running) error {
 
 // free says why an array cannot be taken out of service. s.mu is held.
 func (s *Service) free(r *running) error {
-	if _, attached := s.mem.Attached[r.ID().String()]; attached {
-		return &control.Error{What: fmt.Sprintf("array %q is attached to this host as a device", r.Name()), Hints: []string{"nidalo detach " + r.Name() + "   ends that first"}}
+	for _, x := range r.attachables() {
+		if _, attached := s.mem.Attached[x.ID]; attached {
+			what := "array"
+			if x.slot >= 0 {
+				what = "volume"
+			}
+			return &control.Error{What: fmt.Sprintf("%s %q is attached to this host as a device", what, x.Name), Hints: []string{"nidalo detach " + say.Quote(x.Name) + "   ends that first"}}
+		}
 	}
 	return r.unused()
 }

@@ -62,7 +62,9 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 	if !ok {
 		return nil, nil, nbd.ErrNoExport
 	}
+	at := r.seat(slot)
 	r.clients++
+	at.clients++
 	p := r.peers[peer]
 	if p == nil || peer == "" {
 		p = &connected{Client: r.NewClient()}
@@ -70,16 +72,20 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 	}
 	p.connections++
 	all := export{r.Array, p.Client, &r.served}
+	_, attached := s.mem.Attached[attachID(r, slot)]
 	var out nbd.Export = all
-	if _, attached := s.mem.Attached[r.ID().String()]; attached {
-		out = readable{all}
-	}
-	if slot >= 0 {
+	switch {
+	case slot >= 0 && attached:
+		out = readableVolume{ofVolume{all, slot}}
+	case slot >= 0:
 		out = ofVolume{all, slot}
+	case attached:
+		out = readable{all}
 	}
 	return out, func() {
 		s.mu.Lock()
 		r.clients--
+		at.clients--
 		if p.connections--; p.connections == 0 && r.peers[peer] == p {
 			delete(r.peers, peer)
 		}

@@ -82,16 +82,31 @@ type Service struct {
 // running is an array in service.
 type running struct {
 	*array.Array
-	clients       int
-	deviceClients int // of those, the keeper's
-	peers         map[string]*connected
-	served        served        // what clients asked for
-	door          attach.Door   // for the sessions of the keeper
-	device        *array.Client // all of them
-	since         uint64        // the first of the starts up to this one that were all on this host
+	clients int
+	peers   map[string]*connected
+	served  served        // what clients asked for
+	seats   map[int]*seat // by slot of the volume that is served; -1: the array as a whole
+	since   uint64        // the first of the starts up to this one that were all on this host
 }
 
-func newRunning(a *array.Array) *running { return &running{Array: a, peers: map[string]*connected{}} }
+// seat is what is served under one name: an array, or a volume of a guarded set.
+type seat struct {
+	clients, devices int           // of the clients, the keeper's
+	door             attach.Door   // for the sessions of the keeper
+	device           *array.Client // all of them
+}
+
+// seat is that of the volume on a slot, or of the array as a whole. The service's mu is held.
+func (r *running) seat(slot int) *seat {
+	if r.seats[slot] == nil {
+		r.seats[slot] = &seat{}
+	}
+	return r.seats[slot]
+}
+
+func newRunning(a *array.Array) *running {
+	return &running{Array: a, peers: map[string]*connected{}, seats: map[int]*seat{}}
+}
 
 // member is what is known of the member in a slot. It may have been let go since the slot was found: then it is missing.
 func (r *running) member(slot int) array.MemberState {

@@ -3,6 +3,9 @@ package service
 import (
 	"fmt"
 	"slices"
+	"strings"
+
+	"github.com/google/uuid"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -11,6 +14,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/nbd"
+	"nidalo/internal/service/attach"
 )
 
 // Guarded sets as clients see them: each volume by itself.
@@ -118,7 +122,7 @@ func (v ofVolume) Extents(off, n int64, limit int) ([]nbd.Extent, error) {
 
 // volumesOf says how the volumes of a guarded set are.
 func (s *Service) volumesOf(r *running) (out []control.VolumeStatus) {
-	members, failed := r.MemberStates(), r.Failure() != nil
+	members, failed, attached := r.MemberStates(), r.Failure() != nil, s.devices.Devices()
 	for _, v := range r.volumes() {
 		vs := control.VolumeStatus{Name: v.name, Slot: v.Slot, Size: v.Size}
 		if !failed {
@@ -126,6 +130,9 @@ func (s *Service) volumesOf(r *running) (out []control.VolumeStatus) {
 		}
 		if s.opt.Stays {
 			vs.Export = s.exportURI(r.Name() + "/" + v.name)
+		}
+		if d := attached[attachID(r, v.Slot)]; d != nil {
+			vs.Device = d
 		}
 		vs.From = comesFrom(members, v.Slot, failed)
 		out = append(out, vs)
@@ -144,6 +151,59 @@ func comesFrom(members []array.MemberState, slot int, failed bool) string {
 		return "its disk " + say.Short(m.Disk)
 	}
 	return "parity and the other disks"
+}
+
+// readableVolume is a volume that is attached, as others see it: they may read it.
+type readableVolume struct{ ofVolume }
+
+// ReadOnly marks it.
+func (readableVolume) ReadOnly() {}
+
+// attachID is the identity under which a volume is attached, or with slot -1 an array.
+func attachID(r *running, slot int) string {
+	if slot < 0 {
+		return r.ID().String()
+	}
+	return uuid.NewSHA1(r.ID(), fmt.Appendf(nil, "volume %d", slot)).String()
+}
+
+// attachable is what a device can be made of.
+type attachable struct {
+	attach.Array
+	slot int // of the volume; -1: it is an array
+}
+
+// attachables are the array, or its volumes.
+func (r *running) attachables() (out []attachable) {
+	for _, v := range r.volumes() {
+		out = append(out, attachable{attach.Array{ID: attachID(r, v.Slot), Of: r.ID().String(), Name: r.Name() + "/" + v.name, Capacity: v.Size}, v.Slot})
+	}
+	if len(out) == 0 {
+		out = append(out, attachable{attach.Array{ID: r.ID().String(), Of: r.ID().String(), Name: r.Name(), Capacity: r.Capacity()}, -1})
+	}
+	return out
+}
+
+// attachable finds what a name means that is to be a device.
+func (s *Service) attachable(name string) (r *running, a attachable, err error) {
+	of, volume, _ := strings.Cut(name, "/")
+	if r, err = s.find(of); err != nil {
+		return nil, a, err
+	}
+	all := r.attachables()
+	if i := slices.IndexFunc(all, func(a attachable) bool { return a.slot < 0 && volume == "" || a.Name == r.Name()+"/"+volume }); i >= 0 {
+		return r, all[i], nil
+	}
+	e := &control.Error{What: fmt.Sprintf("array %q has no volume %q", r.Name(), volume)}
+	if volume == "" {
+		e.What = fmt.Sprintf("array %q is a guarded set, of which each volume is attached by itself", r.Name())
+	}
+	for _, a := range all {
+		if a.slot >= 0 {
+			e.Hints = append(e.Hints, "nidalo attach "+say.Quote(a.Name))
+		}
+	}
+	return nil, a, e
 }
 
 // fitsGuarded looks at what a guarded set asks for before any disk is looked at.

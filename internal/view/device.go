@@ -10,11 +10,19 @@ import (
 // DeviceLines says of an attached array what its device is, in a few lines.
 func DeviceLines(name string, d *control.DeviceStatus) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "Array %s is a block device of this host: %s.\n", name, DeviceLine(d))
+	fmt.Fprintf(&b, "%s is a block device of this host: %s.\n", Served(name), DeviceLine(d))
 	if d.Kind == "fuse" {
 		b.WriteString("It is made in user space, since the kernel has no client of the block protocol. It survives a restart of the service,\nbut not the end of the keeper. Where the module nbd can be loaded (modprobe nbd), attach it anew.\n")
 	}
 	return b.String()
+}
+
+// Served is a name that clients use, in words: that of an array, or of a volume of a guarded set.
+func Served(name string) string {
+	if strings.Contains(name, "/") {
+		return "Volume " + name
+	}
+	return "Array " + name
 }
 
 // DeviceLine is the same in a clause.

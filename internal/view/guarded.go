@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
@@ -49,13 +50,25 @@ func (s *Screen) volumes(a control.ArrayStatus) {
 	if len(a.Volumes) == 0 {
 		return
 	}
-	t := s.table(table.Row{"volume", "usable", "written", "read from"}, 2, 3)
+	head := table.Row{"volume", "usable", "written", "read from"}
+	attached := slices.ContainsFunc(a.Volumes, func(v control.VolumeStatus) bool { return v.Device != nil })
+	if attached {
+		head = append(head, "device")
+	}
+	t := s.table(head, 2, 3)
 	for _, v := range a.Volumes {
 		written := "nothing yet"
 		if v.Used > 0 {
 			written = say.Size(v.Used)
 		}
-		t.AppendRow(table.Row{v.Name, say.Size(v.Size), written, v.From})
+		row := table.Row{v.Name, say.Size(v.Size), written, v.From}
+		switch {
+		case v.Device != nil:
+			row = append(row, DeviceLine(v.Device))
+		case attached:
+			row = append(row, "-")
+		}
+		t.AppendRow(row)
 	}
 	t.Render()
 	s.Printf("\n")

@@ -30,10 +30,11 @@ type How struct {
 	Connections int  `json:"connections,omitempty"`
 }
 
-// Array is an array in service.
+// Array is an array in service, or a volume of a guarded set.
 type Array struct {
 	ID, Name string
-	Capacity int64 // bytes
+	Of       string // the identity of the array, which a volume does not share
+	Capacity int64  // bytes
 }
 
 // Host is what the desk needs of the service.

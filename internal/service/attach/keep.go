@@ -70,7 +70,7 @@ func (d *Desk) keepOne(k *keeper.Client, a Array, device *keeper.Attached) {
 				d.host.Log.Warn("the device cannot be told the size of its array", "array", a.Name, "reason", err)
 			}
 		}
-	case want && !how.Boot && !attachedBefore(a.ID): // from before a reboot
+	case want && !how.Boot && !attachedBefore(a.Of): // from before a reboot
 		if err := d.host.Forget(a.ID); err != nil {
 			d.host.Log.Warn("that an array is not attached cannot be noted", "array", a.Name, "reason", err)
 		}
