@@ -144,7 +144,13 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.LastCheck.Partial = !c.Ended.IsZero() && c.Cursor < lay.Stripes()
 	}
 	out.NextCheck = s.nextCheck(r)
-	out.Growth, out.Change = growthOf(r), changeOf(rec)
+	s.describeLayout(r, &out)
+	return out
+}
+
+// describeLayout adds how an array is laid out, and may be.
+func (s *Service) describeLayout(r *running, out *control.ArrayStatus) {
+	out.Growth, out.Change = growthOf(r), changeOf(r.Record())
 	if w, there := s.waitingOf(r); there {
 		out.Waiting = &w.Change
 	}
@@ -156,9 +162,8 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		}
 	}
 	if out.Change == nil && len(out.Volumes) == 0 { // two layouts are no layers
-		out.Layers = plan.Layers(lay)
+		out.Layers = plan.Layers(r.Layout())
 	}
-	return out
 }
 
 // checkStatus is a check as the record of an array has it.
