@@ -289,6 +289,17 @@ func Decode(buf []byte) (*Record, error) {
 	return r, nil
 }
 
+// CheckVolume says what is wrong with the name of a volume.
+func CheckVolume(name string) error {
+	if name == "parity" {
+		return errors.New("a volume cannot be called parity: other disks of the set have that")
+	}
+	if err := CheckName(name); err != nil {
+		return fmt.Errorf("volume: %w", err)
+	}
+	return nil
+}
+
 // CheckName says what is wrong with an array name: it is also the name of the export, and part of commands.
 func CheckName(name string) error {
 	if name == "" || len(name) > maxName {

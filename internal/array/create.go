@@ -68,11 +68,8 @@ func (p Plan) Layout() (*layout.Map, []record.Place, error) {
 func (p Plan) guarded(sizes []int64) (*layout.Map, error) {
 	names := map[string]bool{}
 	for _, name := range p.Volumes {
-		if err := record.CheckName(name); err != nil {
-			return nil, fmt.Errorf("volume: %w", err)
-		}
-		if name == "parity" {
-			return nil, errors.New("a volume cannot be called parity: other disks of the set have that")
+		if err := record.CheckVolume(name); err != nil {
+			return nil, err
 		}
 		if names[name] {
 			return nil, fmt.Errorf("two volumes would have the name %q", name)

@@ -101,3 +101,96 @@ func TestAGuardedSetWithParityThatIsTooSmallIsRefused(t *testing.T) {
 	_, err = array.Create(p, array.Config{})
 	require.ErrorContains(t, err, "two volumes")
 }
+
+// A set grows by further disks, and by larger ones in the place of its own, while it is used. Nothing that it has moves.
+func TestAGuardedSetGrows(t *testing.T) {
+	f := newFolder(t)
+	a := guarded(t, f, 2, []int64{24, 40, 40, 44})
+	want := noise(1, int(a.Capacity()))
+	clear(want[:4*mib]) // of the tenants
+	require.NoError(t, a.WriteAt(want, 0))
+	load := newTenants(t, a, 2, 2*mib)
+	load.after(mib)
+	require.NoError(t, a.AddVolumes([]string{"maps", "charts"}, []disk.Disk{f.disk(32 * mib), f.disk(24 * mib)}))
+	load.after(mib)
+	load.leaveIn(want)
+	require.Len(t, a.Layout().Volumes(), 4)
+	require.Equal(t, []string{"book0", "book1", "", "", "maps", "charts"}, volumesOf(a))
+	for _, v := range a.Layout().Volumes()[2:] {
+		require.EqualValues(t, len(want), v.Start, "what is there keeps its place")
+		want = append(want, make([]byte, v.Size)...)
+	}
+	sound(t, a, want)
+	last := a.Layout().Volumes()[3]
+	copy(want[last.Start:], noise(2, int(last.Size)))
+	require.NoError(t, a.WriteAt(want[last.Start:], last.Start))
+	for _, lost := range [][]int{{0, 5}, {1, 2}, {4, 3}} {
+		for _, slot := range lost {
+			require.NoError(t, a.Fail(slot, false))
+		}
+		requireReads(t, a, want, 0)
+		for _, slot := range lost {
+			size := map[int]int64{0: 64, 2: 90, 3: 80}[slot] // larger ones
+			require.NoError(t, a.Replace(slot, f.disk(max(size, 40)*mib)))
+		}
+		a.WaitTasks()
+		sound(t, a, want)
+	}
+	_, err := a.PlanVolumes([]string{"more"}, []int64{100 * mib})
+	require.ErrorIs(t, err, layout.ErrParitySmall)
+	for name, says := range map[string]string{"maps": "two volumes", "parity": "cannot be called", "a/b": "allowed"} {
+		_, err = a.PlanVolumes([]string{name}, []int64{24 * mib})
+		require.ErrorContains(t, err, says)
+	}
+
+	// The volumes of the disks that are larger now become longer, and so does parity.
+	a.Measure()
+	require.Positive(t, a.Gain().Bytes)
+	before := volumes(a)
+	_, err = a.Grow()
+	require.NoError(t, err)
+	a.Measure()
+	require.Zero(t, a.Gain().Bytes)
+	now := volumes(a)
+	require.Greater(t, now[0].Size, int64(50*mib))
+	grown := make([]byte, a.Capacity())
+	for slot, v := range before {
+		require.GreaterOrEqual(t, now[slot].Size, v.Size)
+		copy(grown[now[slot].Start:], want[v.Start:v.Start+v.Size])
+	}
+	want = grown
+	sound(t, a, want)
+	end := int(now[0].Start + now[0].Size)
+	copy(want[end-4*mib:end], noise(3, 4*mib))
+	require.NoError(t, a.WriteAt(want[end-4*mib:end], int64(end-4*mib)))
+
+	// A further volume on a disk as large as the smallest with parity: it reaches as far as that.
+	require.NoError(t, a.AddVolumes([]string{"last"}, []disk.Disk{f.disk(80 * mib)}))
+	want = append(want, noise(4, int(a.Capacity())-len(want))...)
+	require.NoError(t, a.WriteAt(want[len(grown):], int64(len(grown))))
+	require.NoError(t, a.Flush())
+	a.Abandon()
+	a, err = f.reopen(array.Config{})
+	require.NoError(t, err)
+	sound(t, a, want)
+	require.NoError(t, a.Fail(0, false))
+	require.NoError(t, a.Fail(6, false))
+	requireReads(t, a, want, 0)
+	require.NoError(t, a.Close())
+}
+
+// volumes are those of a set, by slot.
+func volumes(a *array.Array) map[int]layout.Volume {
+	out := map[int]layout.Volume{}
+	for _, v := range a.Layout().Volumes() {
+		out[v.Slot] = v
+	}
+	return out
+}
+
+func volumesOf(a *array.Array) (names []string) {
+	for _, e := range a.Record().Roster {
+		names = append(names, e.Volume)
+	}
+	return names
+}

@@ -40,6 +40,19 @@ func (a *Array) WrittenIn(slot int) int64 {
 	return a.stripes.Written(slot, 0, func(nth int64) int64 { return a.stripes.NextMarked(m, nth) })
 }
 
+// Alone says why the array cannot grow at this moment, see task.Works.
+func (a *Array) Alone() error { return a.works.Alone() }
+
+// PlanVolumes works out further data disks of a guarded set, see task.Works.
+func (a *Array) PlanVolumes(names []string, sizes []int64) (task.NewVolumes, error) {
+	return a.works.PlanVolumes(names, sizes)
+}
+
+// AddVolumes adds data disks to a guarded set, see task.Works.
+func (a *Array) AddVolumes(names []string, disks []disk.Disk) error {
+	return a.works.AddVolumes(names, disks)
+}
+
 // PlanWiden works out what Grow does where disks are of different sizes, see task.Works.
 func (a *Array) PlanWiden() (task.Conversion, error) { return a.works.PlanWiden() }
 

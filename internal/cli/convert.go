@@ -88,7 +88,12 @@ func changeOptions(e *env, f *flag.FlagSet) *changing {
 func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error {
 	return e.withControl(func(c *control.Control) error {
 		var err error
-		if req.Disks, err = e.many(c, disks...); err != nil {
+		if req.Volumes, disks = volumesIn(disks); len(req.Volumes) > 0 {
+			req.Disks, err = e.disks(c, disks...)
+		} else {
+			req.Disks, err = e.many(c, disks...)
+		}
+		if err != nil {
 			return err
 		}
 		req.AlthoughBad, req.DryRun = o.althoughBad, true
@@ -166,9 +171,11 @@ func (e *env) changed(c *control.Control, p control.ChangeReply, waited bool) er
 		}
 		return nil
 	}
-	e.out.Printf("Array %s has %s now: level %s of %d disks, %s.\n", a.Name, say.Size(a.Capacity), a.Level, len(a.Members), view.Survives(a))
+	e.out.Printf("Array %s has %s now: %s of %d disks, %s.\n", a.Name, say.Size(a.Capacity), view.LevelOf(a.Level), len(a.Members), view.Survives(a))
 	var next []string
 	switch fs := p.FileSystem; {
+	case len(p.Volumes) > 0:
+		next = append(next, fmt.Sprintf("nidalo attach %s/%s   makes a volume a block device of this host", a.Name, p.Volumes[0].Name))
 	case p.Then.Capacity <= p.Before.Capacity:
 	case fs != nil:
 		next = append(next, fmt.Sprintf("%s   enlarges the %s file system on it; it is as large as before", fs.Command, fs.Kind))

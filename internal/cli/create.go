@@ -161,8 +161,8 @@ func (e *env) guards(c *control.Control, req *control.CreateRequest, args []stri
 	}
 	var disks []string
 	for _, arg := range args {
-		if name, disk, ok := strings.Cut(arg, "="); ok {
-			req.Volumes, disks = append(req.Volumes, name), append(disks, disk)
+		if names, disk := volumesIn([]string{arg}); len(names) > 0 {
+			req.Volumes, disks = append(req.Volumes, names...), append(disks, disk...)
 			continue
 		}
 		bays := say.Expand(arg)
@@ -183,4 +183,16 @@ func (e *env) guards(c *control.Control, req *control.CreateRequest, args []stri
 	var err error
 	req.Disks, err = e.disks(c, disks...)
 	return err
+}
+
+// volumesIn reads VOLUME=DISK; where not all are so, there are no names.
+func volumesIn(args []string) (names, disks []string) {
+	for _, arg := range args {
+		name, disk, ok := strings.Cut(arg, "=")
+		if !ok || strings.ContainsAny(name, "/") { // a path may have one
+			return nil, args
+		}
+		names, disks = append(names, name), append(disks, disk)
+	}
+	return names, disks
 }

@@ -12,7 +12,7 @@ Without disks: takes up the room that all members have since they are on larger 
 larger. No data moves, and it takes seconds. As long as some disks are too small, nidalo status says how far it is. Where disks
 are of different sizes, the layers that become wider are laid out anew.
 
-With disks: adds them. Levels 0, 5, 6 and triple become wider; 10, 50 and 60 get more groups of the size they have; concat goes on
+With disks: adds them. To a guarded set they come as VOLUME=DISK, each a volume more, in seconds. Levels 0, 5, 6 and triple become wider; 10, 50 and 60 get more groups of the size they have; concat goes on
 behind its end. The data is spread over all members by a conversion, while the array is used (nidalo help convert).
 
 Clients see the new size when they connect anew, an attached device at once. A conversion can go back
@@ -20,7 +20,8 @@ as long as it is under way (nidalo cancel); the rest cannot be taken back.
 
   nidalo grow tides
   nidalo grow tides B1 B2
-  nidalo grow -wait tides B1-B4`,
+  nidalo grow -wait tides B1-B4
+  nidalo grow archive charts=B5`,
 	with: func(e *env, f *flag.FlagSet) action {
 		o := changeOptions(e, f)
 		return func(args []string) error {

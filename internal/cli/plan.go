@@ -127,11 +127,12 @@ members; with -change: those of a conversion to another level, or to the same wi
 // changes shows what a change of layout would mean.
 func (o *planOptions) changes(e *env, args []string) error {
 	return e.withControl(func(c *control.Control) error {
-		disks, err := e.many(c, args...)
+		volumes, disks := volumesIn(args)
+		disks, err := e.many(c, disks...)
 		if err != nil {
 			return err
 		}
-		r, err := c.Change(control.ChangeRequest{Array: o.change, Grow: o.level == "" && o.free == "", Level: o.level, Groups: o.groups, Free: (&changing{free: o.free}).freed(), Disks: disks, DryRun: true})
+		r, err := c.Change(control.ChangeRequest{Array: o.change, Grow: o.level == "" && o.free == "", Level: o.level, Volumes: volumes, Groups: o.groups, Free: (&changing{free: o.free}).freed(), Disks: disks, DryRun: true})
 		if err != nil {
 			return err
 		}

@@ -144,6 +144,7 @@ type ChangeRequest struct {
 	Strip       int64    `json:"strip_bytes"`               // 0: as it is
 	Groups      int      `json:"groups"`                    // 0: chosen
 	Disks       []string `json:"disks"`                     // blank, to be added
+	Volumes     []string `json:"volumes,omitempty"`         // what those are to be called in a guarded set
 	Shrink      int64    `json:"shrink_to_bytes,omitempty"` // only less capacity
 	Free        []string `json:"free,omitempty"`            // members that the array is to do without
 	Spares      bool     `json:"freed_to_spares"`           // disks that are freed are kept as hot spares
@@ -176,6 +177,7 @@ type ChangeReply struct {
 	Back    bool             `json:"can_go_back"`           // as long as it is under way
 	Waits   string           `json:"waits,omitempty"`       // what it begins after, by itself, in words
 	Written *WrittenEach     `json:"written_each,omitempty"`
+	Volumes []VolumeStatus   `json:"volumes,omitempty"` // that come to a guarded set
 	// FileSystem is the one on an array that grows.
 	FileSystem *FileSystemStatus `json:"file_system,omitempty"`
 	Stays      bool              `json:"stays"`            // the service goes on by itself

@@ -363,6 +363,10 @@ func (d *drawing) turnsBack() bool { return d.Seed%16 == 11 || d.Seed%16 == 15 }
 
 // turn is a change of layout. Some scripts are about smaller ones too.
 func (d *drawing) turn() {
+	if d.Level == layout.Guarded {
+		d.add("hand", "volume", d.Int64N(3))
+		return
+	}
 	if d.lessens() {
 		switch d.IntN(6) {
 		case 0:

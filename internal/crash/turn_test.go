@@ -3,6 +3,7 @@
 package crash
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -27,12 +28,34 @@ func (c *machine) enlarge(_ string, n []int64) error {
 
 // grow takes up the room of disks that were made larger.
 func (c *machine) grow(string, []int64) error {
+	if c.script.Level == layout.Guarded {
+		return nil // volumes that become longer move those behind them in the logical space, and the model goes by that
+	}
 	c.a.Measure()
 	if g, err := c.a.Grow(); err == nil && g.Bytes > 0 {
 		seen("grown")
 		if g.Moves {
 			seen("layers laid out anew")
 		}
+	}
+	return nil
+}
+
+// volume adds a data disk to a guarded set.
+func (c *machine) volume(_ string, n []int64) error {
+	if c.script.Level != layout.Guarded || len(c.disks) >= mostMembers {
+		return nil
+	}
+	c.serial++
+	d := NewDisk(fmt.Sprintf("d%d", c.serial), diskSize+n[0]%3*unevenBy, c.power)
+	c.all = append(c.all, d)
+	if err := c.a.AddVolumes([]string{d.name}, []disk.Disk{d}); err != nil {
+		c.note("    no further volume: %v", err)
+	} else {
+		seen("a volume added")
+	}
+	if have := len(c.a.MemberStates()); have > len(c.disks) { // even when the power went in the middle
+		c.disks = append(c.disks, d)
 	}
 	return nil
 }

@@ -35,6 +35,8 @@ func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error
 		return s.shrink(r, req)
 	case req.Grow && len(req.Disks) == 0:
 		return s.grow(r, req)
+	case r.Layout().Level == layout.Guarded && req.Grow:
+		return s.addVolumes(r, req)
 	case r.Record().Turn != nil || s.stillLeaves(r) != nil:
 		return s.changeLater(r, req)
 	}
@@ -121,9 +123,6 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 
 // grow takes up the room of larger disks, or says what that would gain.
 func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
-	if r.Layout().Level == layout.Guarded {
-		return nil, &control.Error{What: fmt.Sprintf("array %s is a guarded set, which cannot grow yet", r.Name())}
-	}
 	r.measure()
 	g := r.Gain()
 	if g.Bytes == 0 && r.Record().Turn == nil && r.Waits() == "" {
@@ -141,7 +140,7 @@ func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeRe
 	if req.DryRun {
 		return out, nil
 	}
-	if _, err := r.Grow(); err != nil {
+	if err := r.growNow(); err != nil {
 		return nil, person(err)
 	}
 	return out, s.noteGrowth(r, out)
@@ -153,6 +152,10 @@ func noRoom(r *running, g task.Gain) error {
 	if names := shortNames(r, g); len(names) > 0 {
 		e.What = fmt.Sprintf("array %s cannot grow yet: the disks of %s are too small", r.Name(), say.List(names))
 		e.Hints = append(e.Hints, fmt.Sprintf("nidalo exchange %s %s   larger ones in their place gain %s", r.Name(), names[0], say.Size(g.Then)))
+	}
+	if r.Layout().Volumes() != nil {
+		return &control.Error{What: fmt.Sprintf("array %s uses all of its data disks, as far as its parity disks reach", r.Name()),
+			Hints: []string{fmt.Sprintf("nidalo grow %s VOLUME=DISK   adds a volume", r.Name()), fmt.Sprintf("nidalo exchange %s MEMBER   leads through the exchange of a disk for a larger one", r.Name())}}
 	}
 	e.Hints = append(e.Hints, fmt.Sprintf("nidalo grow %s DISK   adds a disk", r.Name()))
 	return e
@@ -274,7 +277,7 @@ func (s *Service) growByThemselves() {
 		if g := r.Gain(); g.Bytes == 0 || g.Cut || !s.unasked() {
 			continue // what was given up on purpose is taken up again by a command only
 		}
-		_, err := r.Grow()
+		err := r.growNow()
 		if err == nil {
 			err = s.noteGrowth(r, &control.ChangeReply{Before: before, Then: layoutOf(r)})
 		}

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -108,6 +109,7 @@ type export struct {
 
 // served counts what clients asked for since the array was started.
 type served struct {
+	growing    sync.RWMutex // requests to volumes hold it, whose places in the set move when that grows
 	operations atomic.Int64
 	busy       atomic.Int64 // ns that they waited for them, altogether
 }

@@ -12,7 +12,7 @@ import (
 // fileSystemOn is the file system that takes up an array, if it is one that is known.
 func fileSystemOn(r *running) (fs content.FileSystem, ok bool) {
 	head := make([]byte, content.Head)
-	if r.Failure() != nil || r.ReadAt(head, 0) != nil {
+	if r.Failure() != nil || r.Layout().Volumes() != nil || r.ReadAt(head, 0) != nil {
 		return fs, false
 	}
 	return content.Find(head)

@@ -13,6 +13,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/control"
+	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
 	"nidalo/internal/service/attach"
 )
@@ -53,6 +54,12 @@ type ofVolume struct {
 	slot int
 }
 
+// hold keeps the set from growing, which moves volumes in the logical space of the set, until release is called.
+func (v ofVolume) hold() (release func()) {
+	v.to.growing.RLock()
+	return v.to.growing.RUnlock
+}
+
 func (v ofVolume) volume() layout.Volume {
 	out, _ := v.a.Layout().Volume(v.slot)
 	return out
@@ -69,6 +76,7 @@ func (v ofVolume) at(off, n int64) (int64, error) {
 }
 
 func (v ofVolume) Read(p []byte, off int64) ([]nbd.Hole, error) {
+	defer v.hold()()
 	at, err := v.at(off, int64(len(p)))
 	if err != nil {
 		return nil, err
@@ -81,6 +89,7 @@ func (v ofVolume) Read(p []byte, off int64) ([]nbd.Hole, error) {
 }
 
 func (v ofVolume) Write(p []byte, off int64) error {
+	defer v.hold()()
 	at, err := v.at(off, int64(len(p)))
 	if err != nil {
 		return err
@@ -88,15 +97,11 @@ func (v ofVolume) Write(p []byte, off int64) error {
 	return v.export.Write(p, at)
 }
 
-func (v ofVolume) Receive(off, length int64, fill func([]byte) error) error {
-	at, err := v.at(off, length)
-	if err != nil {
-		return err
-	}
-	return v.export.Receive(at, length, fill)
-}
+// Receive leaves the data to Write: a client may take as long as it likes, and would keep the set from growing.
+func (v ofVolume) Receive(int64, int64, func([]byte) error) error { return nbd.ErrNotTaken }
 
 func (v ofVolume) FlushRange(off, length int64) error {
+	defer v.hold()()
 	at, err := v.at(off, length)
 	if err != nil {
 		return err
@@ -105,6 +110,7 @@ func (v ofVolume) FlushRange(off, length int64) error {
 }
 
 func (v ofVolume) Zero(off, length int64) error {
+	defer v.hold()()
 	at, err := v.at(off, length)
 	if err != nil {
 		return err
@@ -113,11 +119,83 @@ func (v ofVolume) Zero(off, length int64) error {
 }
 
 func (v ofVolume) Extents(off, n int64, limit int) ([]nbd.Extent, error) {
+	defer v.hold()()
 	at, err := v.at(off, n)
 	if err != nil {
 		return nil, err
 	}
 	return v.export.Extents(at, n, limit)
+}
+
+// growNow takes up the room of larger disks.
+func (r *running) growNow() error {
+	r.served.growing.Lock()
+	defer r.served.growing.Unlock()
+	_, err := r.Grow()
+	return err
+}
+
+// addVolumes adds data disks to a guarded set, or says what that would mean.
+func (s *Service) addVolumes(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
+	if len(req.Volumes) != len(req.Disks) {
+		return nil, &control.Error{What: fmt.Sprintf("%d names for %d disks", len(req.Volumes), len(req.Disks)), Hints: []string{"nidalo grow " + say.Quote(r.Name()) + " VOLUME=DISK …"}}
+	}
+	disks, err := s.takeBlank(req.Disks, req.DryRun)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.addVolumesOn(r, req, disks)
+	if err != nil || req.DryRun {
+		for _, d := range disks {
+			_ = d.Close()
+		}
+	}
+	return out, err
+}
+
+func (s *Service) addVolumesOn(r *running, req control.ChangeRequest, disks []disk.Disk) (*control.ChangeReply, error) {
+	sizes := make([]int64, len(disks))
+	for i, d := range disks {
+		if why := s.doubt(d); why != "" && !req.AlthoughBad {
+			return nil, badDisk(d.Identity(), why)
+		}
+		sizes[i] = d.Size()
+	}
+	v, err := r.PlanVolumes(req.Volumes, sizes)
+	if err == nil {
+		err = r.Alone()
+	}
+	if err != nil {
+		return nil, person(err)
+	}
+	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Stays: s.opt.Stays}
+	out.Then.Capacity, out.Then.Members = v.After, out.Before.Members+len(disks)
+	for i, d := range disks {
+		out.Disks = append(out.Disks, d.Identity())
+		out.Volumes = append(out.Volumes, control.VolumeStatus{Name: req.Volumes[i], Slot: out.Before.Members + i, Size: v.Sizes[i]})
+	}
+	if req.DryRun {
+		return out, nil
+	}
+	for _, d := range disks {
+		if id := d.Identity(); id.Bay == "" {
+			if err := s.seen.Remember(id.Path); err != nil {
+				return nil, err
+			}
+		}
+	}
+	err = quietly(disks, func() error {
+		r.served.growing.Lock()
+		defer r.served.growing.Unlock()
+		return r.AddVolumes(req.Volumes, disks)
+	})
+	if err != nil {
+		return nil, person(err)
+	}
+	for _, d := range disks {
+		s.noSpare(d.Identity())
+	}
+	return out, nil
 }
 
 // volumesOf says how the volumes of a guarded set are.

@@ -21,7 +21,7 @@ func (s *Screen) Change(c control.ChangeReply) {
 		s.Printf("  %-9s %s now, %s then\n", what, before, after)
 	}
 	level := func(l control.LayoutStatus) string {
-		out := "level " + l.Level
+		out := LevelOf(l.Level)
 		if l.Groups > 1 && l.Level != "concat" {
 			out += fmt.Sprintf(" in %d groups", l.Groups)
 		}
@@ -37,6 +37,9 @@ func (s *Screen) Change(c control.ChangeReply) {
 	}
 	if len(c.Disks) > 0 {
 		s.Printf("  %-9s %s\n", "new disks", shortNames(c.Disks))
+	}
+	for _, v := range c.Volumes {
+		s.Printf("  %-9s %s, %s\n", "volume", v.Name, say.Size(v.Size))
 	}
 	if len(c.Free) > 0 {
 		then := "blank at the end"

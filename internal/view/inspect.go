@@ -62,7 +62,7 @@ func (s *Screen) Inspected(r *control.InspectReply) {
 		if d.Clean {
 			stopped = "stopped in order"
 		}
-		s.Printf("   %-10s %s, level %s, strips of %s, created %s\n", "array", d.Array, d.Level, say.Size(d.Strip), d.Created.Local().Format("2006-01-02 15:04"))
+		s.Printf("   %-10s %s, %s, strips of %s, created %s\n", "array", d.Array, LevelOf(d.Level), say.Size(d.Strip), d.Created.Local().Format("2006-01-02 15:04"))
 		s.Printf("   %-10s slot %d, epoch %d, generation %d, %s\n", "record", d.Slot, d.Epoch, d.Generation, stopped)
 		line("copies", copies(d.Copies))
 		line("journal", d.Journal)

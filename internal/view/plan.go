@@ -239,7 +239,7 @@ func (s *Screen) WhatIf(replies []advice.Loss) {
 		if i > 0 {
 			s.Printf("\n")
 		}
-		s.Printf("%s   level %s: %s now, %s then", s.strong(r.Array), r.Level, s.paint(string(r.Before)), s.paint(string(r.After)))
+		s.Printf("%s   %s: %s now, %s then", s.strong(r.Array), LevelOf(r.Level), s.paint(string(r.Before)), s.paint(string(r.After)))
 		if r.After != "failed" {
 			s.Printf(", margin %s", Margin(r.Margin, r.Best))
 		}

@@ -42,6 +42,7 @@ func (w *Works) Gain() (g Gain) {
 		}
 	}
 	if lay.Level == layout.Guarded {
+		w.gainOfGuarded(&g)
 		return g
 	}
 	if g.Cut = w.wasCut(); lay.Mixed() || g.Cut {
@@ -154,40 +155,28 @@ func (w *Works) Waits() string {
 func (w *Works) Grow() (Gain, error) {
 	w.joins.Lock()
 	defer w.joins.Unlock()
-	switch {
-	case w.host.Alive() != nil:
-		return Gain{}, w.host.Alive()
-	case w.host.Roster.View().Turn != nil:
-		return Gain{}, errConverting
-	case w.Waits() != "":
-		return Gain{}, fmt.Errorf("growing has to wait %s", w.Waits())
+	if err := w.Alone(); err != nil {
+		return Gain{}, err
 	}
 	g := w.Gain()
 	if g.Bytes == 0 {
 		return g, errNoGain
 	}
-	if err := w.host.Roster.Resize(); err != nil {
-		return g, err
-	}
-	places := make([]record.Place, len(g.more))
-	err := member.Parallel(len(places), func(slot int) (err error) {
-		m := w.host.Slots.At(slot)
-		if places[slot] = *m.Place(); g.more[slot] == 0 {
-			return nil
-		}
-		if places[slot], err = m.Place().With(g.more[slot]); err != nil {
-			return err
-		}
-		last := len(places[slot].More) - 1
-		if err = w.host.Journal.Blank(m, &places[slot].More[last]); err == nil {
-			err = m.Sync()
-		}
-		return err
-	})
+	places, err := w.extend(g.more)
 	if err != nil {
 		return g, err
 	}
-	regions := w.grown(g, places)
+	regions, err := w.grown(g, places)
+	if err != nil {
+		return g, err
+	}
+	if w.host.Layout().Level == layout.Guarded {
+		release, err := w.still()
+		if err != nil {
+			return g, err
+		}
+		defer release()
+	}
 	if err := w.host.Roster.Grow(places, regions, w.host.Remap); err != nil {
 		return g, err
 	}
@@ -200,11 +189,18 @@ func (w *Works) Grow() (Gain, error) {
 }
 
 // grown are the regions of the array with one more over the last segments of some members.
-func (w *Works) grown(g Gain, places []record.Place) []layout.Region {
+func (w *Works) grown(g Gain, places []record.Place) ([]layout.Region, error) {
 	lay := w.host.Layout()
 	regions := record.RegionsOf(lay)
-	if g.Moves {
-		return regions // they are laid out anew by a conversion
+	switch {
+	case g.Moves:
+		return regions, nil // they are laid out anew by a conversion
+	case lay.Level == layout.Guarded:
+		roster := slices.Clone(w.host.Roster.View().Roster)
+		for slot, p := range places {
+			roster[slot].More = p.Sizes()
+		}
+		return w.guardedRegions(roster)
 	}
 	id := w.nextID(regions)
 	if lay.Level.Appends() {
@@ -216,13 +212,13 @@ func (w *Works) grown(g Gain, places []record.Place) []layout.Region {
 				id++
 			}
 		}
-		return regions
+		return regions, nil
 	}
 	all := layout.Region{Shape: lay.Shape, ID: id, Rows: g.more[0] / lay.Shape.Strip}
 	for _, slot := range regions[0].Slots {
 		all.Slots, all.Begin = append(all.Slots, slot), append(all.Begin, firstOfLast(places[slot]))
 	}
-	return append(regions, all)
+	return append(regions, all), nil
 }
 
 // nextID is an identity that no region has.
