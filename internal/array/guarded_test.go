@@ -9,6 +9,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/disk"
 )
 
@@ -176,6 +177,44 @@ func TestAGuardedSetGrows(t *testing.T) {
 	require.NoError(t, a.Fail(0, false))
 	require.NoError(t, a.Fail(6, false))
 	requireReads(t, a, want, 0)
+	require.NoError(t, a.Close())
+}
+
+// Further parity disks are filled while the set is used, over a crash, and then it survives as many losses more.
+func TestParityIsAddedToAGuardedSet(t *testing.T) {
+	f := newFolder(t)
+	a := guarded(t, f, 1, []int64{24, 40, 32, 44})
+	want := noise(1, int(a.Capacity()))
+	clear(want[:4*mib]) // of the tenants
+	require.NoError(t, a.WriteAt(want, 0))
+	load := newTenants(t, a, 2, 2*mib)
+	load.after(mib)
+	a.SetPace(task.Pace{Rate: 16 * mib})
+	require.ErrorIs(t, a.PlanParity(30*mib), layout.ErrParitySmall)
+	require.NoError(t, a.AddParity(f.disk(40*mib)))
+	margin, _ := a.Margin()
+	require.Equal(t, 1, margin, "it counts when it is filled")
+	load.after(mib)
+	load.leaveIn(want)
+	require.NoError(t, a.Flush())
+	a.Abandon()
+	a, err := f.reopen(array.Config{})
+	require.NoError(t, err)
+	a.WaitTasks()
+	margin, _ = a.Margin()
+	require.Equal(t, 2, margin)
+	require.NoError(t, a.AddVolumes([]string{"maps"}, []disk.Disk{f.disk(40 * mib)}))
+	want = append(want, noise(2, int(a.Capacity())-len(want))...)
+	require.NoError(t, a.WriteAt(want[len(want)-20*mib:], int64(len(want)-20*mib)))
+	clear(want[int(a.Layout().Volumes()[3].Start) : len(want)-20*mib])
+	require.NoError(t, a.AddParity(f.disk(48*mib)))
+	a.WaitTasks()
+	sound(t, a, want)
+	for _, slot := range []int{0, 3, 5} {
+		require.NoError(t, a.Fail(slot, false))
+	}
+	requireReads(t, a, want, 0)
+	require.ErrorContains(t, a.PlanParity(48*mib), "three parity disks")
 	require.NoError(t, a.Close())
 }
 

@@ -48,6 +48,15 @@ func (a *Array) PlanVolumes(names []string, sizes []int64) (task.NewVolumes, err
 	return a.works.PlanVolumes(names, sizes)
 }
 
+// PlanParity says why a disk of some size cannot be a further parity disk of a guarded set, see task.Works.
+func (a *Array) PlanParity(size int64) error {
+	_, err := a.works.PlanParity(size)
+	return err
+}
+
+// AddParity adds a parity disk to a guarded set, see task.Works.
+func (a *Array) AddParity(d disk.Disk) error { return a.works.AddParity(d) }
+
 // AddVolumes adds data disks to a guarded set, see task.Works.
 func (a *Array) AddVolumes(names []string, disks []disk.Disk) error {
 	return a.works.AddVolumes(names, disks)

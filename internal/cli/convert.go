@@ -128,6 +128,11 @@ func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error 
 			e.out.Next([]string{fmt.Sprintf("nidalo cancel %s conversion   drops it; what is under way goes on", plan.Array)})
 			return nil
 		}
+		if o.wait && plan.Parity {
+			if _, err := e.follow(c, req.Array, state.TaskRebuild, nil); err != nil {
+				return err
+			}
+		}
 		if o.wait && plan.Moves > 0 {
 			if err := e.followChange(c, req.Array); err != nil {
 				return err
@@ -174,6 +179,8 @@ func (e *env) changed(c *control.Control, p control.ChangeReply, waited bool) er
 	e.out.Printf("Array %s has %s now: %s of %d disks, %s.\n", a.Name, say.Size(a.Capacity), view.LevelOf(a.Level), len(a.Members), view.Survives(a))
 	var next []string
 	switch fs := p.FileSystem; {
+	case p.Parity && !waited:
+		next = append(next, "nidalo watch   follows the rebuild of the parity disk")
 	case len(p.Volumes) > 0:
 		next = append(next, fmt.Sprintf("nidalo attach %s/%s   makes a volume a block device of this host", a.Name, p.Volumes[0].Name))
 	case p.Then.Capacity <= p.Before.Capacity:

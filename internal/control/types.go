@@ -117,7 +117,8 @@ type VolumeStatus struct {
 	Slot   int           `json:"slot"`
 	Size   int64         `json:"size_bytes"`
 	Used   int64         `json:"used_bytes"`
-	From   string        `json:"comes_from"` // what its contents are read from, in words
+	AtMost bool          `json:"used_at_most"` // its disk is away, and the others do not tell volumes apart
+	From   string        `json:"comes_from"`   // what its contents are read from, in words
 	Export string        `json:"export,omitempty"`
 	Device *DeviceStatus `json:"device,omitempty"` // that it is attached as
 }
@@ -145,6 +146,7 @@ type ChangeRequest struct {
 	Groups      int      `json:"groups"`                    // 0: chosen
 	Disks       []string `json:"disks"`                     // blank, to be added
 	Volumes     []string `json:"volumes,omitempty"`         // what those are to be called in a guarded set
+	Parity      bool     `json:"parity,omitempty"`          // it is to have the parity of a guarded set
 	Shrink      int64    `json:"shrink_to_bytes,omitempty"` // only less capacity
 	Free        []string `json:"free,omitempty"`            // members that the array is to do without
 	Spares      bool     `json:"freed_to_spares"`           // disks that are freed are kept as hot spares
@@ -178,6 +180,7 @@ type ChangeReply struct {
 	Waits   string           `json:"waits,omitempty"`       // what it begins after, by itself, in words
 	Written *WrittenEach     `json:"written_each,omitempty"`
 	Volumes []VolumeStatus   `json:"volumes,omitempty"` // that come to a guarded set
+	Parity  bool             `json:"parity,omitempty"`  // a parity disk comes to it, and is filled
 	// FileSystem is the one on an array that grows.
 	FileSystem *FileSystemStatus `json:"file_system,omitempty"`
 	Stays      bool              `json:"stays"`            // the service goes on by itself

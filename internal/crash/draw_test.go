@@ -364,7 +364,11 @@ func (d *drawing) turnsBack() bool { return d.Seed%16 == 11 || d.Seed%16 == 15 }
 // turn is a change of layout. Some scripts are about smaller ones too.
 func (d *drawing) turn() {
 	if d.Level == layout.Guarded {
-		d.add("hand", "volume", d.Int64N(3))
+		if d.IntN(3) == 0 {
+			d.add("hand", "parity")
+		} else {
+			d.add("hand", "volume", d.Int64N(3))
+		}
 		return
 	}
 	if d.lessens() {

@@ -53,6 +53,7 @@ var handVerbs = map[string]verb{
 	"stray":     {[]string{"slot", "after", "shift"}, true, silently(strays, writes)},
 	"enlarge":   {[]string{"mib"}, true, (*machine).enlarge},
 	"grow":      {nil, true, (*machine).grow},
+	"parity":    {nil, true, (*machine).moreParity},
 	"volume":    {[]string{"mib"}, true, (*machine).volume},
 	"convert":   {[]string{"level", "disks", "strip"}, true, (*machine).convert},
 	"let-go":    {[]string{"level", "members", "strip"}, true, (*machine).letGo},

@@ -60,6 +60,23 @@ func (c *machine) volume(_ string, n []int64) error {
 	return nil
 }
 
+// moreParity adds a parity disk to a guarded set.
+func (c *machine) moreParity(string, []int64) error {
+	if c.script.Level != layout.Guarded || len(c.disks) >= mostMembers {
+		return nil
+	}
+	d := c.newDisk()
+	if err := c.a.AddParity(d); err != nil {
+		c.note("    no further parity disk: %v", err)
+	} else {
+		seen("a parity disk added")
+	}
+	if have := len(c.a.MemberStates()); have > len(c.disks) { // even when the power went in the middle
+		c.disks = append(c.disks, d)
+	}
+	return nil
+}
+
 // most is how many members a script makes at most.
 const mostMembers = 10
 

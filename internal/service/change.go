@@ -37,6 +37,8 @@ func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error
 		return s.grow(r, req)
 	case r.Layout().Level == layout.Guarded && req.Grow:
 		return s.addVolumes(r, req)
+	case req.Parity:
+		return nil, &control.Error{What: fmt.Sprintf("array %s is no guarded set, whose parity disks are members of their own", r.Name())}
 	case r.Record().Turn != nil || s.stillLeaves(r) != nil:
 		return s.changeLater(r, req)
 	}

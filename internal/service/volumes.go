@@ -137,14 +137,18 @@ func (r *running) growNow() error {
 
 // addVolumes adds data disks to a guarded set, or says what that would mean.
 func (s *Service) addVolumes(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
-	if len(req.Volumes) != len(req.Disks) {
-		return nil, &control.Error{What: fmt.Sprintf("%d names for %d disks", len(req.Volumes), len(req.Disks)), Hints: []string{"nidalo grow " + say.Quote(r.Name()) + " VOLUME=DISK …"}}
+	switch {
+	case req.Parity && len(req.Disks) != 1:
+		return nil, &control.Error{What: "parity disks are added one at a time"}
+	case req.Parity:
+	case len(req.Volumes) != len(req.Disks):
+		return nil, &control.Error{What: fmt.Sprintf("%d names for %d disks", len(req.Volumes), len(req.Disks)), Hints: []string{"nidalo grow " + say.Quote(r.Name()) + " VOLUME=DISK …", "nidalo grow -parity " + say.Quote(r.Name()) + " DISK   adds a parity disk"}}
 	}
 	disks, err := s.takeBlank(req.Disks, req.DryRun)
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.addVolumesOn(r, req, disks)
+	out, err := s.addToSet(r, req, disks)
 	if err != nil || req.DryRun {
 		for _, d := range disks {
 			_ = d.Close()
@@ -153,30 +157,21 @@ func (s *Service) addVolumes(r *running, req control.ChangeRequest) (*control.Ch
 	return out, err
 }
 
-func (s *Service) addVolumesOn(r *running, req control.ChangeRequest, disks []disk.Disk) (*control.ChangeReply, error) {
-	sizes := make([]int64, len(disks))
-	for i, d := range disks {
+// addToSet is addVolumes with disks that are open, which belong to the set afterwards.
+func (s *Service) addToSet(r *running, req control.ChangeRequest, disks []disk.Disk) (*control.ChangeReply, error) {
+	for _, d := range disks {
 		if why := s.doubt(d); why != "" && !req.AlthoughBad {
 			return nil, badDisk(d.Identity(), why)
 		}
-		sizes[i] = d.Size()
 	}
-	v, err := r.PlanVolumes(req.Volumes, sizes)
-	if err == nil {
-		err = r.Alone()
-	}
-	if err != nil {
+	if err := r.Alone(); err != nil {
 		return nil, person(err)
 	}
-	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Stays: s.opt.Stays}
-	out.Then.Capacity, out.Then.Members = v.After, out.Before.Members+len(disks)
-	for i, d := range disks {
-		out.Disks = append(out.Disks, d.Identity())
-		out.Volumes = append(out.Volumes, control.VolumeStatus{Name: req.Volumes[i], Slot: out.Before.Members + i, Size: v.Sizes[i]})
+	out, err := setThen(r, req, disks)
+	if err != nil || req.DryRun {
+		return out, person(err)
 	}
-	if req.DryRun {
-		return out, nil
-	}
+	out.Stays = s.opt.Stays
 	for _, d := range disks {
 		if id := d.Identity(); id.Bay == "" {
 			if err := s.seen.Remember(id.Path); err != nil {
@@ -187,6 +182,9 @@ func (s *Service) addVolumesOn(r *running, req control.ChangeRequest, disks []di
 	err = quietly(disks, func() error {
 		r.served.growing.Lock()
 		defer r.served.growing.Unlock()
+		if req.Parity {
+			return r.AddParity(disks[0])
+		}
 		return r.AddVolumes(req.Volumes, disks)
 	})
 	if err != nil {
@@ -198,13 +196,34 @@ func (s *Service) addVolumesOn(r *running, req control.ChangeRequest, disks []di
 	return out, nil
 }
 
+// setThen is what a set is with some more disks.
+func setThen(r *running, req control.ChangeRequest, disks []disk.Disk) (*control.ChangeReply, error) {
+	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Parity: req.Parity}
+	out.Then.Members += len(disks)
+	sizes := make([]int64, len(disks))
+	for i, d := range disks {
+		sizes[i] = d.Size()
+		out.Disks = append(out.Disks, d.Identity())
+	}
+	if req.Parity {
+		out.Then.Margin++
+		return out, r.PlanParity(sizes[0])
+	}
+	v, err := r.PlanVolumes(req.Volumes, sizes)
+	out.Then.Capacity = v.After
+	for i, size := range v.Sizes {
+		out.Volumes = append(out.Volumes, control.VolumeStatus{Name: req.Volumes[i], Slot: out.Before.Members + i, Size: size})
+	}
+	return out, err
+}
+
 // volumesOf says how the volumes of a guarded set are.
 func (s *Service) volumesOf(r *running) (out []control.VolumeStatus) {
 	members, failed, attached := r.MemberStates(), r.Failure() != nil, s.devices.Devices()
 	for _, v := range r.volumes() {
 		vs := control.VolumeStatus{Name: v.name, Slot: v.Slot, Size: v.Size}
 		if !failed {
-			vs.Used = min(r.WrittenIn(v.Slot), v.Size)
+			vs.Used, vs.AtMost = min(r.WrittenIn(v.Slot), v.Size), !members[v.Slot].Condition.Counts()
 		}
 		if s.opt.Stays {
 			vs.Export = s.exportURI(r.Name() + "/" + v.name)

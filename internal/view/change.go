@@ -87,9 +87,12 @@ func changeWords(c control.ChangeReply) (text []string) {
 	for _, x := range c.Copies {
 		text = append(text, fmt.Sprintf("%s has nothing of the array at the end; then %s is copied onto it.", say.Short(x.Onto), say.Short(x.From)))
 	}
-	if c.Moves == 0 {
+	switch {
+	case c.Parity:
+		text = append(text, "Nothing has to be moved. The parity disk is filled by a rebuild, and counts for the margin when that is done.")
+	case c.Moves == 0:
 		text = append(text, "Nothing has to be moved: it takes seconds.")
-	} else {
+	default:
 		text = append(text,
 			fmt.Sprintf("At most %s of data are laid out anew. That takes about %s if each disk does %.0fMB/s and clients are quiet, and up to three times as long with busy ones.", say.Size(c.Moves), Duration(c.Seconds), c.Rate/1e6),
 			fmt.Sprintf("Meanwhile the array stays in use, with a margin of %d. Reads and writes wait for a moment where it is at work. It can be paused and paced.", min(now.Margin, then.Margin)))

@@ -9,6 +9,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/plan"
 	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 )
 
@@ -58,7 +59,12 @@ func (s *Screen) volumes(a control.ArrayStatus) {
 	t := s.table(head, 2, 3)
 	for _, v := range a.Volumes {
 		written := "nothing yet"
-		if v.Used > 0 {
+		switch {
+		case a.Condition == state.Failed:
+			written = "-"
+		case v.Used > 0 && v.AtMost:
+			written = "at most " + say.Size(v.Used)
+		case v.Used > 0:
 			written = say.Size(v.Used)
 		}
 		row := table.Row{v.Name, say.Size(v.Size), written, v.From}

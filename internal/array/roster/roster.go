@@ -251,8 +251,8 @@ func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries [
 		rec.Regions, rec.Turn = regions, turn
 	}, func() {
 		r.Show()
-		for _, m := range added {
-			m.Become(record.Active)
+		for i, m := range added {
+			m.Become(entries[i].Condition)
 		}
 		r.host.Slots.Add(added)
 	}, remap)

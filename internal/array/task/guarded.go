@@ -1,6 +1,7 @@
 package task
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
@@ -212,6 +213,62 @@ func (w *Works) AddVolumes(names []string, disks []disk.Disk) error {
 	}
 	w.host.Say(event.ArrayGrown, "", fmt.Sprintf("%s more, %s in all", say.Size(v.After-v.Before), say.Size(v.After)))
 	return nil
+}
+
+// AddParity makes a disk a further parity disk of a guarded set, and starts to fill it: a rebuild of a member that was never there. It belongs to the array
+// when nil is returned.
+func (w *Works) AddParity(d disk.Disk) error {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	if err := w.Alone(); err != nil {
+		return err
+	}
+	e, err := w.PlanParity(d.Size())
+	if err != nil {
+		return err
+	}
+	lay, slot := w.host.Layout(), w.host.Slots.Len()
+	c := Conversion{added: []record.Entry{e}}
+	added, err := w.prepare(&c, []disk.Disk{d})
+	if err != nil {
+		return err
+	}
+	roster := append(slices.Clone(w.host.Roster.View().Roster), c.added...)
+	if c.regions, err = layout.GuardedRegions(lay.Shape.Strip, spaces(roster), append(slices.Clone(parityOf(lay)), slot), w.nextID(record.RegionsOf(lay))); err != nil {
+		return err
+	}
+	release, err := w.still()
+	if err != nil {
+		return err
+	}
+	err = w.beginTurn(&c, added)
+	release()
+	if err != nil {
+		return err
+	}
+	w.host.Say(event.ParityAdded, added[0].Name(), fmt.Sprintf("the set has %d parity disks, and survives as many losses when this one is filled", lay.Shape.Parity+1))
+	w.resumeRebuild(slot)
+	return nil
+}
+
+// PlanParity works out a further parity disk of a guarded set, of some size.
+func (w *Works) PlanParity(size int64) (e record.Entry, err error) {
+	rec, lay := w.host.Roster.View(), w.host.Layout()
+	switch {
+	case lay.Level != layout.Guarded:
+		return e, fmt.Errorf("level %s has no parity disks", lay.Level)
+	case lay.Shape.Parity == 3:
+		return e, errors.New("the set has three parity disks, which is the most there are")
+	case len(rec.Roster) == layout.MaxMembers:
+		return e, fmt.Errorf("an array has at most %d members", layout.MaxMembers)
+	}
+	need := lay.Bytes(parityOf(lay)[0])
+	place, err := record.PlaceFor(size, need)
+	if err != nil || place.DataSize < need || place.MaxStripFor() < lay.Shape.Strip {
+		return e, fmt.Errorf("%w: a disk of %s does not reach as far as the largest volume, of %s", layout.ErrParitySmall, say.Size(size), say.Size(need))
+	}
+	slot := len(rec.Roster)
+	return record.Entry{Condition: record.Rebuilding, Size: size, DataSize: need, Witness: record.WitnessOf(slot, slot+1)}, nil
 }
 
 // Alone says why the array cannot get another layout at this moment.
