@@ -621,13 +621,23 @@ type RescueReply struct {
 	Lost     int64            `json:"lost_bytes"`    // of what was written
 	Unsure   int64            `json:"unsure_bytes"`  // of these: no remaining member records whether they were ever written
 	Spans    int              `json:"lost_spans"`
-	Places   []state.Span     `json:"lost,omitempty"` // the first of them
+	Volumes  []RescueVolume   `json:"volumes,omitempty"` // of a guarded set
+	Places   []state.Span     `json:"lost,omitempty"`    // the first of them
 	Notes    []string         `json:"notes,omitempty"`
 	Back     []state.Identity `json:"can_be_brought_back,omitempty"` // members that would count again in place
 	Copy     *RescueCopy      `json:"copy,omitempty"`
 	Export   string           `json:"export,omitempty"` // while it is served
 	Clients  int              `json:"clients"`
 	Error    string           `json:"error,omitempty"`
+}
+
+// RescueVolume is what can be read of a volume of a guarded set.
+type RescueVolume struct {
+	Name   string `json:"name"`
+	Start  int64  `json:"start_bytes"` // in what is copied out
+	Size   int64  `json:"size_bytes"`
+	Lost   int64  `json:"lost_bytes"`
+	Export string `json:"export,omitempty"` // while it is served
 }
 
 // RescueState is a state that some members agree about.

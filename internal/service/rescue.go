@@ -4,11 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 
 	"nidalo/core/event"
+	"nidalo/core/layout"
 	"nidalo/core/say"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
@@ -187,11 +189,46 @@ func (s *Service) bringBack(run *rescue.Run) error {
 
 // openRescue gives a client what is being rescued.
 func (s *Service) openRescue(name string) (nbd.Export, func(), error) {
-	run, leave := s.rescues.Join(name)
+	of, volume, _ := strings.Cut(name, "/")
+	run, leave := s.rescues.Join(of)
 	if run == nil {
 		return nil, nil, nbd.ErrNoExport
 	}
-	return rescued{export{run.Array(), run.Array().NewClient(), &served{}}, run}, leave, nil
+	all, volumes := rescued{export{run.Array(), run.Array().NewClient(), &served{}}, run}, run.Found().Volumes
+	if i := slices.IndexFunc(volumes, func(v control.RescueVolume) bool { return v.Name == volume }); i >= 0 {
+		return rescuedVolume{all, volumes[i]}, leave, nil
+	}
+	if volume != "" || len(volumes) > 0 {
+		leave()
+		return nil, nil, nbd.ErrNoExport
+	}
+	return all, leave, nil
+}
+
+// rescuedVolume is what is left of a volume of a guarded set.
+type rescuedVolume struct {
+	rescued
+	v control.RescueVolume
+}
+
+func (x rescuedVolume) Size() int64 { return x.v.Size }
+
+func (x rescuedVolume) Read(p []byte, off int64) ([]nbd.Hole, error) {
+	if off < 0 || int64(len(p)) > x.v.Size-off {
+		return nil, layout.ErrRange
+	}
+	holes, err := x.rescued.Read(p, x.v.Start+off)
+	for i := range holes {
+		holes[i].Offset -= x.v.Start
+	}
+	return holes, err
+}
+
+func (x rescuedVolume) Extents(off, n int64, limit int) ([]nbd.Extent, error) {
+	if off < 0 || n > x.v.Size-off {
+		return nil, layout.ErrRange
+	}
+	return x.rescued.Extents(x.v.Start+off, n, limit)
 }
 
 // rescued is what is left of an array as the block protocol sees it.

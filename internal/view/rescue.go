@@ -19,7 +19,11 @@ func (s *Screen) Rescue(r *control.RescueReply) {
 	case r.Doubt != "":
 		s.Next([]string{fmt.Sprintf("nidalo rescue -state 1 %s   judges the first", r.Array)})
 	case r.Export != "":
-		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", r.Export, say.Count(int64(r.Clients), "client", "clients"))
+		at := r.Export
+		if len(r.Volumes) > 0 {
+			at = r.Volumes[0].Export + " and so on"
+		}
+		s.Printf("\nIt is served read-only as %s, to %s at the moment.\n", at, say.Count(int64(r.Clients), "client", "clients"))
 		s.Next([]string{"connect any client of the block protocol to it: a file system on it can be mounted read-only; lost places are I/O errors",
 			"nidalo rescue -stop " + r.Array + "   ends it"})
 	case r.Copy == nil:
@@ -36,7 +40,7 @@ func (s *Screen) judged(r *control.RescueReply) {
 			}
 			s.Printf("%sState %d%s\n", blank(i > 0), st.Number, mark)
 		}
-		s.Printf("%s   level %s, epoch %d\n\n", r.Array, r.Level, st.Epoch)
+		s.Printf("%s   %s, epoch %d\n\n", r.Array, LevelOf(r.Level), st.Epoch)
 		t := s.table(table.Row{"slot", "bay", "model", "serial", "use"}, 1)
 		for _, m := range st.Members {
 			t.AppendRow(table.Row{m.Slot, or(m.Disk.Bay, m.Disk.Path), or(m.Disk.Model, "-"), or(m.Disk.Serial, "-"), m.Use})
@@ -59,6 +63,7 @@ func (s *Screen) judged(r *control.RescueReply) {
 	default:
 		s.Printf("%s of that cannot be read (%.1f%%), in %s:\n", say.Size(r.Lost), 100*float64(r.Lost)/float64(max(r.Written, 1)), say.Count(int64(r.Spans), "place", "places"))
 		s.spans(r.Places, r.Spans)
+		s.rescueVolumes(r)
 		if r.Unsure > 0 {
 			s.Printf("For %s of these, no remaining member records whether anything was ever written there.\n", say.Size(r.Unsure))
 		}
@@ -70,6 +75,22 @@ func (s *Screen) judged(r *control.RescueReply) {
 		s.Printf("Note: %s.\n", n)
 	}
 	s.Printf("What the members do not know to be unreadable or rotten comes on top. Nothing was written to them.\n")
+}
+
+// rescueVolumes says what can be read of each volume of a guarded set.
+func (s *Screen) rescueVolumes(r *control.RescueReply) {
+	if len(r.Volumes) == 0 {
+		return
+	}
+	t := s.table(table.Row{"volume", "from byte", "size", "cannot be read"}, 2, 3, 4)
+	for _, v := range r.Volumes {
+		lost := "nothing"
+		if v.Lost > 0 {
+			lost = say.Size(v.Lost)
+		}
+		t.AppendRow(table.Row{v.Name, v.Start, say.Size(v.Size), lost})
+	}
+	t.Render()
 }
 
 func rescueHints(r *control.RescueReply) []string {

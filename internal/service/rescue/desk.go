@@ -128,8 +128,14 @@ func (d *Desk) Served() (out []string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for name, run := range d.runs {
-		if run.reply.Stage == control.RescueServed {
+		if run.reply.Stage != control.RescueServed {
+			continue
+		}
+		if len(run.reply.Volumes) == 0 {
 			out = append(out, Prefix+name)
+		}
+		for _, v := range run.reply.Volumes {
+			out = append(out, Prefix+name+"/"+v.Name)
 		}
 	}
 	slices.Sort(out)

@@ -66,6 +66,9 @@ func (d *Desk) Prepare(req control.RescueRequest, found []roster.Candidate, bad 
 		return nil, &control.Error{What: fmt.Sprintf("array %q: nothing can be read of its remaining members: %v", out.Array, err)}
 	}
 	out.Capacity, out.Written, out.Notes = a.Capacity(), a.Used(), notes
+	for _, v := range a.Layout().Volumes() {
+		out.Volumes = append(out.Volumes, control.RescueVolume{Name: chosen.Record.Roster[v.Slot].Volume, Start: v.Start, Size: v.Size})
+	}
 	stop := make(chan struct{})
 	return &Run{Request: req, ID: chosen.Record.Array, Epoch: chosen.Record.EpochID, desk: d, reply: out, array: a,
 		stop: stop, end: sync.OnceFunc(func() { close(stop) }), judged: make(chan struct{}), over: make(chan struct{})}, nil

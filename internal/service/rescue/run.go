@@ -179,6 +179,9 @@ func (run *Run) announce(r *control.RescueReply) {
 		r.Copy = &control.RescueCopy{State: state.TaskRunning, Path: run.Request.Copy, Total: r.Written, Started: run.desk.host.Now()}
 	case control.RescueServed:
 		r.Export = run.desk.host.Address(Prefix + run.Name())
+		for i := range r.Volumes {
+			r.Volumes[i].Export = run.desk.host.Address(Prefix + run.Name() + "/" + r.Volumes[i].Name)
+		}
 	}
 }
 
@@ -196,6 +199,10 @@ func (run *Run) judge() (err error) {
 		}
 		run.set(func(r *control.RescueReply) {
 			r.Lost += l.Length
+			for i := range r.Volumes {
+				v := &r.Volumes[i]
+				v.Lost += max(min(l.Offset+l.Length, v.Start+v.Size)-max(l.Offset, v.Start), 0)
+			}
 			if l.Unsure {
 				r.Unsure += l.Length
 			}
