@@ -40,7 +40,6 @@ shot disks 2 "$type; say disks"
 if (cd ../.. && NIDALO_VM_SHOW=$work/real go test -count 1 -timeout 20m ./test/vm -run ShowRealDisks >/dev/null); then
   shot real-disks 2 "echo '\$ nidalo disks; nidalo status'; cat $work/real"
 fi
-shot status-healthy 2 "$type; say status tides"
 # A device of this host, and whether the host is fit.
 shot attach 8 "$type; run() { echo \"\\$ \$*\"; \"\$@\"; echo; }; say attach charts; run mkfs.ext4 -q /dev/nidalo/charts; run mount /dev/nidalo/charts /mnt; say detach charts; say status charts | tail -4; say fit"
 umount /mnt
@@ -106,5 +105,14 @@ nbdcopy --flush "$work/sonar" "nbd+unix:///tides?socket=$NIDALO_HOME/nbd.sock"
 nidalo pace tides 30MiB/s >/dev/null
 shot convert 10 "$type; say convert -yes tides -level 6 A5 A6; sleep 4; say status tides; say cancel tides conversion; sleep 1
 echo '$ nidalo status tides | tail -4'; nidalo status tides | tail -4"
+# A guarded set, in another.
+kill $serve; wait $serve 2>/dev/null || true
+export NIDALO_HOME=$work/set
+nidalo lab new -bays 8 -size 256MiB >/dev/null
+for x in A1=96MiB A3=160MiB; do nidalo lab pull ${x%=*} >/dev/null; nidalo lab insert ${x%=*} -size ${x#*=} >/dev/null; done
+nidalo serve 2>/dev/null & serve=$!
+sleep 1
+head -c 70M /dev/urandom >"$work/books"
+shot guarded 12 "$type; say plan -level guarded A1 A2 A3 A4 A5; say create -name archive -level guarded -parity A4 logbooks=A1 maps=A2 scans=A3 2>/dev/null; nbdcopy --flush $work/books 'nbd+unix:///archive/logbooks?socket=$NIDALO_HOME/nbd.sock'; nidalo lab pull A1 >/dev/null; sleep 2; say status archive"
 nidalo demo >"$work/demo" 2>&1
 shot demo 2 "tail -46 $work/demo"
