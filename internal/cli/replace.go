@@ -10,7 +10,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var replaceCommand = command{name: "replace", usage: "[-yes] [-wait] [-although-bad] [NAME] OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 2, most: 3,
+var replaceCommand = command{name: "replace", usage: "[-parity] [-yes] [-wait] [-although-bad] [NAME] OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 2, most: 3,
 	help: `
 Makes the blank disk NEW a member in the place of OLD and starts to rebuild its contents. OLD is a member's bay, serial,
 path or slot number; NEW is a disk's bay, serial or path. Clients go on meanwhile. The rebuild survives restarts. With
@@ -24,14 +24,26 @@ old one's, with new identifiers, and all arrays are repaired, the most endangere
 or, when that is gone, from one with members of the same arrays; -like names another. Partitions that no array has are
 named, and copied with -copy-others. -grow gives the last partition the rest of a larger disk.
 
+With -parity, in a guarded set: NEW is larger than the parity disk, and takes the parity over; the disk that had it takes the place of
+OLD then, whether that has failed or works. The disks and what becomes of them are shown first.
+
   nidalo replace tides A3 B1
+  nidalo replace -parity archive A1 B2
   nidalo replace -wait TMK-0193 TMK-0301
   nidalo replace -wait tides TMK-0193 A3`,
 	with: func(e *env, f *flag.FlagSet) action {
 		yesFlag(e, f)
 		o := wholeDiskOptions(f)
 		f.BoolVar(&o.wait, "wait", false, "follow the rebuild to its end")
+		parity := false
+		f.BoolVar(&parity, "parity", false, "in a guarded set: NEW takes over parity, and the disk that had it takes the place of OLD")
 		return func(args []string) error {
+			if parity && (len(args) != 3 || o.wait) {
+				return usageError{"-parity takes a guarded set, a member and a disk, and goes without -wait"}
+			}
+			if parity {
+				return e.handOver(control.ReplaceRequest{Array: args[0], Old: args[1], New: args[2], AlthoughBad: o.althoughBad, Parity: true})
+			}
 			if len(args) == 2 {
 				return o.run(e, args[0], args[1], false)
 			}
@@ -79,4 +91,39 @@ named, and copied with -copy-others. -grow gives the last partition the rest of 
 			})
 		}
 	},
+}
+
+// handOver shows what becomes of the disks when one takes over parity, asks, and begins it.
+func (e *env) handOver(req control.ReplaceRequest) error {
+	return e.withControl(func(c *control.Control) error {
+		names, err := e.disks(c, req.Old, req.New)
+		if err != nil {
+			return err
+		}
+		req.Old, req.New, req.DryRun = names[0], names[1], true
+		r, err := c.Replace(req)
+		if err != nil {
+			return err
+		}
+		e.err.RoleMoves(r.Moves)
+		if e.interactive() && !e.yes {
+			if err := e.confirm("do it?"); err != nil {
+				return err
+			}
+		}
+		req.DryRun = false
+		if r, err = c.Replace(req); err != nil {
+			return err
+		}
+		if r.Disk.Vetting == "" {
+			notVetted(e, cmp.Or(r.Disk.Bay, r.Disk.Path))
+		}
+		e.out.Printf("%s takes over the parity of array %s; then %s takes the place of %s.\n", r.Moves[0].Disk, req.Array, r.Moves[1].Disk, r.Member)
+		if r.Stays {
+			e.out.Next([]string{"nidalo watch   follows both steps", fmt.Sprintf("nidalo cancel %s retire   takes it back, as long as the first step is under way", req.Array)})
+		} else {
+			e.out.Next([]string{"nidalo serve   goes on with it; without a service it rests now"})
+		}
+		return nil
+	})
 }

@@ -93,6 +93,7 @@ type ArrayStatus struct {
 	Change     *TurnStatus     `json:"conversion,omitempty"`   // to another layout, under way
 	Waiting    *WaitingChange  `json:"waiting,omitempty"`      // another conversion, after that
 	Volumes    []VolumeStatus  `json:"volumes,omitempty"`      // of a guarded set
+	Handing    *Handing        `json:"handing,omitempty"`      // of its parity, in its first step
 	Layers     []plan.Layer    `json:"layers,omitempty"`       // of disks of different sizes
 	Unused     []int64         `json:"unused_bytes,omitempty"` // of an array that could be created: of each disk
 	// Counters since the array was started: bytes unless the name says otherwise.
@@ -324,6 +325,23 @@ type ReplaceRequest struct {
 	Array, Old, New string
 	Force           bool // although the member still works
 	AlthoughBad     bool // take New although it failed before, or was found bad
+	Parity          bool // in a guarded set: New takes over parity, and the disk that had it takes the place of Old
+	DryRun          bool // with Parity: say what that would be
+}
+
+// RoleMove is what becomes of a disk.
+type RoleMove struct {
+	Disk   state.Identity `json:"disk"`
+	Size   int64          `json:"size_bytes"`
+	Before string         `json:"before"`
+	After  string         `json:"after"`
+}
+
+// Handing is a disk that takes over parity, whose disk takes the place of a data disk then.
+type Handing struct {
+	New    string `json:"new"`
+	Old    string `json:"old"`
+	Member string `json:"member"` // the data disk
 }
 
 // ReplaceReply says what is going on now.
@@ -332,6 +350,8 @@ type ReplaceReply struct {
 	Disk   DiskInfo `json:"disk"`
 	Stays  bool     `json:"stays"` // the service goes on by itself
 	Member string   `json:"member"`
+	// Moves is what becomes of the disks, where one takes over parity.
+	Moves []RoleMove `json:"moves,omitempty"`
 }
 
 // CheckRequest starts a consistency check.

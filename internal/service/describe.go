@@ -154,6 +154,7 @@ func (s *Service) describeLayout(r *running, out *control.ArrayStatus) {
 	if w, there := s.waitingOf(r); there {
 		out.Waiting = &w.Change
 	}
+	out.Handing = s.handingStatus(r)
 	if out.Volumes = s.volumesOf(r); len(out.Volumes) > 0 {
 		out.Export = "" // each has its own
 		out.Used = 0

@@ -194,8 +194,11 @@ func (s *Service) Replace(req control.ReplaceRequest) (*control.ReplaceReply, er
 	if !r.Layout().Redundant() {
 		return nil, &control.Error{What: fmt.Sprintf("level %s has no redundancy: what was on %s cannot be rebuilt", r.Layout().Level, req.Old)}
 	}
+	if req.Parity {
+		return s.handOver(r, slot, req)
+	}
 	m := r.member(slot)
-	works := m.Condition.String() == "active" || m.Condition.String() == "failing"
+	works := works(m)
 	if works && r.WouldFail(slot) {
 		return nil, &control.Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", m.Disk, r.Name()),
 			Hints: []string{"replace the failed member first"}}
@@ -401,6 +404,7 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 		delete(m.Names, id)
 		delete(m.Paces, r.Name())
 		delete(m.Waiting, id)
+		delete(m.Handings, id)
 		m.Grew = slices.DeleteFunc(m.Grew, own)
 	})
 }

@@ -32,6 +32,7 @@ type memory struct {
 	Rounds    map[string]roundAt     `json:"rounds,omitempty"`     // regular work, by identity of the array or name of the disk
 	Leaving   map[string][]leaving   `json:"leaving,omitempty"`    // members that are to leave after others, by identity of the array
 	Waiting   map[string]laterChange `json:"waiting,omitempty"`    // changes of layout that begin when the one before is done, by identity of the array
+	Handings  map[string]handing     `json:"handings,omitempty"`   // of parity, in guarded sets, by identity
 	Grew      []string               `json:"grew,omitempty"`       // arrays, by identity, that grew, and whose file systems may not have yet
 	KeepFreed []string               `json:"keep_freed,omitempty"` // disks that are to be hot spares once they are freed, by serial or path
 	Quiet     map[string]string      `json:"quiet"`                // acknowledged conditions and the state they had

@@ -61,6 +61,7 @@ func (s *Service) lookLoop() {
 		s.growByThemselves()
 		s.goLeaving()
 		s.goWaiting()
+		s.goHandings()
 		s.conditions()
 		s.health()
 		s.goExchanges()

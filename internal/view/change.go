@@ -139,6 +139,9 @@ func (s *Screen) change(a control.ArrayStatus) {
 	if c := a.Change; c != nil {
 		s.Printf("%s\n", wrap(turnWords(c), s.Width, ""))
 	}
+	if h := a.Handing; h != nil {
+		s.Printf("%s\n", wrap(fmt.Sprintf("%s takes over the parity of %s, step 1 of 2; in step 2 that disk takes the place of %s. nidalo cancel %s retire takes it back until then.", h.New, h.Old, h.Member, a.Name), s.Width, ""))
+	}
 	if w := a.Waiting; w != nil {
 		s.Printf("%s\n", wrap(waitingWords(w, a.Name), s.Width, ""))
 	}

@@ -107,3 +107,13 @@ func (s *Screen) CreateVolumes(a control.ArrayStatus) {
 	}
 	s.Printf("Parity is on %s.\n", say.List(on))
 }
+
+// RoleMoves shows what becomes of the disks of a set, where one takes over parity.
+func (s *Screen) RoleMoves(moves []control.RoleMove) {
+	t := s.table(table.Row{"bay", "model", "serial", "size", "now", "then"}, 4)
+	for _, x := range moves {
+		t.AppendRow(table.Row{or(x.Disk.Bay, x.Disk.Path), or(x.Disk.Model, "-"), or(x.Disk.Serial, "-"), say.Size(x.Size), x.Before, x.After})
+	}
+	t.Render()
+	s.Printf("%s\n", wrap("Step 1 copies the parity onto the new disk; until that is done it can be taken back. Step 2 makes the old parity disk blank, and puts it in the place of the data disk. The set stays in use, and the margin is never lower than now.", s.Width, ""))
+}

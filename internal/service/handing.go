@@ -1,0 +1,165 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"nidalo/core/event"
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
+	"nidalo/internal/array"
+	"nidalo/internal/array/task"
+	"nidalo/internal/control"
+	"nidalo/internal/disk"
+)
+
+// In a guarded set no data disk may be larger than a parity disk. A new disk that is takes the parity over, and the parity disk that it relieves takes the
+// place of a data disk, in two steps:
+//
+//	1  the parity disk is copied onto the new one, which then takes its place      until then it can be taken back: cancel ends the copying
+//	2  the old parity disk becomes blank, and is rebuilt in the place of the data disk; where that works, it is copied onto it
+//
+// The margin is never lower than before. What is noted here outlives the service, and so do both tasks.
+
+// handing is such an exchange, as long as its second step has not begun.
+type handing struct {
+	Slot   int       `json:"slot"`   // of the data disk
+	Parity int       `json:"parity"` // slot that the new disk takes over
+	New    string    `json:"new"`    // disks, by name
+	Old    string    `json:"old"`
+	Noted  time.Time `json:"noted"`
+}
+
+// handingOf is the one of a set.
+func (s *Service) handingOf(r *running) (h handing, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h, ok = s.mem.Handings[r.ID().String()]
+	return h, ok
+}
+
+// handOver begins such an exchange, or says what it would be.
+func (s *Service) handOver(r *running, slot int, req control.ReplaceRequest) (*control.ReplaceReply, error) {
+	lay := r.Layout()
+	if _, there := lay.Volume(slot); lay.Level != layout.Guarded || !there {
+		return nil, &control.Error{What: fmt.Sprintf("%s has no volume of a guarded set: only such a disk can give way to a parity disk", req.Old), Hints: []string{"nidalo replace " + say.Quote(r.Name()) + " OLD NEW   puts a disk in its place"}}
+	}
+	if _, there := s.handingOf(r); there {
+		return nil, &control.Error{What: fmt.Sprintf("a disk takes over parity of array %s already", r.Name()), Hints: []string{"nidalo status " + r.Name() + "   shows how far it is"}}
+	}
+	parity, err := relieved(r)
+	if err != nil {
+		return nil, err
+	}
+	old, m := r.member(parity), r.member(slot)
+	disks, err := s.takeBlank([]string{req.New}, true)
+	if err != nil {
+		return nil, err
+	}
+	d := disks[0]
+	defer d.Close()
+	switch need := r.NeedSize(slot); {
+	case d.Size() <= old.Size:
+		return nil, &control.Error{What: fmt.Sprintf("%s is not larger than %s, which has the parity", d.Identity(), old.Disk), Hints: []string{fmt.Sprintf("nidalo replace %s %s %s   puts it in the place of %s", r.Name(), say.Quote(req.Old), say.Argument(d.Identity()), say.Short(m.Disk))}}
+	case old.Size < need:
+		return nil, &control.Error{What: fmt.Sprintf("%s, which has the parity, has %s; the place of %s needs at least %s", old.Disk, say.Size(old.Size), m.Disk, say.Size(need))}
+	}
+	moves := []control.RoleMove{{Disk: d.Identity(), Size: d.Size(), Before: "blank", After: "parity"}, {Disk: old.Disk, Size: old.Size, Before: "parity", After: r.Record().Roster[slot].Volume},
+		{Disk: m.Disk, Size: m.Size, Before: r.Record().Roster[slot].Volume + ", " + m.Condition.String(), After: "none"}}
+	if req.DryRun {
+		return &control.ReplaceReply{Slot: slot, Member: m.Disk.String(), Disk: control.DiskInfo{Identity: d.Identity(), Size: d.Size()}, Moves: moves, Stays: s.opt.Stays}, nil
+	}
+	out, err := s.putIn(req.New, req.AlthoughBad, old, r.NeedSize(parity), func(d disk.Disk) error { return r.Retire(parity, d) })
+	if err != nil {
+		return nil, err
+	}
+	out.Moves, out.Slot, out.Member = moves, slot, m.Disk.String()
+	h := handing{Slot: slot, Parity: parity, New: d.Identity().Name(), Old: old.Disk.Name(), Noted: s.opt.Now()}
+	return out, s.change(func(m *memory) {
+		if m.Handings == nil {
+			m.Handings = map[string]handing{}
+		}
+		m.Handings[r.ID().String()] = h
+	})
+}
+
+// relieved is the slot of the parity disk that a larger one takes over from: the smallest that works.
+func relieved(r *running) (slot int, err error) {
+	members, slot := r.MemberStates(), -1
+	for i, m := range members {
+		if _, data := r.Layout().Volume(i); !data && m.Condition == record.Active && (slot < 0 || m.Size < members[slot].Size) {
+			slot = i
+		}
+	}
+	if slot < 0 {
+		return 0, &control.Error{What: fmt.Sprintf("no parity disk of array %s works, so none can be relieved", r.Name()), Hints: []string{"nidalo next   says what to do"}}
+	}
+	return slot, nil
+}
+
+// goHandings goes on with such exchanges, whose first step is over.
+func (s *Service) goHandings() {
+	for _, r := range s.running() {
+		h, there := s.handingOf(r)
+		if !there || r.Failure() != nil {
+			continue
+		}
+		if _, copying := r.Onto(h.Parity); copying || !s.unasked() {
+			continue
+		}
+		over, err := s.handOn(r, h)
+		if over || err != nil && s.opt.Now().Sub(h.Noted) > unableFor {
+			_ = s.change(func(m *memory) { delete(m.Handings, r.ID().String()) })
+		} else {
+			err = nil
+		}
+		s.admin.Unlock()
+		if err != nil {
+			s.event(event.Event{Kind: event.MemberNotFreed, Array: r.Name(), Disk: h.Old, Detail: fmt.Sprintf("it does not take the place of a data disk: %v", err)})
+		}
+	}
+}
+
+// handOn begins the second step. over says that nothing is to be done any more, with an error when it came to nothing.
+func (s *Service) handOn(r *running, h handing) (over bool, err error) {
+	if r.member(h.Parity).Disk.Name() != h.New {
+		if slices.ContainsFunc(r.TaskStates(), func(t task.State) bool { return t.Kind == state.TaskRetire && t.Ended.IsZero() }) {
+			return false, nil // it is about to take over
+		}
+		return true, fmt.Errorf("%s did not take over the parity; %s still has it", h.New, h.Old)
+	}
+	info, err := s.unmark(r, h.Old)
+	if err != nil {
+		return false, err
+	}
+	if info.State != state.DiskBlank && info.State != state.DiskSpare {
+		return true, fmt.Errorf("%s is %s", h.Old, info.State)
+	}
+	m := r.member(h.Slot)
+	put := func(d disk.Disk) error { return r.Replace(h.Slot, d) }
+	if works(m) {
+		put = func(d disk.Disk) error { return r.Retire(h.Slot, d) }
+	}
+	_, err = s.putIn(h.Old, false, m, r.NeedSize(h.Slot), put)
+	return err == nil, err
+}
+
+func works(m array.MemberState) bool {
+	return m.Condition == record.Active || m.Condition == record.Failing
+}
+
+// handingStatus is what status says of one; nil: there is none.
+func (s *Service) handingStatus(r *running) *control.Handing {
+	h, there := s.handingOf(r)
+	if !there {
+		return nil
+	}
+	out := &control.Handing{New: h.New, Old: h.Old, Member: say.Short(r.member(h.Slot).Disk)}
+	if id, copying := r.Onto(h.Parity); copying {
+		out.New, out.Old = say.Short(id), say.Short(r.member(h.Parity).Disk)
+	}
+	return out
+}
