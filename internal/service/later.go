@@ -54,6 +54,7 @@ func (s *Service) changeLater(r *running, req control.ChangeRequest) (*control.C
 	}
 	sizes := make([]int64, len(disks))
 	for i, d := range disks {
+		defer d.Close()
 		sizes[i] = d.Size()
 		if why := s.doubt(d); why != "" && !req.AlthoughBad {
 			return nil, badDisk(d.Identity(), why)
