@@ -213,10 +213,13 @@ func Cell(lay *layout.Map, slot int, nth int64) string {
 	st, _ := lay.Strip(slot, nth)
 	role := st.Role(slot)
 	if role >= st.Data {
-		if st.Data == 1 {
+		if st.Mirrored() {
 			return fmt.Sprintf("=%d", st.Ordinal())
 		}
 		return fmt.Sprintf("%c%d", "PQR"[role-st.Data], st.Ordinal())
+	}
+	if st.Fixed {
+		return fmt.Sprint(nth)
 	}
 	return fmt.Sprint(st.Offset()/st.Strip + int64(role))
 }

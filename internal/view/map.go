@@ -6,6 +6,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"nidalo/core/layout"
 	"nidalo/core/say"
 	"nidalo/internal/control"
 )
@@ -55,7 +56,11 @@ func (s *Screen) Map(r *control.MapReply) {
 		l.AppendRow(line)
 	}
 	l.Render()
-	s.Printf("\n%s\n", wrap(fmt.Sprintf("The first rows: numbers are the array's strips of %s in order%s.", say.Size(r.Strip), meaning(r.Members)), s.Width, ""))
+	whose := "the array's"
+	if layout.Level(r.Level) == layout.Guarded {
+		whose = "each volume's"
+	}
+	s.Printf("\n%s\n", wrap(fmt.Sprintf("The first rows: numbers are %s strips of %s in order%s.", whose, say.Size(r.Strip), meaning(r.Members)), s.Width, ""))
 	for _, p := range r.Partners {
 		s.Printf("%s.\n", p)
 	}
