@@ -49,10 +49,15 @@ func (c *machine) volume(_ string, n []int64) error {
 	c.serial++
 	d := NewDisk(fmt.Sprintf("d%d", c.serial), diskSize+n[0]%3*unevenBy, c.power)
 	c.all = append(c.all, d)
-	if err := c.a.AddVolumes([]string{d.name}, []disk.Disk{d}); err != nil {
-		c.note("    no further volume: %v", err)
+	return c.added(d, "a volume added", c.a.AddVolumes([]string{d.name}, []disk.Disk{d}))
+}
+
+// added notes how it went to add a disk to a guarded set.
+func (c *machine) added(d *Disk, what string, err error) error {
+	if err != nil {
+		c.note("    not %s: %v", what, err)
 	} else {
-		seen("a volume added")
+		seen(what)
 	}
 	if have := len(c.a.MemberStates()); have > len(c.disks) { // even when the power went in the middle
 		c.disks = append(c.disks, d)
@@ -66,15 +71,7 @@ func (c *machine) moreParity(string, []int64) error {
 		return nil
 	}
 	d := c.newDisk()
-	if err := c.a.AddParity(d); err != nil {
-		c.note("    no further parity disk: %v", err)
-	} else {
-		seen("a parity disk added")
-	}
-	if have := len(c.a.MemberStates()); have > len(c.disks) { // even when the power went in the middle
-		c.disks = append(c.disks, d)
-	}
-	return nil
+	return c.added(d, "a parity disk added", c.a.AddParity(d))
 }
 
 // most is how many members a script makes at most.

@@ -20,17 +20,17 @@ import (
 
 // Guarded sets as clients see them: each volume by itself.
 
-// volume of a guarded set, with the name that it has in the set.
-type named struct {
+// namedVolume is a volume of a guarded set, with the name that it has there.
+type namedVolume struct {
 	name string
 	layout.Volume
 }
 
 // volumes are those of a guarded set, by slot; nil for all other arrays.
-func (r *running) volumes() (out []named) {
+func (r *running) volumes() (out []namedVolume) {
 	rec := r.Record()
 	for _, v := range r.Layout().Volumes() {
-		out = append(out, named{rec.Roster[v.Slot].Volume, v})
+		out = append(out, namedVolume{rec.Roster[v.Slot].Volume, v})
 	}
 	return out
 }
@@ -41,7 +41,7 @@ func (r *running) volumeNamed(name string) (slot int, ok bool) {
 	if name == "" {
 		return -1, len(all) == 0
 	}
-	i := slices.IndexFunc(all, func(v named) bool { return v.name == name })
+	i := slices.IndexFunc(all, func(v namedVolume) bool { return v.name == name })
 	if i < 0 {
 		return -1, false
 	}
