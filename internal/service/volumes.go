@@ -28,8 +28,9 @@ type namedVolume struct {
 
 // volumes are those of a guarded set, by slot; nil for all other arrays.
 func (r *running) volumes() (out []namedVolume) {
+	lay := r.Layout() // first: the record is never behind it, and slots do not go
 	rec := r.Record()
-	for _, v := range r.Layout().Volumes() {
+	for _, v := range lay.Volumes() {
 		out = append(out, namedVolume{rec.Roster[v.Slot].Volume, v})
 	}
 	return out
@@ -219,8 +220,9 @@ func setThen(r *running, req control.ChangeRequest, disks []disk.Disk) (*control
 
 // volumesOf says how the volumes of a guarded set are.
 func (s *Service) volumesOf(r *running) (out []control.VolumeStatus) {
-	members, failed, attached := r.MemberStates(), r.Failure() != nil, s.devices.Devices()
-	for _, v := range r.volumes() {
+	volumes := r.volumes()
+	members, failed, attached := r.MemberStates(), r.Failure() != nil, s.devices.Devices() // after those, see volumes
+	for _, v := range volumes {
 		vs := control.VolumeStatus{Name: v.name, Slot: v.Slot, Size: v.Size}
 		if !failed {
 			vs.Used, vs.AtMost = min(r.WrittenIn(v.Slot), v.Size), !members[v.Slot].Condition.Counts()
