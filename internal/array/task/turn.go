@@ -40,7 +40,7 @@ import (
 var errConverting = errors.New("the array is being converted, which has to end first")
 
 // moveBytes is how much is moved at once, at most, unless one unit of the change is more.
-const moveBytes = 8 << 20
+const moveBytes = 16 << 20
 
 // startTurn starts the task of the change of layout in the record.
 func (w *Works) startTurn() (*Task, error) {
@@ -170,12 +170,12 @@ func (m *moving) window() int64 {
 		most = m.w.host.Piece
 	}
 	if m.t.Yields() {
-		most /= 4 // so that clients wait less, and that a pace is kept
+		most /= 8 // so that clients wait less, and that a pace is kept
 	}
 	unit := m.turn.Unit(m.moved)
 	units := max(most/unit, 1)
 	for _, o := range m.w.host.Slots.All() {
-		units = min(units, max(o.Ring.Blocks/8/(m.turn.Each(m.moved)/record.Block), 1))
+		units = min(units, max(o.Ring.Blocks/4/(m.turn.Each(m.moved)/record.Block), 1))
 	}
 	return units * unit
 }
@@ -208,7 +208,7 @@ func (m *moving) empty() int64 {
 	if m.w.host.Piece > 0 {
 		return 8 * m.w.host.Piece
 	}
-	return 4 * moveBytes
+	return 2 * moveBytes
 }
 
 // nextWritten is how much is moved at the last boundary before anything is come to that may ever have been written.
