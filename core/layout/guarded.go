@@ -108,7 +108,7 @@ func (m *Map) Volume(slot int) (v Volume, ok bool) {
 func (m *Map) findVolumes() error {
 	first := m.regions[0]
 	for _, r := range m.regions {
-		if !r.Fixed || r.Groups != 1 || r.Skip != 0 || r.Strip != first.Strip || r.Parity < 1 || !slices.Equal(r.Slots[r.Data:], first.Slots[first.Data:]) ||
+		if !r.Fixed || r.Groups != 1 || r.Skip != 0 || r.Strip != first.Strip || r.Parity < 1 || r.Parity > 3 || !slices.Equal(r.Slots[r.Data:], first.Slots[first.Data:]) ||
 			slices.ContainsFunc(r.Slots[:r.Data], func(slot int) bool { return slices.Contains(first.Slots[first.Data:], slot) }) {
 			return fmt.Errorf("region %d is none of a guarded set", r.ID)
 		}

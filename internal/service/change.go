@@ -145,7 +145,10 @@ func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeRe
 	if err := r.growNow(); err != nil {
 		return nil, person(err)
 	}
-	return out, s.noteGrowth(r, out)
+	if err := s.noteGrowth(r, out); err != nil {
+		s.opt.Log.Warn("it cannot be noted that an array grows", "array", r.Name(), "reason", err)
+	}
+	return out, nil
 }
 
 // noRoom says why an array cannot grow, and what would make it.

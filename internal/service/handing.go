@@ -30,6 +30,7 @@ type handing struct {
 	Parity int       `json:"parity"` // slot that the new disk takes over
 	New    string    `json:"new"`    // disks, by name
 	Old    string    `json:"old"`
+	Member string    `json:"member"` // the data disk
 	Noted  time.Time `json:"noted"`
 }
 
@@ -72,18 +73,25 @@ func (s *Service) handOver(r *running, slot int, req control.ReplaceRequest) (*c
 	if req.DryRun {
 		return &control.ReplaceReply{Slot: slot, Member: m.Disk.String(), Disk: control.DiskInfo{Identity: d.Identity(), Size: d.Size()}, Moves: moves, Stays: s.opt.Stays}, nil
 	}
-	out, err := s.putIn(req.New, req.AlthoughBad, old, r.NeedSize(parity), func(d disk.Disk) error { return r.Retire(parity, d) })
-	if err != nil {
-		return nil, err
-	}
-	out.Moves, out.Slot, out.Member = moves, slot, m.Disk.String()
-	h := handing{Slot: slot, Parity: parity, New: d.Identity().Name(), Old: old.Disk.Name(), Noted: s.opt.Now()}
-	return out, s.change(func(m *memory) {
+	// Noted first: after a kill in between it is found that nothing has begun.
+	h := handing{Slot: slot, Parity: parity, New: d.Identity().Name(), Old: old.Disk.Name(), Member: m.Disk.Name(), Noted: s.opt.Now()}
+	if err := s.change(func(m *memory) {
 		if m.Handings == nil {
 			m.Handings = map[string]handing{}
 		}
 		m.Handings[r.ID().String()] = h
-	})
+	}); err != nil {
+		return nil, err
+	}
+	out, err := s.putIn(req.New, req.AlthoughBad, old, r.NeedSize(parity), func(d disk.Disk) error { return r.Retire(parity, d) })
+	if err != nil {
+		if undone := s.change(func(m *memory) { delete(m.Handings, r.ID().String()) }); undone != nil {
+			s.opt.Log.Warn("that parity is not taken over cannot be noted", "array", r.Name(), "reason", undone)
+		}
+		return nil, err
+	}
+	out.Moves, out.Slot, out.Member = moves, slot, m.Disk.String()
+	return out, nil
 }
 
 // relieved is the slot of the parity disk that a larger one takes over from: the smallest that works.
@@ -130,6 +138,12 @@ func (s *Service) handOn(r *running, h handing) (over bool, err error) {
 			return false, nil // it is about to take over
 		}
 		return true, fmt.Errorf("%s did not take over the parity; %s still has it", h.New, h.Old)
+	}
+	switch m := r.member(h.Slot); {
+	case m.Disk.Name() != h.Member: // a spare stepped in, or somebody replaced it
+		return true, fmt.Errorf("%s has another disk by now, %s", r.Record().Roster[h.Slot].Volume, m.Disk)
+	case m.Condition == record.Rebuilding: // it came back, and catches up
+		return false, nil
 	}
 	info, err := s.unmark(r, h.Old)
 	if err != nil {
