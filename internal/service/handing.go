@@ -119,9 +119,17 @@ func (s *Service) goHandings() {
 			continue
 		}
 		over, err := s.handOn(r, h)
-		if over || err != nil && s.opt.Now().Sub(h.Noted) > unableFor {
+		key := "handing/" + r.ID().String()
+		since, tried := s.unable[key]
+		switch {
+		case over || err != nil && tried && s.opt.Now().Sub(since) > unableFor:
+			delete(s.unable, key)
 			_ = s.change(func(m *memory) { delete(m.Handings, r.ID().String()) })
-		} else {
+		case err != nil && !tried:
+			s.unable[key] = s.opt.Now()
+			s.opt.Log.Info("a parity disk does not take the place of a data disk yet", "array", r.Name(), "reason", err)
+			err = nil
+		default:
 			err = nil
 		}
 		s.admin.Unlock()
