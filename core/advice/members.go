@@ -48,6 +48,26 @@ func (p *planner) replace(m Member) {
 	p.insert(m, urgency, why, command)
 }
 
+// giveUp says what can be done about a member of a guarded set that nothing can restore.
+func (p *planner) giveUp(m Member) {
+	a := p.array
+	why := "it is lost, with too many others"
+	if m.Reason != "" {
+		why += " (" + m.Reason + ")"
+	}
+	if _, data := a.Map.Volume(m.Slot); !data {
+		p.add(Wait, why, "put it back; a new parity disk can be filled when fewer data disks are lost", "", m.Disk)
+		return
+	}
+	fit := p.fit(m, m.Disk.Bay)
+	if fit == nil {
+		p.add(Convenient, why, fmt.Sprintf("if it will never come back, insert a blank disk of at least %s, and give up what was on it", say.Size(m.Need)), "nidalo replace -empty "+a.Name+" "+p.argument(m)+" DISK", m.Disk)
+		return
+	}
+	p.add(Convenient, why, "if it will never come back, give up what was on it: its volume begins empty on the blank disk "+fit.Identity.String(),
+		"nidalo replace -empty "+a.Name+" "+p.argument(m)+" "+say.Argument(fit.Identity), m.Disk)
+}
+
 // insert is replace where no blank disk is at hand: the failed disk goes out of its bay, and another comes in.
 func (p *planner) insert(m Member, urgency Urgency, why, command string) {
 	bay, target := "a bay", "DISK"

@@ -192,6 +192,15 @@ func (p *planner) serving() {
 	if a.Map.Redundant() && a.Condition == state.Exposed {
 		p.add(Now, "no further loss is survived until redundancy is back", "back up what is not backed up yet", "", noDisk)
 	}
+	if a.Condition == state.Partial {
+		var lost []string
+		for _, m := range a.Members {
+			if m.Condition == record.Failed || m.Condition == record.Missing {
+				lost = append(lost, say.Short(m.Disk))
+			}
+		}
+		p.add(Now, "too many disks are lost for parity to restore the volumes on them", fmt.Sprintf("put %s back, in any bay; what comes back catches up by itself, and the other volumes stay in use", say.List(lost)), "", noDisk)
+	}
 	restoring := false
 	for _, m := range a.Members {
 		if t := a.task(m.Slot); t != nil {
@@ -250,6 +259,8 @@ func (p *planner) member(m Member) {
 		p.add(Now, "its disk is being exchanged", m.Exchange, fmt.Sprintf("nidalo exchange %s %d", p.array.Name, m.Slot), m.Disk)
 	case m.Condition == record.Failing || m.Foretold:
 		p.retire(m)
+	case redundant && p.array.Condition == state.Partial && (m.Condition == record.Failed || m.Condition == record.Missing):
+		p.giveUp(m)
 	case redundant && (m.Condition == record.Failed || m.Condition == record.Missing):
 		p.replace(m)
 	}

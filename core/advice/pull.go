@@ -154,6 +154,8 @@ func (p *puller) working(a *Array, members []Member) {
 	case a.Failure != "":
 		p.no("%s of array %q, which has failed: everything that can be rescued is on its members", is, a.Name)
 		return
+	case after < 0 && a.Map.Volumes() != nil:
+		p.no("without %s nothing could restore a volume of array %q that is on a lost disk: it is %s and its margin is %d", it, a.Name, a.Condition, max(before, 0))
 	case after < 0:
 		p.no("array %q would lose its data without %s: it is %s and its margin is %d", a.Name, it, a.Condition, max(before, 0))
 	case after < before:

@@ -33,6 +33,7 @@ const (
 	Healthy             Kind = "healthy"      // an array has its full margin
 	Degraded            Kind = "degraded"     // an array has less than its full margin
 	Exposed             Kind = "exposed"      // an array serves, and survives no further loss
+	Partial             Kind = "partial"      // more disks of a guarded set are lost than it has parity; the volumes on the others are served
 	Failed              Kind = "failed"       // the data of an array is out of reach
 	ArrayFailed         Kind = "array-failed" // an array stopped writing
 	ArrayCreated        Kind = "array-created"
@@ -49,6 +50,8 @@ const (
 	ArrayAttached       Kind = "array-attached"
 	ArrayNotAttached    Kind = "array-not-attached" // it should be
 	ArrayDetached       Kind = "array-detached"
+	VolumeLost          Kind = "volume-lost"     // nothing is left to read it from
+	VolumeGivenUp       Kind = "volume-given-up" // a blank disk is in the place of one that nothing could restore
 	MemberFailing       Kind = "member-failing"
 	MemberFailed        Kind = "member-failed"
 	MemberMissing       Kind = "member-missing"
@@ -107,8 +110,8 @@ const (
 
 // grave is the kinds that are more than information.
 var grave = map[Kind]Severity{
-	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, MemberNotFreed: Warning, ChangeNotBegun: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning,
-	Exposed: Critical, Failed: Critical, ArrayFailed: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
+	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, VolumeGivenUp: Warning, MemberNotFreed: Warning, ChangeNotBegun: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning,
+	Exposed: Critical, Partial: Critical, VolumeLost: Critical, Failed: Critical, ArrayFailed: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
 }
 
 // Severity is the severity of an event of this kind that names no other.

@@ -31,6 +31,11 @@ func (m *Map) Survives(lost func(slot int) bool) bool {
 	return !slices.ContainsFunc(m.groups, func(g group) bool { return g.left(lost) < 0 })
 }
 
+// Serves says whether anything can be served without the members for which lost is true: all of it, or at least one whole volume of a guarded set.
+func (m *Map) Serves(lost func(slot int) bool) bool {
+	return m.Survives(lost) || slices.ContainsFunc(m.volumes, func(v Volume) bool { return !lost(v.Slot) })
+}
+
 // Margin is how many further members the array can lose for certain, and how many at best, when those for which lost
 // is true are gone already. certain is negative when data is out of reach.
 func (m *Map) Margin(lost func(slot int) bool) (certain, best int) {
@@ -155,6 +160,8 @@ func (m *Map) Condition(disks []string, gone func(slot int) bool) state.Conditio
 	certain, _ := m.MarginOfDisks(disks, gone)
 	full, _ := m.MarginOfDisks(disks, func(int) bool { return false })
 	switch {
+	case certain < 0 && m.Serves(gone):
+		return state.Partial
 	case certain < 0:
 		return state.Failed
 	case certain == 0 && m.Redundant():

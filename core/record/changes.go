@@ -10,7 +10,7 @@ const ChangeParts = 256
 // is current, whatever happens to those that stayed.
 type Changes struct {
 	Since uint64 // changes of later epochs are marked; 0: they are not, because no member is away or marking has not begun
-	Parts [ChangeParts / 64]uint64
+	Parts Parts
 }
 
 // ChangePart is the part that a stripe of an array lies in.
@@ -18,11 +18,27 @@ func ChangePart(stripe, stripes int64) int {
 	return int(min(max(stripe, 0)*ChangeParts/max(stripes, 1), ChangeParts-1))
 }
 
+// Parts is a set of parts of an array.
+type Parts [ChangeParts / 64]uint64
+
+// Has says whether a part is in it.
+func (p Parts) Has(part int) bool { return p[part/64]>>(part%64)&1 == 1 }
+
+// Mark puts a part into it.
+func (p *Parts) Mark(part int) { p[part/64] |= 1 << (part % 64) }
+
+// MarkAll puts all into it.
+func (p *Parts) MarkAll() {
+	for i := range p {
+		p[i] = ^uint64(0)
+	}
+}
+
 // Has says whether a part is marked.
-func (c Changes) Has(part int) bool { return c.Parts[part/64]>>(part%64)&1 == 1 }
+func (c Changes) Has(part int) bool { return c.Parts.Has(part) }
 
 // Mark marks a part.
-func (c *Changes) Mark(part int) { c.Parts[part/64] |= 1 << (part % 64) }
+func (c *Changes) Mark(part int) { c.Parts.Mark(part) }
 
 // Marked is how many parts are.
 func (c Changes) Marked() (n int) {

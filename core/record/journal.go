@@ -94,6 +94,26 @@ type Run struct {
 	Sums  []uint32 // of the new contents; nil for RunNever and RunLost
 }
 
+// SumOf is the sum that the ith block of the run has from then on.
+func (r Run) SumOf(i int) uint32 {
+	switch r.Kind {
+	case RunLost:
+		return SumLost
+	case RunNever:
+		return SumNever
+	}
+	return r.Sums[i]
+}
+
+// Last is the run's last n blocks.
+func (r Run) Last(n int) Run {
+	out := Run{Kind: r.Kind, Start: r.Start + int64(r.Count-n), Count: n}
+	if len(r.Sums) > 0 {
+		out.Sums = r.Sums[r.Count-n:]
+	}
+	return out
+}
+
 // JournalEntry is one member's part of a batch.
 type JournalEntry struct {
 	Batch    uint64

@@ -61,7 +61,8 @@ const (
 	FeatureRegions    = 1 << 1 // the regions are listed, and members may have several segments
 	FeatureBack       = 1 << 2 // a change of layout goes back
 	FeatureGuarded    = 1 << 3 // it is a guarded set, of which volumes have names
-	knownFeatures     = FeatureTwoLayouts | FeatureRegions | FeatureBack | FeatureGuarded
+	FeatureOwed       = 1 << 4 // what members of it that are away missed is noted
+	knownFeatures     = FeatureTwoLayouts | FeatureRegions | FeatureBack | FeatureGuarded | FeatureOwed
 )
 
 // Condition is the condition of a member as the roster holds it.
@@ -121,6 +122,11 @@ type Entry struct {
 	// Witness is the slot of the member that keeps the witnesses of this one's pages; -1: none does.
 	Witness int
 	Volume  string // the name of the volume on it, in a guarded set; empty: it has none
+	// Owed is, of a data disk of a guarded set that is away or catches up, the parts in which its own data was changed without it: what it holds in the others is
+	// right even when nothing is left to restore it from.
+	Owed Parts
+	// Void is the first batch in its own journal that never happened; 0: all did.
+	Void uint64
 	// Onto is the identity of the disk the member is being copied onto, and Cursor how many of its strips are. uuid.Nil: it
 	// is not.
 	Onto uuid.UUID
@@ -221,11 +227,14 @@ func (r *Record) Encode() ([]byte, error) {
 	binary.LittleEndian.PutUint32(buf[16:], Version)
 	own := *r
 	own.segments, own.members, own.regions = 1+len(r.Place.More), len(r.Roster), len(r.Regions)
-	if own.Features &^= FeatureRegions | FeatureTwoLayouts | FeatureBack | FeatureGuarded; own.regions > 0 {
+	if own.Features &^= knownFeatures; own.regions > 0 {
 		own.Features |= FeatureRegions
 	}
 	if own.Level == layout.Guarded {
 		own.Features |= FeatureGuarded
+		if own.owes() {
+			own.Features |= FeatureOwed
+		}
 	}
 	if own.Turn != nil {
 		own.Features |= FeatureTwoLayouts
@@ -390,7 +399,7 @@ func (e Entry) LeftBy(own *Record) bool {
 // Here makes the entry that of a member in some condition which is not away.
 func (e *Entry) Here(c Condition, since time.Time) {
 	e.Condition, e.Cursor, e.Since = c, 0, since
-	e.Left, e.Tried, e.Base = State{}, State{}, 0
+	e.Left, e.Tried, e.Base, e.Owed, e.Void = State{}, State{}, 0, Parts{}, 0
 }
 
 // PlaceOf is the place of the member, as its own record has it, with the size and the segments that the roster knows of: a crash may have

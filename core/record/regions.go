@@ -156,7 +156,20 @@ func (r *Record) encodeParts() (b []byte) {
 			b = append(b, name...)
 		}
 	}
+	if r.Level == layout.Guarded && r.owes() {
+		for _, e := range r.Roster {
+			u64(int64(e.Void))
+			for _, v := range e.Owed {
+				u64(int64(v))
+			}
+		}
+	}
 	return b
+}
+
+// owes says whether anything is noted of what members of a guarded set that are away missed.
+func (r *Record) owes() bool {
+	return slices.ContainsFunc(r.Roster, func(e Entry) bool { return e.Owed != Parts{} || e.Void != 0 })
 }
 
 // checkVolumes says what is wrong with the names of volumes: just those slots have one that are volumes, and no two the same.
@@ -254,15 +267,30 @@ func (r *Record) decodeParts(b []byte, segments, regions int) error {
 	if (r.Level == layout.Guarded) != (r.Features&FeatureGuarded != 0) || r.Level == layout.Guarded && (regions == 0 || r.Turn != nil) {
 		return fmt.Errorf("member record: level %q, features %#x: %w", string(r.Level), r.Features, ErrFormat)
 	}
-	for i := range r.Roster {
-		if r.Level == layout.Guarded {
-			r.Roster[i].Volume = getText(d.take(maxName))
-		}
+	if r.Level == layout.Guarded {
+		r.decodeVolumes(&d)
 	}
 	if d.short {
 		return fmt.Errorf("member record: it ends early: %w", ErrFormat)
 	}
 	return nil
+}
+
+// decodeVolumes reads what only a guarded set has.
+func (r *Record) decodeVolumes(d *parts) {
+	for i := range r.Roster {
+		r.Roster[i].Volume = getText(d.take(maxName))
+	}
+	for i := range r.Roster {
+		if r.Features&FeatureOwed == 0 {
+			break
+		}
+		e := &r.Roster[i]
+		e.Void = uint64(d.u64())
+		for j := range e.Owed {
+			e.Owed[j] = uint64(d.u64())
+		}
+	}
 }
 
 func (r *Record) decodeTurn(d *parts, regions int) error {

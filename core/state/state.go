@@ -11,6 +11,7 @@ const (
 	Healthy  Condition = "healthy"
 	Degraded Condition = "degraded" // less than its full margin
 	Exposed  Condition = "exposed"  // serving, with a margin of 0, where the level has redundancy
+	Partial  Condition = "partial"  // of a guarded set: more disks are lost than it has parity, and the volumes on the others are served
 	Failed   Condition = "failed"
 )
 

@@ -183,7 +183,7 @@ func assemble(s roster.Set, cfg Config, use roster.Use) (a *Array, gone []int, e
 	if s.Doubt != nil {
 		return nil, nil, s.Doubt
 	}
-	if s.Margin() < 0 {
+	if !s.Serves() {
 		return nil, nil, fmt.Errorf("%w: %s", ErrFailed, s.Shortage())
 	}
 	rec := s.Newest.Clone()

@@ -75,11 +75,24 @@ func (w *walk) enter() (st layout.Stripe, in int64, leave func(), err error) {
 // never is how far nothing was ever written from where the walk is, in bytes; 0: something may be there. Of what lies beyond the stripe that is held that is
 // known only as long as the map is the same: then nothing was given up there.
 func (w *walk) never(st layout.Stripe) int64 {
+	if w.a.blind(w.off, st) {
+		return 0
+	}
 	next := w.held.next(st.Ordinal())
 	if next == st.Ordinal() || w.a.Layout() != w.held.lay {
 		return 0
 	}
 	return w.held.lay.Ahead(w.off, next) - w.off
+}
+
+// blind says whether nobody knows of the volume at a place of a guarded set where anything was written: neither its disk nor a parity disk is there in full.
+func (a *Array) blind(off int64, st layout.Stripe) bool {
+	if !st.Fixed {
+		return false
+	}
+	_, in := a.Layout().Locate(off)
+	slots := append([]int{st.Slot(int(in / st.Strip))}, st.Slots[st.Data:]...)
+	return !slices.ContainsFunc(slots, func(slot int) bool { return a.slots.At(slot).Full() })
 }
 
 // Extent is a stretch of the array that was written, or never.

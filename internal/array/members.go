@@ -83,9 +83,13 @@ func (a *Array) Epoch() uint64 { return a.roster.View().Epoch }
 func (a *Array) Record() *record.Record { return a.roster.View() }
 
 // Margin is how many further disks can be lost for certain, and at best. Members that are partitions of one disk are lost
-// together.
+// together. In a guarded set that is in service in part every further loss is that of a volume.
 func (a *Array) Margin() (certain, best int) {
-	return a.Layout().MarginOfDisks(a.disks(), a.gone)
+	certain, best = a.Layout().MarginOfDisks(a.disks(), a.gone)
+	if certain < 0 && a.Layout().Serves(a.gone) {
+		return 0, 0
+	}
+	return certain, best
 }
 
 func (a *Array) gone(slot int) bool {

@@ -379,7 +379,7 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 	defer unlock()
 	any := make([]bool, n)
 	sums := make([]uint32, n)
-	missing := make([]bool, st.Data)
+	missing, parity := make([]bool, st.Data), false
 	for role := range st.Width() {
 		m := a.slots.At(st.Slot(role))
 		if !m.Usable(st) || a.tables.Sums(m, st.Block(m.Slot), sums) != nil {
@@ -388,6 +388,7 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 			}
 			continue
 		}
+		parity = parity || role >= st.Data
 		for col, s := range sums {
 			if s != record.SumNever {
 				any[col] = true
@@ -400,7 +401,7 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 	for role := range st.Data {
 		for col := range n {
 			if missing[role] {
-				out[role*n+col] = any[col]
+				out[role*n+col] = any[col] || st.Fixed && !parity // nobody knows
 			}
 			if known, written := a.cache.State(st.ID(), role, col); known {
 				out[role*n+col] = written

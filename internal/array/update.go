@@ -25,6 +25,7 @@ type update struct {
 	l       *dirty.Layer
 	roles   []*member.Member // by role; nil when what it holds of the stripe is not current
 	writes  []journal.Write
+	owed    []journal.Owed
 	scratch [][]byte
 	unkept  int // blocks that have no place, see ErrUnkept
 }
@@ -95,6 +96,9 @@ func (r *run) isZero(role int) bool  { return r.zero>>role&1 == 1 }
 func (r *run) work() error {
 	if err := r.readSums(); err != nil {
 		return err
+	}
+	if r.forgo(); r.dirty == 0 {
+		return nil
 	}
 	if bits.OnesCount64(r.dirty) == r.st.Data && r.n == r.st.StripBlocks() {
 		r.a.stats.FullStripes.Add(1)
@@ -313,7 +317,12 @@ func (r *run) addData() {
 	for role := range r.st.Data {
 		switch m := r.roles[role]; {
 		case !r.isDirty(role):
+		case m == nil && r.beyond():
+			r.orphan() // it left meanwhile
 		case m == nil:
+			if r.st.Fixed {
+				r.owed = append(r.owed, journal.Owed{Slot: r.st.Slot(role), Ordinal: r.st.Ordinal()})
+			}
 			for _, u := range r.unrecovered {
 				if u {
 					r.unkept++
@@ -325,6 +334,41 @@ func (r *run) addData() {
 			r.add(m, r.kind(), 0, r.data[role], r.sums[role])
 		}
 	}
+}
+
+// beyond says whether more of a stripe of a guarded set is lost than there is parity. Of all other arrays nothing is written then.
+func (u *update) beyond() bool { return u.st.Fixed && !u.a.slots.Protects(u.st) }
+
+// forgo leaves out new data that nothing would tell: its member is lost, and so are others.
+func (r *run) forgo() {
+	for role := range r.st.Data {
+		if r.isDirty(role) && r.roles[role] == nil && r.beyond() {
+			r.dirty, r.zero = r.dirty&^(1<<role), r.zero&^(1<<role)
+			r.unkept += r.n
+		}
+	}
+}
+
+// orphan makes the parity that was computed unknown: it is of data that nobody has.
+func (r *run) orphan() {
+	r.unkept += r.n
+	r.unrecovered = make([]bool, r.n)
+	for i := range r.unrecovered {
+		r.unrecovered[i] = true
+	}
+}
+
+// lostMember says whether something that is being written was for a member that has left by now, with others.
+func (u *update) lostMember() bool {
+	if !u.beyond() {
+		return false
+	}
+	for role := range u.st.Data {
+		if slices.ContainsFunc(u.l.Dirty[role][:], func(w uint64) bool { return w != 0 }) && !u.a.slots.At(u.st.Slot(role)).Usable(u.st) {
+			return true
+		}
+	}
+	return false
 }
 
 // addParity adds the writes of the parity. A column becomes never-written as a whole when none of its data is written any more.

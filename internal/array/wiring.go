@@ -37,7 +37,7 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 	a.cache = dirty.New(cfg.Cache, lay, a.alive)
 	a.tables = table.New(table.Host{Slots: a.slots, Roster: a.roster, Missed: a.missed, Wrote: &a.stats.TableBytes, Say: a.say}, cfg.Tables)
 	a.stripes = stripe.New(stripe.Host{Slots: a.slots, Tables: a.tables, Scratch: &a.scratch, Layout: a.Layout, Epoch: a.roster.Epoch, Alive: a.alive,
-		Counts: &a.stats.Stripes})
+		Changes: func() record.Changes { return a.roster.Now().Changes }, Owed: a.roster.Owed, Counts: &a.stats.Stripes})
 	a.journal = journal.New(journal.Host{Slots: a.slots, Tables: a.tables, Fan: &a.fan, Roster: a.roster, Layout: a.Layout, Alive: a.alive,
 		Freeze: a.fail, Say: a.say, Covers: a.covers, Emptied: a.noteEmptied, Idle: a.idle, Counts: &a.stats.Journal})
 	a.works = task.NewWorks(task.Site{Slots: a.slots, Tables: a.tables, Journal: a.journal, Roster: a.roster, Stripes: a.stripes, Judge: a.judge,

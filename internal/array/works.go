@@ -49,5 +49,8 @@ func (a *Array) CheckNow(repair bool) (task.CheckResult, error) { return a.works
 // LastCheck is the state of the last consistency check, as the record holds it.
 func (a *Array) LastCheck() record.Task { return a.works.LastCheck() }
 
+// GiveUp puts a blank disk in the place of a lost one that nothing can restore, see task.Works.
+func (a *Array) GiveUp(slot int, d disk.Disk) error { return a.works.GiveUp(slot, d) }
+
 // GoOn starts rebuilds again that ended in an error and are still to be done, such as for want of room on a file system.
 func (a *Array) GoOn() { a.works.GoOn() }

@@ -54,6 +54,9 @@ func (a *Array) put(by *Client, p []byte, off int64) error {
 	defer a.ranges.unshare(parts)
 	return pieces(lay, p, off, func(pc dirty.Piece) error {
 		pc.By = by
+		if err := a.within(pc.Stripe, pc.Role); err != nil {
+			return err
+		}
 		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
 			return a.writePartBlocks(pc)
 		}
@@ -139,6 +142,9 @@ func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) 
 			return err
 		}
 		st, in := lay.Locate(off)
+		if a.within(st, int(in/st.Strip)) != nil {
+			return ErrNotTaken
+		}
 		n := min(length, st.Strip-in%st.Strip)
 		lent := a.cache.Lend(dirty.Piece{Stripe: st, Role: int(in / st.Strip), From: in % st.Strip, By: by}, int(n))
 		// Nothing is held meanwhile: a client may take as long as it likes.
@@ -270,7 +276,18 @@ func (w *walk) zero(by *Client, length int64) (n int64, err error) {
 			return min(length, skip), nil
 		}
 	}
+	if err := w.a.within(st, int(in/st.Strip)); err != nil {
+		return 0, err
+	}
 	return n, w.a.cache.Zero(by, st, in, n)
+}
+
+// within says that nothing can be written of a data role of a stripe of a guarded set: its disk is lost, and more than the parity tells.
+func (a *Array) within(st layout.Stripe, role int) error {
+	if !st.Fixed || a.slots.At(st.Slot(role)).Usable(st) || a.slots.Protects(st) {
+		return nil
+	}
+	return fmt.Errorf("the volume on slot %d: %w", st.Slot(role), ErrUnkept)
 }
 
 // destageLoop writes out full stripes as they come, and others when they are old or memory is short.
@@ -521,6 +538,9 @@ func (d *destaging) writers() (out writers) {
 // fail every flush.
 func (d *destaging) unkept() (first error) {
 	for i, u := range d.updates {
+		if u != nil && u.unkept == 0 && u.lostMember() {
+			u.unkept = 1 // at least
+		}
 		if u == nil || u.unkept == 0 {
 			continue
 		}
@@ -548,11 +568,11 @@ func (d *destaging) change() (*journal.Change, error) {
 		return c, err
 	}
 	if len(d.updates) == 1 {
-		c.Writes = d.updates[0].writes
+		c.Writes, c.Owed = d.updates[0].writes, d.updates[0].owed
 		return c, nil
 	}
 	for _, u := range d.updates {
-		c.Writes = append(c.Writes, u.writes...)
+		c.Writes, c.Owed = append(c.Writes, u.writes...), append(c.Owed, u.owed...)
 	}
 	return c, err
 }

@@ -10,7 +10,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var replaceCommand = command{name: "replace", usage: "[-parity] [-yes] [-wait] [-although-bad] [NAME] OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 2, most: 3,
+var replaceCommand = command{name: "replace", usage: "[-parity | -empty] [-yes] [-wait] [-although-bad] [NAME] OLD NEW", short: "put a blank disk in the place of a member and rebuild", least: 2, most: 3,
 	help: `
 Makes the blank disk NEW a member in the place of OLD and starts to rebuild its contents. OLD is a member's bay, serial,
 path or slot number; NEW is a disk's bay, serial or path. Clients go on meanwhile. The rebuild survives restarts. With
@@ -27,6 +27,9 @@ named, and copied with -copy-others. -grow gives the last partition the rest of 
 With -parity, in a guarded set: NEW is larger than the parity disk, and takes the parity over; the disk that had it takes the place of
 OLD then, whether that has failed or works. The disks and what becomes of them are shown first.
 
+With -empty, in a guarded set that has lost more disks than it has parity: OLD is lost, and nothing can restore what was on
+it. That is given up, and its volume begins empty on NEW.
+
   nidalo replace tides A3 B1
   nidalo replace -parity archive A1 B2
   nidalo replace -wait TMK-0193 TMK-0301
@@ -35,11 +38,15 @@ OLD then, whether that has failed or works. The disks and what becomes of them a
 		yesFlag(e, f)
 		o := wholeDiskOptions(f)
 		f.BoolVar(&o.wait, "wait", false, "follow the rebuild to its end")
-		parity := false
+		parity, empty := false, false
+		f.BoolVar(&empty, "empty", false, "in a guarded set: give up what was on OLD, which nothing can restore; its volume begins empty")
 		f.BoolVar(&parity, "parity", false, "in a guarded set: NEW takes over parity, and the disk that had it takes the place of OLD")
 		return func(args []string) error {
 			if parity && (len(args) != 3 || o.wait) {
 				return usageError{"-parity takes a guarded set, a member and a disk, and goes without -wait"}
+			}
+			if empty && (len(args) != 3 || o.wait || parity) {
+				return usageError{"-empty takes a guarded set, a lost data disk and a blank one, and goes without -wait and -parity"}
 			}
 			if parity {
 				return e.handOver(control.ReplaceRequest{Array: args[0], Old: args[1], New: args[2], AlthoughBad: o.althoughBad, Parity: true})
@@ -54,11 +61,16 @@ OLD then, whether that has failed or works. The disks and what becomes of them a
 				}
 				var r *control.ReplaceReply
 				err = e.insist("replace it?", func(force bool) (err error) {
-					r, err = c.Replace(control.ReplaceRequest{Array: args[0], Old: names[0], New: names[1], Force: force, AlthoughBad: o.althoughBad})
+					r, err = c.Replace(control.ReplaceRequest{Array: args[0], Old: names[0], New: names[1], Force: force, AlthoughBad: o.althoughBad, Empty: empty})
 					return err
 				})
 				if err != nil {
 					return err
+				}
+				if empty {
+					e.out.Printf("The volume on %s is empty. Make a file system on it, and restore it from a backup.\n", r.Disk.Identity)
+					e.out.Next([]string{"nidalo status " + args[0] + "   shows the set and its volumes"})
+					return nil
 				}
 				if r.Disk.Vetting == "" {
 					notVetted(e, cmp.Or(r.Disk.Bay, r.Disk.Path))

@@ -326,6 +326,7 @@ type ReplaceRequest struct {
 	Force           bool // although the member still works
 	AlthoughBad     bool // take New although it failed before, or was found bad
 	Parity          bool // in a guarded set: New takes over parity, and the disk that had it takes the place of Old
+	Empty           bool // in a guarded set: what was on Old is given up, since nothing can restore it, and its volume begins empty
 	DryRun          bool // with Parity: say what that would be
 }
 
@@ -387,8 +388,9 @@ var ErrHomeBusy = errors.New("another process is using this home")
 
 // StartRequest puts an array into service.
 type StartRequest struct {
-	Array string
-	Force bool // with the set that serves most, although there are doubts
+	Array     string
+	Force     bool // with the set that serves most, although there are doubts
+	Surviving bool // a guarded set without disks that are not there, although they are more than it has parity
 }
 
 // RenameRequest gives an array another name.

@@ -5,6 +5,7 @@ package crash
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -59,7 +60,7 @@ func (c *machine) clientWrite(by string, n []int64) error {
 	c.m.begin(first, span, false)
 	err := c.user(by).WriteAt(c.m.contents(first, span), first*block)
 	c.m.end(first, span, err)
-	return err
+	return c.unlessLost(by, first, span, err)
 }
 
 // clientTake writes data that comes as it is asked for, as from a socket.
@@ -78,7 +79,7 @@ func (c *machine) clientTake(by string, n []int64) error {
 		seen("written as it came")
 	}
 	c.m.end(first, span, err)
-	return err
+	return c.unlessLost(by, first, span, err)
 }
 
 func (c *machine) clientForce(by string, n []int64) error {
@@ -91,25 +92,28 @@ func (c *machine) clientForce(by string, n []int64) error {
 	if err == nil {
 		c.m.flushed(first, acked)
 	}
-	return err
+	return c.told(by, err)
 }
 
 // clientPart writes a part of a block again with the bytes that it has.
 func (c *machine) clientPart(by string, n []int64) error {
 	b, _ := c.place(by, n[0], 1)
-	if c.m.torn[b] {
+	if c.m.torn[b] || c.isBroken(b) {
 		return nil
 	}
 	p := c.m.contents(b, 1)
 	from := n[1] % (block - 1)
 	bytes := 1 + n[2]%(block-from)
 	seen("part of a block written")
-	return c.user(by).WriteAt(p[from:from+bytes], b*block+from)
+	return c.unlessLost(by, b, 1, c.user(by).WriteAt(p[from:from+bytes], b*block+from))
 }
 
 // clientBeside writes a block, and at the same time a part of it with the same bytes.
 func (c *machine) clientBeside(by string, n []int64) error {
 	b, _ := c.place(by, n[0], 1)
+	if c.isBroken(b) {
+		return nil
+	}
 	c.m.begin(b, 1, false)
 	c.m.loose[b] = true
 	p := c.m.contents(b, 1)
@@ -123,7 +127,7 @@ func (c *machine) clientBeside(by string, n []int64) error {
 	both.Wait()
 	err := errors.Join(whole, part)
 	c.m.end(b, 1, err)
-	return err
+	return c.unlessLost(by, b, 1, err)
 }
 
 func (c *machine) clientZero(by string, n []int64) error {
@@ -131,19 +135,22 @@ func (c *machine) clientZero(by string, n []int64) error {
 	c.m.begin(first, span, true)
 	err := c.user(by).Zero(first*block, span*block)
 	c.m.end(first, span, err)
-	return err
+	return c.unlessLost(by, first, span, err)
 }
 
 // clientFlush: what anybody had acknowledged when it began is durable when it returns. Where writes may fail for want of room by then,
 // that holds for the client's own only: others are told themselves.
 func (c *machine) clientFlush(by string, _ []int64) error {
-	acked := c.m.acked(0, c.m.blocks)
+	acked, breaks := c.m.acked(0, c.m.blocks), c.breaks
 	err := c.user(by).Flush()
 	if err != nil {
-		return err
+		return c.told(by, err)
+	}
+	if breaks == c.breaks {
+		delete(c.unsure, by)
 	}
 	from, to := int64(0), c.m.blocks
-	if c.short {
+	if c.short || c.broken != nil {
 		from, to = c.stretch(by)
 	}
 	c.m.flushed(from, acked[from:to])
@@ -166,9 +173,14 @@ func (c *machine) clientRead(by string, n []int64) error {
 }
 
 func (c *machine) readBack(first, span int64) error {
+	if c.broken != nil {
+		return c.readBroken(first, span)
+	}
 	still := c.still(first, span)
 	got := make([]byte, span*block)
-	if err := c.a.ReadAt(got, first*block); err != nil {
+	if err := c.a.ReadAt(got, first*block); err != nil && c.broken != nil {
+		return c.readBroken(first, span) // disks were lost meanwhile
+	} else if err != nil {
 		return err
 	}
 	for b := first; b < first+span; b++ {
@@ -196,6 +208,9 @@ func (c *machine) clientStatus(by string, n []int64) error {
 	b := first
 	for _, x := range extents {
 		for end := b + x.Length/block; b < end; b++ {
+			if c.isBroken(b) && slices.Contains(c.m.may[b], 0) {
+				continue // what was written may be given up, and the client not told yet
+			}
 			if !x.Written && still(b) && c.m.now(b) != 0 {
 				return fmt.Errorf("block %d is said to be a hole; its version is %d", b, c.m.now(b))
 			}

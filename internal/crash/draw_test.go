@@ -54,6 +54,9 @@ func Draw(seed uint64) Script {
 	if d.lay.Redundant() && d.Level != layout.Guarded && d.IntN(5) < 2 {
 		d.disaster()
 	}
+	if d.Level == layout.Guarded && d.IntN(3) > 0 {
+		d.beyond()
+	}
 	return d.Script
 }
 

@@ -261,7 +261,7 @@ func (c *machine) swap(_ string, n []int64) error {
 func (c *machine) replaceBy(slot int, d *Disk) error {
 	c.note("    slot %d gets %s", slot, d.name)
 	err := c.a.Replace(slot, d)
-	if errors.Is(err, task.ErrMargin) || err != nil && c.a.Record().Turn != nil && strings.Contains(err.Error(), "no redundancy") {
+	if errors.Is(err, task.ErrMargin) || errors.Is(err, task.ErrPartial) || err != nil && c.a.Record().Turn != nil && strings.Contains(err.Error(), "no redundancy") {
 		return nil
 	}
 	if err == nil {
@@ -284,7 +284,7 @@ func (c *machine) spare(_ string, n []int64) error {
 		if err == nil {
 			seen("a spare took over")
 		}
-		if errors.Is(err, task.ErrTaken) {
+		if errors.Is(err, task.ErrTaken) || errors.Is(err, task.ErrPartial) {
 			return nil
 		}
 		return err

@@ -16,7 +16,7 @@ import (
 // outside reads the disks of an array that was stopped, with the format alone and nothing of the engine, and holds them
 // against each other: records, checksums, parity and witnesses must agree.
 func (c *machine) outside(string, []int64) error {
-	if c.up || c.power.off || c.gaveUp != nil || !c.stopped || !c.sound() {
+	if c.up || c.power.off || c.gaveUp != nil || c.broken != nil || !c.stopped || !c.sound() {
 		return nil
 	}
 	seen("read from outside")

@@ -38,6 +38,9 @@ func init() {
 	for name, v := range plainVerbs {
 		verbs[name] = v
 	}
+	for name, v := range beyondVerbs {
+		verbs[name] = v
+	}
 }
 
 // plainVerbs are done one at a time.
@@ -89,6 +92,9 @@ type machine struct {
 	gaveUp     map[int64]bool             // blocks that a rescue gave up; nil: none was taken out
 	rescued    bool                       // a rescue read what is left
 	readmitted bool                       // the power went while members were brought back
+	broken     map[int]bool               // slots of a guarded set that were lost with more than it has parity, at any time; nil: none were
+	breaks     int                        // how often one was lost so
+	unsure     map[string]bool            // clients that may have written to volumes of those since their last flush
 	over       bool                       // nothing more can be done with this array
 	cameBack   *int                       // the slot of the disk that came back last
 	steps      int
@@ -290,11 +296,12 @@ func (c *machine) stop(string, []int64) error {
 	if c.up = false; c.power.off {
 		return nil
 	}
-	if err != nil && !c.excused(err) && !c.short && !c.hung {
+	if err != nil && !c.excused(err) && !c.short && !c.hung && !c.unkept("", err) {
 		return fmt.Errorf("stop: %w", err)
 	}
 	seen("stopped")
 	if c.stopped = err == nil; c.stopped {
+		c.doubtUnflushed("")
 		c.m.flushed(0, c.m.acked(0, c.m.blocks))
 	}
 	return nil
@@ -342,10 +349,18 @@ func (c *machine) canLose(slot int) bool {
 		d := c.memberAt(s)
 		return s == slot || d == nil || d.gone || d.shaky || d.latent || !works(states[s].Condition)
 	}
-	if turn, err := c.a.Record().Turns(); c.a.Record().Turn != nil && err == nil && !turn.New.Survives(lost) {
-		return false // it will have moved before that is noticed
+	return c.layout().Survives(lost) && c.survivesChange(lost) // it will have moved before that is noticed
+}
+
+// survivesChange says whether the layout that the array changes to does without some members: a batch in the journals may have moved to it what by the record is
+// where it was.
+func (c *machine) survivesChange(lost func(slot int) bool) bool {
+	rec := c.record()
+	if rec.Turn == nil {
+		return true
 	}
-	return c.layout().Survives(lost)
+	turn, err := rec.Turns()
+	return err != nil || turn.New.Survives(lost)
 }
 
 // works says whether a member has all of its contents.

@@ -68,11 +68,12 @@ func (c *machine) present() (set roster.Set, gone func(slot int) bool) {
 // mayLose says whether a member may be lost while the array is down, and looks at its disk.
 func (c *machine) mayLose(n int64) (slot int, set roster.Set, gone func(int) bool, ok bool) {
 	slot = c.slot(n)
-	if c.up || c.power.off {
+	if c.up || c.power.off || c.broken != nil {
 		return slot, set, gone, false
 	}
 	set, gone = c.present()
-	if gone(slot) || !c.layout().Survives(func(s int) bool { return gone(s) || s == slot }) {
+	lost := func(s int) bool { return gone(s) || s == slot }
+	if gone(slot) || !c.layout().Survives(lost) || !c.survivesChange(lost) {
 		return slot, set, gone, false
 	}
 	for s, d := range c.disks {
@@ -165,6 +166,10 @@ func (c *machine) start(_ string, n []int64) error {
 	c.set = nil // some of them are lost since
 	set, _ := c.present()
 	c.set = nil
+	if c.broken != nil && !set.Serves() {
+		seen("a start beyond the margin was asked for")
+		set.Surviving = true
+	}
 	a, err := array.Open(set, c.config())
 	switch {
 	case c.power.off:
@@ -217,6 +222,9 @@ func (c *machine) silent() bool {
 
 // verify reads everything and holds it against the model; then what was read is what counts.
 func (c *machine) verify() error {
+	if c.broken != nil {
+		return c.verifyBroken()
+	}
 	buf := make([]byte, c.m.blocks*block)
 	if err := c.a.ReadAt(buf, 0); err != nil {
 		return fmt.Errorf("after the start: %w", err)
@@ -244,7 +252,7 @@ func (c *machine) verify() error {
 // mend: with all that was lost or rotten put right, a check finds nothing to complain of. back and swap say which lost slots get
 // their own disk back or another one, a bit for each.
 func (c *machine) mend(_ string, n []int64) error {
-	if !c.up {
+	if !c.up || c.broken != nil {
 		return nil
 	}
 	if n[0] != 0 {

@@ -155,7 +155,7 @@ func (c *machine) shrink(_ string, n []int64) error {
 func (c *machine) waitTasks() {
 	for !c.halted() {
 		busy := slices.ContainsFunc(c.a.TaskStates(), func(t task.State) bool {
-			return t.Ended.IsZero() && (t.Kind != state.TaskConvert || t.State != state.TaskWaiting)
+			return t.Ended.IsZero() && (t.Kind != state.TaskConvert && c.a.Condition() != state.Partial || t.State != state.TaskWaiting)
 		})
 		if !busy {
 			return

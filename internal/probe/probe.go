@@ -45,6 +45,13 @@ const (
 	BatchAhead                       // a start found a batch that takes a change of layout further than the record
 	BatchAheadDropped                // and dropped it
 	TurnedBack                       // a change of layout turned and goes back
+	ParityForsaken                   // parity was marked as lost, since what a member that left has of a batch is not known
+	ParityDoubted                    // a start did so
+	OwnKept                          // what a member that came back holds counts, since nothing else tells
+	OwnJournalKept                   // and what it has in its journal
+	OwnNotKept                       // it does not, since its data may have changed without it
+	VolumeGivenUp                    // a blank disk took the place of one that nothing could restore
+	FillingWaits                     // a blank disk is not filled as long as more members are lost than there is parity
 	Events                           // how many there are
 )
 
@@ -61,6 +68,8 @@ var events = [Events]string{
 	ChangeMarked: "a change was marked for a member that is away", ColumnEmptied: "a column became never-written again",
 	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
 	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written", TurnedBack: "a change of layout turned back",
+	ParityForsaken: "parity was given up beyond the margin", ParityDoubted: "parity was given up at a start beyond the margin", OwnKept: "what a member that came back holds was all that tells",
+	OwnJournalKept: "so was its journal", VolumeGivenUp: "a volume was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin",
 	BatchAhead: "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
 }
 
@@ -137,6 +146,14 @@ const (
 	ColumnOfOneMember
 	DoubtedStaysBlank
 	TurnedWithEntries
+	OwedNotMarked
+	ParityKeptBeyond
+	ParityTrustedAtStart
+	DroppedThoughKept
+	OwnAlwaysKept
+	UnsureRowsSkipped
+	FilledBeyond
+	GivenUpParityKept
 	Mistakes // how many there are
 )
 
@@ -175,6 +192,9 @@ var mistakes = [Mistakes]string{
 	CellsNotGivenUp: "cells that are given up keep their sums", MarginOfOneMap: "a loss while a window moves is judged by one map",
 	TwoWitnessedByOne: "one member is to keep the witnesses of two", WindowTakenForMoved: "a rescue takes a window for moved that may not be",
 	ColumnOfOneMember: "a window that empties a block of one member is not told to others of its column", DoubtedStaysBlank: "a map page that rotted still counts as blank",
+	OwedNotMarked: "own data that changes without its disk is not marked", ParityKeptBeyond: "parity of what a lost member may have counts", ParityTrustedAtStart: "a start trusts parity of what a lost member may have",
+	DroppedThoughKept: "a member that comes back keeps batches that were dropped", OwnAlwaysKept: "all that a member that comes back holds counts",
+	GivenUpParityKept: "the parity of a volume that was given up counts", UnsureRowsSkipped: "a catch-up skips what nobody has marked", FilledBeyond: "a blank disk is filled although nothing tells what it should hold",
 	TurnedWithEntries: "a change of layout turns with boundaries of the other way in the journals",
 	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }

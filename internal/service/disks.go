@@ -199,6 +199,12 @@ func (s *Service) Replace(req control.ReplaceRequest) (*control.ReplaceReply, er
 	}
 	m := r.member(slot)
 	works := works(m)
+	if put, err := s.beyond(r, slot, req); put != nil || err != nil {
+		if err != nil {
+			return nil, err
+		}
+		return s.putIn(req.New, req.AlthoughBad, m, r.NeedSize(slot), put)
+	}
 	if works && r.WouldFail(slot) {
 		return nil, &control.Error{What: fmt.Sprintf("%s still works and array %q has no margin: taking it out would put the data out of reach", m.Disk, r.Name()),
 			Hints: []string{"replace the failed member first"}}

@@ -50,6 +50,8 @@ func (s *Service) conditions() {
 			e.Kind, e.Severity = "degraded", event.Warning
 		case state.Exposed:
 			e.Kind, e.Severity, e.Detail = "exposed", event.Critical, "the next loss of a member loses data"
+		case state.Partial:
+			e.Kind, e.Severity, e.Detail = event.Partial, event.Critical, "more disks are lost than there are parity disks; the volumes on the others are in service"
 		default:
 			e.Kind, e.Severity, e.Detail = "failed", event.Critical, "its data cannot be reached"
 		}

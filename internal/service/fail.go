@@ -109,6 +109,10 @@ func fatal(r *running, slot int) error {
 	if !r.Layout().Redundant() {
 		why = fmt.Sprintf("level %s cannot lose any member", r.Layout().Level)
 	}
+	if r.volumes() != nil {
+		return &control.Error{Fatal: true, What: fmt.Sprintf("without %s nothing could restore a volume of array %q that is on a lost disk: %s", m.Disk, r.Name(), why),
+			Hints: []string{"-yes -although-fatal does it all the same"}}
+	}
 	return &control.Error{Fatal: true, What: fmt.Sprintf("array %q would fail without %s: %s, and its data (%s written) would be unreachable", r.Name(), m.Disk, why, say.Size(r.Used())),
 		Hints: []string{"-yes -although-fatal does it all the same"}}
 }

@@ -152,8 +152,8 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 		s.mu.Unlock()
 		return nil, &control.Error{What: fmt.Sprintf("none of the disks of array %q is there", req.Array)}
 	}
-	if err := s.startOne(found); err != nil {
-		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: %v", req.Array, err), Hints: s.hintsFor(was.set.Newest, err)}
+	if err := s.startOne(found, req.Surviving); err != nil {
+		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: %v", req.Array, err), Hints: s.hintsFor(was.set.Newest, found, err)}
 	}
 	r, err := s.named(id)
 	if err == nil {
@@ -174,8 +174,11 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 	return &status, nil
 }
 
-func (s *Service) hintsFor(rec *record.Record, err error) []string {
+func (s *Service) hintsFor(rec *record.Record, found []roster.Candidate, err error) []string {
 	switch {
+	case errors.Is(err, array.ErrFailed) && servesInPart(found):
+		return []string{"bring the missing disks back, in any bay, then: nidalo start " + rec.Name,
+			"nidalo start -surviving " + rec.Name + "   starts the volumes whose disks are there, if the others are lost and in use nowhere else"}
 	case errors.Is(err, roster.ErrDoubt):
 		return []string{"two sets of disks went on without each other: take out those that are not to count, then start it again",
 			"nidalo disks   shows which disk carries which epoch"}
@@ -184,6 +187,13 @@ func (s *Service) hintsFor(rec *record.Record, err error) []string {
 			"nidalo rescue " + rec.Name + "   reports what can be read without them, copies it out, or brings back members that left before"}
 	}
 	return nil
+}
+
+// servesInPart says whether some disks of a guarded set are enough for some of its volumes.
+func servesInPart(found []roster.Candidate) bool {
+	set := roster.Judge(found)
+	set.Surviving = true
+	return set.Doubt == nil && set.Serves()
 }
 
 // Rename gives an array another name. Clients know it by its name, so none may be connected.

@@ -95,7 +95,7 @@ func (s *Service) muster() {
 		case len(names) > 0 && time.Now().Before(w.until):
 			s.reason(set, errWaits{names, w.until})
 			continue
-		case set.Margin() < 0 || set.Doubt != nil:
+		case !set.Serves() || set.Doubt != nil:
 			w.tried = disks
 			reason := set.Doubt
 			if reason == nil {
@@ -110,7 +110,7 @@ func (s *Service) muster() {
 		}
 		w.tried = disks
 		s.reason(set, errStarting)
-		if err := s.startOne(s.candidates(s.carriers(id), id)); err == nil {
+		if err := s.startOne(s.candidates(s.carriers(id), id), false); err == nil {
 			delete(s.waits, id)
 			s.own(id, set.Newest.Name)
 			s.applyPaces()

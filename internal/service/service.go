@@ -82,11 +82,12 @@ type Service struct {
 // running is an array in service.
 type running struct {
 	*array.Array
-	clients int
-	peers   map[string]*connected
-	served  served        // what clients asked for
-	seats   map[int]*seat // by slot of the volume that is served; -1: the array as a whole
-	since   uint64        // the first of the starts up to this one that were all on this host
+	clients    int
+	peers      map[string]*connected
+	served     served        // what clients asked for
+	seats      map[int]*seat // by slot of the volume that is served; -1: the array as a whole
+	wasPartial atomic.Bool   // more disks were lost than it has parity, and it has not been checked since they are back
+	since      uint64        // the first of the starts up to this one that were all on this host
 }
 
 // seat is what is served under one name: an array, or a volume of a guarded set.
@@ -370,7 +371,7 @@ func (s *Service) startAll() error {
 			s.leave(found, errStranger)
 		case s.holdBack(found):
 		default:
-			if err := s.startOne(found); err == nil {
+			if err := s.startOne(found, false); err == nil {
 				s.own(id, names[id])
 			} else {
 				s.waits[id] = &waiting{tried: stand(found)}
@@ -439,11 +440,12 @@ func (s *Service) candidates(sources []disks.Source, id string) (out []roster.Ca
 	return s.unique(out)
 }
 
-func (s *Service) startOne(found []roster.Candidate) error {
+func (s *Service) startOne(found []roster.Candidate, surviving bool) error {
 	if len(found) == 0 {
 		return errors.New("none of its disks can be opened")
 	}
 	set := roster.Judge(found)
+	set.Surviving = surviving
 	release := func(keepCurrent bool) {
 		for _, c := range found {
 			if !keepCurrent || !set.Holds(c.Disk) {

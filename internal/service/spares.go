@@ -366,6 +366,9 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		return
 	}
 	defer s.admin.Unlock()
+	if r.Condition() == state.Partial {
+		return // nothing tells what it should hold
+	}
 	need := r.NeedSize(m.Slot)
 	var best *control.DiskInfo
 	disks, err := s.Disks()

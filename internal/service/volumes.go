@@ -234,6 +234,12 @@ func (s *Service) volumesOf(r *running) (out []control.VolumeStatus) {
 			vs.Device = d
 		}
 		vs.From = comesFrom(members, v.Slot, failed)
+		if told := tells(r, v.Slot); !failed && !members[v.Slot].Condition.Counts() && told < v.Size {
+			vs.From = "nothing: too many disks are lost"
+			if told > 0 {
+				vs.From = fmt.Sprintf("parity and the other disks, %s of it", say.Size(told))
+			}
+		}
 		out = append(out, vs)
 	}
 	return out

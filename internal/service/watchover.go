@@ -63,6 +63,7 @@ func (s *Service) lookLoop() {
 		s.goWaiting()
 		s.goHandings()
 		s.conditions()
+		s.checkAfter()
 		s.health()
 		s.goExchanges()
 		s.stepIn()

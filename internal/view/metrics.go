@@ -102,7 +102,7 @@ func (c collector) health(told []control.DiskHealth) {
 }
 
 func (c collector) array(a control.ArrayStatus) {
-	for _, is := range []state.Condition{state.Healthy, state.Degraded, state.Exposed, state.Failed} {
+	for _, is := range []state.Condition{state.Healthy, state.Degraded, state.Exposed, state.Partial, state.Failed} {
 		c.gauge(metricCondition, truth(a.Condition == is), a.Name, a.Level, string(is))
 	}
 	c.gauge(metricMargin, float64(a.Margin), a.Name)

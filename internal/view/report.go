@@ -92,11 +92,11 @@ func (r *Report) Judge() {
 			r.Level = Warning
 		}
 	}
-	if number[state.Exposed]+number[state.Failed] > 0 {
+	if number[state.Exposed]+number[state.Partial]+number[state.Failed] > 0 {
 		r.Level = Critical
 	}
 	var parts []string
-	for _, c := range []state.Condition{state.Failed, state.Exposed, state.Degraded, state.Healthy} {
+	for _, c := range []state.Condition{state.Failed, state.Partial, state.Exposed, state.Degraded, state.Healthy} {
 		if n := number[c]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, c))
 		}

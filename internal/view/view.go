@@ -58,7 +58,7 @@ var attention = text.Colors{text.BgYellow, text.FgBlack}
 var conditionColours = map[string]text.Colors{
 	"healthy": {text.FgGreen}, "active": {text.FgGreen}, "blank": {text.FgGreen}, "spare": {text.FgCyan}, "retired": {text.Faint},
 	"degraded": attention, "rebuilding": attention, "failing": attention,
-	"exposed": {text.FgRed, text.Bold}, "failed": {text.FgRed, text.Bold}, "missing": {text.FgRed}, "broken": {text.FgRed},
+	"exposed": {text.FgRed, text.Bold}, "partial": {text.FgRed, text.Bold}, "failed": {text.FgRed, text.Bold}, "missing": {text.FgRed}, "broken": {text.FgRed},
 }
 
 func (s *Screen) paint(word string) string {

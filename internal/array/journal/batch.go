@@ -87,7 +87,8 @@ func (j *Journal) GatherBatch(scans []*Scan, number uint64) Batch {
 			lost[slot] = true
 		}
 	}
-	b.Usable = j.host.Layout().Survives(func(slot int) bool { return lost[slot] })
+	lay := j.host.Layout()
+	b.Usable = lay.Survives(func(slot int) bool { return lost[slot] }) || lay.Volumes() != nil && len(b.Lacking) == 0
 	return b
 }
 

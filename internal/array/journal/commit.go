@@ -202,11 +202,12 @@ func (j *Journal) takers(f *flight) error {
 			return err
 		}
 		j.host.Roster.Settle()
+		j.forsake(f.group)
 		f.gather(j.host.Slots)
 		if j.host.Roster.Unsettled() && j.host.Alive() == nil {
 			continue
 		}
-		wrote, err := j.host.Roster.Mark(j.stripes(f.group))
+		wrote, err := j.host.Roster.Mark(j.stripes(f.group), j.owed(f.group))
 		if err != nil {
 			return err
 		}
@@ -325,7 +326,8 @@ func (j *Journal) write(f *flight) error {
 		probe.BatchLacksMember.Seen()
 		// One that just left may lack the batch, and only members that leave next may know of it.
 		j.host.Roster.Settle()
-		if _, err := j.host.Roster.Mark(j.stripes(f.group)); err != nil {
+		j.forsake(f.group)
+		if _, err := j.host.Roster.Mark(j.stripes(f.group), j.owed(f.group)); err != nil {
 			j.host.Freeze(fmt.Errorf("the roster could not be written: %w", err))
 		}
 	}

@@ -69,8 +69,9 @@ type Roster interface {
 	Settle()
 	// Unsettled says whether a member is out that it does not name.
 	Unsettled() bool
-	// Mark notes, durably, that some stripes change, by their ordinals, and says whether that had to be written.
-	Mark(stripes iter.Seq[int64]) (wrote bool, err error)
+	// Mark notes, durably, that some stripes change, by their ordinals, and in which of them the own data of some slots changes without
+	// them. It says whether that had to be written.
+	Mark(stripes iter.Seq[int64], owed iter.Seq2[int, int64]) (wrote bool, err error)
 	Starts() uint64
 	// Begin counts a start, for numbers of checkpoints that no page has.
 	Begin() error
@@ -90,6 +91,7 @@ type Write struct {
 // Change is what one destage commits.
 type Change struct {
 	Writes []Write
+	Owed   []Owed  // beside what follows from the writes
 	Moved  int64   // how far it takes a change of layout, of which all members are told; 0: it is no part of one
 	flight *flight // the batch it is in
 }
@@ -443,6 +445,15 @@ func blank(m *member.Member, s *record.Segment, checkpoint uint64) error {
 
 // Lose marks the blocks of some runs, ascending, as lost in the own tables of a disk that is away, on the disk.
 func (j *Journal) Lose(m *member.Member, runs []record.Run, epoch uint64) error {
+	lost := make([]record.Run, len(runs))
+	for i, r := range runs {
+		lost[i] = record.Run{Kind: record.RunLost, Start: r.Start, Count: r.Count}
+	}
+	return j.Note(m, lost, epoch)
+}
+
+// Note notes, durably, what some runs, ascending, mean for the tables of a disk that is not a member yet.
+func (j *Journal) Note(m *member.Member, runs []record.Run, epoch uint64) error {
 	if len(runs) == 0 {
 		return nil
 	}
@@ -450,7 +461,7 @@ func (j *Journal) Lose(m *member.Member, runs []record.Run, epoch uint64) error 
 	if err != nil {
 		return err
 	}
-	if err = j.host.Tables.Lose(m, runs, epoch, number); errors.Is(err, table.ErrDamaged) {
+	if err = j.host.Tables.Note(m, runs, epoch, number); errors.Is(err, table.ErrDamaged) {
 		return fmt.Errorf("%w: %w", roster.ErrStale, err)
 	}
 	return err

@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -252,6 +253,7 @@ type Leftover struct {
 	Sequence uint64          // of its head
 	Batches  map[uint64]bool // of which it has its part
 	Runs     []record.Run    // ascending
+	Entries  []*Found        // by batch, ascending
 }
 
 // LeftoverOf reads a member's own journal. Of the blocks it names it is not known whether the batch ever counted, nor
@@ -277,7 +279,9 @@ func LeftoverOf(m *member.Member) (u Leftover, err error) {
 	for number, e := range s.Entries {
 		u.Batches[number] = true
 		u.Runs = append(u.Runs, e.Runs...)
+		u.Entries = append(u.Entries, e)
 	}
+	slices.SortFunc(u.Entries, func(x, y *Found) int { return cmp.Compare(x.Batch, y.Batch) })
 	slices.SortFunc(u.Runs, func(x, y record.Run) int { return int(x.Start - y.Start) })
 	return u, nil
 }

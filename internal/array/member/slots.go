@@ -52,6 +52,17 @@ func (s *Slots) Put(m *Member) { s.members[m.Slot].Store(m) }
 // Has says whether a disk is the member of its slot, and not a copy or one that was there before.
 func (s *Slots) Has(m *Member) bool { return m.Slot < s.Len() && s.At(m.Slot) == m }
 
+// Protects says whether what is lost of a stripe follows from what is there.
+func (s *Slots) Protects(st layout.Stripe) bool {
+	lost := 0
+	for role := range st.Width() {
+		if !s.At(st.Slot(role)).Usable(st) {
+			lost++
+		}
+	}
+	return lost <= st.Parity
+}
+
 // All are the members, by slot.
 func (s *Slots) All() []*Member {
 	out := make([]*Member, s.Len())

@@ -73,13 +73,14 @@ func Run(host Host) error {
 	}
 	host.vet(scans, first)
 	r := &replaying{Host: host, scans: scans, first: first, last: first - 1, sure: journal.Sure(scans, first), numbers: journal.BatchNumbers(scans, first), superseded: journal.InPlaceRuns(scans)}
+	r.beyond.of(r)
 	if err := r.complete(); err != nil {
 		return err
 	}
 	r.Journal.ContinueFrom(r.last)
 	r.Journal.PlaceRings(scans, first, r.last)
 	for i, n := range r.numbers {
-		whole := i == 0 || n == r.numbers[i-1]+1 || n <= r.sure || r.Note != nil
+		whole := i == 0 || n == r.numbers[i-1]+1 || n <= r.sure || r.Note != nil || r.Roster.Partial()
 		if whole {
 			if whole, err = r.inTurn(n); err != nil {
 				return err
@@ -87,8 +88,12 @@ func Run(host Host) error {
 		}
 		if !whole {
 			r.dropped(r.numbers[i:])
+			r.beyond.dropped = r.numbers[i]
 			break
 		}
+	}
+	if err := r.beyond.limit(); err != nil {
+		return err
 	}
 	if err := r.mend(); err != nil {
 		return err
@@ -125,6 +130,7 @@ type replaying struct {
 	wrong       []journal.Touched // what lacking members have wrong
 	copied      []layout.Stripe   // of members that are being copied
 	unmarked    []int64           // ordinals of stripes that a member which is away may lack
+	beyond      beyond
 }
 
 // complete finds the last batch, and says whether one that was committed is lacking.
@@ -135,7 +141,7 @@ func (r *replaying) complete() error {
 	for _, n := range r.numbers {
 		if n != r.last+1 && r.Note != nil {
 			r.Note(fmt.Sprintf("the journals lack batch %d: the last writes before the end may be missing", r.last+1))
-		} else if n != r.last+1 && r.last < r.sure {
+		} else if n != r.last+1 && r.last < r.sure && !r.Roster.Partial() {
 			return fmt.Errorf("%w: the journals lack batch %d, although later ones are there: more members lost it than the level survives", r.Failed, r.last+1)
 		}
 		r.last = n
@@ -202,6 +208,9 @@ func (r *replaying) batch(n uint64) (whole bool, err error) {
 	if r.Note != nil && (sure || len(b.Lacking) == 0) {
 		b.Usable = len(b.Entries) > 0
 	}
+	if sure && r.Roster.Partial() {
+		b.Usable = len(b.Entries) > 0 // what cannot be restored of one volume does not keep the others from being served
+	}
 	if !b.Usable && sure {
 		return false, fmt.Errorf("%w: batch %d of the journals is damaged on more members than the level survives", r.Failed, n)
 	}
@@ -235,6 +244,7 @@ func (r *replaying) batch(n uint64) (whole bool, err error) {
 	if err := r.place(b); err != nil {
 		return false, err
 	}
+	r.beyond.placed(b)
 	r.wrong = append(r.wrong, r.Journal.LackingBlocks(b)...)
 	for _, m := range r.Slots.Copies() {
 		for _, t := range r.Journal.Columns(b, []*member.Member{r.Slots.At(m.Slot)}) {
@@ -250,7 +260,7 @@ func (r *replaying) batch(n uint64) (whole bool, err error) {
 
 // mend marks the stripes that absent members lack, and restores blocks that members here lacked.
 func (r *replaying) mend() error {
-	if _, err := r.Roster.Mark(slices.Values(r.unmarked)); err != nil {
+	if _, err := r.Roster.Mark(slices.Values(r.unmarked), r.beyond.owes()); err != nil {
 		return err
 	}
 	if err := r.Journal.SyncAll(); err != nil {

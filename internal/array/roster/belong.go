@@ -48,6 +48,9 @@ type Set struct {
 	Stale     []Candidate // carry an older state, or were taken out of the roster
 	Strangers []Stranger  // say that they belong, and cannot be believed
 	Doubt     error       // why the array must not be started without a decision
+	// Surviving: it was decided to start a guarded set without members that are not there and that the others do not know to be lost, although they are
+	// more than it has parity.
+	Surviving bool
 }
 
 // Stranger is a disk whose record contradicts those of the members.
@@ -190,7 +193,7 @@ func (x *claim) weigh(candidates []Candidate) {
 	for slot, e := range x.rec.Roster {
 		named[slot] = e.Condition.Counts()
 	}
-	x.refuted = len(x.against) > 0 && x.serves(opposed) || !x.serves(named)
+	x.refuted = len(x.against) > 0 && x.serves(opposed) || !lay.Serves(func(slot int) bool { return !named[slot] })
 }
 
 // serves says whether the members in some slots alone could serve the array.
@@ -314,6 +317,29 @@ func (s Set) Margin() int {
 	}
 	certain, _ := lay.MarginOfDisks(s.disks(), s.gone)
 	return certain
+}
+
+// Serves says whether the set can be started. A guarded set that lacks more members than it has parity can, when those that are there know that the others
+// are lost, or it was decided so: otherwise the others may only be late, or be in use elsewhere.
+func (s Set) Serves() bool {
+	if s.Margin() >= 0 {
+		return true
+	}
+	lay, err := s.Newest.Layout()
+	if err != nil || !lay.Serves(s.gone) {
+		return false
+	}
+	return s.Surviving || len(s.Untold()) == 0
+}
+
+// Untold are the slots whose members are not there, without the others knowing them to be away.
+func (s Set) Untold() (slots []int) {
+	for slot, e := range s.Newest.Roster {
+		if e.Condition.TakesPart() && s.Current[slot].Disk == nil {
+			slots = append(slots, slot)
+		}
+	}
+	return slots
 }
 
 // Condition is what the array would be in if it were started.

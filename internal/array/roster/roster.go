@@ -67,6 +67,7 @@ type Roster struct {
 	arriving  *member.Member                 // is about to be active: the record that is being written says so
 	epoch     atomic.Uint64                  // of shown
 	changes   atomic.Pointer[record.Changes] // as they are on the members
+	owed      atomic.Pointer[[]record.Parts] // by slot, as it is on the members
 }
 
 // Holder is the slot that keeps the witnesses of the pages of another; -1 when none does.
@@ -154,10 +155,34 @@ func (r *Roster) Join(m *member.Member) error {
 		was := *e
 		*e = record.Entry{ID: m.Identity, Condition: record.Rebuilding, Size: m.Place().Size, DataSize: e.DataSize, More: e.More, Since: r.host.Now(), Base: m.Base, Witness: was.Witness, Volume: e.Volume}
 		if was.ID == m.Identity { // until its own record says that it is back
-			e.Left, e.Tried = was.Left, was.Tried
+			e.Left, e.Tried, e.Owed = was.Left, was.Tried, was.Owed
 		}
 		return nil
 	}})
+}
+
+// Empty makes a prepared blank disk the active member of its slot, in a guarded set that has nothing to restore it from. The parity disks have to be filled anew. What others
+// that are away hold of its stripes is of what was there before.
+func (r *Roster) Empty(m *member.Member, parity []*member.Member) error {
+	return r.raise(change{
+		Make: func(rec *record.Record) error {
+			m.Become(record.Active)
+			r.host.Slots.Put(m)
+			e := &rec.Roster[m.Slot]
+			*e = record.Entry{ID: m.Identity, Condition: record.Active, Size: m.Place().Size, DataSize: e.DataSize, More: e.More, Since: r.host.Now(), Witness: e.Witness, Volume: e.Volume}
+			for _, p := range parity {
+				p.Base = 0
+				p.Cursor.Store(0)
+				p.Become(record.Rebuilding)
+				o := &rec.Roster[p.Slot]
+				o.Here(record.Rebuilding, r.host.Now())
+			}
+			if rec.Changes.Since != 0 {
+				rec.Changes.Parts.MarkAll()
+			}
+			return nil
+		},
+	})
 }
 
 // Resize writes down how large the disks of the members are, when they have grown: the second copy of a record goes to the new end before
@@ -287,8 +312,11 @@ func (r *Roster) Cut(regions []layout.Region, remap func(*layout.Map)) error {
 // changesLayout prepares a record for another layout: what counts stripes of the present one counts them no more.
 func changesLayout(rec *record.Record) {
 	if rec.Changes.Since != 0 {
-		for i := range rec.Changes.Parts {
-			rec.Changes.Parts[i] = ^uint64(0)
+		rec.Changes.Parts.MarkAll()
+		for i := range rec.Roster {
+			if e := &rec.Roster[i]; rec.Level == layout.Guarded && !e.Condition.Counts() {
+				e.Owed.MarkAll()
+			}
 		}
 	}
 }
@@ -464,10 +492,19 @@ again:
 		r.next()
 		goto again
 	}
-	changes := r.rec.Changes
-	r.changes.Store(&changes)
+	r.onMembers()
 	r.unsettled.Store(false)
 	return nil
+}
+
+// onMembers notes what of the record is on the members now.
+func (r *Roster) onMembers() {
+	changes, owed := r.rec.Changes, make([]record.Parts, len(r.rec.Roster))
+	for slot, e := range r.rec.Roster {
+		owed[slot] = e.Owed
+	}
+	r.changes.Store(&changes)
+	r.owed.Store(&owed)
 }
 
 // encodable says whether the record is one that can be read back: that it is not would be no fault of a member.
@@ -495,18 +532,27 @@ func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, ha
 		rec.Changes = record.Changes{Since: rec.Epoch}
 	}
 	e := &rec.Roster[slot]
-	e.Left, e.Tried, e.Base = has, tried, base
+	if e.Condition.Counts() {
+		e.Owed = record.Parts{}
+	}
+	e.Left, e.Tried, e.Base, e.Void = has, tried, base, 0
 	e.Condition, e.Cursor, e.Since = to, 0, now
 }
 
 // Mark notes which parts of the array some stripes lie in, on all members, when a member is away: before what changes
-// there counts. It says whether that had to be written.
-func (r *Roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
+// there counts. owed are slots of a guarded set whose own data changes in a stripe without them, and the stripes. It says whether that had to be written.
+func (r *Roster) Mark(stripes iter.Seq[int64], owed iter.Seq2[int, int64]) (wrote bool, err error) {
 	on := r.changes.Load()
 	if on == nil || on.Since == 0 {
 		return false, nil
 	}
 	marked, all := *on, r.host.Layout().Stripes()
+	owes := slices.Clone(*r.owed.Load())
+	for slot, number := range owed {
+		if !probe.OwedNotMarked.On() {
+			owes[slot].Mark(record.ChangePart(number, all))
+		}
+	}
 	turns := r.shown.Load().Turn != nil // and so the ordinals of stripes change
 	for number := range stripes {
 		for part := 0; turns && part < record.ChangeParts; part++ {
@@ -516,7 +562,7 @@ func (r *Roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
 			marked.Mark(record.ChangePart(number, all))
 		}
 	}
-	if marked == *on {
+	if marked == *on && slices.Equal(owes, *r.owed.Load()) {
 		return false, nil
 	}
 	probe.ChangeMarked.Seen()
@@ -525,8 +571,44 @@ func (r *Roster) Mark(stripes iter.Seq[int64]) (wrote bool, err error) {
 			for i, v := range marked.Parts {
 				rec.Changes.Parts[i] |= v
 			}
+			for slot := range owes {
+				for i, v := range owes[slot] {
+					rec.Roster[slot].Owed[i] |= v
+				}
+			}
 		}
 	})
+}
+
+// Owed says whether the data of a slot that is away, or catches up, may have changed without it in a stripe.
+func (r *Roster) Owed(slot int, st layout.Stripe) bool {
+	return r.shown.Load().Roster[slot].Owed.Has(record.ChangePart(st.Ordinal(), r.host.Layout().Stripes()))
+}
+
+// Limit notes, of members of a guarded set that are away, from which batch on what is in their journals never happened.
+func (r *Roster) Limit(void uint64) error {
+	limits := func(e record.Entry) bool {
+		return !e.Condition.TakesPart() && (e.Void == 0 || e.Void > void)
+	}
+	if !slices.ContainsFunc(r.Now().Roster, limits) {
+		return nil
+	}
+	return r.Update(func(rec *record.Record) {
+		for i := range rec.Roster {
+			if e := &rec.Roster[i]; limits(*e) {
+				e.Void = void
+			}
+		}
+	})
+}
+
+// LayoutNow is the map in force.
+func (r *Roster) LayoutNow() *layout.Map { return r.host.Layout() }
+
+// Partial says whether more members of a guarded set are lost than it has parity.
+func (r *Roster) Partial() bool {
+	lay := r.host.Layout()
+	return lay.Volumes() != nil && !lay.Survives(func(slot int) bool { return !r.host.Slots.At(slot).Condition().Counts() })
 }
 
 // Unsettled says whether a member is out that the roster on the members does not name yet.
@@ -561,7 +643,7 @@ func (r *Roster) drop(m *member.Member, to record.Condition, cause error) error 
 		r.host.Forget(m)
 		return nil
 	}
-	if !r.survives(lost) {
+	if !r.goesOn(lost) {
 		m.Become(to)
 		m.Lost.Store(r.host.Now().UnixNano())
 		r.host.Freeze(fmt.Errorf("%s: %s; too many members are lost, nothing more is written", m.Name(), disk.Plain(strings.TrimPrefix(cause.Error(), m.Name()+": "))))
@@ -589,6 +671,9 @@ func (r *Roster) drop(m *member.Member, to record.Condition, cause error) error 
 		kind = event.MemberMissing
 	}
 	r.host.Say(kind, m.Name(), cause.Error())
+	if !r.survives(lost) {
+		r.host.Say(event.VolumeLost, m.Name(), "more members are lost than there are parity disks: the volumes on the others stay in service")
+	}
 	return nil
 }
 
@@ -616,6 +701,14 @@ func (r *Roster) Pend(lay *layout.Map) { r.pending.Store(lay) }
 func (r *Roster) survives(lost func(slot int) bool) bool {
 	next := r.pending.Load()
 	return r.host.Layout().Survives(lost) && (next == nil || next.Survives(lost))
+}
+
+// goesOn says whether the array goes on without some members: a guarded set does for one volume.
+func (r *Roster) goesOn(lost func(slot int) bool) bool {
+	if lay := r.host.Layout(); lay.Volumes() != nil {
+		return lay.Serves(lost)
+	}
+	return r.survives(lost)
 }
 
 // Decline says that a member that works had better be replaced.

@@ -53,6 +53,9 @@ func (s *Stripes) Lacks(st layout.Stripe, m *member.Member) bool {
 			return true
 		}
 	}
+	if s.Unsure(st, m) {
+		return true
+	}
 	sums := make([]uint32, st.StripBlocks())
 	return s.host.Tables.Sums(m, st.Block(m.Slot), sums) != nil || slices.ContainsFunc(sums, record.Unknown)
 }

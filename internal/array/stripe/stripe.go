@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 
 	"nidalo/core/layout"
+	"nidalo/core/record"
 	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/member"
 	"nidalo/internal/array/table"
@@ -28,7 +29,9 @@ type Host struct {
 	Scratch *buffer.Scratch
 	Layout  func() *layout.Map
 	Epoch   func() uint64
-	Alive   func() error // why nothing may be written any more, or nil
+	Changes func() record.Changes                 // the change map
+	Owed    func(slot int, st layout.Stripe) bool // the own data of a slot that is away or catches up may have changed without it
+	Alive   func() error                          // why nothing may be written any more, or nil
 	Counts  *Counts
 }
 

@@ -12,9 +12,9 @@ import (
 // ErrDamaged is wrapped when the tables of a disk cannot be read.
 var ErrDamaged = errors.New("its tables are damaged")
 
-// Lose marks the blocks of some runs, ascending, as lost in the tables of a disk that is not a member yet, on the disk. Pages that are older than
+// Note enters what some runs, ascending, mean for the sums of a disk that is not a member yet, on the disk. Pages that are older than
 // their witnesses say nothing of what it holds: all their blocks are in doubt then.
-func (t *Tables) Lose(m *member.Member, runs []record.Run, epoch, checkpoint uint64) error {
+func (t *Tables) Note(m *member.Member, runs []record.Run, epoch, checkpoint uint64) error {
 	maps := map[int64][]byte{}
 	for len(runs) > 0 {
 		page := runs[0].Start / record.SumsPerPage
@@ -48,10 +48,10 @@ func (t *Tables) Lose(m *member.Member, runs []record.Run, epoch, checkpoint uin
 			r := runs[0]
 			runs = runs[1:]
 			for b := r.Start; b < min(end, r.Start+int64(r.Count)); b++ {
-				record.SetPageSum(buf, int(b%record.SumsPerPage), record.SumLost)
+				record.SetPageSum(buf, int(b%record.SumsPerPage), r.SumOf(int(b-r.Start)))
 			}
 			if over := r.Start + int64(r.Count) - end; over > 0 {
-				rest = append(rest, record.Run{Start: end, Count: int(over)})
+				rest = append(rest, r.Last(int(over)))
 			}
 		}
 		runs = append(rest, runs...)

@@ -122,6 +122,9 @@ func (w *Works) replace(slot int, d disk.Disk) error {
 	if w.host.Roster.Needs(slot) {
 		return ErrMargin
 	}
+	if w.host.Roster.Partial() {
+		return ErrPartial
+	}
 	m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: env.NewID(), Place: place, Condition: record.Missing})
 	return w.join(m, func() error { return w.blank(m) })
 }
@@ -242,6 +245,9 @@ func (w *Works) catchable(m *member.Member, own *record.Record) error {
 	}
 	if probe.OwnJournalForgotten.On() {
 		left.Runs = nil
+	}
+	if err := w.keepOwn(m, &left); err != nil {
+		return err
 	}
 	if err := w.host.Journal.Lose(m, left.Runs, own.Epoch); err != nil {
 		return err

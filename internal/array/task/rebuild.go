@@ -1,6 +1,7 @@
 package task
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
@@ -33,6 +34,18 @@ func (w *Works) startRebuild(slot int) (*Task, error) {
 // rebuild fills the member strip by strip. Strips below the cursor are current and take part in everything; strips above it are
 // treated as missing. The stripes of a piece are held exclusively until the cursor has passed it, and pieces finish in order.
 func (w *Works) rebuild(t *Task, m *member.Member) error {
+	for {
+		if err := w.awaitOthers(t, m); err != nil {
+			return err
+		}
+		if err := w.rebuildOn(t, m); !errors.Is(err, errBeyond) {
+			return err
+		}
+	}
+}
+
+// rebuildOn is rebuild until it is done, or until more members are lost than a blank disk can be filled without.
+func (w *Works) rebuildOn(t *Task, m *member.Member) error {
 	w.countRebuild(t, m)
 	t.beganAt(w.host.Roster.View().Roster[m.Slot].Since)
 	r := &rebuilding{w: w, t: t, m: m, lay: w.host.Layout(), next: m.Cursor.Load(), begun: t.Done(), saves: t.Saves(), slots: make(chan struct{}, windows)}
@@ -174,7 +187,11 @@ func (r *rebuilding) launch(st layout.Stripe, n int64) {
 		defer func() { <-r.slots }()
 		defer unlock()
 		defer close(done)
+		since := r.w.host.Roster.Epoch()
 		err := r.w.rebuildRows(all, st, n)
+		if err == nil && r.w.beyondSince(since, all) {
+			err = errBeyond
+		}
 		if before != nil {
 			env.Recv(before)
 		}
@@ -203,7 +220,7 @@ func (w *Works) countRebuild(t *Task, m *member.Member) {
 // nextToRebuild is the first strip from the nth on in whose stripe there is anything, or that the target itself has marked: left
 // there by a run that was cut short, and to be cleared.
 func (w *Works) nextToRebuild(m *member.Member, nth int64) int64 {
-	return min(w.host.Stripes.NextWrittenStrip(m.Slot, nth), w.host.Stripes.NextMarked(m, nth))
+	return min(w.host.Stripes.NextWrittenStrip(m.Slot, nth), w.host.Stripes.NextMarked(m, nth), w.host.Stripes.NextUnsure(m, nth))
 }
 
 // gap is how many strips from here on none of some rebuilds, all at the same place, has anything to do in.
@@ -229,7 +246,12 @@ func (r *rebuilding) jump() {
 	r.w.host.Journal.Barrier.Lock()
 	defer r.w.host.Journal.Barrier.Unlock()
 	st, _ := r.lay.Strip(r.m.Slot, r.next)
+	since := r.w.host.Roster.Epoch()
 	gap := r.gap(all)
+	if r.w.beyondSince(since, all) {
+		r.fail(errBeyond)
+		return
+	}
 	for _, o := range all {
 		o.m.Cursor.Store(st.Nth(o.m.Slot) + gap)
 	}
@@ -269,7 +291,7 @@ func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) erro
 	err := w.host.Stripes.Fan.Work(len(columns), func(i int) error {
 		st := from.At(from.Group, from.Row+int64(i))
 		if !slices.ContainsFunc(all, func(r *rebuilding) bool {
-			return !w.host.Stripes.Untouched(st, r.m) && (r.m.Base == 0 || w.host.Stripes.Lacks(st, r.m))
+			return (!w.host.Stripes.Untouched(st, r.m) || w.host.Stripes.Unsure(st, r.m)) && (r.m.Base == 0 || w.host.Stripes.Lacks(st, r.m))
 		}) {
 			return w.host.Alive()
 		}
@@ -279,6 +301,11 @@ func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) erro
 		}
 		columns[i] = c
 		err = c.Recover()
+		for _, r := range all {
+			if err == nil {
+				err = c.Own(r.m)
+			}
+		}
 		c.Keep(func(slot int) bool {
 			return slices.ContainsFunc(all, func(r *rebuilding) bool { return r.m.Slot == slot })
 		})
@@ -323,7 +350,11 @@ func (w *Works) fill(all []*rebuilding, columns []*stripe.Columns) error {
 		if p.Kind == record.RunInPlace {
 			p.r.t.Moves(int64(p.N) * record.Block)
 		}
-		w.host.Tables.EnterAs(p.M, w.host.Stripes.LastChange(p.st, p.M), p.Kind, p.Block, p.N, p.Sums)
+		last := w.host.Stripes.LastChange(p.st, p.M)
+		if p.st.Fixed && p.Kind == record.RunLost {
+			last = nil // a member that is away and comes back may tell, so it has to look here
+		}
+		w.host.Tables.EnterAs(p.M, last, p.Kind, p.Block, p.N, p.Sums)
 	}
 	return nil
 }

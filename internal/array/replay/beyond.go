@@ -1,0 +1,113 @@
+package replay
+
+import (
+	"iter"
+
+	"nidalo/core/layout"
+	"nidalo/core/record"
+	"nidalo/internal/array/journal"
+	"nidalo/internal/probe"
+)
+
+// beyond is what a start does besides with the journals of a guarded set that lacks members, see journal/beyond.go. The last batches of a member that is not
+// there, as many as may be in flight, it may lack. Where that is more than the others can tell, what they hold counts, and the parity of it does not.
+type beyond struct {
+	r        *replaying
+	doubtful map[uint64]uint64 // by batch: bit per slot, of those that are not there and may lack it
+	owed     []journal.Owed
+	dropped  uint64 // the first batch that never happened; 0: none was dropped
+}
+
+func (x *beyond) of(r *replaying) {
+	*x = beyond{r: r, doubtful: map[uint64]uint64{}}
+	if r.Note != nil || !guarded(r) {
+		return
+	}
+	for slot := range r.Slots.Len() {
+		if r.Slots.At(slot).Live() {
+			continue
+		}
+		left := journal.Overlap
+		for i := len(r.numbers) - 1; i >= 0 && left > 0; i-- {
+			if n := r.numbers[i]; involved(r, n)>>slot&1 == 1 {
+				x.doubtful[n] |= 1 << slot
+				left--
+			}
+		}
+	}
+}
+
+func guarded(r *replaying) bool { return r.Roster.Now().Level == layout.Guarded }
+
+func involved(r *replaying, n uint64) uint64 {
+	for _, s := range r.scans {
+		if e := s.Entries[n]; e != nil {
+			return e.Involved
+		}
+	}
+	return 0
+}
+
+// placed sees to a batch that was brought in place.
+func (x *beyond) placed(b journal.Batch) {
+	slots := x.doubtful[b.Number]
+	if slots == 0 {
+		return
+	}
+	lay := x.r.Roster.LayoutNow()
+	for m, e := range b.Entries {
+		for _, run := range e.Runs {
+			st, _, ok := lay.On(m.Slot, run.Start)
+			if !ok {
+				continue
+			}
+			for role := range st.Data {
+				slot := st.Slot(role)
+				switch {
+				case slots>>slot&1 == 0:
+				case x.r.Slots.Protects(st):
+					x.owed = append(x.owed, journal.Owed{Slot: slot, Ordinal: st.Ordinal()})
+				case st.Role(m.Slot) >= st.Data && !probe.ParityTrustedAtStart.On():
+					probe.ParityDoubted.Seen()
+					x.r.Tables.Set(m, run.Start, run.Count, nil, record.SumLost)
+				}
+			}
+		}
+	}
+}
+
+// owes are the members whose own data may have changed without them.
+func (x *beyond) owes() iter.Seq2[int, int64] {
+	return func(yield func(slot int, ordinal int64) bool) {
+		for _, o := range x.owed {
+			if !yield(o.Slot, o.Ordinal) {
+				return
+			}
+		}
+	}
+}
+
+// limit notes from which batch on what is in the journals of members that are not there never happened. Whatever is new in a volume is new in the parity, so with a parity disk here all
+// others happened; without one, those happened of which nobody here says otherwise.
+func (x *beyond) limit() error {
+	r := x.r
+	if r.Note != nil || !guarded(r) || probe.DroppedThoughKept.On() {
+		return nil
+	}
+	away, void := false, x.dropped
+	for slot, e := range r.Roster.Now().Roster {
+		switch m := r.Slots.At(slot); {
+		case e.Volume != "" && !e.Condition.TakesPart():
+			away = true
+		case e.Volume == "" && m.Full():
+			void = r.last + 1
+		}
+	}
+	if x.dropped > 0 {
+		void = min(void, x.dropped)
+	}
+	if !away || void == 0 {
+		return nil
+	}
+	return r.Roster.Limit(void)
+}

@@ -1,0 +1,88 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/core/state"
+	"nidalo/internal/array"
+	"nidalo/internal/control"
+	"nidalo/internal/disk"
+)
+
+// A guarded set that lacks more disks than it has parity: what can be put into the place of a lost one.
+
+// beyond judges a replacement where nothing can restore what was on the old disk, and says how the new one is put in. It is nil when the replacement is one like others.
+func (s *Service) beyond(r *running, slot int, req control.ReplaceRequest) (put func(disk.Disk) error, err error) {
+	m, partial := r.member(slot), r.Condition() == state.Partial
+	volume := r.Record().Roster[slot].Volume
+	old, name, fresh := say.Short(m.Disk), say.Quote(r.Name()), say.Quote(req.New)
+	lost := m.Condition == record.Failed || m.Condition == record.Missing
+	switch {
+	case req.Empty && volume == "":
+		return nil, &control.Error{What: fmt.Sprintf("%s has no volume that could be given up; -empty is for the data disks of a guarded set", m.Disk)}
+	case req.Empty && (!partial || !lost):
+		return nil, &control.Error{What: fmt.Sprintf("nothing of the volume %s has to be given up: what is on %s can be read, or restored", volume, m.Disk),
+			Hints: []string{fmt.Sprintf("nidalo replace %s %s %s   restores it on the new disk", name, say.Argument(m.Disk), fresh)}}
+	case !partial || !lost:
+		return nil, nil
+	case req.Empty && !req.Force:
+		return nil, &control.Error{Fatal: true, What: fmt.Sprintf("the volume %s will be empty: all that was on %s is given up, also if that disk turns up again", volume, old), Hints: []string{"-yes does it"}}
+	case req.Empty:
+		return func(d disk.Disk) error { return r.GiveUp(slot, d) }, nil
+	}
+	e := &control.Error{What: fmt.Sprintf("%s of array %q are lost, and there is parity for %d: nothing tells what a new disk in the place of %s should hold",
+		say.Count(int64(len(lostMembers(r))), "disk", "disks"), r.Name(), r.Layout().Shape.Parity, old),
+		Hints: []string{"put the lost disks back, in any bay; each catches up by itself: " + say.List(lostMembers(r))}}
+	if volume != "" {
+		e.Hints = append(e.Hints, fmt.Sprintf("nidalo replace -empty %s %s %s   gives up what was on it: the volume %s is empty then", name, say.Argument(m.Disk), fresh, volume))
+	} else {
+		e.Hints = append(e.Hints, "parity is filled on a new disk when no more data disks are lost than the other parity disks tell")
+	}
+	return nil, e
+}
+
+// lostMembers names the members of an array that are out.
+func lostMembers(r *running) (names []string) {
+	for _, m := range r.MemberStates() {
+		if m.Condition == record.Failed || m.Condition == record.Missing {
+			names = append(names, say.Short(m.Disk))
+		}
+	}
+	return names
+}
+
+// checkAfter starts a check of a guarded set that had lost more disks than it has parity, and has not any more: what parity could not tell meanwhile is worked out anew.
+func (s *Service) checkAfter() {
+	for _, r := range s.running() {
+		switch c := r.Condition(); {
+		case c == state.Partial:
+			r.wasPartial.Store(true)
+		case c == state.Failed || !r.wasPartial.Load() || slices.ContainsFunc(r.MemberStates(), func(m array.MemberState) bool { return m.Condition == record.Rebuilding }):
+		case r.StartCheck(true) == nil:
+			r.wasPartial.Store(false)
+		}
+	}
+}
+
+// tells is how much of the volume on a slot that is lost the others tell, in bytes.
+func tells(r *running, slot int) (bytes int64) {
+	lay := r.Layout()
+	for _, g := range lay.Regions() {
+		if !slices.Contains(g.Slots[:g.Data], slot) {
+			continue
+		}
+		lost := 0
+		for _, other := range g.Slots {
+			if !r.member(other).Condition.Counts() {
+				lost++
+			}
+		}
+		if lost <= g.Parity {
+			bytes += g.Rows * g.Strip
+		}
+	}
+	return bytes
+}
