@@ -43,9 +43,30 @@ func (p *planner) replace(m Member) {
 			do = "if it was taken out by mistake, put it back, in any bay, and it catches up; otherwise " + do
 		}
 		p.add(urgency, why, do, command+say.Argument(fit.Identity), m.Disk)
+		if small := p.smallerParity(m, fit); small != nil {
+			p.add(Convenient, fmt.Sprintf("no data disk may be larger than a parity disk; %s has %s, and %s, which has parity, has %s", say.Short(fit.Identity), say.Size(fit.Size), say.Short(small.Disk), say.Size(small.Size)),
+				"or, to use all of the new disk: it takes over parity, and the disk that had it takes this place; redundancy is back later then", "nidalo replace -parity "+a.Name+" "+p.argument(m)+" "+say.Argument(fit.Identity), m.Disk)
+		}
 		return
 	}
 	p.insert(m, urgency, why, command)
+}
+
+// smallerParity is the smallest parity disk, when a disk for the place of a data disk is larger by more than what rounding leaves.
+func (p *planner) smallerParity(m Member, fit *Disk) (small *Member) {
+	lay := p.array.Map
+	if _, data := lay.Volume(m.Slot); !data {
+		return nil
+	}
+	for i, o := range p.array.Members {
+		if _, data := lay.Volume(o.Slot); !data && o.Condition.Counts() && (small == nil || o.Size < small.Size) {
+			small = &p.array.Members[i]
+		}
+	}
+	if small == nil || fit.Size <= small.Size+small.Size/100 {
+		return nil
+	}
+	return small
 }
 
 // giveUp says what can be done about a member of a guarded set that nothing can restore.

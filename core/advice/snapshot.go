@@ -63,6 +63,7 @@ type Member struct {
 	Foretold  bool  // still active, but its disk predicts a failure
 	CatchesUp bool  // it is away, and what it holds still counts when it comes back
 	Need      int64 // bytes that a disk must have to take its place
+	Size      int64 // of its disk, bytes
 	Onto      *Copy // the copy of it that is being made
 	StandsFor string
 	Twins     []Twin // disks that each claim to be this member

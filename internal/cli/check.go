@@ -66,6 +66,9 @@ Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left
 					return e.printJSON(r)
 				}
 				e.out.Printf("Array %s: %s; %s read in %s.\n", args[0], view.CheckSummary(*r), say.Size(task.Done), view.Duration(task.Ended.Sub(task.Started).Seconds()))
+				for _, d := range r.Disks {
+					e.out.Printf("  slot %d, %s: %s\n", d.Slot, d.Disk, say.Count(d.Mismatches, "mismatch", "mismatches"))
+				}
 				for i, p := range r.Places {
 					if i == 10 {
 						e.out.Printf("  … and more; -json lists up to 100\n")

@@ -286,6 +286,15 @@ type CheckStatus struct {
 	Ended        *time.Time `json:"ended,omitempty"`
 	Partial      bool       `json:"partial,omitempty"` // it was ended early
 	Places       []Place    `json:"places,omitempty"`
+	// Disks are those that mismatches were found on, of a check that was followed to its end.
+	Disks []DiskMismatches `json:"disks,omitempty"`
+}
+
+// DiskMismatches is how many mismatches a check found on a disk.
+type DiskMismatches struct {
+	Slot       int    `json:"slot"`
+	Disk       string `json:"disk"`
+	Mismatches int64  `json:"mismatches"`
 }
 
 // Place is one mismatch.

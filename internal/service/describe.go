@@ -221,6 +221,11 @@ func (s *Service) taskStatus(r *running, t task.State) control.TaskStatus {
 		slices.SortFunc(c.Places, func(x, y task.Mismatch) int {
 			return cmp.Or(cmp.Compare(x.Slot, y.Slot), cmp.Compare(x.Block, y.Block))
 		})
+		for slot, n := range c.Of {
+			if m := r.member(slot); n > 0 {
+				out.Check.Disks = append(out.Check.Disks, control.DiskMismatches{Slot: slot, Disk: m.Disk.String(), Mismatches: n})
+			}
+		}
 		for _, p := range c.Places {
 			out.Check.Places = append(out.Check.Places, control.Place{Slot: p.Slot, Disk: r.member(p.Slot).Disk.String(), Stripe: p.Stripe,
 				Offset: p.Block * array.Block, What: p.What})

@@ -113,7 +113,7 @@ func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice
 
 func (s *Service) adviceMember(r *running, m array.MemberState) advice.Member {
 	out := advice.Member{Slot: m.Slot, Condition: m.Condition, Disk: m.Disk, Part: partNumber(m.Disk), Since: m.Since, Errors: m.Errors.Total(),
-		CatchesUp: m.CatchesUp, Need: r.NeedSize(m.Slot), Reason: plainReason(m)}
+		CatchesUp: m.CatchesUp, Need: r.NeedSize(m.Slot), Size: m.Size, Reason: plainReason(m)}
 	if m.Disk.Serial != "" || m.Disk.Path != "" {
 		out.Spindle = spindle(m.Disk)
 	}

@@ -29,7 +29,7 @@ func (s *Screen) PlanGuarded(sets []plan.Guarded, sizes []int64, names []string)
 		}
 		return say.Size(sizes[i])
 	}
-	t := s.table(table.Row{"parity on", "volumes", "usable", "survives", "unused", "striped instead"}, 2, 3, 4, 5)
+	t := s.table(table.Row{"parity on", "volumes", "usable", "survives", "unused", "read turns", "write turns", "striped instead"}, 2, 3, 4, 5, 6, 7)
 	for i, g := range sets {
 		var on []string
 		for _, p := range g.Parity {
@@ -39,11 +39,11 @@ func (s *Screen) PlanGuarded(sets []plan.Guarded, sizes []int64, names []string)
 		if g.Striped > 0 {
 			striped = fmt.Sprintf("%s at level %s", say.Size(g.Striped), []string{"5", "6", "triple"}[i])
 		}
-		t.AppendRow(table.Row{say.List(on), len(g.Data), say.Size(g.Capacity), g.Margin, say.Size(g.Unused), striped})
+		t.AppendRow(table.Row{say.List(on), len(g.Data), say.Size(g.Capacity), g.Margin, say.Size(g.Unused), 1, 1 + len(g.Parity), striped})
 	}
 	t.Render()
 	s.Printf("\n%s\n", wrap("Each data disk is a volume of its own, as large as the disk. The largest disks have the parity, because no data disk may be larger. "+
-		"A read turns one disk, and a write its own disk and those with parity; a striped level turns all. Unused is what parity disks have beyond the largest volume.", s.Width, ""))
+		"A read turns one of the "+say.Count(int64(len(sizes)), "disk", "disks")+", and a write its own and those with parity; a striped level turns all. When more disks are lost than are survived, a guarded set loses the volumes on them, and a striped level everything. Unused is what parity disks have beyond the largest volume.", s.Width, ""))
 }
 
 // volumes lists those of a guarded set.

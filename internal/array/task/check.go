@@ -235,6 +235,7 @@ type findings struct {
 func (f *findings) note(role, col int, what string) {
 	f.result.Mismatches++
 	slot := f.c.St.Slot(role)
+	f.result.Count(slot, 1)
 	f.result.Places = append(f.result.Places, Mismatch{Stripe: f.c.St.Ordinal(), Slot: slot, Block: f.c.St.Block(slot) + int64(col), What: what})
 }
 

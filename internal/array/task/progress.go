@@ -37,6 +37,15 @@ type CheckResult struct {
 	Unrepairable int64
 	Repair       bool
 	Places       []Mismatch // the first ones
+	Of           []int64    // mismatches by slot, as far as slots have any
+}
+
+// Count counts a mismatch of a slot.
+func (c *CheckResult) Count(slot int, n int64) {
+	for len(c.Of) <= slot {
+		c.Of = append(c.Of, 0)
+	}
+	c.Of[slot] += n
 }
 
 // Mismatch is one block that does not agree with the rest of its stripe.
@@ -128,6 +137,9 @@ func (t *Task) Finds(more CheckResult) {
 	t.check.Mismatches += more.Mismatches
 	t.check.Repaired += more.Repaired
 	t.check.Unrepairable += more.Unrepairable
+	for slot, n := range more.Of {
+		t.check.Count(slot, n)
+	}
 	if room := placesKept - len(t.check.Places); room > 0 {
 		t.check.Places = append(t.check.Places, more.Places[:min(room, len(more.Places))]...)
 	}
