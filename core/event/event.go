@@ -44,6 +44,7 @@ const (
 	ArrayRenamed        Kind = "array-renamed"
 	ArrayDissolved      Kind = "array-dissolved"
 	ArrayGrown          Kind = "array-grown"      // it has taken up the room of larger disks
+	ParityHandedOver    Kind = "parity-handed-over" // to a larger disk, and the disk that had it has a volume
 	ParityAdded         Kind = "parity-added"     // a guarded set has a further parity disk, which is being filled
 	ArrayShrunk         Kind = "array-shrunk"     // it has less capacity
 	ArrayConverting     Kind = "array-converting" // to another layout

@@ -93,7 +93,7 @@ type ArrayStatus struct {
 	Change     *TurnStatus     `json:"conversion,omitempty"`   // to another layout, under way
 	Waiting    *WaitingChange  `json:"waiting,omitempty"`      // another conversion, after that
 	Volumes    []VolumeStatus  `json:"volumes,omitempty"`      // of a guarded set
-	Handing    *Handing        `json:"handing,omitempty"`      // of its parity, in its first step
+	Handing    *Handing        `json:"handing,omitempty"`      // of its parity
 	Layers     []plan.Layer    `json:"layers,omitempty"`       // of disks of different sizes
 	Unused     []int64         `json:"unused_bytes,omitempty"` // of an array that could be created: of each disk
 	// Counters since the array was started: bytes unless the name says otherwise.
@@ -349,9 +349,17 @@ type RoleMove struct {
 
 // Handing is a disk that takes over parity, whose disk takes the place of a data disk then.
 type Handing struct {
-	New    string `json:"new"`
-	Old    string `json:"old"`
-	Member string `json:"member"` // the data disk
+	New         string   `json:"new"`
+	Old         string   `json:"old"`
+	Member      string   `json:"member"` // the data disk
+	Volume      string   `json:"volume"`
+	Step        int      `json:"step"`    // 1 or 2
+	Percent     float64  `json:"percent"` // of both
+	StepPercent float64  `json:"step_percent"`
+	Rate        float64  `json:"bytes_per_second"` // of the step
+	ETA         *float64 `json:"eta_seconds"`      // of both; null when not known
+	Unsure      float64  `json:"eta_spread"`
+	Waits       string   `json:"waits,omitempty"` // for what the step waits, in words
 }
 
 // ReplaceReply says what is going on now.

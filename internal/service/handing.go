@@ -24,14 +24,18 @@ import (
 //
 // The margin is never lower than before. What is noted here outlives the service, and so do both tasks.
 
-// handing is such an exchange, as long as its second step has not begun.
+// handing is such an exchange, until both steps are done.
 type handing struct {
 	Slot   int       `json:"slot"`   // of the data disk
 	Parity int       `json:"parity"` // slot that the new disk takes over
 	New    string    `json:"new"`    // disks, by name
 	Old    string    `json:"old"`
 	Member string    `json:"member"` // the data disk
+	From   string    `json:"from"`   // the disks as people know them: that with the parity,
+	Of     string    `json:"of"`     // and the data disk
 	Noted  time.Time `json:"noted"`
+	Second time.Time `json:"second"` // when the second step began; zero: it has not
+	Bytes  int64     `json:"bytes"`  // that the first step copied
 }
 
 // handingOf is the one of a set.
@@ -74,7 +78,7 @@ func (s *Service) handOver(r *running, slot int, req control.ReplaceRequest) (*c
 		return &control.ReplaceReply{Slot: slot, Member: m.Disk.String(), Disk: control.DiskInfo{Identity: d.Identity(), Size: d.Size()}, Moves: moves, Stays: s.opt.Stays}, nil
 	}
 	// Noted first: after a kill in between it is found that nothing has begun.
-	h := handing{Slot: slot, Parity: parity, New: d.Identity().Name(), Old: old.Disk.Name(), Member: m.Disk.Name(), Noted: s.opt.Now()}
+	h := handing{Slot: slot, Parity: parity, New: d.Identity().Name(), Old: old.Disk.Name(), Member: m.Disk.Name(), From: say.Short(old.Disk), Of: say.Short(m.Disk), Noted: s.opt.Now()}
 	if err := s.change(func(m *memory) {
 		if m.Handings == nil {
 			m.Handings = map[string]handing{}
@@ -113,6 +117,10 @@ func (s *Service) goHandings() {
 	for _, r := range s.running() {
 		h, there := s.handingOf(r)
 		if !there || r.Failure() != nil {
+			continue
+		}
+		if !h.Second.IsZero() {
+			s.endHanding(r, h)
 			continue
 		}
 		if _, copying := r.Onto(h.Parity); copying || !s.unasked() {
@@ -165,8 +173,53 @@ func (s *Service) handOn(r *running, h handing) (over bool, err error) {
 	if works(m) {
 		put = func(d disk.Disk) error { return r.Retire(h.Slot, d) }
 	}
-	_, err = s.putIn(h.Old, false, m, r.NeedSize(h.Slot), put)
-	return err == nil, err
+	bytes := r.WrittenOn(h.Parity)
+	if t, there := taskOf(r, h.Parity); there {
+		bytes = t.Done
+	}
+	if _, err = s.putIn(h.Old, false, m, r.NeedSize(h.Slot), put); err != nil {
+		return false, err
+	}
+	h.Second, h.Bytes = s.opt.Now(), bytes
+	return false, s.change(func(m *memory) { m.Handings[r.ID().String()] = h })
+}
+
+// taskOf is the last task that fills a slot, or copies its member.
+func taskOf(r *running, slot int) (last task.State, there bool) {
+	for _, t := range r.TaskStates() {
+		if t.Slot == slot && (t.Kind == state.TaskRetire || t.Kind == state.TaskRebuild) {
+			last, there = t, true
+		}
+	}
+	return last, there
+}
+
+// endHanding tells of an exchange when its second step is done, with what both took.
+func (s *Service) endHanding(r *running, h handing) {
+	m := r.member(h.Slot)
+	_, copying := r.Onto(h.Slot)
+	if copying || m.Disk.Name() == h.Old && m.Condition == record.Rebuilding {
+		return
+	}
+	if err := s.change(func(m *memory) { delete(m.Handings, r.ID().String()) }); err != nil {
+		return // it is told when that can be noted
+	}
+	s.mu.Lock()
+	delete(s.handed, r.ID().String())
+	s.mu.Unlock()
+	if m.Disk.Name() != h.Old {
+		return // it came to nothing, and the task has told of it
+	}
+	second := h.Second
+	bytes, now := r.WrittenOn(h.Slot), s.opt.Now()
+	if t, there := taskOf(r, h.Slot); there && !t.Ended.IsZero() {
+		bytes, now = t.Done, t.Ended
+	}
+	step := func(n int64, d time.Duration) string {
+		return fmt.Sprintf("%s in %s, %s/s", say.Size(n), d.Round(100*time.Millisecond), say.Size(int64(float64(n)/max(d.Seconds(), 0.001))))
+	}
+	s.event(event.Event{Kind: event.ParityHandedOver, Array: r.Name(), Disk: r.member(h.Parity).Disk.String(), Detail: fmt.Sprintf("it has the parity, and %s the volume %s; step 1: %s; step 2: %s; in all: %s",
+		say.Short(m.Disk), r.Record().Roster[h.Slot].Volume, step(h.Bytes, second.Sub(h.Noted)), step(bytes, now.Sub(second)), step(h.Bytes+bytes, now.Sub(h.Noted)))})
 }
 
 func works(m array.MemberState) bool {
@@ -179,9 +232,36 @@ func (s *Service) handingStatus(r *running) *control.Handing {
 	if !there {
 		return nil
 	}
-	out := &control.Handing{New: h.New, Old: h.Old, Member: say.Short(r.member(h.Slot).Disk)}
+	out := &control.Handing{New: h.New, Old: h.From, Member: h.Of, Volume: r.Record().Roster[h.Slot].Volume, Step: 1}
+	slot, before, after := h.Parity, int64(0), r.WrittenOn(h.Slot)
 	if id, copying := r.Onto(h.Parity); copying {
-		out.New, out.Old = say.Short(id), say.Short(r.member(h.Parity).Disk)
+		out.New = say.Short(id)
+	}
+	if !h.Second.IsZero() {
+		slot, before, after, out.Step = h.Slot, h.Bytes, 0, 2
+		out.New = say.Short(r.member(h.Parity).Disk)
+	}
+	t, there := taskOf(r, slot)
+	if !there || !t.Ended.IsZero() {
+		return out
+	}
+	out.StepPercent, out.Rate, out.Waits = t.Percent, t.Rate, t.Waits
+	if all := before + t.Total + after; all > 0 {
+		out.Percent = float64(before+t.Done) / float64(all) * 100
+	}
+	s.mu.Lock()
+	if s.handed == nil {
+		s.handed = map[string]float64{}
+	}
+	out.Percent = max(out.Percent, s.handed[r.ID().String()]) // what a step has to do is known when it begins
+	s.handed[r.ID().String()] = out.Percent
+	s.mu.Unlock()
+	if t.Left >= 0 && t.Rate > 0 {
+		left := t.Left.Seconds() + float64(after)/t.Rate
+		out.ETA, out.Unsure = &left, t.Spread
+		if after > 0 {
+			out.Unsure = 1 // how fast the second step will be is not known
+		}
 	}
 	return out
 }

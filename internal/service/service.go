@@ -65,6 +65,7 @@ type Service struct {
 	devices      *attach.Desk
 	surfaceRuns  vet.Runs
 	moves        map[string]move      // of tasks; used by lookLoop only
+	handed       map[string]float64   // by identity of the array, how much of both steps of a handing was shown
 	unable       map[string]time.Time // by identity of the array, since when a member that leaves does not get on; used by lookLoop only
 	looked       atomic.Int64         // when lookLoop began its last round, in ns
 	poke         chan struct{}        // lookLoop is to look at once

@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -134,13 +135,29 @@ func waitingWords(w *control.WaitingChange, name string) string {
 		w.To.Level, w.To.Members, with, say.Size(w.To.Capacity), name)
 }
 
+// handingWords says how far it is that a disk takes over parity.
+func handingWords(h *control.Handing, name string) string {
+	out := fmt.Sprintf("%s takes over the parity from %s, which then takes the place of %s with the volume %s: %.1f%%", h.New, h.Old, h.Member, h.Volume, h.Percent)
+	if h.ETA != nil {
+		out += ", ends " + say.End(time.Now(), *h.ETA, h.Unsure)
+	}
+	out += fmt.Sprintf(". Step %d of 2 is at %.1f%%, %s/s", h.Step, h.StepPercent, say.Size(int64(h.Rate)))
+	if h.Waits != "" {
+		out += ", and waits: " + h.Waits
+	}
+	if h.Step == 1 {
+		return out + fmt.Sprintf("; nidalo cancel %s retire takes it back until it is done.", name)
+	}
+	return out + "; it cannot be taken back any more."
+}
+
 // change says how far a conversion is, and what it leads to.
 func (s *Screen) change(a control.ArrayStatus) {
 	if c := a.Change; c != nil {
 		s.Printf("%s\n", wrap(turnWords(c), s.Width, ""))
 	}
 	if h := a.Handing; h != nil {
-		s.Printf("%s\n", wrap(fmt.Sprintf("%s takes over the parity of %s, step 1 of 2; in step 2 that disk takes the place of %s. nidalo cancel %s retire takes it back until then.", h.New, h.Old, h.Member, a.Name), s.Width, ""))
+		s.Printf("%s\n", wrap(handingWords(h, a.Name), s.Width, ""))
 	}
 	if w := a.Waiting; w != nil {
 		s.Printf("%s\n", wrap(waitingWords(w, a.Name), s.Width, ""))
