@@ -76,6 +76,9 @@ func (p *planner) giveUp(m Member) {
 	if m.Reason != "" {
 		why += " (" + m.Reason + ")"
 	}
+	if m.Condition == record.Failed {
+		p.add(Soon, why, "take it back if its disk can be read after all: what it holds counts", "nidalo fail -undo "+a.Name+" "+p.argument(m), m.Disk)
+	}
 	if _, data := a.Map.Volume(m.Slot); !data {
 		p.add(Wait, why, "put it back; a new parity disk can be filled when fewer data disks are lost", "", m.Disk)
 		return

@@ -43,11 +43,11 @@ const (
 	ArrayStopped        Kind = "array-stopped"
 	ArrayRenamed        Kind = "array-renamed"
 	ArrayDissolved      Kind = "array-dissolved"
-	ArrayGrown          Kind = "array-grown"      // it has taken up the room of larger disks
+	ArrayGrown          Kind = "array-grown"        // it has taken up the room of larger disks
 	ParityHandedOver    Kind = "parity-handed-over" // to a larger disk, and the disk that had it has a volume
-	ParityAdded         Kind = "parity-added"     // a guarded set has a further parity disk, which is being filled
-	ArrayShrunk         Kind = "array-shrunk"     // it has less capacity
-	ArrayConverting     Kind = "array-converting" // to another layout
+	ParityAdded         Kind = "parity-added"       // a guarded set has a further parity disk, which is being filled
+	ArrayShrunk         Kind = "array-shrunk"       // it has less capacity
+	ArrayConverting     Kind = "array-converting"   // to another layout
 	ArrayAttached       Kind = "array-attached"
 	ArrayNotAttached    Kind = "array-not-attached" // it should be
 	ArrayDetached       Kind = "array-detached"

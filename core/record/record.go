@@ -61,7 +61,7 @@ const (
 	FeatureRegions    = 1 << 1 // the regions are listed, and members may have several segments
 	FeatureBack       = 1 << 2 // a change of layout goes back
 	FeatureGuarded    = 1 << 3 // it is a guarded set, of which volumes have names
-	FeatureOwed       = 1 << 4 // what members of it that are away missed is noted
+	FeatureOwed       = 1 << 4 // it is noted what members of it that are away missed
 	knownFeatures     = FeatureTwoLayouts | FeatureRegions | FeatureBack | FeatureGuarded | FeatureOwed
 )
 
@@ -231,10 +231,7 @@ func (r *Record) Encode() ([]byte, error) {
 		own.Features |= FeatureRegions
 	}
 	if own.Level == layout.Guarded {
-		own.Features |= FeatureGuarded
-		if own.owes() {
-			own.Features |= FeatureOwed
-		}
+		own.Features |= FeatureGuarded | FeatureOwed
 	}
 	if own.Turn != nil {
 		own.Features |= FeatureTwoLayouts

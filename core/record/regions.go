@@ -156,7 +156,7 @@ func (r *Record) encodeParts() (b []byte) {
 			b = append(b, name...)
 		}
 	}
-	if r.Level == layout.Guarded && r.owes() {
+	if r.Level == layout.Guarded {
 		for _, e := range r.Roster {
 			u64(int64(e.Void))
 			for _, v := range e.Owed {
@@ -165,11 +165,6 @@ func (r *Record) encodeParts() (b []byte) {
 		}
 	}
 	return b
-}
-
-// owes says whether anything is noted of what members of a guarded set that are away missed.
-func (r *Record) owes() bool {
-	return slices.ContainsFunc(r.Roster, func(e Entry) bool { return e.Owed != Parts{} || e.Void != 0 })
 }
 
 // checkVolumes says what is wrong with the names of volumes: just those slots have one that are volumes, and no two the same.
@@ -282,10 +277,13 @@ func (r *Record) decodeVolumes(d *parts) {
 		r.Roster[i].Volume = getText(d.take(maxName))
 	}
 	for i := range r.Roster {
-		if r.Features&FeatureOwed == 0 {
-			break
-		}
 		e := &r.Roster[i]
+		if r.Features&FeatureOwed == 0 { // it was not noted then
+			if !e.Condition.Counts() {
+				e.Owed.MarkAll()
+			}
+			continue
+		}
 		e.Void = uint64(d.u64())
 		for j := range e.Owed {
 			e.Owed[j] = uint64(d.u64())

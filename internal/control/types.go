@@ -114,14 +114,16 @@ type GrowthStatus struct {
 
 // VolumeStatus is a volume of a guarded set.
 type VolumeStatus struct {
-	Name   string        `json:"name"` // without that of the set
-	Slot   int           `json:"slot"`
-	Size   int64         `json:"size_bytes"`
-	Used   int64         `json:"used_bytes"`
-	AtMost bool          `json:"used_at_most"` // its disk is away, and the others do not tell volumes apart
-	From   string        `json:"comes_from"`   // what its contents are read from, in words
-	Export string        `json:"export,omitempty"`
-	Device *DeviceStatus `json:"device,omitempty"` // that it is attached as
+	Name   string `json:"name"` // without that of the set
+	Slot   int    `json:"slot"`
+	Size   int64  `json:"size_bytes"`
+	Used   int64  `json:"used_bytes"`
+	AtMost bool   `json:"used_at_most"` // its disk is away, and the others do not tell volumes apart
+	From   string `json:"comes_from"`   // what its contents are read from, in words
+	// Unreadable is how much of it cannot be read, written or not, since too many disks are lost, in bytes.
+	Unreadable int64         `json:"unreadable_bytes"`
+	Export     string        `json:"export,omitempty"`
+	Device     *DeviceStatus `json:"device,omitempty"` // that it is attached as
 }
 
 // TurnStatus is a change of layout under way.

@@ -233,9 +233,11 @@ func (s *Service) volumesOf(r *running) (out []control.VolumeStatus) {
 		if d := attached[attachID(r, v.Slot)]; d != nil {
 			vs.Device = d
 		}
-		vs.From = comesFrom(members, v.Slot, failed)
+		if vs.From = comesFrom(members, v.Slot, failed); failed {
+			vs.Unreadable = v.Size
+		}
 		if told := tells(r, v.Slot); !failed && !members[v.Slot].Condition.Counts() && told < v.Size {
-			vs.From = "nothing: too many disks are lost"
+			vs.From, vs.Unreadable = "nothing: too many disks are lost", v.Size-told
 			if told > 0 {
 				vs.From = fmt.Sprintf("parity and the other disks, %s of it", say.Size(told))
 			}

@@ -25,6 +25,9 @@ var (
 	metricMargin    = desc("array_margin", "How many further members an array can lose for certain.", "array")
 	metricCapacity  = desc("array_capacity_bytes", "Usable capacity.", "array")
 	metricUsed      = desc("array_used_bytes", "At most so much of the capacity was ever written.", "array")
+	metricVolume    = desc("volume_capacity_bytes", "Usable capacity of a volume of a guarded set.", "array", "volume")
+	metricVolUsed   = desc("volume_used_bytes", "At most so much of a volume was ever written.", "array", "volume")
+	metricVolLost   = desc("volume_unreadable_bytes", "So much of a volume cannot be read, written or not, since too many disks are lost.", "array", "volume")
 	metricMember    = desc("member_condition", "1 for the condition a member has.", "array", "slot", "bay", "model", "serial", "condition")
 	metricErrors    = desc("member_errors_total", "Errors of a member since it joined, by kind.", "array", "slot", "serial", "kind")
 	metricHeat      = desc("disk_temperature_celsius", "What the disk of a member says of its temperature.", "array", "slot", "serial")
@@ -108,6 +111,11 @@ func (c collector) array(a control.ArrayStatus) {
 	c.gauge(metricMargin, float64(a.Margin), a.Name)
 	c.gauge(metricCapacity, float64(a.Capacity), a.Name)
 	c.gauge(metricUsed, float64(a.Used), a.Name)
+	for _, v := range a.Volumes {
+		c.gauge(metricVolume, float64(v.Size), a.Name, v.Name)
+		c.gauge(metricVolUsed, float64(v.Used), a.Name, v.Name)
+		c.gauge(metricVolLost, float64(v.Unreadable), a.Name, v.Name)
+	}
 	for key, what := range map[string]string{"client_read_bytes": "client_read", "client_written_bytes": "client_written", "journal_bytes": "journal", "in_place_bytes": "in_place", "table_bytes": "tables"} {
 		c.counter(metricBytes, float64(a.Counters[key]), a.Name, what)
 	}

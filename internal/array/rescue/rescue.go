@@ -33,7 +33,7 @@ type Rescue struct {
 }
 
 // Trusts says whether what a member that left earlier holds of a stripe is still right. Where the change map has no mark it
-// is. Otherwise, a change of its data is a change of every parity as well, so one parity that has been there all the while
+// is. So is the data of a volume of a guarded set where that was not written without its disk. Otherwise, a change of its data is a change of every parity as well, so one parity that has been there all the while
 // and did not change is proof; one that changed is proof of nothing, but makes it too likely. Parity of a stale member
 // proves nothing about data that is not there.
 func (r *Rescue) Trusts(st layout.Stripe, role int, m *member.Member) bool {
@@ -45,6 +45,9 @@ func (r *Rescue) Trusts(st layout.Stripe, role int, m *member.Member) bool {
 	}
 	if role >= st.Data && st.Data > 1 {
 		return false
+	}
+	if st.Fixed && !r.Roster.Owed(m.Slot, st) {
+		return true // its own data did not change without it
 	}
 	changed := false
 	for witness := range st.Width() {
