@@ -73,7 +73,7 @@ func (d *demo) play() (err error) {
 	}()
 	d.say("A night at the Saltmarsh Tide Office. Everything happens in %s.", d.home)
 
-	for _, act := range []func() error{d.setUp, d.loseADisk, d.findRot, d.losePower, d.outgrow, d.device} {
+	for _, act := range []func() error{d.setUp, d.loseADisk, d.findRot, d.losePower, d.outgrow, d.archive, d.device} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -92,8 +92,8 @@ func (d *demo) play() (err error) {
 
 // setUp makes an array and writes the readings of the gauge to it.
 func (d *demo) setUp() error {
-	d.say("A lab stands in for the office's enclosure: ten bays with blank disks.")
-	d.run("lab", "new", "-bays", "10", "-size", "256MiB")
+	d.say("A lab stands in for the office's enclosure: sixteen bays with blank disks.")
+	d.run("lab", "new", "-bays", "16", "-size", "256MiB")
 	d.run("disks")
 	d.say("Six of them become an array that survives the loss of any two.")
 	d.run("create", "-name", "tides", "-level", "6", "A1", "A2", "A3", "A4", "A5", "A6")
@@ -285,18 +285,24 @@ func (d *demo) hold(what string, ok bool) {
 // run types a command and shows what it prints.
 func (d *demo) run(args ...string) string {
 	d.e.out.Printf("\n  $ nidalo %s\n", strings.Join(args, " "))
-	var buf bytes.Buffer
-	c := exec.Command(d.program, append(args, "-home", d.home)...)
-	c.Env = labOnly()
-	c.Stdout, c.Stderr = &buf, &buf
-	err := c.Run()
-	for _, line := range strings.Split(strings.TrimRight(buf.String(), "\n"), "\n") {
+	out, err := d.typed(args...)
+	for _, line := range strings.Split(strings.TrimRight(out, "\n"), "\n") {
 		d.e.out.Printf("  %s\n", strings.ReplaceAll(line, d.home, "HOME"))
 	}
 	if err != nil {
 		d.hold("nidalo "+args[0]+" succeeds: "+err.Error(), false)
 	}
-	return buf.String()
+	return out
+}
+
+// typed is what a command prints.
+func (d *demo) typed(args ...string) (string, error) {
+	var buf bytes.Buffer
+	c := exec.Command(d.program, append(args, "-home", d.home)...)
+	c.Env = labOnly()
+	c.Stdout, c.Stderr = &buf, &buf
+	err := c.Run()
+	return buf.String(), err
 }
 
 func (d *demo) start() error {
@@ -338,15 +344,20 @@ func (d *demo) kill() {
 	d.serve = nil
 }
 
-func (d *demo) client() (*nbd.Client, error) {
-	return nbd.Dial("unix", filepath.Join(d.home, "nbd.sock"), "tides")
+func (d *demo) client(export string) (*nbd.Client, error) {
+	return nbd.Dial("unix", filepath.Join(d.home, "nbd.sock"), export)
 }
 
-// write sends generated data to the array and returns its hash. progress is told the part that is done.
+// write is writeTo the array of readings.
 func (d *demo) write(off, length int64, seed int64, progress func(float64)) [32]byte {
+	return d.writeTo("tides", off, length, seed, progress)
+}
+
+// writeTo sends generated data to an array or a volume, and returns its hash. progress is told the part that is done.
+func (d *demo) writeTo(export string, off, length int64, seed int64, progress func(float64)) [32]byte {
 	var sum [32]byte
 	err := func() error {
-		c, err := d.client()
+		c, err := d.client(export)
 		if err != nil {
 			return err
 		}
@@ -386,10 +397,15 @@ func because(err error) string {
 	return ": " + err.Error()
 }
 
-// verify reads back and compares hashes.
+// verify is verifyIn the array of readings.
 func (d *demo) verify(what string, off, length int64, want [32]byte) {
+	d.verifyIn("tides", what, off, length, want)
+}
+
+// verifyIn reads back and compares hashes.
+func (d *demo) verifyIn(export, what string, off, length int64, want [32]byte) {
 	err := func() error {
-		c, err := d.client()
+		c, err := d.client(export)
 		if err != nil {
 			return err
 		}

@@ -241,19 +241,25 @@ func (s *Service) handingStatus(r *running) *control.Handing {
 		slot, before, after, out.Step = h.Slot, h.Bytes, 0, 2
 		out.New = say.Short(r.member(h.Parity).Disk)
 	}
+	if m := r.member(h.Slot); out.Step == 2 && m.Disk.Name() == h.Old && m.Condition.Counts() {
+		return nil // it is done, and about to be told
+	}
+	s.mu.Lock()
+	out.Percent = s.handed[r.ID().String()]
+	s.mu.Unlock()
 	t, there := taskOf(r, slot)
 	if !there || !t.Ended.IsZero() {
 		return out
 	}
 	out.StepPercent, out.Rate, out.Waits = t.Percent, t.Rate, t.Waits
-	if all := before + t.Total + after; all > 0 {
-		out.Percent = float64(before+t.Done) / float64(all) * 100
+	if all := before + t.Total + after; all > 0 { // what a step has to do is known when it begins
+		out.Percent = max(out.Percent, float64(before+t.Done)/float64(all)*100)
 	}
 	s.mu.Lock()
 	if s.handed == nil {
 		s.handed = map[string]float64{}
 	}
-	out.Percent = max(out.Percent, s.handed[r.ID().String()]) // what a step has to do is known when it begins
+	out.Percent = max(out.Percent, s.handed[r.ID().String()])
 	s.handed[r.ID().String()] = out.Percent
 	s.mu.Unlock()
 	if t.Left >= 0 && t.Rate > 0 {
