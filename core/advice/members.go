@@ -247,7 +247,7 @@ func (p *planner) leftovers() {
 // isWhole says whether an array is in service with all of its members.
 func (p *planner) isWhole(id string) bool {
 	return slices.ContainsFunc(p.Arrays, func(a Array) bool {
-		return a.ID == id && a.Failure == "" && !slices.ContainsFunc(a.Members, func(m Member) bool { return !m.Condition.Counts() })
+		return a.ID == id && a.Failure == "" && !slices.ContainsFunc(a.Members, func(m Member) bool { return m.Condition.Lacks() })
 	})
 }
 

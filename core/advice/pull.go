@@ -176,7 +176,7 @@ func (p *puller) working(a *Array, members []Member) {
 
 // wayOut says how members that work can leave: copied onto disks that nothing more urgent wants, once the array has its margin.
 func (p *puller) wayOut(a *Array, members []Member) {
-	if a.Map.Redundant() && slices.ContainsFunc(a.Members, func(m Member) bool { return !m.Condition.Counts() }) {
+	if a.Map.Redundant() && slices.ContainsFunc(a.Members, func(m Member) bool { return m.Condition.Lacks() }) {
 		p.Next = append(p.Next, fmt.Sprintf("nidalo next   shows how array %q gets its margin back; only then should another disk leave it", a.Name))
 		return
 	}

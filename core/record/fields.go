@@ -150,7 +150,7 @@ type levelName string
 // entryFields are those of one entry of the roster.
 var entryFields = append(append([]field[Entry]{
 	identity(0, "identity of the member", func(e *Entry) *uuid.UUID { return &e.ID }),
-	number(16, 1, "condition: 1 active, 2 rebuilding, 3 failing, 4 failed, 5 missing", func(e *Entry) *Condition { return &e.Condition }),
+	number(16, 1, "condition: 1 active, 2 rebuilding, 3 failing, 4 failed, 5 missing, 6 vacant", func(e *Entry) *Condition { return &e.Condition }),
 	slot(17, "slot of the member that keeps the witnesses of this one, 255 for none", func(e *Entry) *int { return &e.Witness }),
 	number(24, 8, "rebuilding: strips that are current; being copied onto another disk: strips that are copied", func(e *Entry) *int64 { return &e.Cursor }),
 	number(32, 8, "size of the disk, bytes", func(e *Entry) *int64 { return &e.Size }),

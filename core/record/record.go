@@ -75,15 +75,19 @@ const (
 	Failing
 	Failed
 	Missing
+	Vacant // the slot of a guarded set whose member was taken out: nothing belongs there
 )
 
-var conditionNames = [...]string{"?", "active", "rebuilding", "failing", "failed", "missing"}
+var conditionNames = [...]string{"?", "active", "rebuilding", "failing", "failed", "missing", "vacant"}
 
 // TakesPart says whether a member in this condition is written to, and has its record kept.
 func (c Condition) TakesPart() bool { return c == Active || c == Failing || c == Rebuilding }
 
 // Counts says whether all that a member in this condition should hold counts.
 func (c Condition) Counts() bool { return c == Active || c == Failing }
+
+// Lacks says whether a member should be there in full and is not.
+func (c Condition) Lacks() bool { return !c.Counts() && c != Vacant }
 
 func (c Condition) String() string {
 	if int(c) < len(conditionNames) {
@@ -350,7 +354,7 @@ func (r *Record) check() error {
 		return fmt.Errorf("member record: epoch %d, generation %d: %w", r.Epoch, r.Generation, ErrFormat)
 	}
 	for i, e := range r.Roster {
-		if e.Condition < Active || e.Condition > Missing || e.Cursor < 0 || e.DataSize < 0 || e.DataSize > MaxDisk || e.Size < 0 || e.Size > MaxDisk ||
+		if e.Condition < Active || e.Condition > Vacant || e.Cursor < 0 || e.DataSize < 0 || e.DataSize > MaxDisk || e.Size < 0 || e.Size > MaxDisk ||
 			e.Witness < -1 || e.Witness >= len(r.Roster) || e.Witness == i || e.Left.Epoch > r.Epoch || e.Base > r.Epoch || e.Tried.Epoch > r.Epoch {
 			return fmt.Errorf("member record: roster entry %d is out of bounds: %w", i, ErrFormat)
 		}

@@ -172,6 +172,9 @@ func (r *Record) checkVolumes(lay *layout.Map) error {
 	seen := map[string]bool{}
 	for slot, e := range r.Roster {
 		_, there := lay.Volume(slot)
+		if vacant := e.Condition == Vacant; vacant && (r.Level != layout.Guarded || len(lay.OnSlot(slot)) > 0 || slot == r.Slot) {
+			return fmt.Errorf("member record: slot %d is vacant: %w", slot, ErrFormat)
+		}
 		if there != (e.Volume != "") || seen[e.Volume] && there {
 			return fmt.Errorf("member record: slot %d has the volume %q: %w", slot, e.Volume, ErrFormat)
 		}

@@ -201,7 +201,7 @@ func assemble(s roster.Set, cfg Config, use roster.Use) (a *Array, gone []int, e
 	for slot := range rec.Roster {
 		e := &rec.Roster[slot]
 		c := s.Current[slot]
-		if c.Disk == nil && e.Condition != record.Failed && e.Condition != record.Missing {
+		if c.Disk == nil && e.Condition != record.Failed && e.Condition != record.Missing && e.Condition != record.Vacant {
 			gone = append(gone, slot)
 		}
 		k := namedBy(rec, slot)
@@ -214,7 +214,7 @@ func assemble(s roster.Set, cfg Config, use roster.Use) (a *Array, gone []int, e
 			return nil, nil, fmt.Errorf("%s: %w", c.Disk.Identity(), err)
 		case c.Disk != nil:
 			k.Disk, k.Place, k.Has = as(c.Disk), place, c.Record.State()
-		case k.Condition != record.Failed:
+		case k.Condition != record.Failed && k.Condition != record.Vacant:
 			k.Condition = record.Missing
 		}
 		a.slots.Put(member.New(a.judge, k))

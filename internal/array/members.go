@@ -51,6 +51,9 @@ type MemberState struct {
 	CatchesUp bool      // it is away, and what it holds still counts when it comes back
 }
 
+// Vacant says whether its slot is empty, for good.
+func (m MemberState) Vacant() bool { return m.Condition == record.Vacant }
+
 // MemberStates lists the members by slot.
 func (a *Array) MemberStates() []MemberState {
 	rec := a.roster.View()

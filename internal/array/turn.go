@@ -57,6 +57,12 @@ func (a *Array) PlanParity(size int64) error {
 // AddParity adds a parity disk to a guarded set, see task.Works.
 func (a *Array) AddParity(d disk.Disk) error { return a.works.AddParity(d) }
 
+// MayTakeOut says why a member cannot be taken out of a guarded set, see task.Works.
+func (a *Array) MayTakeOut(slot int) error { return a.works.MayTakeOut(slot) }
+
+// TakeOut takes a member out of a guarded set, see task.Works.
+func (a *Array) TakeOut(slot int) error { return a.works.TakeOut(slot) }
+
 // AddVolumes adds data disks to a guarded set, see task.Works.
 func (a *Array) AddVolumes(names []string, disks []disk.Disk) error {
 	return a.works.AddVolumes(names, disks)

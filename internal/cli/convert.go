@@ -102,6 +102,9 @@ func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error 
 			return err
 		}
 		e.err.Change(*plan)
+		if plan.Beyond > 0 && !req.Discard && plan.Gone != "" {
+			return &control.Error{What: fmt.Sprintf("not done: %s is written in the volume %s/%s", plan.BeyondWords(), plan.Array, plan.Gone), Hints: []string{"copy what is wanted to another volume first; -discard gives up the rest, after a question"}}
+		}
 		if plan.Beyond > 0 && !req.Discard {
 			return &control.Error{What: "not done: something is written beyond the new end: " + plan.BeyondWords(), Hints: control.BeyondHints}
 		}

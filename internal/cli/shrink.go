@@ -16,12 +16,16 @@ With -free: the array does without those members, which are blank at the end, or
 out anew on the others by a conversion, while clients read and write (nidalo help convert); its capacity and margin are shown
 before.
 
+A guarded set lets one member go at a time, in seconds, and its slot stays empty: a parity disk, the one that came last first; or a data
+disk on which nothing is written, or whose volume is given up with -discard.
+
 Nothing may be written where the array will end: make the file system smaller first, and trim the rest. An end in the middle of an
 ext4 or XFS file system, or of a partition, is refused. What else lies there is lost only with -discard, and after a question.
 
   nidalo shrink tides -to 4TB
   nidalo shrink tides -free A6
-  nidalo shrink -wait -spares tides -free A5,A6`,
+  nidalo shrink -wait -spares tides -free A5,A6
+  nidalo shrink archive -free B6`,
 	with: func(e *env, f *flag.FlagSet) action {
 		o := changeOptions(e, f)
 		o.freeFlags(f)

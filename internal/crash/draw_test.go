@@ -372,6 +372,10 @@ func (d *drawing) turn() {
 		} else {
 			d.add("hand", "volume", d.Int64N(3))
 		}
+		if d.Seed/16%4 == 3 {
+			d.add("hand", "pause", 20)
+			d.add("hand", "take-out", int64(len(d.Ops)))
+		}
 		return
 	}
 	if d.lessens() {

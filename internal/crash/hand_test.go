@@ -54,6 +54,7 @@ var handVerbs = map[string]verb{
 	"enlarge":   {[]string{"mib"}, true, (*machine).enlarge},
 	"grow":      {nil, true, (*machine).grow},
 	"parity":    {nil, true, (*machine).moreParity},
+	"take-out":  {[]string{"nth"}, true, (*machine).takeOut},
 	"volume":    {[]string{"mib"}, true, (*machine).volume},
 	"convert":   {[]string{"level", "disks", "strip"}, true, (*machine).convert},
 	"let-go":    {[]string{"level", "members", "strip"}, true, (*machine).letGo},

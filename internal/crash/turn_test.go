@@ -65,6 +65,25 @@ func (c *machine) added(d *Disk, what string, err error) error {
 	return nil
 }
 
+// takeOut takes the last parity disk out of a guarded set, or the last of the volumes that came later, which nobody writes.
+func (c *machine) takeOut(_ string, n []int64) error {
+	volumes := c.layout().Volumes()
+	if volumes == nil {
+		return nil
+	}
+	first := c.layout().Regions()[0]
+	slot := first.Slots[len(first.Slots)-1]
+	if last := volumes[len(volumes)-1]; n[0]%2 == 0 && last.Start >= c.m.blocks*block {
+		slot = last.Slot
+	}
+	err := c.a.TakeOut(slot)
+	if err == nil {
+		seen("taken out of a guarded set")
+	}
+	c.note("    slot %d is taken out: %v", slot, err)
+	return nil
+}
+
 // moreParity adds a parity disk to a guarded set.
 func (c *machine) moreParity(string, []int64) error {
 	if c.script.Level != layout.Guarded || len(c.disks) >= mostMembers {

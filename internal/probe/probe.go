@@ -51,6 +51,7 @@ const (
 	OwnJournalKept                   // and what it has in its journal
 	OwnNotKept                       // it does not, since its data may have changed without it
 	VolumeGivenUp                    // a blank disk took the place of one that nothing could restore
+	MemberTakenOut                   // a member of a guarded set left it for good
 	FillingWaits                     // a blank disk is not filled as long as more members are lost than there is parity
 	Events                           // how many there are
 )
@@ -69,7 +70,7 @@ var events = [Events]string{
 	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
 	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written", TurnedBack: "a change of layout turned back",
 	ParityForsaken: "parity was given up beyond the margin", ParityDoubted: "parity was given up at a start beyond the margin", OwnKept: "what a member that came back holds was all that tells",
-	OwnJournalKept: "so was its journal", VolumeGivenUp: "a volume was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin",
+	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin",
 	BatchAhead: "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
 }
 

@@ -35,6 +35,8 @@ func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error
 		return s.shrink(r, req)
 	case req.Grow && len(req.Disks) == 0:
 		return s.grow(r, req)
+	case r.Layout().Level == layout.Guarded && len(req.Free) > 0:
+		return s.leaveSet(r, req)
 	case r.Layout().Level == layout.Guarded && req.Grow:
 		return s.addVolumes(r, req)
 	case req.Parity:
@@ -267,7 +269,7 @@ func writtenEach(r *running, p task.Conversion) *control.WrittenEach {
 func layoutOf(r *running) control.LayoutStatus {
 	lay := r.Layout()
 	margin, _ := r.Margin()
-	return control.LayoutStatus{Level: string(lay.Level), Members: len(r.MemberStates()), Groups: lay.Shape.Groups, Strip: lay.Shape.Strip, Capacity: lay.Capacity(), Margin: margin}
+	return control.LayoutStatus{Level: string(lay.Level), Members: len(seated(r.MemberStates())), Groups: lay.Shape.Groups, Strip: lay.Shape.Strip, Capacity: lay.Capacity(), Margin: margin}
 }
 
 // growByThemselves has arrays take up the room of larger disks, where the configuration says so.

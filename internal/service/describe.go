@@ -121,7 +121,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.Trouble = "it was not stopped in order: a start is needed to bring the batches of its journals into place"
 	}
 	var names []state.Identity
-	for _, m := range r.MemberStates() {
+	for _, m := range seated(r.MemberStates()) {
 		if m.Condition.TakesPart() {
 			names = append(names, m.Disk)
 		}
@@ -296,6 +296,9 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 		out.Says = append(out.Says, fmt.Sprintf("%s: slot %d, epoch %d, is behind", c.Disk.Identity(), c.Record.Slot, c.Record.Epoch))
 	}
 	for slot, e := range rec.Roster {
+		if e.Condition == record.Vacant {
+			continue
+		}
 		m := array.MemberState{Slot: slot, Condition: e.Condition, Size: e.Size, Errors: e.Errors, Since: e.Since,
 			Disk: state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}}
 		if (slot >= len(i.set.Current) || i.set.Current[slot].Disk == nil) && e.Condition != record.Failed {

@@ -37,7 +37,7 @@ func (s *Service) Health() ([]control.DiskHealth, error) {
 	}
 	out := []control.DiskHealth{}
 	for _, r := range s.running() {
-		for _, m := range r.MemberStates() {
+		for _, m := range seated(r.MemberStates()) {
 			if m.Condition == record.Failed || m.Condition == record.Missing {
 				continue // what it said when it was there is no news
 			}
@@ -163,7 +163,7 @@ func (s *Service) askSpares() {
 // askHealth asks members how they are, declares failing what will fail, and tells of heat and bad links.
 func (s *Service) askHealth() {
 	for _, r := range s.running() {
-		for _, m := range r.MemberStates() {
+		for _, m := range seated(r.MemberStates()) {
 			now, err := r.Health(m.Slot)
 			if err != nil {
 				continue

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"nidalo/core/event"
-	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
@@ -43,7 +42,7 @@ func (e errWaits) Error() string {
 func awaited(set roster.Set) (names []string) {
 	for slot, e := range set.Newest.Roster {
 		there := slot < len(set.Current) && set.Current[slot].Disk != nil
-		if counts := e.Condition != record.Failed && e.Condition != record.Missing; counts && !there {
+		if counts := e.Condition.TakesPart(); counts && !there {
 			if id := (state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}); id.OnDevice() {
 				names = append(names, fmt.Sprintf("slot %d, %s", slot, id))
 			}

@@ -23,7 +23,7 @@ func (s *Service) slot(r *running, name string) (int, error) {
 		return 0, &control.Error{What: fmt.Sprintf("%q: %v of array %q", name, err, r.Name()), Hints: []string{"name it by its slot number"}}
 	}
 	var have []string
-	for _, m := range r.MemberStates() {
+	for _, m := range seated(r.MemberStates()) {
 		have = append(have, say.Short(m.Disk))
 	}
 	return 0, &control.Error{What: fmt.Sprintf("%q is no member of array %q; its members are %s", name, r.Name(), strings.Join(have, " "))}

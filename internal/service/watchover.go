@@ -289,7 +289,7 @@ func (s *Service) takeReadings() {
 			continue
 		}
 		out = append(out, history.Reading{Time: now, Of: r.Name(), Name: "used_bytes", Value: float64(r.Used())})
-		for _, m := range r.MemberStates() {
+		for _, m := range seated(r.MemberStates()) {
 			of := m.Disk.Name()
 			out = append(out, history.Reading{Time: now, Of: of, Name: "errors", Value: float64(m.Errors.Total())})
 			if h, err := r.Health(m.Slot); err == nil && h.Temperature != nil {

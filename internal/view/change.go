@@ -42,6 +42,9 @@ func (s *Screen) Change(c control.ChangeReply) {
 	for _, v := range c.Volumes {
 		s.Printf("  %-9s %s, %s\n", "volume", v.Name, say.Size(v.Size))
 	}
+	if c.Gone != "" {
+		s.Printf("  %-9s %s, gone then\n", "volume", c.Gone)
+	}
 	if len(c.Free) > 0 {
 		then := "blank at the end"
 		switch {
@@ -82,7 +85,10 @@ func changeWords(c control.ChangeReply) (text []string) {
 	if c.Waits != "" {
 		text = append(text, fmt.Sprintf("It begins by itself %s; \"now\" is what the array has then.", c.Waits))
 	}
-	if c.Beyond > 0 {
+	switch {
+	case c.Beyond > 0 && c.Gone != "":
+		text = append(text, fmt.Sprintf("What is written in the volume %s is lost: %s.", c.Gone, c.BeyondWords()))
+	case c.Beyond > 0:
 		text = append(text, fmt.Sprintf("What is written beyond the new end is lost: %s.", c.BeyondWords()))
 	}
 	for _, x := range c.Copies {

@@ -2,11 +2,13 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"nidalo/core/layout"
+	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/internal/control"
 )
@@ -14,6 +16,7 @@ import (
 // Map shows where the data of an array lives.
 func (s *Screen) Map(r *control.MapReply) {
 	s.Printf("%s   %s, %s, margin %d\n\n", s.strong(r.Array), LevelOf(r.Level), s.paint(r.Condition), r.Margin)
+	r.Members = slices.DeleteFunc(slices.Clone(r.Members), func(m control.MemberMap) bool { return m.Condition == record.Vacant.String() })
 	t := s.table(table.Row{"slot", "bay", "serial", "condition", "its data area, from the first byte to the last"}, 1)
 	parts, bad, cursor := 0, 0, false
 	for _, m := range r.Members {
@@ -45,7 +48,7 @@ func (s *Screen) Map(r *control.MapReply) {
 	}
 	header, right := table.Row{"row"}, []int{1}
 	for i, m := range r.Members {
-		header, right = append(header, or(m.Disk.Bay, fmt.Sprint("slot ", i))), append(right, i+2)
+		header, right = append(header, or(m.Disk.Bay, fmt.Sprint("slot ", m.Slot))), append(right, i+2)
 	}
 	l := s.table(header, right...)
 	for row := range r.Members[0].Strips {

@@ -362,9 +362,10 @@ func (w watch) memberCells(a control.ArrayStatus) (out []string) {
 
 func (w watch) task(a control.ArrayStatus, t control.TaskStatus) string {
 	what := string(t.Kind)
-	if t.Slot != nil && *t.Slot < len(a.Members) {
-		m := a.Members[*t.Slot]
-		what += " " + or(or(m.Bay, m.Serial), fmt.Sprintf("slot %d", *t.Slot))
+	for _, m := range a.Members {
+		if t.Slot != nil && m.Slot == *t.Slot {
+			what += " " + or(or(m.Bay, m.Serial), fmt.Sprintf("slot %d", m.Slot))
+		}
 	}
 	switch t.State {
 	case "waiting":

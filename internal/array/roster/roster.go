@@ -185,6 +185,27 @@ func (r *Roster) Empty(m *member.Member, parity []*member.Member) error {
 	})
 }
 
+// Vacate takes a member out of a guarded set, whose slot stays empty. Whose pages it bore witness of, the member does that bears witness of its own.
+func (r *Roster) Vacate(slot int, regions []layout.Region, remap func(*layout.Map)) (freed *member.Member, err error) {
+	err = r.relay(func(rec *record.Record) {
+		own := rec.Roster[slot].Witness
+		for i := range rec.Roster {
+			if e := &rec.Roster[i]; e.Witness == slot {
+				if e.Witness = own; own == i {
+					e.Witness = -1
+				}
+			}
+		}
+		rec.Roster[slot] = record.Entry{Condition: record.Vacant, Witness: -1, Since: r.host.Now()}
+		rec.Regions = regions
+	}, func() {
+		freed = r.host.Slots.At(slot)
+		freed.Become(record.Vacant)
+		r.host.Slots.Put(member.New(freed.Judge, member.Known{Slot: slot, Condition: record.Vacant}))
+	}, remap)
+	return freed, err
+}
+
 // Resize writes down how large the disks of the members are, when they have grown: the second copy of a record goes to the new end before
 // the first says so.
 func (r *Roster) Resize() error {
@@ -263,14 +284,14 @@ func (r *Roster) Grow(places []record.Place, regions []layout.Region, remap func
 // BeginTurn begins a change of layout, with some more members in slots behind the last; without a turn only these are new, and regions.
 func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries []record.Entry, added []*member.Member, remap func(*layout.Map)) error {
 	return r.relay(func(rec *record.Record) {
-		if len(entries) > 0 && !probe.TwoWitnessedByOne.On() { // the new ones come last in the ring of witnesses
-			rec.Roster[len(rec.Roster)-1].Witness = len(rec.Roster)
-		}
+		back := intoRing(rec, len(entries))
 		if turn != nil && len(entries) > 0 {
 			turn.Had = len(rec.Roster)
 		}
-		for _, e := range entries {
-			e.Since = r.host.Now()
+		for i, e := range entries {
+			if e.Since = r.host.Now(); i == len(entries)-1 && back >= 0 {
+				e.Witness = back
+			}
 			rec.Roster = append(rec.Roster, e)
 		}
 		rec.Regions, rec.Turn = regions, turn
@@ -281,6 +302,22 @@ func (r *Roster) BeginTurn(turn *record.Turn, regions []layout.Region, entries [
 		}
 		r.host.Slots.Add(added)
 	}, remap)
+}
+
+// intoRing makes room for some more members at the end of the ring of witnesses, and says who keeps those of the last one; -1: as it would be otherwise.
+func intoRing(rec *record.Record, more int) (back int) {
+	last := len(rec.Roster) - 1
+	for last > 0 && rec.Roster[last].Condition == record.Vacant {
+		last--
+	}
+	if more == 0 || probe.TwoWitnessedByOne.On() {
+		return -1
+	}
+	if back = rec.Roster[last].Witness; back < 0 {
+		back = last
+	}
+	rec.Roster[last].Witness = len(rec.Roster)
+	return back
 }
 
 // TurnBack has a change of layout go back from where it is. Members that came with it are let go at the end, those that were to go stay.
@@ -314,7 +351,7 @@ func changesLayout(rec *record.Record) {
 	if rec.Changes.Since != 0 {
 		rec.Changes.Parts.MarkAll()
 		for i := range rec.Roster {
-			if e := &rec.Roster[i]; rec.Level == layout.Guarded && !e.Condition.Counts() {
+			if e := &rec.Roster[i]; rec.Level == layout.Guarded && e.Condition.Lacks() {
 				e.Owed.MarkAll()
 			}
 		}
@@ -365,7 +402,7 @@ func (r *Roster) BringBack(back []*member.Member) error {
 			}
 			for slot := range rec.Roster {
 				e := &rec.Roster[slot]
-				if !r.host.Slots.At(slot).Live() && e.Condition != record.Failed && e.Condition != record.Missing {
+				if !r.host.Slots.At(slot).Live() && e.Condition != record.Failed && e.Condition != record.Missing && e.Condition != record.Vacant {
 					leaves(rec, slot, record.Missing, r.host.Now(), record.State{}, record.State{}, 0)
 				}
 			}
@@ -521,7 +558,7 @@ func (r *Roster) encodable(live []*member.Member) error {
 // whole says whether no member is away.
 func whole(rec *record.Record) bool {
 	return !slices.ContainsFunc(rec.Roster, func(e record.Entry) bool {
-		return !e.Condition.Counts()
+		return e.Condition.Lacks()
 	})
 }
 

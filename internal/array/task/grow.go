@@ -135,6 +135,7 @@ func (w *Works) Waits() string {
 			return fmt.Sprintf("for the copy of %s", m.Name())
 		case m.Condition() == record.Rebuilding:
 			return fmt.Sprintf("for the rebuild of %s", m.Name())
+		case m.Condition() == record.Vacant:
 		case !m.Full():
 			return fmt.Sprintf("for %s, which is %s", m.Name(), m.Condition())
 		}

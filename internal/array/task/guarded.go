@@ -12,6 +12,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
+	"nidalo/internal/probe"
 )
 
 // How a guarded set grows. No data moves: a volume becomes longer at its end, or another disk comes, of which nothing was ever written, so that the parity
@@ -269,6 +270,79 @@ func (w *Works) PlanParity(size int64) (e record.Entry, err error) {
 	}
 	slot := len(rec.Roster)
 	return record.Entry{Condition: record.Rebuilding, Size: size, DataSize: need, Witness: record.WitnessOf(slot, slot+1)}, nil
+}
+
+// MayTakeOut says why a member cannot be taken out of a guarded set. What parity a disk has goes by which of the parity disks it is, so the last that came goes first.
+func (w *Works) MayTakeOut(slot int) error {
+	lay := w.host.Layout()
+	if lay.Level != layout.Guarded || slot < 0 || slot >= w.host.Slots.Len() || w.host.Slots.At(slot).Condition() == record.Vacant {
+		return fmt.Errorf("slot %d has no member of a guarded set", slot)
+	}
+	parity := parityOf(lay)
+	switch last := parity[len(parity)-1]; {
+	case slices.Contains(parity, slot) && len(parity) == 1:
+		return errors.New("it is the only parity disk")
+	case slices.Contains(parity, slot) && slot != last:
+		return fmt.Errorf("%s, the parity disk that came last, has to leave first; then this one can be copied onto it", w.host.Slots.At(last).Name())
+	case !slices.Contains(parity, slot) && len(lay.Volumes()) == 1:
+		return errors.New("it is the only data disk")
+	}
+	return w.Alone()
+}
+
+// ErrWritten is returned by TakeOut when something is written in the volume.
+var ErrWritten = errors.New("something is written in its volume")
+
+// TakeOut takes a member out of a guarded set: a parity disk, or a data disk on which nothing is written. It is blank then, and its slot stays empty.
+//
+//	1  clients are kept away, and all is in place        a crash changes nothing
+//	2  the roster and the regions have it no more        a crash leaves the old set or the new one
+//	3  the disk is made blank                            a crash leaves a disk that says of itself what is not so any more
+func (w *Works) TakeOut(slot int) error {
+	w.joins.Lock()
+	defer w.joins.Unlock()
+	if err := w.MayTakeOut(slot); err != nil {
+		return err
+	}
+	lay := w.host.Layout()
+	left := slices.DeleteFunc(slices.Clone(parityOf(lay)), func(p int) bool { return p == slot })
+	roster := slices.Clone(w.host.Roster.View().Roster)
+	roster[slot] = record.Entry{}
+	regions, err := layout.GuardedRegions(lay.Shape.Strip, spaces(roster), left, w.nextID(record.RegionsOf(lay)))
+	if err != nil {
+		return err
+	}
+	release, err := w.still()
+	if err != nil {
+		return err
+	}
+	freed, err := w.vacate(slot, regions)
+	release()
+	if err != nil {
+		return err
+	}
+	probe.MemberTakenOut.Seen()
+	w.letGo([]*member.Member{freed})
+	for s, e := range w.host.Roster.Now().Roster {
+		if roster[s].Witness != e.Witness {
+			if err := w.seeAgain(&Task{}, w.host.Slots.At(s)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// vacate is TakeOut when clients are kept away.
+func (w *Works) vacate(slot int, regions []layout.Region) (*member.Member, error) {
+	lay, m := w.host.Layout(), w.host.Slots.At(slot)
+	if _, data := lay.Volume(slot); data && w.host.Stripes.NextMarked(m, 0) < lay.Strips(slot) {
+		return nil, ErrWritten
+	}
+	if why := w.Waits(); why != "" { // something was lost meanwhile
+		return nil, fmt.Errorf("it has to wait %s", why)
+	}
+	return w.host.Roster.Vacate(slot, regions, w.host.Remap)
 }
 
 // Alone says why the array cannot get another layout at this moment.

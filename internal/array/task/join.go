@@ -115,6 +115,9 @@ func (w *Works) replace(slot int, d disk.Disk) error {
 	if !w.host.Layout().Redundant() {
 		return fmt.Errorf("level %s has no redundancy to rebuild a member from", w.host.Layout().Level)
 	}
+	if w.host.Slots.At(slot).Condition() == record.Vacant {
+		return fmt.Errorf("slot %d is vacant: its member was taken out", slot)
+	}
 	place, err := w.placeFor(slot, d)
 	if err != nil {
 		return err

@@ -1,0 +1,110 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"nidalo/core/say"
+	"nidalo/internal/array"
+	"nidalo/internal/array/task"
+	"nidalo/internal/control"
+)
+
+// leaveSet takes a parity disk, or a data disk with nothing on it, out of a guarded set, or says what that would mean.
+func (s *Service) leaveSet(r *running, req control.ChangeRequest) (*control.ChangeReply, error) {
+	if len(req.Free) != 1 {
+		return nil, &control.Error{What: fmt.Sprintf("members leave the guarded set %s one at a time", r.Name())}
+	}
+	slot, err := s.slot(r, req.Free[0])
+	if err != nil {
+		return nil, err
+	}
+	m := r.member(slot)
+	if err := r.MayTakeOut(slot); err != nil {
+		return nil, &control.Error{What: fmt.Sprintf("%s cannot be taken out of the set %s: %v", m.Disk, r.Name(), err)}
+	}
+	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Stays: s.opt.Stays, Spares: req.Spares}
+	out.Then.Members--
+	out.Free = append(out.Free, m.Disk)
+	v, data := r.Layout().Volume(slot)
+	if data {
+		out.Then.Capacity -= v.Size
+		out.Gone = r.Record().Roster[slot].Volume
+		if out.Beyond, err = r.writtenIn(v.Start, v.Size); err != nil {
+			return nil, person(err)
+		}
+	} else {
+		out.Then.Margin--
+	}
+	if req.DryRun {
+		return out, nil
+	}
+	if data {
+		if err := s.emptied(r, slot, out, req.Discard); err != nil {
+			return nil, err
+		}
+	}
+	if req.Spares {
+		if err := s.change(func(mem *memory) { mem.KeepFreed = append(mem.KeepFreed, m.Disk.Name()) }); err != nil {
+			return nil, err
+		}
+	}
+	r.served.growing.Lock()
+	defer r.served.growing.Unlock()
+	if err := r.TakeOut(slot); err != nil {
+		s.forgetFreed(r)
+		if errors.Is(err, task.ErrWritten) {
+			return nil, &control.Error{What: fmt.Sprintf("the volume %s was written meanwhile", out.Gone), Hints: []string{"stop what writes there; then give the command again"}}
+		}
+		return nil, person(err)
+	}
+	return out, nil
+}
+
+// emptied sees to it that nothing is in a volume that leaves, and nobody uses it.
+func (s *Service) emptied(r *running, slot int, out *control.ChangeReply, discard bool) error {
+	name := r.Name() + "/" + out.Gone
+	if s.devices.Devices()[attachID(r, slot)] != nil {
+		return &control.Error{What: fmt.Sprintf("the volume %s is attached", name), Hints: []string{"nidalo detach " + say.Quote(name)}}
+	}
+	s.mu.Lock()
+	clients := r.seat(slot).clients
+	s.mu.Unlock()
+	if clients > 0 {
+		return &control.Error{What: fmt.Sprintf("%s %s connected to the volume %s", say.Count(int64(clients), "client", "clients"), map[bool]string{true: "is", false: "are"}[clients == 1], name),
+			Hints: []string{"nidalo clients   lists them"}}
+	}
+	if out.Beyond == 0 {
+		return nil
+	}
+	if !discard {
+		return &control.Error{What: fmt.Sprintf("%s is written in the volume %s", say.Size(out.Beyond), name), Hints: []string{"copy what is wanted to another volume first; -discard gives up the rest, after a question"}}
+	}
+	v, _ := r.Layout().Volume(slot)
+	if err := r.Zero(v.Start, v.Size); err != nil {
+		return person(err)
+	}
+	return person(r.Flush())
+}
+
+// writtenIn is how much is written in a stretch of the logical space, in bytes.
+func (r *running) writtenIn(from, length int64) (bytes int64, err error) {
+	for end := from + length; from < end; {
+		var list []array.Extent
+		if list, err = r.Extents(from, end-from, 256); err != nil || len(list) == 0 {
+			return bytes, err
+		}
+		for _, x := range list {
+			if from += x.Length; x.Written {
+				bytes += x.Length
+			}
+		}
+	}
+	return bytes, nil
+}
+
+// seated are the members that an array has, without slots that are vacant.
+func seated(members []array.MemberState) []array.MemberState {
+	return slices.DeleteFunc(slices.Clone(members), func(m array.MemberState) bool { return m.Vacant() })
+}
