@@ -102,11 +102,8 @@ func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error 
 			return err
 		}
 		e.err.Change(*plan)
-		if plan.Beyond > 0 && !req.Discard && plan.Gone != "" {
-			return &control.Error{What: fmt.Sprintf("not done: %s is written in the volume %s/%s", plan.BeyondWords(), plan.Array, plan.Gone), Hints: []string{"copy what is wanted to another volume first; -discard gives up the rest, after a question"}}
-		}
 		if plan.Beyond > 0 && !req.Discard {
-			return &control.Error{What: "not done: something is written beyond the new end: " + plan.BeyondWords(), Hints: control.BeyondHints}
+			return stillWritten(plan)
 		}
 		switch loses := plan.Then.Margin < plan.Before.Margin; {
 		case e.yes:
@@ -146,6 +143,14 @@ func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error 
 		}
 		return e.changed(c, *plan, o.wait)
 	})
+}
+
+// stillWritten refuses a change that would lose something, unless that was said to be wanted.
+func stillWritten(plan *control.ChangeReply) error {
+	if plan.Gone != "" {
+		return &control.Error{What: fmt.Sprintf("not done: %s is written in the volume %s/%s", plan.BeyondWords(), plan.Array, plan.Gone), Hints: []string{"copy what is wanted to another volume first; -discard gives up the rest, after a question"}}
+	}
+	return &control.Error{What: "not done: something is written beyond the new end: " + plan.BeyondWords(), Hints: control.BeyondHints}
 }
 
 func (e *env) followChange(c *control.Control, name string) error {
