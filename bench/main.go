@@ -8,6 +8,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -202,10 +203,11 @@ func job(args []string) (bandwidth, iops float64) {
 
 // server is anything that serves one export.
 type server struct {
-	name string
-	uri  string
-	cmd  *exec.Cmd
-	dir  string
+	name   string
+	uri    string
+	cmd    *exec.Cmd
+	dir    string
+	export string // empty: the array
 }
 
 func (s *server) stop() {
@@ -266,11 +268,21 @@ func array(dir, level string, members int, diskSize string) *server {
 	_ = os.RemoveAll(home)
 	nidalo(home, "lab", "new", "-bays", fmt.Sprint(members+2), "-size", diskSize)
 	args := []string{"create", "-name", "t", "-level", level}
-	for i := range members {
-		args = append(args, bay(i))
+	if level == "guarded" { // one of them has the parity, and the first volume is used
+		args = append(args, "-parity", bay(members-1), "v=A1")
+		for i := 1; i < members-1; i++ {
+			args = append(args, fmt.Sprintf("v%d=%s", i, bay(i)))
+		}
+	} else {
+		for i := range members {
+			args = append(args, bay(i))
+		}
 	}
 	nidalo(home, args...)
-	s := &server{name: "nidalo", dir: home}
+	s := &server{name: "nidalo", dir: home, export: "t"}
+	if level == "guarded" {
+		s.export = "t/v"
+	}
 	s.start()
 	return s
 }
@@ -288,7 +300,7 @@ func (s *server) start() {
 	}
 	socket := filepath.Join(s.dir, "nbd.sock")
 	waitSocket(socket)
-	s.uri = "nbd+unix:///t?socket=" + socket
+	s.uri = "nbd+unix:///" + cmp.Or(s.export, "t") + "?socket=" + socket
 }
 
 // cpuModel and kernelVersion say what machine this is.

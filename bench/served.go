@@ -33,6 +33,9 @@ func served(place string) {
 		{"4 KiB write + flush each, 16 clients, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", "--numjobs=16", "--group_reporting", mb, "--time_based", "--runtime=4"}, true, 0.5, "one batch of the journals is for all that wait", false},
 		{"sequential write into fresh space, level 1 of 2", "1", 2, []string{"--rw=write", "--bs=1M", "--iodepth=8", "--size=800M", "--end_fsync=1"}, false, 0.5, "twice the bytes go to members", true},
 		{"sequential read 1 MiB, level 1 of 2", "1", 2, []string{"--rw=read", "--bs=1M", "--iodepth=8", "--size=800M"}, false, 1.0, reads, false},
+		{"sequential write into fresh space, a volume of a guarded set of 3 with 1 parity", "guarded", 4, []string{"--rw=write", "--bs=1M", "--iodepth=8", "--size=800M", "--end_fsync=1"}, false, 0.45, "twice the bytes go to members, and one disk has each half", true},
+		{"sequential overwrite, a volume of a guarded set of 3 with 1 parity", "guarded", 4, []string{"--rw=write", "--bs=1M", "--iodepth=8", "--size=800M", "--end_fsync=1"}, false, 0, "old data and parity are read, and both go to the journals and in place", false},
+		{"sequential read 1 MiB, a volume of a guarded set of 3 with 1 parity", "guarded", 4, []string{"--rw=read", "--bs=1M", "--iodepth=8", "--size=800M"}, false, 1.0, reads, false},
 	}
 	var ours *server
 	var plains []*server
