@@ -40,10 +40,16 @@ func covered() map[string]int {
 	return out
 }
 
-// missing is what never happened.
-func missing(c map[string]int) (out []string) {
+// rare is what happens in guarded sets beyond their margin only: it must in a long run.
+var rare = []probe.Event{probe.ParityForsaken, probe.ParityDoubted, probe.OwnKept, probe.OwnJournalKept, probe.OwnNotKept, probe.VolumeGivenUp, probe.FillingWaits, probe.MemberTakenOut}
+
+// missing is what never happened in some seeds.
+func missing(c map[string]int, seeds int) (out []string) {
 	all := slices.Clone(wanted)
 	for e := range probe.Events {
+		if slices.Contains(rare, e) && seeds < 20_000 {
+			continue
+		}
 		if e != probe.HeadRefuted { // heads of an engine without a mistake are honest; engine tests forge some
 			all = append(all, "engine: "+e.String())
 		}
