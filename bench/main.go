@@ -268,7 +268,7 @@ func array(dir, level string, members int, diskSize string) *server {
 	_ = os.RemoveAll(home)
 	nidalo(home, "lab", "new", "-bays", fmt.Sprint(members+2), "-size", diskSize)
 	args := []string{"create", "-name", "t", "-level", level}
-	if level == "guarded" { // one of them has the parity, and the first volume is used
+	if level == "guarded" { // the last disk has the parity; the volume on the first is measured
 		args = append(args, "-parity", bay(members-1), "v=A1")
 		for i := 1; i < members-1; i++ {
 			args = append(args, fmt.Sprintf("v%d=%s", i, bay(i)))

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/core/layout"
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
@@ -30,6 +31,23 @@ func (f *folder) again(set roster.Set) (*array.Array, error) {
 	return array.Open(set, array.Config{})
 }
 
+// filled is a set of three volumes and one parity disk with something everywhere, and what that is.
+func filled(t *testing.T, f *folder) (a *array.Array, v []layout.Volume, want []byte) {
+	a = guarded(t, f, 1, []int64{24, 40, 32, 40})
+	want = noise(1, int(a.Capacity()))
+	require.NoError(t, a.WriteAt(want, 0))
+	require.NoError(t, a.Flush())
+	return a, a.Layout().Volumes(), want
+}
+
+// mended waits until nothing is under way, and holds an array that lacks nothing against what was written.
+func mended(t *testing.T, a *array.Array, want []byte) {
+	t.Helper()
+	a.WaitTasks()
+	require.Equal(t, state.Healthy, a.Condition())
+	sound(t, a, want)
+}
+
 // unreadable are the bytes of an array that cannot be read, and holds what can be against what was written.
 func unreadable(t *testing.T, a *array.Array, want []byte, from, to int64) (lost int64) {
 	t.Helper()
@@ -50,11 +68,7 @@ func TestAGuardedSetGoesOnBeyondItsParity(t *testing.T) {
 	for name, order := range map[string][]string{"the last first": {"2", "1"}, "the first first": {"1", "2"}} {
 		t.Run(name, func(t *testing.T) {
 			f := newFolder(t)
-			a := guarded(t, f, 1, []int64{24, 40, 32, 40})
-			v := a.Layout().Volumes()
-			want := noise(1, int(a.Capacity()))
-			require.NoError(t, a.WriteAt(want, 0))
-			require.NoError(t, a.Flush())
+			a, v, want := filled(t, f)
 			write := func(volume int, at int64, seed uint64) error {
 				at += v[volume].Start
 				err := a.WriteAt(noise(seed, mib), at)
@@ -107,9 +121,7 @@ func TestAGuardedSetGoesOnBeyondItsParity(t *testing.T) {
 			}
 			require.NoError(t, write(2, 5*mib, 7))
 			f.back(a, order[1])
-			a.WaitTasks()
-			require.Equal(t, state.Healthy, a.Condition())
-			sound(t, a, want)
+			mended(t, a, want)
 			require.NoError(t, a.Close())
 		})
 	}
@@ -150,19 +162,14 @@ func TestParityThatWasAwayRestoresNothingOld(t *testing.T) {
 	require.GreaterOrEqual(t, lost, int64(mib), "it must not read as zeros")
 	require.LessOrEqual(t, lost, int64(2*mib))
 	f.back(a, "1")
-	a.WaitTasks()
-	require.Equal(t, state.Healthy, a.Condition())
-	sound(t, a, want)
+	mended(t, a, want)
 	require.NoError(t, a.Close())
 }
 
-// Members that are lost unknown to the others may only be late: a set starts without them when it is told so.
+// Members may be missing without the others having noted that they are lost. They may only be late, so the set starts without them when it is told to.
 func TestAGuardedSetStartsWithoutTooManyOnlyWhenToldTo(t *testing.T) {
 	f := newFolder(t)
-	a := guarded(t, f, 1, []int64{24, 40, 32, 40})
-	v := a.Layout().Volumes()
-	want := noise(1, int(a.Capacity()))
-	require.NoError(t, a.WriteAt(want, 0))
+	a, v, want := filled(t, f)
 	require.NoError(t, a.Close())
 	away := func(n string) func() {
 		from := filepath.Join(f.path, "disk"+n)
@@ -189,8 +196,7 @@ func TestAGuardedSetStartsWithoutTooManyOnlyWhenToldTo(t *testing.T) {
 		f.back(a, n)
 		a.WaitTasks()
 	}
-	require.Equal(t, state.Healthy, a.Condition())
-	sound(t, a, want)
+	mended(t, a, want)
 	require.NoError(t, a.Close())
 }
 
@@ -201,11 +207,7 @@ func TestAVolumeThatNothingRestoresBeginsEmpty(t *testing.T) {
 	for name, both := range map[string]bool{"the other comes back": false, "so does the other": true} {
 		t.Run(name, func(t *testing.T) {
 			f := newFolder(t)
-			a := guarded(t, f, 1, []int64{24, 40, 32, 40})
-			v := a.Layout().Volumes()
-			want := noise(1, int(a.Capacity()))
-			require.NoError(t, a.WriteAt(want, 0))
-			require.NoError(t, a.Flush())
+			a, v, want := filled(t, f)
 			require.NoError(t, a.Fail(0, false))
 			blank := f.disk(40 * mib)
 			require.ErrorIs(t, a.GiveUp(0, blank), task.ErrRestorable)
@@ -216,12 +218,17 @@ func TestAVolumeThatNothingRestoresBeginsEmpty(t *testing.T) {
 			clear(want[v[0].Start : v[0].Start+v[0].Size])
 			copy(want[v[0].Start+mib:], noise(2, 2*mib))
 			require.NoError(t, a.WriteAt(want[v[0].Start+mib:v[0].Start+3*mib], v[0].Start+mib))
+			err := a.Receive(v[1].Start-mib, 2*mib, func([]byte) error {
+				require.Fail(t, "a part is taken of what cannot be taken whole")
+				return nil
+			})
+			require.ErrorIs(t, err, array.ErrNotTaken)
 			require.Zero(t, unreadable(t, a, want, v[0].Start, v[0].Start+v[0].Size))
 			require.Zero(t, unreadable(t, a, want, v[2].Start, v[2].Start+v[2].Size))
 			require.EqualValues(t, v[1].Size, unreadable(t, a, want, v[1].Start, v[1].Start+v[1].Size))
 			require.NoError(t, a.Flush())
 			a.Abandon()
-			a, err := f.again(f.judge())
+			a, err = f.again(f.judge())
 			require.NoError(t, err)
 			require.Equal(t, state.Partial, a.Condition())
 			if both {
@@ -230,9 +237,7 @@ func TestAVolumeThatNothingRestoresBeginsEmpty(t *testing.T) {
 			} else {
 				f.back(a, "2")
 			}
-			a.WaitTasks()
-			require.Equal(t, state.Healthy, a.Condition())
-			sound(t, a, want)
+			mended(t, a, want)
 			for slot := range 4 {
 				require.NoError(t, a.Fail(slot, false))
 				requireReads(t, a, want, 0)

@@ -85,7 +85,7 @@ func (w *walk) never(st layout.Stripe) int64 {
 	return w.held.lay.Ahead(w.off, next) - w.off
 }
 
-// blind says whether nobody knows of the volume at a place of a guarded set where anything was written: neither its disk nor a parity disk is there in full.
+// blind says whether no disk tells where anything was written in the volume at a place of a guarded set: neither its own nor a parity disk is there in full.
 func (a *Array) blind(off int64, st layout.Stripe) bool {
 	if !st.Fixed {
 		return false

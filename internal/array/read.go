@@ -401,7 +401,7 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 	for role := range st.Data {
 		for col := range n {
 			if missing[role] {
-				out[role*n+col] = any[col] || st.Fixed && !parity // nobody knows
+				out[role*n+col] = any[col] || st.Fixed && !parity // no disk tells
 			}
 			if known, written := a.cache.State(st.ID(), role, col); known {
 				out[role*n+col] = written

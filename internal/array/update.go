@@ -358,17 +358,19 @@ func (r *run) orphan() {
 	}
 }
 
-// lostMember says whether something that is being written was for a member that has left by now, with others.
-func (u *update) lostMember() bool {
+// lostMeanwhile is how many of the blocks that were being written were for members that have left by now, with too many others.
+func (u *update) lostMeanwhile() (blocks int) {
 	if !u.beyond() {
-		return false
+		return 0
 	}
 	for role := range u.st.Data {
-		if slices.ContainsFunc(u.l.Dirty[role][:], func(w uint64) bool { return w != 0 }) && !u.a.slots.At(u.st.Slot(role)).Usable(u.st) {
-			return true
+		for _, w := range u.l.Dirty[role] {
+			if !u.a.slots.At(u.st.Slot(role)).Usable(u.st) {
+				blocks += bits.OnesCount64(w)
+			}
 		}
 	}
-	return false
+	return blocks
 }
 
 // addParity adds the writes of the parity. A column becomes never-written as a whole when none of its data is written any more.

@@ -54,7 +54,7 @@ func (a *Array) put(by *Client, p []byte, off int64) error {
 	defer a.ranges.unshare(parts)
 	return pieces(lay, p, off, func(pc dirty.Piece) error {
 		pc.By = by
-		if err := a.within(pc.Stripe, pc.Role); err != nil {
+		if err := a.lost(pc.Stripe, pc.Role); err != nil {
 			return err
 		}
 		if n := int64(len(pc.Buf)); pc.From%Block != 0 || n%Block != 0 {
@@ -135,6 +135,9 @@ func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) 
 	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.RoomNow(length) {
 		return ErrNotTaken
 	}
+	if a.lostIn(off, length) != nil {
+		return ErrNotTaken // WriteAt says why; what is lost later is told by the next flush
+	}
 	a.stats.BytesWritten.Add(length)
 	for length > 0 {
 		lay := a.Layout()
@@ -142,9 +145,6 @@ func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) 
 			return err
 		}
 		st, in := lay.Locate(off)
-		if a.within(st, int(in/st.Strip)) != nil {
-			return ErrNotTaken
-		}
 		n := min(length, st.Strip-in%st.Strip)
 		lent := a.cache.Lend(dirty.Piece{Stripe: st, Role: int(in / st.Strip), From: in % st.Strip, By: by}, int(n))
 		// Nothing is held meanwhile: a client may take as long as it likes.
@@ -276,14 +276,27 @@ func (w *walk) zero(by *Client, length int64) (n int64, err error) {
 			return min(length, skip), nil
 		}
 	}
-	if err := w.a.within(st, int(in/st.Strip)); err != nil {
+	if err := w.a.lost(st, int(in/st.Strip)); err != nil {
 		return 0, err
 	}
 	return n, w.a.cache.Zero(by, st, in, n)
 }
 
-// within says that nothing can be written of a data role of a stripe of a guarded set: its disk is lost, and more than the parity tells.
-func (a *Array) within(st layout.Stripe, role int) error {
+// lostIn is lost for a stretch of the logical space.
+func (a *Array) lostIn(off, length int64) error {
+	lay := a.Layout()
+	for end := off + length; off < end && lay.Volumes() != nil; {
+		st, in := lay.Locate(off)
+		if err := a.lost(st, int(in/st.Strip)); err != nil {
+			return err
+		}
+		off += st.Left(in)
+	}
+	return nil
+}
+
+// lost says that a data role of a stripe of a guarded set cannot be written: its disk is lost, with more than parity makes up for.
+func (a *Array) lost(st layout.Stripe, role int) error {
 	if !st.Fixed || a.slots.At(st.Slot(role)).Usable(st) || a.slots.Protects(st) {
 		return nil
 	}
@@ -538,8 +551,8 @@ func (d *destaging) writers() (out writers) {
 // fail every flush.
 func (d *destaging) unkept() (first error) {
 	for i, u := range d.updates {
-		if u != nil && u.unkept == 0 && u.lostMember() {
-			u.unkept = 1 // at least
+		if u != nil && u.unkept == 0 {
+			u.unkept = u.lostMeanwhile()
 		}
 		if u == nil || u.unkept == 0 {
 			continue

@@ -485,6 +485,7 @@ func (s *Service) startOne(found []roster.Candidate, surviving bool) error {
 	s.mu.Lock()
 	r := newRunning(a)
 	r.since = since
+	r.wasPartial.Store(a.Condition() == state.Partial) // its disks may come back before anybody looks
 	s.arrays[a.Name()] = r
 	s.idle = slices.DeleteFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == a.ID() })
 	s.mu.Unlock()

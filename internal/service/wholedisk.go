@@ -140,6 +140,11 @@ func (s *Service) replaceOnly(req swap, x memberOn, info control.DiskInfo, out *
 	if info.Size < out.Parts[0].Need {
 		return nil, tooSmall(info, out.Parts[0].Need, x.m)
 	}
+	if !req.Retire {
+		if _, err := s.beyond(x.r, x.m.Slot, control.ReplaceRequest{New: req.New}); err != nil {
+			return nil, err
+		}
+	}
 	if req.DryRun {
 		return out, nil
 	}

@@ -10,7 +10,7 @@ import (
 )
 
 // beyond is what a start does besides with the journals of a guarded set that lacks members, see journal/beyond.go. The last batches of a member that is not
-// there, as many as may be in flight, it may lack. Where that is more than the others can tell, what they hold counts, and the parity of it does not.
+// there, as many as may be in flight, it may lack. Where the others cannot tell what it has of them, their own data counts, and the parity does not.
 type beyond struct {
 	r        *replaying
 	doubtful map[uint64]uint64 // by batch: bit per slot, of those that are not there and may lack it
@@ -87,8 +87,8 @@ func (x *beyond) owes() iter.Seq2[int, int64] {
 	}
 }
 
-// limit notes from which batch on what is in the journals of members that are not there never happened. Whatever is new in a volume is new in the parity, so with a parity disk here all
-// others happened; without one, those happened of which nobody here says otherwise.
+// limit notes, for members that are not there, from which batch on their journals do not count. Whatever changes in a volume changes the parity too, so when a parity disk is
+// here, a batch of which it has nothing never happened. Without one, only those never happened that this start drops.
 func (x *beyond) limit() error {
 	r := x.r
 	if r.Note != nil || !guarded(r) || probe.DroppedThoughKept.On() {

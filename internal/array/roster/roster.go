@@ -577,7 +577,7 @@ func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, ha
 }
 
 // Mark notes which parts of the array some stripes lie in, on all members, when a member is away: before what changes
-// there counts. owed are slots of a guarded set whose own data changes in a stripe without them, and the stripes. It says whether that had to be written.
+// there counts. owed are slots of a guarded set whose own data changes without them, each with a stripe. It says whether that had to be written.
 func (r *Roster) Mark(stripes iter.Seq[int64], owed iter.Seq2[int, int64]) (wrote bool, err error) {
 	on := r.changes.Load()
 	if on == nil || on.Since == 0 {

@@ -11,8 +11,8 @@ import (
 // a data disk goes by what it holds itself, but where its own data may have changed without it (record.Entry.Owed), and a parity disk by nothing
 // where anything may have changed. What is not known is marked as lost, and restored when another member is back.
 
-// Unsure says whether what a member that catches up missed of a stripe cannot be told from the others' pages: some of them are not there, and there may have
-// been a change.
+// Unsure says whether a member that catches up may lack something of a stripe although the pages of the others do not say so: some of the others are not there, and a
+// change is noted for that part of the array.
 func (s *Stripes) Unsure(st layout.Stripe, m *member.Member) bool {
 	if !st.Fixed || m.Base == 0 || probe.UnsureRowsSkipped.On() {
 		return false

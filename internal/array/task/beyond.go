@@ -17,8 +17,8 @@ import (
 	"nidalo/internal/probe"
 )
 
-// Beyond parity. As long as more members of a guarded set are lost than it has parity, nobody knows where the lost ones had anything. A blank disk that was filled
-// then would say that there was nothing. So none takes a place, and one that is being filled waits. Members that come back catch up, see stripe/beyond.go.
+// Beyond parity. As long as more members of a guarded set are lost than it has parity, no disk that is left tells where the lost ones had something. A blank disk that
+// was filled then would say that they had nothing. So none takes a place, and one that is being filled waits. Members that come back catch up, see stripe/beyond.go.
 
 // ErrPartial is wrapped when no disk can take the place of a lost member since too many others are lost.
 var ErrPartial = errors.New("more members are lost than there are parity disks, so nothing tells what the disk should hold")
@@ -83,36 +83,49 @@ func (w *Works) GiveUp(slot int, d disk.Disk) error {
 	if err != nil {
 		return err
 	}
-	_ = w.host.Flush() // clients are told what it could not keep
-	release, err := w.still()
-	if err != nil {
-		return err
-	}
-	defer release()
-	var parity []*member.Member
-	for _, p := range parityOf(lay) {
-		if m := w.host.Slots.At(p); m.Live() && !probe.GivenUpParityKept.On() {
-			w.clearSlot(p)
-			parity = append(parity, m)
-		}
-	}
 	old := w.host.Slots.At(slot)
 	w.clearSlot(slot)
 	m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: env.NewID(), Place: place, Condition: record.Missing})
 	if err := w.blank(m); err != nil {
 		return err
 	}
-	if err := w.host.Roster.Empty(m, parity); err != nil {
+	_ = w.host.Flush() // clients are told what it could not keep
+	parity, err := w.begin(m)
+	if err != nil {
 		return err
 	}
 	old.Release()
 	probe.VolumeGivenUp.Seen()
 	w.host.Say(event.VolumeGivenUp, m.Name(), fmt.Sprintf("the volume of slot %d is empty now: nothing was left to restore it from", slot))
-	err = w.seeAgainAround(&Task{}, slot, true)
 	for _, p := range parity {
 		w.resumeRebuild(p.Slot)
 	}
-	return err
+	// The disk is a member: that pages are not witnessed yet is no reason to take it back.
+	_ = w.seeAgainAround(&Task{}, slot, true)
+	return nil
+}
+
+// begin makes a blank disk that is prepared the member of its slot, with clients kept away, and says which parity disks are to be filled anew.
+func (w *Works) begin(m *member.Member) (parity []*member.Member, err error) {
+	for _, p := range parityOf(w.host.Layout()) {
+		if o := w.host.Slots.At(p); o.Live() && !probe.GivenUpParityKept.On() {
+			w.clearSlot(p)
+			parity = append(parity, o)
+		}
+	}
+	release, err := w.still()
+	if err == nil {
+		err = w.host.Roster.Empty(m, parity)
+		release()
+	}
+	if err != nil {
+		for _, p := range parity {
+			if p.Condition() == record.Rebuilding { // and was before
+				w.resumeRebuild(p.Slot)
+			}
+		}
+	}
+	return parity, err
 }
 
 // keepOwn brings in place what a data disk that comes back has in its own journal, where nothing else tells what it should hold, and takes that
