@@ -296,6 +296,7 @@ func (p *planner) check(busy bool) {
 	}
 	command := "nidalo check " + a.Name
 	switch {
+	case a.Condition == state.Partial: // what is not known now the lost disks may tell
 	case !c.Ended.IsZero() && c.Unrepairable > 0:
 		p.add(Now, fmt.Sprintf("the last check found %d blocks beyond repair", c.Unrepairable), "restore the damaged files from a backup, then check again", "nidalo check -repair "+a.Name, noDisk)
 		return

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"nidalo/core/say"
+	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/view"
 )
@@ -76,7 +77,13 @@ Counts are blocks of 4 KiB on one member. Exit status 1 when mismatches are left
 					}
 					e.out.Printf("  slot %d, %s: byte %d of its data: %s\n", p.Slot, p.Disk, p.Offset, p.What)
 				}
+				st, err := c.Status(args[0])
+				if err != nil {
+					return err
+				}
 				switch {
+				case r.Unrepairable > 0 && st.Arrays[0].Condition == state.Partial:
+					e.out.Next([]string{"nidalo next   says how the lost disks come back; check again then, since they may tell what is not known now"})
 				case r.Unrepairable > 0:
 					e.out.Next([]string{"restore the damaged files from a backup: redundancy does not suffice for those blocks"})
 				case r.Mismatches > r.Repaired:

@@ -14,6 +14,7 @@ import (
 	"nidalo/core/layout"
 	"nidalo/core/plan"
 	"nidalo/core/say"
+	"nidalo/core/state"
 )
 
 // PlanTable is what is printed of the levels side by side.
@@ -250,6 +251,8 @@ func (s *Screen) WhatIf(replies []advice.Loss) {
 		switch {
 		case r.After == "failed":
 			s.Printf("   Its data would be out of reach.\n")
+		case r.After == state.Partial:
+			s.Printf("%s\n", wrap("   The volumes on lost disks would be out of reach, where parity does not make up for it. The other volumes would stay in service.", s.Width, "   "))
 		case len(r.Fatal) == 0:
 			s.Printf("   Any one of the others could go as well.\n")
 		default:

@@ -34,6 +34,9 @@ func (w *Works) Fail(slot int, force bool) error {
 	if !force && w.host.Roster.Needs(slot) {
 		return ErrMargin
 	}
+	if w.host.Layout().Volumes() != nil && w.host.Roster.Needs(slot) {
+		_ = w.host.Flush() // of its volume nothing can be written any more; clients are told what could not be kept
+	}
 	if m.Condition() != record.Rebuilding {
 		// What is in its journal gets into place, so that nothing of what it holds is in doubt if it comes back.
 		if err := w.host.Journal.Checkpoint(); err != nil && w.host.Alive() != nil {
