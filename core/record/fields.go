@@ -99,7 +99,7 @@ func getAll[T any](x *T, fields []field[T], b []byte) {
 
 // headFields are what stands in front of the roster, behind the magic, the checksum, the length and the version.
 var headFields = []field[Record]{
-	number(20, 8, "features a program must know to use the array: 2 when its regions are listed, 3 when it changes to another layout besides, 7 when that goes back, 26 when it is a guarded set, 10 when it does not note what members that are away missed", func(r *Record) *uint64 { return &r.Features }),
+	number(20, 8, "features a program must know to use the array: 2 when its regions are listed, 3 when it changes to another layout besides, 7 when that goes back, 26 when it is a guarded set, 58 when its disks sleep besides, 10 when it does not note what members that are away missed", func(r *Record) *uint64 { return &r.Features }),
 	identity(28, "identity of the array", func(r *Record) *uuid.UUID { return &r.Array }),
 	text(44, maxName, "name", func(r *Record) *string { return &r.Name }),
 	stamp(108, "time of creation", func(r *Record) *time.Time { return &r.Created }),
@@ -142,6 +142,7 @@ var headFields = []field[Record]{
 	number(324, 8, "the first 8 bytes of the identity of the epoch before", func(r *Record) *uint64 { return &r.Before }),
 	number(332, 8, "starts: how often the array was started, see checkpoints", func(r *Record) *uint64 { return &r.Starts }),
 	number(340, 4, "regions that are listed; 0: there is the one that follows from level and sizes", func(r *Record) *int { return &r.regions }),
+	number(344, 4, "seconds after which a disk that nothing was asked of is put to sleep; 0: never", func(r *Record) *int64 { return &r.SpinDown }),
 }
 
 // levelName is a level as it is written.

@@ -39,6 +39,9 @@ type JournalHead struct {
 	// Joined is the first batch that the member can have a part in: entries of older ones are from before it was away, and
 	// what its disk holds by now came from the others.
 	Joined uint64
+	// Slept is the checkpoint after which the member was put to sleep; 0: it takes part in all. It had nothing in its ring then, and a
+	// head that is older than those of others says no more than that it was not woken.
+	Slept uint64
 }
 
 // Encode writes a head into one block.
@@ -51,6 +54,7 @@ func (h JournalHead) Encode(tag uint64) []byte {
 	w.u64(h.Batch)
 	w.u64(uint64(h.Position))
 	w.u64(h.Joined)
+	w.u64(h.Slept)
 	binary.LittleEndian.PutUint32(buf, crc32.Checksum(buf[4:], Castagnoli))
 	return buf
 }
@@ -65,7 +69,7 @@ func DecodeJournalHead(buf []byte, tag uint64, ring int64) (JournalHead, error) 
 	if r.u32() != magicHead || r.u64() != tag {
 		return h, fmt.Errorf("journal head: belongs elsewhere: %w", ErrFormat)
 	}
-	h.Sequence, h.Batch, h.Position, h.Joined = r.u64(), r.u64(), int64(r.u64()), r.u64()
+	h.Sequence, h.Batch, h.Position, h.Joined, h.Slept = r.u64(), r.u64(), int64(r.u64()), r.u64(), r.u64()
 	if h.Sequence > maxEpoch || h.Batch > maxEpoch || h.Joined > h.Batch {
 		return h, fmt.Errorf("journal head: sequence %d, batch %d, joined at %d: %w", h.Sequence, h.Batch, h.Joined, ErrFormat)
 	}

@@ -62,7 +62,8 @@ const (
 	FeatureBack       = 1 << 2 // a change of layout goes back
 	FeatureGuarded    = 1 << 3 // it is a guarded set, of which volumes have names
 	FeatureOwed       = 1 << 4 // it is noted what members of it that are away missed
-	knownFeatures     = FeatureTwoLayouts | FeatureRegions | FeatureBack | FeatureGuarded | FeatureOwed
+	FeatureSleep      = 1 << 5 // its disks are put to sleep, and sleep through checkpoints
+	knownFeatures     = FeatureTwoLayouts | FeatureRegions | FeatureBack | FeatureGuarded | FeatureOwed | FeatureSleep
 )
 
 // Condition is the condition of a member as the roster holds it.
@@ -184,6 +185,7 @@ type Record struct {
 	Before     uint64    // the start of the identity of the epoch before: what a crash in a change of the roster leaves on some
 	Generation uint64    // raised with every write of the record
 	Clean      bool      // stopped in order: the journal is empty
+	SpinDown   int64     // seconds after which a disk that nothing was asked of is put to sleep; 0: never
 	Starts     uint64    // raised, durably, at every start before a page is written: no number of a checkpoint is used twice
 
 	Roster  []Entry
@@ -236,6 +238,9 @@ func (r *Record) Encode() ([]byte, error) {
 	}
 	if own.Level == layout.Guarded {
 		own.Features |= FeatureGuarded | FeatureOwed
+	}
+	if own.SpinDown > 0 {
+		own.Features |= FeatureSleep
 	}
 	if own.Turn != nil {
 		own.Features |= FeatureTwoLayouts

@@ -2,6 +2,7 @@ package say
 
 import (
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -32,4 +33,16 @@ func Moment(now, at time.Time) string {
 		return at.Format("at 15:04")
 	}
 	return at.Format("on Jan 2 at 15:04")
+}
+
+// Span is a length of time as people write it: 20m, 1h30m, 90s.
+func Span(d time.Duration) string {
+	out := d.Round(time.Second).String()
+	if strings.HasSuffix(out, "m0s") {
+		out = strings.TrimSuffix(out, "0s")
+	}
+	if strings.HasSuffix(out, "h0m") {
+		out = strings.TrimSuffix(out, "0m")
+	}
+	return out
 }

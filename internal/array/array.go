@@ -7,6 +7,7 @@
 //	create.go     new arrays; opening them, to use or to look at
 //	rescue.go     reading what is left when it cannot be started            readmit.go  bringing members that had left back in place
 //	giveback.go   what is emptied is given back to the disks                places.go   what a place on a disk is for, and mending it
+//	rest.go        disks that sleep
 //	turn.go, ranges.go                                                      changes of layout, and what keeps clients apart from them
 //	members.go, works.go, tasks.go, map.go, inspect.go                      the state of an array, and requests to it
 //
@@ -115,6 +116,7 @@ type Array struct {
 	pace    atomic.Pointer[task.Pace]
 	stats   Stats
 	mending mending
+	resting resting
 	stop    chan struct{}
 	workers env.Group
 	behind  atomic.Int64 // blocks on their way into place behind flushes
@@ -202,6 +204,9 @@ func (a *Array) Close() error {
 		a.workers.Wait()
 		a.placed()
 		if err == nil {
+			for _, m := range a.slots.All() {
+				m.Wake()
+			}
 			err = a.journal.Checkpoint()
 		}
 		if err == nil {

@@ -145,7 +145,7 @@ func (w *walk) describe(length int64, add func(n int64, written bool) bool) (n i
 		return n, add(n, false), nil
 	}
 	n = min(length, st.Left(in))
-	written, err := w.a.writtenBlocks(st)
+	written, err := w.a.writtenBlocks(st, in)
 	if err != nil {
 		return 0, false, err
 	}

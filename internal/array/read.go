@@ -157,6 +157,7 @@ func (a *Array) readShort(lay *layout.Map, p []byte, off int64) bool {
 		return false
 	}
 	if m.Patient != nil {
+		m.Use()
 		one := oneBuffer.Get().(*[1][]byte)
 		one[0] = p
 		if m.Patient.ReadSoon(one[:], m.Offset(block)) != nil {
@@ -371,8 +372,9 @@ func (a *Array) sayHealed(now time.Time) {
 	h.last, h.blocks, h.places = now, 0, 0
 }
 
-// writtenBlocks tells for each block of a stripe's data, in logical order, whether it may hold anything but zeros.
-func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
+// writtenBlocks tells for each block of a stripe's data, in logical order, whether it may hold anything but zeros. Of a guarded set it tells that of the
+// volume at a place in the stripe only, by the volume's own disk where that is there.
+func (a *Array) writtenBlocks(st layout.Stripe, in int64) ([]bool, error) {
 	n := st.StripBlocks()
 	out := make([]bool, n*st.Data)
 	unlock := a.stripes.Lock([]layout.ID{st.ID()}, false)
@@ -380,8 +382,12 @@ func (a *Array) writtenBlocks(st layout.Stripe) ([]bool, error) {
 	any := make([]bool, n)
 	sums := make([]uint32, n)
 	missing, parity := make([]bool, st.Data), false
+	alone := st.Fixed && a.slots.At(st.Slot(int(in/st.Strip))).Usable(st)
 	for role := range st.Width() {
 		m := a.slots.At(st.Slot(role))
+		if alone && role != int(in/st.Strip) {
+			continue
+		}
 		if !m.Usable(st) || a.tables.Sums(m, st.Block(m.Slot), sums) != nil {
 			if role < st.Data {
 				missing[role] = true

@@ -310,7 +310,7 @@ func (a *Array) destageLoop() {
 			return
 		}
 		for a.alive() == nil {
-			ids := a.cache.Pick(env.Now())
+			ids := a.cache.Pick(env.Now(), a.destageAge())
 			if len(ids) == 0 {
 				break
 			}

@@ -98,7 +98,7 @@ func groups() []group {
 		{"Make an array and use it", []command{planCommand, createCommand, serveCommand, attachCommand, detachCommand, startCommand, stopCommand, renameCommand}},
 		{"Change an array in use", []command{growCommand, convertCommand, shrinkCommand}},
 		{"When a disk fails, or is about to", []command{mayPullCommand, exchangeCommand, locateCommand, replaceCommand, retireCommand, failCommand, rescueCommand}},
-		{"Keep arrays sound", []command{checkCommand, scheduleCommand, spareCommand, vetCommand, surfaceCommand, paceCommand, pauseCommand, continueCommand, cancelCommand, alertsCommand, acknowledgeCommand}},
+		{"Keep arrays sound", []command{checkCommand, scheduleCommand, spareCommand, vetCommand, surfaceCommand, paceCommand, spinDownCommand, pauseCommand, continueCommand, cancelCommand, alertsCommand, acknowledgeCommand}},
 		{"Let go of what disks hold", []command{eraseCommand, chooseCommand, dissolveCommand}},
 		{"Try and learn", []command{demoCommand, labCommand, fitCommand, helpCommand, versionCommand, keeperCommand}},
 	}
@@ -151,7 +151,7 @@ var shortSize = regexp.MustCompile(`^[0-9.]+[kKmMgGtT]$`)
 // unitOf says how an amount was taken that could be meant in two ways.
 func (e *env) unitOf(f *flag.Flag) {
 	text := f.Value.String()
-	if !shortSize.MatchString(text) {
+	if !shortSize.MatchString(text) || f.Name == "spin-down" {
 		return
 	}
 	taken, err := say.ParseSize(text)

@@ -14,7 +14,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var createCommand = command{name: "create", usage: "-name NAME -level L [-use SIZE] [-strip 64KiB] [-groups N] [-although-bad] [-yes] DISK...",
+var createCommand = command{name: "create", usage: "-name NAME -level L [-use SIZE] [-strip 64KiB] [-groups N] [-spin-down TIME] [-although-bad] [-yes] DISK...",
 	short: "make an array of blank disks", least: 1, most: -1,
 	help: `
 Makes an array of the given disks, named by bay, serial or path. The disks must be blank: one that holds anything is refused,
@@ -41,11 +41,11 @@ further arrays of other levels on the same disks. Partitions that are there, in 
   nidalo create -name vault -level 60 -groups 4 A1-A8 B1-B8     neighbouring bays as ranges
   nidalo create -name sonar -level 5 -use 500GB TMK-0193 TMK-0194 TMK-0195
   nidalo create -name charts -level 1 TMK-0193 ORR-0200
-  nidalo create -name archive -level guarded -parity A8 logbooks=A1 maps=A2 scans=A3`,
+  nidalo create -name archive -level guarded -parity A8 -spin-down 20m logbooks=A1 maps=A2 scans=A3`,
 	with: func(e *env, f *flag.FlagSet) action {
 		var (
-			name, level, strip, size, parity string
-			groups                           int
+			name, level, strip, size, parity, sleep string
+			groups                                  int
 		)
 		f.StringVar(&name, "name", "", "the `NAME` of the array; clients ask for it by this name")
 		althoughBad := false
@@ -54,6 +54,7 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 		f.StringVar(&parity, "parity", "", "with level guarded: the one to three `DISKS`, with commas in between, that have the parity")
 		f.StringVar(&strip, "strip", "64KiB", "the `SIZE` of a strip, a power of two from 16KiB to 1MiB")
 		f.StringVar(&size, "use", "", "take only this `SIZE` of each disk, in a partition made for it")
+		f.StringVar(&sleep, "spin-down", "never", "with level guarded: the `TIME` without work after which a disk sleeps, such as 20m")
 		f.IntVar(&groups, "groups", 0, "how many groups levels 10, 50 and 60 have; 0 chooses")
 		jsonFlag(e, f)
 		yesFlag(e, f)
@@ -71,7 +72,11 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 					return usageError{"-use: write a size of at least 1MiB, such as 500GB"}
 				}
 			}
-			req := control.CreateRequest{Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args, AlthoughBad: althoughBad}
+			after, err := spinDownTime(sleep)
+			if err != nil {
+				return err
+			}
+			req := control.CreateRequest{SpinDown: after, Use: use, Name: name, Level: level, Strip: strip, Groups: groups, Disks: args, AlthoughBad: althoughBad}
 			return e.withControl(func(c *control.Control) error {
 				var err error
 				if layout.Level(level) == layout.Guarded || parity != "" {

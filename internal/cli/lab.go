@@ -22,7 +22,7 @@ type labOptions struct {
 	seed                                   uint64
 }
 
-var labCommand = command{name: "lab", usage: "new|pull|insert|damage|clock …", short: "a simulated enclosure to try everything with", least: 1, most: 2,
+var labCommand = command{name: "lab", usage: "new|pull|insert|damage|turns|clock …", short: "a simulated enclosure to try everything with", least: 1, most: 2,
 	help: `
 A lab is an enclosure in a folder of the home: bays, disks (sparse files, so that large ones cost little) and faults.
 Everything else works with its disks as with real ones, and notices at once what is done to them.
@@ -38,6 +38,7 @@ Everything else works with its disks as with real ones, and notices at once what
   nidalo lab damage A3 -hang             the disk does not answer any more
   nidalo lab damage A3 -pending 12       the disk says that 12 sectors wait to be replaced; -reallocated, -temperature as well
   nidalo lab damage A3 -mend             all faults are gone (changed bytes stay changed)
+  nidalo lab turns                       which disks turn, and how often each was woken
   nidalo lab clock "2026-11-02 03:00"    the time stands still there, for everything that goes by date and hour
   nidalo lab clock +36h                  it moves on; nidalo lab clock off goes by the host's clock again
 
@@ -72,6 +73,8 @@ func (o *labOptions) run(e *env, args []string) error {
 		bay = args[1]
 	} else if args[0] == "clock" {
 		return setClock(e, l, "")
+	} else if args[0] == "turns" {
+		return labTurns(e, l)
 	} else if args[0] != "new" {
 		return usageError{"which bay?"}
 	}
@@ -108,7 +111,31 @@ func (o *labOptions) run(e *env, args []string) error {
 	case "clock":
 		return setClock(e, l, bay)
 	default:
-		return usageError{fmt.Sprintf("lab %s: there are new, pull, insert, damage and clock", args[0])}
+		return usageError{fmt.Sprintf("lab %s: there are new, pull, insert, damage, turns and clock", args[0])}
+	}
+	return nil
+}
+
+// labTurns lists which disks of the lab turn.
+func labTurns(e *env, l *lab.Lab) error {
+	bays, err := l.Bays()
+	if err != nil {
+		return err
+	}
+	for _, bay := range bays {
+		d, err := l.Disk(bay)
+		if err != nil {
+			continue // nothing is in it
+		}
+		asleep, woken, err := l.Rest(bay)
+		if err != nil {
+			return err
+		}
+		what := "turns"
+		if asleep {
+			what = "sleeps"
+		}
+		e.out.Printf("%-4s %s %s   %s, woken %s\n", bay, d.Model, d.Serial, what, say.Count(int64(woken), "time", "times"))
 	}
 	return nil
 }

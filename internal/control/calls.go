@@ -44,6 +44,7 @@ type Control struct {
 
 	Exchange    func(ExchangeRequest) (*exchange.Exchange, error) `call:"exchange"`
 	SetPace     func(PaceRequest) ([]PaceReply, error)            `call:"pace"`
+	SpinDown    func(SpinDownRequest) ([]ArrayStatus, error)      `call:"spin-down"`
 	Steer       func(SteerRequest) error                          `call:"steer"`
 	Locate      func(LocateRequest) (*LocateReply, error)         `call:"locate"`
 	Inspect     func(disks []string) (*InspectReply, error)       `call:"inspect"`

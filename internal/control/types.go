@@ -80,7 +80,8 @@ type ArrayStatus struct {
 	Epoch      uint64          `json:"epoch"`
 	Created    time.Time       `json:"created"`
 	Export     string          `json:"export,omitempty"`
-	Device     *DeviceStatus   `json:"device,omitempty"` // that it is attached as
+	Device     *DeviceStatus   `json:"device,omitempty"`            // that it is attached as
+	SpinDown   int64           `json:"spin_down_seconds,omitempty"` // after which a disk without work is put to sleep; 0: never
 	Members    []MemberStatus  `json:"members"`
 	Shared     []string        `json:"shared_disks,omitempty"`   // of an array that could be created: members on one disk, in words
 	Together   string          `json:"files_together,omitempty"` // members that are files of one file system, in words
@@ -252,6 +253,8 @@ type MemberStatus struct {
 	ChecksumErrors uint64     `json:"checksum_errors"`
 	Since          *time.Time `json:"since,omitempty"`
 	NeedSize       int64      `json:"need_bytes,omitempty"` // of a replacement, when one is wanted
+	Sleeps         bool       `json:"sleeps,omitempty"`     // it was put to sleep, and nothing was asked of it since
+	NoSleep        string     `json:"no_sleep,omitempty"`   // why it cannot be, although it should
 	Moved          int64      `json:"moved_bytes"`          // read and written since its disk was opened, as the next two
 	Operations     int64      `json:"operations"`           // that the disk was waited for
 	Busy           float64    `json:"busy_seconds"`         // all those operations together
@@ -321,7 +324,9 @@ type CreateRequest struct {
 	Use     int64    `json:"use_bytes,omitempty"` // of each disk only so much, in a partition that is made for it; 0: whole disks
 	// AlthoughBad takes disks that failed before, or were found bad.
 	AlthoughBad bool `json:"although_bad,omitempty"`
-	DryRun      bool `json:"dry_run"` // check everything and say what it would be
+	// SpinDown is after which time without work a disk of a guarded set is put to sleep; 0: never.
+	SpinDown time.Duration `json:"spin_down_nanoseconds,omitempty"`
+	DryRun   bool          `json:"dry_run"` // check everything and say what it would be
 }
 
 // FailRequest declares a member failed, or takes that back.
@@ -446,6 +451,12 @@ type SpareStatus struct {
 	Arrays []string  `json:"arrays"`         // that it is for; none: all
 	Ready  []string  `json:"ready"`          // the arrays in service for which it would step in
 	Reason string    `json:"reason,omitempty"`
+}
+
+// SpinDownRequest says after which time without work a disk of a guarded set is put to sleep; without After it only asks.
+type SpinDownRequest struct {
+	Array string
+	After *time.Duration // 0: never
 }
 
 // PaceRequest sets the pace of an array's tasks, or of all; an empty pace only asks.

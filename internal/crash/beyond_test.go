@@ -271,6 +271,11 @@ func (c *machine) readBroken(first, span int64) error {
 	return nil
 }
 
+// sleeps says whether members are put to sleep.
+func (s Script) sleeps() bool {
+	return slices.ContainsFunc(s.Ops, func(o Op) bool { return o.Verb == "doze" })
+}
+
 // breaks says whether more disks may be lost than there is parity.
 func (s Script) breaks() bool {
 	return slices.ContainsFunc(s.Ops, func(o Op) bool { return o.Verb == "break" })

@@ -57,6 +57,7 @@ type Disk struct {
 	durable map[int64][]byte
 	cached  map[int64][][]byte // versions since the last sync, oldest first
 	gone    bool
+	rests   bool           // it was put to sleep, and nothing was asked of it since
 	bad     map[int64]bool // unreadable until written
 	until   time.Time      // it answers nothing before
 	lag     time.Duration  // and takes so long for everything
@@ -127,6 +128,10 @@ var zeros [block]byte
 
 // answer waits until the disk answers. What waits when the power goes is never done.
 func (d *Disk) answer() error {
+	if d.rests {
+		d.rests = false
+		seen("a disk woke")
+	}
 	cuts := d.cuts
 	env.Yield()
 	if d.lag > 0 {
@@ -241,6 +246,18 @@ func (d *Disk) Discard(off, n int64) error {
 	return nil
 }
 
+// Standby puts the disk to sleep.
+func (d *Disk) Standby() error {
+	if err := d.answer(); err != nil {
+		return err
+	}
+	d.rests = true
+	return nil
+}
+
+// Asleep says whether it has to wake up first.
+func (d *Disk) Asleep() bool { return d.rests }
+
 // Present says whether the disk is there.
 func (d *Disk) Present() error {
 	if d.gone {
@@ -321,6 +338,7 @@ func (d *Disk) drawKeeping(r *rand.Rand) keeping {
 func (d *Disk) cut(r *rand.Rand, k keeping) {
 	d.until, d.lag, d.faults = time.Time{}, 0, nil
 	d.cuts++
+	d.rests = false
 	for _, b := range sortedKeys(d.cached) {
 		v := d.cached[b]
 		keep := -1

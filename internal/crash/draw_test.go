@@ -57,7 +57,27 @@ func Draw(seed uint64) Script {
 	if d.Level == layout.Guarded && d.IntN(3) > 0 {
 		d.beyond()
 	}
+	if d.Level == layout.Guarded && d.IntN(2) == 0 {
+		d.sleeps()
+	}
 	return d.Script
+}
+
+// sleeps has members put to sleep again and again in what was drawn.
+func (d *drawing) sleeps() {
+	often := 1 + d.IntN(6)
+	var ops []Op
+	for _, o := range d.Ops {
+		if ops = append(ops, o); o.By != "" && d.IntN(often) == 0 {
+			if d.IntN(3) == 0 {
+				ops = append(ops, Op{By: "hand", Verb: "pause", Args: []int64{d.Int64N(60)}})
+			}
+			for range 1 + d.IntN(3) {
+				ops = append(ops, Op{By: "hand", Verb: "doze", Args: []int64{d.slot()}})
+			}
+		}
+	}
+	d.Ops = ops
 }
 
 // add adds an operation; numbers that the verb does not take are left out.

@@ -30,6 +30,7 @@ var handVerbs = map[string]verb{
 	"cancel":    {nil, true, (*machine).cancelTasks},
 	"go-on":     {nil, true, (*machine).goOn},
 	"probe":     {nil, true, (*machine).probe},
+	"doze":      {[]string{"slot"}, true, (*machine).doze},
 	"suspect":   {[]string{"slot"}, true, (*machine).suspect},
 	"pull":      {[]string{"slot", "salt"}, true, (*machine).pull},
 	"pull-last": {[]string{"salt"}, true, (*machine).pullLast},
@@ -125,6 +126,16 @@ func (c *machine) goOn(string, []int64) error {
 // probe asks whether all members are there, as the service does now and then.
 func (c *machine) probe(string, []int64) error {
 	c.a.Probe()
+	return nil
+}
+
+// doze puts a member to sleep, if nothing of it is under way.
+func (c *machine) doze(_ string, n []int64) error {
+	for try := 0; try < 3; try++ {
+		if asleep, err := c.a.Doze(c.slot(n[0])); asleep || err != nil {
+			break
+		}
+	}
 	return nil
 }
 

@@ -154,7 +154,11 @@ func notice(m probe.Mistake, first string) verdict {
 	tried := func() bool {
 		for seed, n := uint64(1), 0; n < most && seed <= 20*most; seed++ {
 			s := Draw(seed)
-			if beyond := m >= probe.OwedNotMarked; s.breaks() != beyond || !beyond && s.turns() != (m >= probe.MovedUnderClients) {
+			if asleep := m >= probe.SyncSkippedTooEarly; asleep {
+				if !s.sleeps() {
+					continue
+				}
+			} else if beyond := m >= probe.OwedNotMarked; s.breaks() != beyond || !beyond && s.turns() != (m >= probe.MovedUnderClients) {
 				continue // it is made in changes of layout alone, or with more disks lost than there is parity, or is rare there
 			}
 			n++

@@ -54,6 +54,14 @@ type Discarder interface {
 	Discard(off, n int64) error
 }
 
+// Sleeper is implemented by disks that stop turning when they are told to. Whatever is asked of one that sleeps wakes it, but for these.
+type Sleeper interface {
+	// Standby puts the disk to sleep; errors.ErrUnsupported when it cannot be.
+	Standby() error
+	// Asleep says whether it has to wake up before it can do anything.
+	Asleep() bool
+}
+
 // Measurer is implemented by disks that may have become larger since they were opened.
 type Measurer interface {
 	// Measure finds out the size in bytes, which Size returns from then on.

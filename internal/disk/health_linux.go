@@ -122,6 +122,40 @@ func (f *File) Asleep() (yes bool) {
 	return yes
 }
 
+// Standby puts a whole disk to sleep: by ATA's command for that, or by SCSI's. A partition is left alone, since the disk has others.
+func (f *File) Standby() (err error) {
+	if !f.device {
+		return errors.ErrUnsupported
+	}
+	gone := f.raw.Control(func(fd uintptr) {
+		var at string
+		if at, err = folder(fd); err != nil {
+			return
+		}
+		switch _, part := os.Stat(filepath.Join(at, "partition")); {
+		case part == nil:
+			err = fmt.Errorf("it is a partition, and the disk has others: %w", errors.ErrUnsupported)
+		case !strings.HasPrefix(filepath.Base(at), "sd"):
+			err = fmt.Errorf("nothing turns in it: %w", errors.ErrUnsupported)
+		default:
+			err = standby(fd)
+		}
+	})
+	if gone != nil {
+		return os.ErrClosed
+	}
+	return err
+}
+
+func standby(fd uintptr) error {
+	// ATA: STANDBY IMMEDIATE by ATA PASS-THROUGH (16), no data (SAT-3, 12.2.2).
+	if sense, ok := sgCommand(fd, []byte{0: 0x85, 1: 3 << 1, 2: 0x20, 14: 0xe0, 15: 0}); ok && len(sense) >= 22 && sense[0] == 0x72 && sense[8] == 9 && sense[21]&1 == 0 {
+		return nil
+	}
+	// SCSI: START STOP UNIT, power condition STANDBY, from which the disk comes back by itself (SBC-3, 5.25). One that is stopped does not.
+	return sgNone(fd, []byte{0: 0x1b, 4: 3 << 4, 5: 0})
+}
+
 func asleep(fd uintptr, at string) bool {
 	if _, err := os.Stat(filepath.Join(at, "partition")); err == nil {
 		at = filepath.Dir(at)
@@ -153,6 +187,19 @@ func sgCommand(fd uintptr, command []byte) (sense []byte, ok bool) {
 		return nil, false
 	}
 	return sense[:h.senseLen], true
+}
+
+// sgNone sends a command without data, and fails when the disk did not do it.
+func sgNone(fd uintptr, command []byte) error {
+	sense := make([]byte, 32)
+	h := sgHeader{id: 'S', direction: -1, commandLen: uint8(len(command)), senseMost: uint8(len(sense)), command: &command[0], sense: &sense[0], timeout: healthWait}
+	if err := ioctl(fd, sgIO, unsafe.Pointer(&h)); err != nil {
+		return err
+	}
+	if h.status != 0 || h.host != 0 {
+		return fmt.Errorf("the disk did not take the command: status %#x, host %#x: %w", h.status, h.host, errors.ErrUnsupported)
+	}
+	return nil
 }
 
 // sgRead sends a command that returns data.

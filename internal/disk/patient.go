@@ -10,6 +10,7 @@ import (
 
 	"nidalo/core/health"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // ErrSlow is wrapped by reads that were given up because the disk took too long and the data can be had elsewhere.
@@ -50,8 +51,11 @@ type Patient struct {
 	hung      bool
 	armed     bool
 	looked    time.Time // when look was there last, or was asked for
+	waking    time.Time // until then it may take as long as it takes to turn again
 	load      Load
 	moved     atomic.Int64 // see Load.Bytes
+	rest      atomic.Int32 // see Sleep
+	writing   atomic.Int64 // writes under way
 }
 
 // Load is what a disk did so far, for comparison with its peers. Reads from the system's memory are not in it.
@@ -92,7 +96,7 @@ func NewPatient(d Disk, p Patience, spare func() bool) *Patient {
 func (p *Patient) do(impatient bool, f func() error) error {
 	o := &pending{began: env.Now(), impatient: impatient, done: make(chan error, 1)}
 	p.mu.Lock()
-	if p.hung || impatient && o.began.Before(p.avoid) && p.spare() {
+	if p.hung || impatient && o.began.Before(p.avoid) && !o.began.Before(p.waking) && p.spare() {
 		cause := ErrAvoided
 		if p.hung {
 			cause = ErrHung
@@ -156,6 +160,12 @@ func (p *Patient) look() {
 	now := env.Now()
 	p.mu.Lock()
 	p.forgive(now)
+	if now.Before(p.waking) {
+		p.looked = now
+		env.AfterFunc(p.tick(), p.look)
+		p.mu.Unlock()
+		return
+	}
 	spare := p.oldest != nil && now.Sub(p.oldest.began) > p.patience.Read && p.spare()
 	if o := p.oldest; o != nil {
 		age := now.Sub(o.began)
@@ -218,6 +228,7 @@ func (p *Patient) ReadVec(bufs [][]byte, off int64) error { return p.read(bufs, 
 func (p *Patient) ReadAt(buf []byte, off int64) error { return p.read([][]byte{buf}, off, false) }
 
 func (p *Patient) read(bufs [][]byte, off int64, impatient bool) error {
+	p.wake()
 	p.moved.Add(int64(Length(bufs)))
 	if p.prompt != nil {
 		if done, err := p.prompt.ReadNow(bufs, off); done {
@@ -245,6 +256,9 @@ func (p *Patient) WriteAt(buf []byte, off int64) error { return p.WriteVec([][]b
 
 // WriteVec writes the buffers in order.
 func (p *Patient) WriteVec(bufs [][]byte, off int64) error {
+	p.writing.Add(1)
+	defer p.writing.Add(-1)
+	p.wake()
 	p.moved.Add(int64(Length(bufs)))
 	if p.prompt != nil {
 		if done, err := p.prompt.WriteNow(bufs, off); done {
@@ -254,8 +268,15 @@ func (p *Patient) WriteVec(bufs [][]byte, off int64) error {
 	return p.do(false, func() error { return p.Disk.WriteVec(bufs, off) })
 }
 
-// Sync makes every write that returned before it durable.
+// Sync makes every write that returned before it durable. A disk that sleeps has nothing left for that.
 func (p *Patient) Sync() error {
+	if p.Asleep() || probe.SyncSkippedTooEarly.On() && p.rest.Load() != awake {
+		return nil
+	}
+	return p.sync()
+}
+
+func (p *Patient) sync() error {
 	if p.prompt != nil {
 		if done, err := p.prompt.SyncNow(); done {
 			return err
@@ -267,9 +288,62 @@ func (p *Patient) Sync() error {
 // Discard forgets a stretch, where the disk below can.
 func (p *Patient) Discard(off, n int64) error {
 	if d, ok := p.Disk.(Discarder); ok {
+		p.writing.Add(1)
+		defer p.writing.Add(-1)
+		p.wake()
 		return p.do(false, func() error { return d.Discard(off, n) })
 	}
 	return errors.ErrUnsupported
+}
+
+// spinUp is how long a disk may take to turn again, beyond its patience.
+const spinUp = 30 * time.Second
+
+// What a disk does, as far as its users let it.
+const (
+	awake int32 = iota
+	fallingAsleep
+	sleeping
+)
+
+// Sleep puts the disk to sleep with all that was written to it durable, and says whether it did: not when something is written at the moment, or was
+// asked of it meanwhile. unsynced is why what was written before may not be durable, and err, else, why the disk cannot be put to sleep.
+//
+// That it falls asleep is noted before the sync. A write counts itself before it looks whether the disk is awake. So either the write is seen here,
+// or it wakes the disk; and what was done before is in the sync. Only when that is over does the disk count as asleep, with nothing to be synced.
+func (p *Patient) Sleep() (asleep bool, unsynced, err error) {
+	s, ok := p.Disk.(Sleeper)
+	if !ok {
+		return false, nil, errors.ErrUnsupported
+	}
+	p.rest.Store(fallingAsleep)
+	if p.writing.Load() > 0 {
+		p.rest.Store(awake)
+		return false, nil, nil
+	}
+	if unsynced = p.sync(); unsynced != nil || !p.rest.CompareAndSwap(fallingAsleep, sleeping) {
+		p.rest.Store(awake)
+		return false, unsynced, nil
+	}
+	if err = p.do(false, s.Standby); err != nil {
+		p.rest.Store(awake)
+	}
+	return p.Asleep(), nil, err
+}
+
+// Asleep says whether nothing was asked of the disk since it was put to sleep.
+func (p *Patient) Asleep() bool { return p.rest.Load() == sleeping }
+
+// Wake has the disk count as one that turns. The next operation wakes it.
+func (p *Patient) Wake() { p.wake() }
+
+// wake notes that something is asked of the disk.
+func (p *Patient) wake() {
+	if p.rest.Load() != awake && p.rest.Swap(awake) == sleeping {
+		p.mu.Lock()
+		p.waking = env.Now().Add(spinUp)
+		p.mu.Unlock()
+	}
 }
 
 // Present asks the disk below, where it knows without an operation; otherwise it reads a block.

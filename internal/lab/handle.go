@@ -21,6 +21,8 @@ type signals struct {
 	mem       []byte
 	changes   *atomic.Uint64 // raised with every change of the label
 	insertion *atomic.Uint64 // raised by every pull (to odd) and insertion (to even)
+	asleep    *atomic.Uint64 // 1 while the disk does not turn
+	woken     *atomic.Uint64 // how often it was woken
 }
 
 func mapSignal(dir string) (*signals, error) {
@@ -33,15 +35,18 @@ func mapSignal(dir string) (*signals, error) {
 	if err != nil {
 		return nil, err
 	}
-	if info.Size() < 16 {
-		return nil, fmt.Errorf("%s: %d bytes where 16 are needed", f.Name(), info.Size())
+	if info.Size() < signalSize { // of a lab that was made before disks could sleep
+		if err := f.Truncate(signalSize); err != nil {
+			return nil, err
+		}
 	}
-	mem, err := unix.Mmap(int(f.Fd()), 0, 16, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
+	mem, err := unix.Mmap(int(f.Fd()), 0, signalSize, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
 	if err != nil {
 		return nil, err
 	}
-	// A mapping begins on a page, so both words are aligned.
-	return &signals{mem, (*atomic.Uint64)(unsafe.Pointer(&mem[0])), (*atomic.Uint64)(unsafe.Pointer(&mem[8]))}, nil
+	// A mapping begins on a page, so all words are aligned.
+	word := func(i int) *atomic.Uint64 { return (*atomic.Uint64)(unsafe.Pointer(&mem[8*i])) }
+	return &signals{mem, word(0), word(1), word(2), word(3)}, nil
 }
 
 func (s *signals) close() { _ = unix.Munmap(s.mem) }
@@ -114,6 +119,10 @@ func (h *handle) begin(n int) (*Faults, error) {
 	if err != nil {
 		return nil, err
 	}
+	if h.signals.asleep.Swap(0) != 0 {
+		h.signals.woken.Add(1)
+		time.Sleep(spinUp)
+	}
 	if f.Latency > 0 {
 		time.Sleep(f.Latency)
 	}
@@ -130,6 +139,21 @@ func (h *handle) begin(n int) (*Faults, error) {
 	}
 	return f, nil
 }
+
+// spinUp is how long a disk of the lab takes to turn again.
+const spinUp = 100 * time.Millisecond
+
+// Standby stops the disk: the next operation has to wait until it turns again.
+func (h *handle) Standby() error {
+	if _, err := h.state(); err != nil {
+		return err
+	}
+	h.signals.asleep.Store(1)
+	return nil
+}
+
+// Asleep says whether it does not turn.
+func (h *handle) Asleep() bool { return h.signals.asleep.Load() != 0 }
 
 // hangLook is how often an operation on a hung disk looks whether it may go on.
 const hangLook = 10 * time.Millisecond
@@ -162,7 +186,7 @@ func (h *handle) now(do func() (bool, error)) (done bool, err error) {
 	if err != nil {
 		return true, err
 	}
-	if f.any() {
+	if f.any() || h.signals.asleep.Load() != 0 {
 		return false, nil
 	}
 	return do()

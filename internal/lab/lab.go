@@ -3,7 +3,8 @@
 //
 //	HOME/lab/A3/disk.img     the disk in bay A3
 //	HOME/lab/A3/disk.json    its model, serial, size and faults
-//	HOME/lab/A3/signal       16 bytes, mapped by every process that has the disk open: a change counter and an insertion counter
+//	HOME/lab/A3/signal       32 bytes, mapped by every process that has the disk open: a change counter, an insertion counter, whether the
+//	                         disk sleeps, and how often it was woken
 //	HOME/lab/A3/light        there while the light of the bay is on
 //	HOME/lab/clock           there while the time of the lab stands still, and where
 //	HOME/lab/drawer/SERIAL   disks that were pulled, the same three files
@@ -62,13 +63,14 @@ type Range struct {
 }
 
 const (
-	image     = "disk.img"
-	label     = "disk.json"
-	signal    = "signal"
-	drawer    = "drawer"
-	light     = "light"
-	clock     = "clock" // when there is one, the time stands where it says
-	blockSize = 4096
+	image      = "disk.img"
+	label      = "disk.json"
+	signal     = "signal"
+	drawer     = "drawer"
+	light      = "light"
+	clock      = "clock" // when there is one, the time stands where it says
+	blockSize  = 4096
+	signalSize = 32
 )
 
 // ErrNoLab says that there is no lab in this home.
@@ -292,7 +294,7 @@ func (l *Lab) Insert(bay string, size int64, serial string) (Disk, error) {
 		return d, err
 	}
 	d.Size = size &^ (blockSize - 1)
-	if err := os.WriteFile(filepath.Join(dir, signal), make([]byte, 16), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, signal), make([]byte, signalSize), 0o600); err != nil {
 		return d, err
 	}
 	return d, writeLabel(dir, d)
@@ -383,6 +385,20 @@ func (l *Lab) change(bay string, edit func(dir string, d *Disk) error) error {
 	defer s.close()
 	s.changes.Add(1)
 	return nil
+}
+
+// Rest says whether the disk in a bay sleeps, and how often it was woken.
+func (l *Lab) Rest(bay string) (asleep bool, woken uint64, err error) {
+	dir, err := l.bay(bay)
+	if err != nil {
+		return false, 0, err
+	}
+	s, err := mapSignal(dir)
+	if err != nil {
+		return false, 0, err
+	}
+	defer s.close()
+	return s.asleep.Load() != 0, s.woken.Load(), nil
 }
 
 // Unreadable makes ranges unreadable until they are written again.

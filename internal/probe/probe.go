@@ -52,6 +52,9 @@ const (
 	OwnNotKept                       // it does not, since its data may have changed without it
 	VolumeGivenUp                    // a blank disk took the place of one that nothing could restore
 	MemberTakenOut                   // a member of a guarded set left it for good
+	MemberSlept                      // a member was put to sleep
+	SurePageRead                     // a page was read while the disk of its witness slept, and believed, since it was compared before
+	SleeperLags                      // a start found the head of a member that slept behind those of others
 	FillingWaits                     // a blank disk is not filled as long as more members are lost than there is parity
 	Events                           // how many there are
 )
@@ -71,7 +74,9 @@ var events = [Events]string{
 	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written", TurnedBack: "a change of layout turned back",
 	ParityForsaken: "parity was given up beyond the margin", ParityDoubted: "parity was given up at a start beyond the margin", OwnKept: "what a member that came back holds was all that tells",
 	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin",
-	BatchAhead: "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
+	MemberSlept: "a member was put to sleep", SurePageRead: "a page was believed while its witness slept",
+	SleeperLags: "a member had slept through checkpoints before a start",
+	BatchAhead:  "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
 }
 
 func (e Event) String() string { return events[e] }
@@ -155,6 +160,10 @@ const (
 	UnsureRowsSkipped
 	FilledBeyond
 	GivenUpParityKept
+	SyncSkippedTooEarly
+	SleepsWithJournal
+	SleeperHeldAgainst
+	UnsureBelieved
 	Mistakes // how many there are
 )
 
@@ -196,6 +205,8 @@ var mistakes = [Mistakes]string{
 	OwedNotMarked: "own data that changes without its disk is not marked", ParityKeptBeyond: "parity of what a lost member may have counts", ParityTrustedAtStart: "a start trusts parity of what a lost member may have",
 	DroppedThoughKept: "a member that comes back keeps batches that were dropped", OwnAlwaysKept: "all that a member that comes back holds counts",
 	GivenUpParityKept: "the parity of a volume that was given up counts", UnsureRowsSkipped: "a catch-up skips what nobody has marked", FilledBeyond: "a blank disk is filled although nothing tells what it should hold",
+	SyncSkippedTooEarly: "a disk that falls asleep counts as synced", SleepsWithJournal: "a member sleeps with a batch in its journal",
+	SleeperHeldAgainst: "a head that slept is held against the others", UnsureBelieved: "a page that was not compared is believed while its witness sleeps",
 	TurnedWithEntries: "a change of layout turns with boundaries of the other way in the journals",
 	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }

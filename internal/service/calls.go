@@ -34,6 +34,7 @@ func (s *Service) Control() *control.Control {
 		Exchanges:   s.Exchanges,
 		Exchange:    s.Exchange,
 		SetPace:     s.SetPace,
+		SpinDown:    s.SpinDown,
 		Rounds:      s.Rounds,
 		Steer:       s.Steer,
 		Locate:      s.Locate,

@@ -36,6 +36,9 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 	if err := fitsLevel(req); err != nil {
 		return nil, err
 	}
+	if err := fitsSpinDown(req); err != nil {
+		return nil, err
+	}
 	disks, err := s.takeForCreate(req)
 	if err != nil {
 		return nil, err
@@ -46,6 +49,11 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 			_ = d.Close()
 		}
 		return out, err
+	}
+	if req.SpinDown > 0 {
+		if err := a.SetSpinDown(req.SpinDown); err != nil {
+			s.opt.Log.Warn("the time after which disks sleep could not be written", "array", a.Name(), "reason", err)
+		}
 	}
 	s.begin(a)
 	s.seen.Expire()

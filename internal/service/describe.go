@@ -97,7 +97,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	certain, best := r.Margin()
 	out := control.ArrayStatus{Name: rec.Name, ID: rec.Array.String(), Level: string(rec.Level), Condition: r.Condition(),
 		Margin: max(certain, 0), MarginBest: best, Capacity: r.Capacity(), Strip: rec.Strip, Groups: lay.Shape.Groups,
-		Epoch: rec.Epoch, Created: rec.Created, Members: []control.MemberStatus{}, Tasks: []control.TaskStatus{}, Next: []string{}}
+		SpinDown: rec.SpinDown, Epoch: rec.Epoch, Created: rec.Created, Members: []control.MemberStatus{}, Tasks: []control.TaskStatus{}, Next: []string{}}
 	c := r.Stats()
 	out.Counters = map[string]int64{
 		"client_read_bytes": c.BytesRead.Load(), "client_written_bytes": c.BytesWritten.Load(), "journal_bytes": c.Journal.Bytes.Load(),
@@ -127,6 +127,11 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		}
 		ms := memberStatus(m)
 		ms.Group = lay.GroupOf(m.Slot) + 1
+		if turns, why := r.Turning(m.Slot); !turns {
+			ms.Sleeps = true
+		} else if why != nil && rec.SpinDown > 0 {
+			ms.NoSleep = why.Error()
+		}
 		if m.Condition == record.Failed || m.Condition == record.Missing {
 			ms.NeedSize = r.NeedSize(m.Slot)
 		} else {

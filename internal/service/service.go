@@ -87,6 +87,7 @@ type running struct {
 	peers      map[string]*connected
 	served     served        // what clients asked for
 	seats      map[int]*seat // by slot of the volume that is served; -1: the array as a whole
+	resting    atomic.Bool   // disks of it are being put to sleep
 	wasPartial atomic.Bool   // more disks were lost than it has parity, and it has not been checked since they are back
 	since      uint64        // the first of the starts up to this one that were all on this host
 }

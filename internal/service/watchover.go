@@ -65,6 +65,7 @@ func (s *Service) lookLoop() {
 		s.conditions()
 		s.checkAfter()
 		s.health()
+		s.rest()
 		s.goExchanges()
 		s.stepIn()
 		s.goRounds()

@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
@@ -116,4 +117,50 @@ func (s *Screen) RoleMoves(moves []control.RoleMove) {
 	}
 	t.Render()
 	s.Printf("%s\n", wrap("Step 1 copies the parity onto the new disk; until that is done it can be taken back. Step 2 makes the old parity disk blank, and puts it in the place of the data disk. The set stays in use, and the margin is never lower than now.", s.Width, ""))
+}
+
+// Sleeps says when the disks of a guarded set sleep, and which turn.
+func Sleeps(a control.ArrayStatus) string {
+	if a.SpinDown == 0 {
+		return "never"
+	}
+	var turn, asleep []string
+	for _, m := range a.Members {
+		switch name := or(or(m.Bay, m.Serial), m.Path); {
+		case m.Sleeps:
+			asleep = append(asleep, name)
+		case m.Condition != "failed" && m.Condition != "missing":
+			turn = append(turn, name)
+		}
+	}
+	out := "after " + say.Span(time.Duration(a.SpinDown)*time.Second) + " without work: "
+	switch {
+	case len(asleep) == 0:
+		return out + "all turn at the moment"
+	case len(turn) == 0:
+		return out + "none turns at the moment"
+	}
+	verb, others := "turn", fmt.Sprintf("the other %d sleep", len(asleep))
+	if len(turn) == 1 {
+		verb = "turns"
+	}
+	if len(asleep) == 1 {
+		others = asleep[0] + " sleeps"
+	}
+	return out + fmt.Sprintf("%s %s at the moment, %s", say.Ranges(turn), verb, others)
+}
+
+// SpinDown prints when the disks of guarded sets sleep, and what keeps some from it.
+func (s *Screen) SpinDown(sets []control.ArrayStatus) {
+	if len(sets) == 0 {
+		s.Printf("No guarded set is in service; only the disks of one sleep.\n")
+	}
+	for _, a := range sets {
+		s.Printf("%s\n", wrap(a.Name+": disks sleep "+Sleeps(a), s.Width, "   "))
+		for _, m := range a.Members {
+			if m.NoSleep != "" {
+				s.Printf("%s\n", wrap(fmt.Sprintf("   %s: %s", or(or(m.Bay, m.Serial), m.Path), m.NoSleep), s.Width, "   "))
+			}
+		}
+	}
 }

@@ -29,6 +29,7 @@ var (
 	metricVolUsed   = desc("volume_used_bytes", "At most so much of a volume was ever written.", "array", "volume")
 	metricVolLost   = desc("volume_unreadable_bytes", "So much of a volume cannot be read, written or not, since too many disks are lost.", "array", "volume")
 	metricMember    = desc("member_condition", "1 for the condition a member has.", "array", "slot", "bay", "model", "serial", "condition")
+	metricAsleep    = desc("member_asleep", "1 for a member whose disk sleeps.", "array", "slot", "bay", "model", "serial")
 	metricErrors    = desc("member_errors_total", "Errors of a member since it joined, by kind.", "array", "slot", "serial", "kind")
 	metricHeat      = desc("disk_temperature_celsius", "What the disk of a member says of its temperature.", "array", "slot", "serial")
 	metricGrade     = desc("disk_grade", "1 for how the disk of a member is judged by what it says of itself.", "array", "slot", "serial", "grade")
@@ -133,6 +134,7 @@ func (c collector) member(array string, m control.MemberStatus) {
 	for _, is := range []string{"active", "rebuilding", "failing", "failed", "missing"} {
 		c.gauge(metricMember, truth(m.Condition == is), array, slot, m.Bay, m.Model, m.Serial, is)
 	}
+	c.gauge(metricAsleep, truth(m.Sleeps), array, slot, m.Bay, m.Model, m.Serial)
 	c.counter(metricErrors, float64(m.ReadErrors), array, slot, m.Serial, "read")
 	c.counter(metricErrors, float64(m.WriteErrors), array, slot, m.Serial, "write")
 	c.counter(metricErrors, float64(m.ChecksumErrors), array, slot, m.Serial, "checksum")

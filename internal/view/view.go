@@ -225,6 +225,9 @@ func (s *Screen) array(a control.ArrayStatus) {
 	s.Printf("\n")
 	s.layers(a)
 	s.volumes(a)
+	if a.SpinDown > 0 && !a.Out {
+		s.Printf("%s\n", wrap("Disks sleep "+Sleeps(a)+".", s.Width, ""))
+	}
 	if a.Together != "" && len(a.Says) == 0 {
 		s.Printf("%s\n", wrap(capital(a.Together)+".", s.Width, ""))
 	}
@@ -398,6 +401,9 @@ func (s *Screen) memberCondition(a control.ArrayStatus, m control.MemberStatus) 
 		} else {
 			out += fmt.Sprintf(" %.0f%%", task.Percent)
 		}
+	}
+	if m.Sleeps {
+		out += ", asleep"
 	}
 	if m.Since != nil && (m.Condition == "failed" || m.Condition == "missing") {
 		out += " since " + m.Since.Local().Format("Jan 2 15:04")

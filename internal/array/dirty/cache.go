@@ -335,8 +335,8 @@ const (
 )
 
 // Pick chooses stripes to destage, ascending: full ones, then, when memory is short, the oldest, then those that have
-// waited for long. Nothing is reserved: a stripe may be clean by the time it is destaged.
-func (c *Cache) Pick(now time.Time) (out []layout.ID) {
+// waited for long, at least for some time. Nothing is reserved: a stripe may be clean by the time it is destaged.
+func (c *Cache) Pick(now time.Time, wait time.Duration) (out []layout.ID) {
 	c.queue.Lock()
 	defer c.queue.Unlock()
 	taken, bytes := 0, int64(0)
@@ -350,7 +350,7 @@ func (c *Cache) Pick(now time.Time) (out []layout.ID) {
 	short := c.used.Load() > c.limit/2
 	passed := 0
 	for _, q := range c.queue.order {
-		if len(out) >= max(taken, destageStripes) || !(short || now.Sub(q.since) > ageLimit) {
+		if len(out) >= max(taken, destageStripes) || !(short || now.Sub(q.since) > max(ageLimit, wait)) {
 			break
 		}
 		out = append(out, q.stripe)

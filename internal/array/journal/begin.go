@@ -63,18 +63,22 @@ func (j *Journal) firstNeeded(scans []*Scan) uint64 {
 			for n := range s.Entries {
 				newest = max(newest, n)
 			}
-			switch h := s.Head.Batch; {
-			case !s.HeadOK || h == first:
-			case h > first:
-				first, second = h, first
-			default:
-				second = max(second, h)
+			if s.HeadOK {
+				first = max(first, s.Head.Batch)
 			}
 		}
-		holders := slices.DeleteFunc(slices.Clone(scans), func(s *Scan) bool { return !s.HeadOK || s.Head.Batch != first })
-		if !slices.ContainsFunc(scans, func(s *Scan) bool { return s.HeadOK && s.Head.Batch != first }) {
+		agreed := true
+		for _, s := range scans {
+			if claim := s.claims(); s.HeadOK && claim < first {
+				agreed, second = false, max(second, claim)
+			} else if s.HeadOK && s.Head.Batch < first {
+				probe.SleeperLags.Seen()
+			}
+		}
+		if agreed {
 			return first
 		}
+		holders := slices.DeleteFunc(slices.Clone(scans), func(s *Scan) bool { return !s.HeadOK || s.Head.Batch != first })
 		// What the holders have of the batches in question lies before where their heads point.
 		for _, s := range holders {
 			s.searchFrom(second)
@@ -236,7 +240,7 @@ func (j *Journal) roomFor(s *Scan, size int64, first uint64) (int64, error) {
 				oldest, from = n, e.start()
 			}
 		}
-		if err := j.writeHead(s.M, first, from); err != nil || !s.M.Live() {
+		if err := j.writeHead(s.M, first, from, 0); err != nil || !s.M.Live() {
 			return 0, err
 		}
 		if err := s.M.Sync(); err != nil {

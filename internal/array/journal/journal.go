@@ -185,7 +185,7 @@ func (j *Journal) makeCheckpoint() error {
 	}
 	if err := member.Parallel(len(c.marks), func(i int) error {
 		if k := c.marks[i]; k.m.Live() {
-			return j.writeHead(k.m, c.batch+1, k.head)
+			return j.writeHead(k.m, c.batch+1, k.head, 0)
 		}
 		return nil
 	}); err != nil {
@@ -227,7 +227,7 @@ func (j *Journal) begin() (*checkpoint, error) {
 	defer j.mu.Unlock()
 	c.batch = j.batch
 	for _, m := range j.host.Slots.All() {
-		if m.Live() {
+		if m.Live() && !(m.Asleep() && m.Ring.Slept && m.Ring.Live == 0) { // else its head says that it sleeps, with nothing in its ring
 			c.marks = append(c.marks, mark{m, m.Ring.Head, m.Ring.Live})
 		}
 	}
@@ -313,7 +313,8 @@ func (j *Journal) Run(stop <-chan struct{}) {
 			j.mu.Unlock()
 			quiet := batch == seen
 			seen = batch
-			if batch == settled || !quiet && env.Since(last) < settleLatest {
+			since := env.Since(last)
+			if batch == settled || !quiet && since < settleLatest || since < restLatest && j.wouldWake() {
 				continue
 			}
 			if last = env.Now(); j.Checkpoint() == nil {
@@ -345,9 +346,10 @@ func (j *Journal) writePages(pages []*table.DirtyPage, number uint64) error {
 }
 
 // writeHead writes the head that is not the newest; ring positions wrap to 0 at the end.
-func (j *Journal) writeHead(m *member.Member, batch uint64, position int64) error {
+func (j *Journal) writeHead(m *member.Member, batch uint64, position int64, slept uint64) error {
 	m.Ring.Sequence++
-	h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Position: position % m.Ring.Blocks, Joined: m.Ring.Joined}
+	m.Ring.Slept = slept != 0
+	h := record.JournalHead{Sequence: m.Ring.Sequence, Batch: batch, Position: position % m.Ring.Blocks, Joined: m.Ring.Joined, Slept: slept}
 	off := m.Place().JournalStart + int64(h.Sequence%record.JournalHeads)*record.Block
 	if err := m.Disk.WriteAt(h.Encode(m.Tag), off); err != nil {
 		return m.WriteProblem(err)

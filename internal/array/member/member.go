@@ -40,6 +40,7 @@ type Member struct {
 	reason    atomic.Pointer[string] // why it is failing or failed, when this process saw it
 	Lost      atomic.Int64           // when the array failed by its loss, which no roster tells any more; ns
 	keeps     atomic.Bool            // it cannot give blocks back
+	used      atomic.Bool            // see Used
 	measuring atomic.Bool            // a call of Measure is under way
 	syncs     syncs
 	closing   env.Once
@@ -226,6 +227,7 @@ func (m *Member) Discard(block, n int64) bool {
 // ReadData reads blocks of its data; a disk that is late is left alone when the array can do without it.
 func (m *Member) ReadData(bufs [][]byte, block int64) error {
 	var err error
+	m.Use()
 	if m.Patient != nil {
 		err = m.Patient.ReadSoon(bufs, m.Offset(block))
 	} else {
@@ -239,6 +241,7 @@ func (m *Member) ReadData(bufs [][]byte, block int64) error {
 
 // InsistData is ReadData that waits for as long as the disk may take.
 func (m *Member) InsistData(bufs [][]byte, block int64) error {
+	m.Use()
 	err := m.Disk.ReadVec(bufs, m.Offset(block))
 	if err != nil {
 		m.ReadProblem(err)
@@ -258,6 +261,7 @@ func (m *Member) WriteData(bufs [][]byte, block int64) error {
 // Write tries as often as the limits say: a disk may have to find another place for a sector first. Places written again
 // are right in any case, because nothing else writes there meanwhile.
 func (m *Member) Write(bufs [][]byte, off int64) error {
+	m.Use()
 	for try := 1; ; try++ {
 		err := m.Disk.WriteVec(bufs, off)
 		if err == nil || try >= m.Judge.limits.Tries || errors.Is(err, disk.ErrGone) || errors.Is(err, disk.ErrFull) || errors.Is(err, disk.ErrHung) {
@@ -321,6 +325,7 @@ type Ring struct {
 	Live     int64 // blocks from the oldest entry that is needed to the head, with what was skipped at the end
 	Reserved int64
 	Sequence uint64          // of the last head written
+	Slept    bool            // the last head says that the member was put to sleep
 	Joined   uint64          // the first batch that the member can have a part in
 	Headers  [Headers][]byte // room for those of entries on their way
 }

@@ -86,5 +86,5 @@ func (t *Tables) ownPage(m *member.Member, kind record.PageKind, page int64) (bu
 	if err != nil {
 		return nil, false, err
 	}
-	return buf, older(buf, newest, oldest, w), nil
+	return buf, older(record.PageSumOf(buf), newest, oldest, w), nil
 }

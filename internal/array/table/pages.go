@@ -45,10 +45,15 @@ type page struct {
 // leastPages is how many pages are kept however little memory there may be.
 const leastPages = 16
 
+// shard is where a page is kept.
+func (t *Tables) shard(key pageKey) *pageShard {
+	return &t.shards[(uint64(key.number)*31+uint64(key.member)*7+uint64(key.kind))%uint64(len(t.shards))]
+}
+
 // get returns a page locked and loaded. put must follow.
 func (t *Tables) get(m *member.Member, kind record.PageKind, number int64) (*page, error) {
 	key := pageKey{m.Key, kind, number}
-	sh := &t.shards[(uint64(number)*31+uint64(m.Key)*7+uint64(kind))%uint64(len(t.shards))]
+	sh := t.shard(key)
 	sh.Lock()
 	p := sh.pages[key]
 	if p == nil {
@@ -86,7 +91,7 @@ func (t *Tables) evict(sh *pageShard) {
 			sh.hand = 0
 		}
 		p := sh.clock[sh.hand]
-		if p.pins.Load() != 0 || p.recent.Swap(false) || p.dirtyNow() {
+		if p.pins.Load() != 0 || p.recent.Swap(false) || p.dirtyNow() || p.key.kind == record.MapPage && p.m.Asleep() {
 			sh.hand++
 			continue
 		}
@@ -115,6 +120,9 @@ func (p *page) dirtyNow() bool {
 // but costs redundancy: the sums of such a checksum page are all in doubt, and its blocks are restored one by one; a map page
 // says "written" everywhere.
 func (t *Tables) load(p *page) error {
+	if p.key.kind == record.SumPage {
+		p.m.Use()
+	}
 	buf := make([]byte, layout.Block)
 	number := p.key.number
 	switch p.key.kind {
@@ -157,13 +165,8 @@ func (t *Tables) load(p *page) error {
 			t.blank.Store(p.key, true)
 		}
 	case record.WitnessPage:
-		if err := p.m.Disk.ReadAt(buf, p.m.Place().PageAt(record.WitnessPage, number)); err != nil {
-			if p.m.ReadProblem(err); !p.m.Live() || member.Late(err) {
-				return err
-			}
-			clear(buf)
-		} else if _, _, err := record.CheckPage(buf, record.WitnessPage, p.m.Tag, number); err != nil {
-			clear(buf) // never written, or damaged: it proves nothing, and is written anew with what it is about
+		if err := readWitnesses(p, buf); err != nil {
+			return err
 		}
 	}
 	// When a member leaves, what was changed of its pages and not written yet is forgotten: what it has on the disk is old then.
@@ -171,6 +174,19 @@ func (t *Tables) load(p *page) error {
 		return fmt.Errorf("%s: %w", p.m.Name(), errLeft)
 	}
 	p.buf, p.loaded = buf, true
+	return nil
+}
+
+// readWitnesses reads a page of witnesses. One that was never written, or is damaged, proves nothing, and is written anew with what it is about.
+func readWitnesses(p *page, buf []byte) error {
+	if err := p.m.Disk.ReadAt(buf, p.m.Place().PageAt(record.WitnessPage, p.key.number)); err != nil {
+		if p.m.ReadProblem(err); !p.m.Live() || member.Late(err) {
+			return err
+		}
+		clear(buf)
+	} else if _, _, err := record.CheckPage(buf, record.WitnessPage, p.m.Tag, p.key.number); err != nil {
+		clear(buf)
+	}
 	return nil
 }
 
@@ -212,17 +228,12 @@ func (t *Tables) read(p *page, buf []byte, maybe bool) (sound bool, err error) {
 	if number > record.FirstCheckpoint(t.host.Roster.Starts()) {
 		probe.PageReadBack.Seen()
 	}
-	w, err := t.witness(p)
+	w, err := t.witness(p, record.Witness{Checkpoint: number, Sum: record.PageSumOf(buf)})
 	if err != nil {
 		return false, err
 	}
-	if old := older(buf, number, oldest, w); old && !probe.WitnessNotCompared.On() {
-		probe.WitnessAccused.Seen()
-		p.m.Count(&p.m.Errs.Checksum)
-		if !p.m.SetBack.Swap(true) {
-			t.host.Say(event.MemberSetBack, p.m.Name(), fmt.Sprintf("its tables are older than those that %s has seen, so it was set back, or lost writes that it had confirmed. Its old blocks are restored from redundancy",
-				t.host.Slots.At(t.holder(p.m)).Name()))
-		}
+	if old := older(record.PageSumOf(buf), number, oldest, w); old && !probe.WitnessNotCompared.On() {
+		t.setBack(p.m)
 		return false, nil
 	}
 	switch {
@@ -230,6 +241,8 @@ func (t *Tables) read(p *page, buf []byte, maybe bool) (sound bool, err error) {
 		t.setDirty(p) // written as a whole again before anybody bears witness of it
 	case w.Checkpoint < number:
 		t.testify(p)
+	case p.key.kind == record.SumPage && w.Checkpoint == number:
+		t.setSure(p.key, true)
 	}
 	return true, nil
 }
@@ -253,6 +266,7 @@ func (t *Tables) setClean(p *page) {
 
 // Forget drops all pages of a member that is no longer live. One in use is left to its user and to the next checkpoint.
 func (t *Tables) Forget(m *member.Member) {
+	t.forget(m)
 	for number := range m.Place().Pages(record.MapPage) {
 		t.blank.Delete(pageKey{m.Key, record.MapPage, number})
 	}

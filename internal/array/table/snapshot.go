@@ -140,6 +140,11 @@ func (t *Tables) Clean(pages []*DirtyPage) {
 		d.p.Lock()
 		if d.checkpoint != 0 {
 			d.p.number, d.p.sum = d.checkpoint, d.sum
+			if d.p.key.kind == record.SumPage {
+				t.setSure(d.p.key, false)
+			} else if _, ok := t.later.known.Load(d.p.key); ok {
+				t.later.known.Store(d.p.key, record.Witness{Checkpoint: d.checkpoint, Sum: d.sum})
+			}
 		}
 		if d.p.version == d.version || !d.p.m.Live() || probe.ChangeInWriteForgotten.On() {
 			t.setClean(d.p)

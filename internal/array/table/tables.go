@@ -21,6 +21,7 @@ type Tables struct {
 	limit  int      // pages in memory, all shards together
 	blank  sync.Map // by pageKey: map pages in which no bit is set, so that a large disk with little on it is soon looked through
 	dirty  atomic.Int64
+	later  later
 }
 
 // Host is what tables take from outside.
@@ -41,7 +42,7 @@ type Roster interface {
 
 // New makes tables of which so many bytes are kept in memory.
 func New(host Host, bytes int64) *Tables {
-	t := &Tables{host: host, limit: int(max(bytes/layout.Block, leastPages))}
+	t := &Tables{host: host, limit: int(max(bytes/layout.Block, leastPages)), later: later{sure: map[chunkKey]*[chunkWords]uint64{}}}
 	t.shards = make([]pageShard, min(64, t.limit/4))
 	for i := range t.shards {
 		t.shards[i].pages = map[pageKey]*page{}

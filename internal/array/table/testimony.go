@@ -10,11 +10,11 @@ import (
 
 // older says whether a page is older than its witness. The power may have gone while a page that had been set back was written:
 // then its newest sector is newer than the witness, and the others are what was set back.
-func older(buf []byte, newest, oldest uint64, w record.Witness) bool {
+func older(sum uint32, newest, oldest uint64, w record.Witness) bool {
 	if probe.TornCountsAsNew.On() {
 		oldest = newest
 	}
-	return oldest < w.Checkpoint || newest == w.Checkpoint && record.PageSumOf(buf) != w.Sum
+	return oldest < w.Checkpoint || newest == w.Checkpoint && sum != w.Sum
 }
 
 // holder is the slot that keeps the witnesses of a member's pages; -1 when none does.
@@ -46,10 +46,15 @@ func (t *Tables) seenAt(m *member.Member, kind record.PageKind, number int64) (h
 	return h, page, at
 }
 
-// witness is what another member has seen of a page; zero when it proves nothing. That a witness which is there does not answer is
-// an error: it might know better.
-func (t *Tables) witness(p *page) (record.Witness, error) {
+// witness is what another member has seen of a page that is read as something; zero when it proves nothing. That a witness which is there does not
+// answer is an error: it might know better. One whose disk sleeps is asked where it must be, see later.
+func (t *Tables) witness(p *page, is record.Witness) (record.Witness, error) {
 	h, page, at := t.witnessAt(p.m, p.key.kind, p.key.number)
+	if h != nil && h.Asleep() {
+		if w, ok := t.told(p.key, is); ok {
+			return w, nil
+		}
+	}
 	return t.entry(h, page, at, p.m.Tag)
 }
 

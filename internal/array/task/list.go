@@ -125,6 +125,9 @@ func stopAll(list []*Task) {
 	}
 }
 
+// Any says whether any task runs, or waits.
+func (l *List) Any() bool { return len(l.running(all)) > 0 }
+
 // Busy says whether a task about the member in a slot is under way.
 func (l *List) Busy(slot int) bool { return len(l.running(about(slot))) > 0 }
 

@@ -1,0 +1,122 @@
+package array
+
+import (
+	"errors"
+	"time"
+
+	"nidalo/core/record"
+	"nidalo/internal/array/member"
+	"nidalo/internal/env"
+	"nidalo/internal/probe"
+)
+
+// Disks of a guarded set may sleep while nothing is asked of them. What that means for the journals is in journal/sleep.go, for the tables in
+// table/later.go.
+
+// gather is how long what was written waits in the cache, if no flush asks for it, while a parity disk sleeps: so that it is not woken for
+// each few blocks.
+const gather = time.Minute
+
+// resting is what is known of members for the sake of their sleep. Only Rest uses it, from one goroutine at a time.
+type resting struct {
+	mu    env.Mutex
+	since map[*member.Member]time.Time // when something was asked of each last
+	awake map[*member.Member]error     // those that cannot sleep, and why
+}
+
+// compared is how many pages are compared at a time before a disk sleeps: those of 16 GiB of data.
+const compared = 4096
+
+// MostSpinDown is the longest time after which disks may be put to sleep.
+const MostSpinDown = 7 * 24 * time.Hour
+
+// ErrNotGuarded is returned when the disks of another array are to sleep: every read and write needs several of them.
+var ErrNotGuarded = errors.New("only the disks of a guarded set sleep")
+
+// SetSpinDown says after which time a disk of which nothing was asked is put to sleep; 0: never. The record of all members has it.
+func (a *Array) SetSpinDown(after time.Duration) error {
+	if a.Layout().Volumes() == nil {
+		return ErrNotGuarded
+	}
+	return a.roster.Update(func(r *record.Record) { r.SpinDown = int64(after / time.Second) })
+}
+
+// SpinDown is the time after which a disk of which nothing was asked is put to sleep; 0: never.
+func (a *Array) SpinDown() time.Duration {
+	return time.Duration(a.roster.View().SpinDown) * time.Second
+}
+
+// Rest puts members to sleep of which nothing was asked for as long as the array says. It is to be called every second or so.
+func (a *Array) Rest() {
+	after := a.SpinDown()
+	if a.looking || a.alive() != nil || after <= 0 {
+		return
+	}
+	busy := a.tasks.Any()
+	r := &a.resting
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	now, since := a.now(), map[*member.Member]time.Time{}
+	for _, m := range a.slots.All() {
+		last, known := r.since[m]
+		if m.Used() || busy || !known {
+			last = now
+		}
+		since[m] = last
+		if _, cannot := r.awake[m]; !cannot && m.Live() && !m.Asleep() && now.Sub(last) >= after {
+			if _, err := a.Doze(m.Slot); errors.Is(err, member.ErrNoSleep) {
+				r.awake[m] = err
+			}
+			m.Used() // what was read for it does not count
+		}
+	}
+	r.since = since
+}
+
+// Doze puts a member to sleep, and says whether it did: not while anything of it is under way. The error wraps member.ErrNoSleep when the disk
+// cannot be.
+func (a *Array) Doze(slot int) (asleep bool, err error) {
+	m := a.slots.At(slot)
+	if !m.Live() || m.Asleep() {
+		return m.Asleep(), nil
+	}
+	if err := a.journal.Tidy(); err != nil {
+		return false, err
+	}
+	for _, other := range a.slots.All() {
+		if !other.Live() || other != m && a.roster.Holder(other.Slot) != slot {
+			continue
+		}
+		all := false
+		if err := a.journal.Between(func(uint64) error {
+			all, err = a.tables.Acquaint(other, compared)
+			return err
+		}); err != nil || !all {
+			return false, err
+		}
+	}
+	if asleep, err = a.journal.Sleep(m); asleep {
+		probe.MemberSlept.Seen()
+	}
+	return asleep, err
+}
+
+// Turning says whether the disk of a member turns, and why it does not sleep although it should; nil: it can.
+func (a *Array) Turning(slot int) (turns bool, why error) {
+	m := a.slots.At(slot)
+	a.resting.mu.Lock()
+	defer a.resting.mu.Unlock()
+	return !m.Asleep(), a.resting.awake[m]
+}
+
+// destageAge is how long what was written waits in the cache.
+func (a *Array) destageAge() time.Duration {
+	if vs := a.Layout().Volumes(); vs != nil {
+		for _, m := range a.slots.All() {
+			if _, data := a.Layout().Volume(m.Slot); !data && m.Live() && m.Asleep() {
+				return gather
+			}
+		}
+	}
+	return 0
+}
