@@ -177,7 +177,8 @@ func (c *machine) readBack(first, span int64) error {
 		return c.readBroken(first, span)
 	}
 	still := c.still(first, span)
-	got := make([]byte, span*block)
+	got, done := room(span * block)
+	defer done()
 	if err := c.a.ReadAt(got, first*block); err != nil && c.broken != nil {
 		return c.readBroken(first, span) // disks were lost meanwhile
 	} else if err != nil {
@@ -217,4 +218,18 @@ func (c *machine) clientStatus(by string, n []int64) error {
 		}
 	}
 	return nil
+}
+
+// rooms are buffers to be used again, with whatever is in them: one goroutine of the machine runs at a time.
+var rooms [][]byte
+
+// room is a buffer of n bytes until done is called.
+func room(n int64) (buf []byte, done func()) {
+	if last := len(rooms) - 1; last >= 0 {
+		buf, rooms = rooms[last], rooms[:last]
+	}
+	if int64(cap(buf)) < n {
+		buf = make([]byte, n)
+	}
+	return buf[:n], func() { rooms = append(rooms, buf) }
 }

@@ -225,7 +225,8 @@ func (c *machine) verify() error {
 	if c.broken != nil {
 		return c.verifyBroken()
 	}
-	buf := make([]byte, c.m.blocks*block)
+	buf, done := room(c.m.blocks * block)
+	defer done()
 	if err := c.a.ReadAt(buf, 0); err != nil {
 		return fmt.Errorf("after the start: %w", err)
 	}

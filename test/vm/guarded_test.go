@@ -80,3 +80,17 @@ func TestAGuardedSetUnderMountedFileSystems(t *testing.T) {
 	require.Contains(t, r.ok("nidalo check -wait archive 2>&1"), "no mismatches")
 	r.ok("umount /mnt/logbooks /mnt/maps /mnt/scans; for v in logbooks maps scans; do xfs_repair -n /dev/nidalo/archive/$v 2>&1 || exit 1; done")
 }
+
+// The disks of a set are told to sleep by the commands of their buses, and wake with a read. One without moving parts says so.
+func TestDisksOfASetSleep(t *testing.T) {
+	all(t)
+	r := guest(t, scsi1, sata1, nvme1)
+	r.serve()
+	r.ok("nidalo create -yes -name archive -level guarded -spin-down 1m -parity ORR-0011 logbooks=TMK-0001 maps=QRN-0031 2>&1")
+	r.ok(`fio --name=w --ioengine=nbd --uri="nbd+unix:///archive/maps?socket=/var/lib/nidalo/nbd.sock" --rw=write --bs=64k --size=8m --end_fsync=1`)
+	r.ok("for i in $(seq 120); do nidalo spin-down | grep -q 'ORR-0011 turns at the moment, the other 2 sleep' && exit 0; sleep 2; done; nidalo spin-down; nidalo status archive; exit 1")
+	require.Contains(t, r.ok("nidalo spin-down"), "nothing turns in it")
+	r.ok(`fio --name=r --ioengine=nbd --uri="nbd+unix:///archive/maps?socket=/var/lib/nidalo/nbd.sock" --rw=read --bs=64k --size=8m`)
+	require.Contains(t, r.ok("nidalo spin-down"), "TMK-0001 sleeps")
+	require.Contains(t, r.ok("nidalo check -wait archive 2>&1"), "no mismatches")
+}
