@@ -166,6 +166,9 @@ func (p *planner) replaceDisk(m Member, urgency Urgency, why string) {
 // retire says how a member that still works is let go before it fails.
 func (p *planner) retire(m Member) {
 	why := "it works, but " + cmp.Or(m.Reason, fmt.Sprintf("had %s, all restored", say.Count(int64(m.Errors), "error", "errors")))
+	if m.Reason == "" && m.Errors == 0 {
+		why = "it works, but was found failing before this service began; nidalo history says why"
+	}
 	command := "nidalo retire " + p.array.Name + " " + p.argument(m)
 	if fit := p.fit(m, ""); fit != nil {
 		p.add(Soon, why, "copy it onto "+fit.Identity.String()+" and let it go; the margin does not drop", command+" "+say.Argument(fit.Identity), m.Disk)

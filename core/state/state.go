@@ -42,6 +42,7 @@ const (
 	TaskVet     TaskKind = "vet"
 	TaskSurface TaskKind = "surface test"
 	TaskConvert TaskKind = "conversion" // of an array to another layout
+	TaskEmpty   TaskKind = "emptying"   // of a volume of a guarded set whose disk is to be taken out
 )
 
 // Noun is the kind as a sentence names the task.

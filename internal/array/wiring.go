@@ -42,7 +42,7 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 	a.journal = journal.New(journal.Host{Slots: a.slots, Tables: a.tables, Fan: &a.fan, Roster: a.roster, Layout: a.Layout, Alive: a.alive,
 		Freeze: a.fail, Say: a.say, Covers: a.covers, Emptied: a.noteEmptied, Idle: a.idle, Counts: &a.stats.Journal})
 	a.works = task.NewWorks(task.Site{Slots: a.slots, Tables: a.tables, Journal: a.journal, Roster: a.roster, Stripes: a.stripes, Judge: a.judge,
-		Scratch: &a.scratch, Layout: a.Layout, Now: a.now, Alive: a.alive, Say: a.say, Healed: a.healed, Flush: a.Flush, Go: a.workers.Go,
+		Scratch: &a.scratch, Layout: a.Layout, Now: a.now, Alive: a.alive, Say: a.say, Healed: a.healed, Zero: a.Zero, Flush: a.Flush, Go: a.workers.Go,
 		Unreadable: &a.stats.Stripes.Unreadable, Hold: a.ranges.hold, Settle: a.settleRange, Remap: a.layout.Store, Piece: cfg.MovePiece}, a.tasks)
 	return a
 }

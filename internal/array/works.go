@@ -52,5 +52,8 @@ func (a *Array) LastCheck() record.Task { return a.works.LastCheck() }
 // GiveUp puts a blank disk in the place of a lost one that nothing can restore, see task.Works.
 func (a *Array) GiveUp(slot int, d disk.Disk) error { return a.works.GiveUp(slot, d) }
 
+// Empty starts to empty the volume of a slot, see task.Works.
+func (a *Array) Empty(slot int) error { return a.works.Empty(slot) }
+
 // GoOn starts rebuilds again that ended in an error and are still to be done, such as for want of room on a file system.
 func (a *Array) GoOn() { a.works.GoOn() }

@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"strings"
+	"time"
 
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -128,13 +129,11 @@ func (o *changing) run(e *env, req control.ChangeRequest, disks []string) error 
 			e.out.Next([]string{fmt.Sprintf("nidalo cancel %s conversion   drops it; what is under way goes on", plan.Array)})
 			return nil
 		}
-		if o.wait && plan.Parity {
-			if _, err := e.follow(c, req.Array, state.TaskRebuild, nil); err != nil {
-				return err
-			}
+		if plan.Empties {
+			return e.empties(c, req, *plan, o.wait)
 		}
-		if o.wait && plan.Moves > 0 {
-			if err := e.followChange(c, req.Array); err != nil {
+		if o.wait {
+			if err := e.followed(c, *plan); err != nil {
 				return err
 			}
 		}
@@ -151,6 +150,59 @@ func stillWritten(plan *control.ChangeReply) error {
 		return &control.Error{What: fmt.Sprintf("not done: %s is written in the volume %s/%s", plan.BeyondWords(), plan.Array, plan.Gone), Hints: []string{"copy what is wanted to another volume first; -discard gives up the rest, after a question"}}
 	}
 	return &control.Error{What: "not done: something is written beyond the new end: " + plan.BeyondWords(), Hints: control.BeyondHints}
+}
+
+// empties says that a volume is being emptied, and with wait follows that until its disk is out.
+func (e *env) empties(c *control.Control, req control.ChangeRequest, plan control.ChangeReply, wait bool) error {
+	if !wait {
+		if e.json {
+			return e.printJSON(plan)
+		}
+		e.out.Printf("The volume %s/%s is being emptied; then %s is taken out of the set.\n", plan.Array, plan.Gone, plan.Free[0])
+		next := []string{"nidalo watch   follows it", fmt.Sprintf("nidalo cancel %s emptying   ends it; what is not emptied yet stays", say.Quote(plan.Array))}
+		if !plan.Stays {
+			next[0] = "nidalo serve   goes on with it; without a service it rests now"
+		}
+		e.out.Next(next)
+		return nil
+	}
+	task, err := e.follow(c, plan.Array, state.TaskEmpty, nil)
+	if err != nil {
+		return err
+	}
+	if task.State != state.TaskDone {
+		return &control.Error{What: fmt.Sprintf("the emptying has %s: %s", task.State, task.Error), Hints: []string{"nidalo status " + say.Quote(plan.Array)}}
+	}
+	if c.Own {
+		if _, err := c.Change(req); err != nil {
+			return err
+		}
+	}
+	for range 40 { // a service that runs takes it out within a second or two
+		st, err := c.Status(plan.Array)
+		if err != nil {
+			return err
+		}
+		if len(st.Arrays[0].Members) == plan.Then.Members {
+			if e.json {
+				return e.printJSON(plan)
+			}
+			return e.changed(c, plan, true)
+		}
+		time.Sleep(250 * time.Millisecond)
+	}
+	return &control.Error{What: "the volume is empty, but its disk is not out of the set", Hints: []string{"nidalo history   says why", "nidalo status " + say.Quote(plan.Array)}}
+}
+
+// followed follows the task that a change has, if it has one.
+func (e *env) followed(c *control.Control, plan control.ChangeReply) (err error) {
+	switch {
+	case plan.Parity:
+		_, err = e.follow(c, plan.Array, state.TaskRebuild, nil)
+	case plan.Moves > 0:
+		err = e.followChange(c, plan.Array)
+	}
+	return err
 }
 
 func (e *env) followChange(c *control.Control, name string) error {

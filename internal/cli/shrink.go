@@ -17,7 +17,7 @@ out anew on the others by a conversion, while clients read and write (nidalo hel
 before.
 
 A guarded set lets one member go at a time, in seconds, and its slot stays empty: a parity disk, the one that came last first; or a data
-disk on which nothing is written, or whose volume is given up with -discard.
+disk on which nothing is written. With -discard its volume is given up: a task empties it first.
 
 Nothing may be written where the array will end: make the file system smaller first, and trim the rest. An end in the middle of an
 ext4 or XFS file system, or of a partition, is refused. What else lies there is lost only with -discard, and after a question.

@@ -11,7 +11,7 @@ import (
 // steer makes one of pause, continue and cancel.
 func steer(name, short string, to state.TaskState, said, more string) command {
 	return command{name: name, usage: "NAME [TASK]", short: short, least: 1, most: 2,
-		help: more + "\n\nTASK is rebuild, catch-up, retire, check or conversion; without it all tasks of the array are meant.\n\n  nidalo " + name + " tides\n  nidalo " + name + " tides check",
+		help: more + "\n\nTASK is rebuild, catch-up, retire, check, conversion or emptying; without it all tasks of the array are meant.\n\n  nidalo " + name + " tides\n  nidalo " + name + " tides check",
 		with: func(e *env, _ *flag.FlagSet) action {
 			return func(args []string) error {
 				return e.withControl(func(c *control.Control) error {
@@ -52,7 +52,7 @@ func steer(name, short string, to state.TaskState, said, more string) command {
 var (
 	pauseCommand    = steer("pause", "hold tasks of an array", state.TaskPaused, "held", "Holds tasks where they are, until continue, or until the service is started again.")
 	continueCommand = steer("continue", "let held tasks go on", state.TaskRunning, "going on", "Lets tasks go on that were held with pause.")
-	cancelCommand   = steer("cancel", "end a check or a retirement early, or have a conversion go back", state.TaskCancelled, "ending", "Ends a check, or the copying of a member, before it is done. A conversion does not end, but goes back to the layout before.\nA rebuild cannot be cancelled: redundancy waits for it.")
+	cancelCommand   = steer("cancel", "end a check or a retirement early, or have a conversion go back", state.TaskCancelled, "ending", "Ends a check, or the copying of a member, before it is done. A conversion does not end, but goes back to the layout before.\nThe emptying of a volume ends, and what is not emptied yet stays, with its disk in the set.\nA rebuild cannot be cancelled: redundancy waits for it.")
 )
 
 // goesBack says that a conversion was cancelled, alone or with the other tasks of the array; false: none was.

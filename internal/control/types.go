@@ -186,6 +186,7 @@ type ChangeReply struct {
 	Volumes []VolumeStatus   `json:"volumes,omitempty"` // that come to a guarded set
 	Parity  bool             `json:"parity,omitempty"`  // a parity disk comes to it, and is filled
 	Gone    string           `json:"gone,omitempty"`    // the volume that a guarded set loses
+	Empties bool             `json:"empties,omitempty"` // a task empties it first
 	// FileSystem is the one on an array that grows.
 	FileSystem *FileSystemStatus `json:"file_system,omitempty"`
 	Stays      bool              `json:"stays"`            // the service goes on by itself

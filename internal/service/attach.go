@@ -99,6 +99,12 @@ func (s *Service) mayAttach(q control.AttachRequest) (r *running, x attachable, 
 	if err := r.Failure(); err != nil {
 		return nil, x, person(err)
 	}
+	s.mu.Lock()
+	leaves := s.leaves(r, x.slot)
+	s.mu.Unlock()
+	if leaves {
+		return nil, x, stillEmptying(r.Name(), q.Array)
+	}
 	if q.Connections < 0 || q.Connections > keeper.MaxConnections {
 		return nil, x, &control.Error{What: fmt.Sprintf("%d connections are not possible: choose 1 to %d", q.Connections, keeper.MaxConnections)}
 	}

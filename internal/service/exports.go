@@ -60,7 +60,7 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 		return nil, nil, nbd.ErrNoExport
 	}
 	slot, ok := r.volumeNamed(volume)
-	if !ok {
+	if !ok || s.leaves(r, slot) {
 		return nil, nil, nbd.ErrNoExport
 	}
 	at := r.seat(slot)

@@ -295,7 +295,7 @@ func (s *Service) Steer(req control.SteerRequest) error {
 	}
 	kinds := []state.TaskKind{req.Kind}
 	if req.Kind == "" {
-		kinds = []state.TaskKind{state.TaskRebuild, state.TaskCatchUp, state.TaskRetire, state.TaskCheck, state.TaskConvert}
+		kinds = []state.TaskKind{state.TaskRebuild, state.TaskCatchUp, state.TaskRetire, state.TaskCheck, state.TaskConvert, state.TaskEmpty}
 	}
 	slot, found := -1, false
 	if req.Slot != nil {
@@ -316,8 +316,11 @@ func (s *Service) Steer(req control.SteerRequest) error {
 				s.letRoundGo(r.ID().String())
 			}
 			if req.State == state.TaskCancelled {
-				if k == state.TaskConvert {
+				switch k {
+				case state.TaskConvert:
 					s.forgetFreed(r)
+				case state.TaskEmpty:
+					s.stays(r)
 				}
 				continue // its end tells that
 			}

@@ -33,6 +33,7 @@ type memory struct {
 	Leaving   map[string][]leaving   `json:"leaving,omitempty"`    // members that are to leave after others, by identity of the array
 	Waiting   map[string]laterChange `json:"waiting,omitempty"`    // changes of layout that begin when the one before is done, by identity of the array
 	Handings  map[string]handing     `json:"handings,omitempty"`   // of parity, in guarded sets, by identity
+	Emptying  map[string]emptying    `json:"emptying,omitempty"`   // volumes of guarded sets whose disks are to be taken out, by identity of the set
 	Grew      []string               `json:"grew,omitempty"`       // arrays, by identity, that grew, and whose file systems may not have yet
 	KeepFreed []string               `json:"keep_freed,omitempty"` // disks that are to be hot spares once they are freed, by serial or path
 	Quiet     map[string]string      `json:"quiet"`                // acknowledged conditions and the state they had

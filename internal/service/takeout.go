@@ -24,6 +24,10 @@ func (s *Service) leaveSet(r *running, req control.ChangeRequest) (*control.Chan
 	if err := r.MayTakeOut(slot); err != nil {
 		return nil, &control.Error{What: fmt.Sprintf("%s cannot be taken out of the set %s: %v", m.Disk, r.Name(), err)}
 	}
+	e, empties := s.emptyingOf(r)
+	if empties && e.Member != m.Disk.Name() {
+		return nil, busyEmptying(r)
+	}
 	out := &control.ChangeReply{Array: r.Name(), Before: layoutOf(r), Then: layoutOf(r), Stays: s.opt.Stays, Spares: req.Spares}
 	out.Then.Members--
 	out.Free = append(out.Free, m.Disk)
@@ -40,8 +44,11 @@ func (s *Service) leaveSet(r *running, req control.ChangeRequest) (*control.Chan
 	if req.DryRun {
 		return out, nil
 	}
+	if empties && out.Beyond > 0 {
+		return nil, busyEmptying(r)
+	}
 	if data {
-		if err := s.emptied(r, slot, out, req.Discard); err != nil {
+		if err := s.givenUp(r, slot, out, req.Discard); err != nil {
 			return nil, err
 		}
 	}
@@ -50,20 +57,29 @@ func (s *Service) leaveSet(r *running, req control.ChangeRequest) (*control.Chan
 			return nil, err
 		}
 	}
-	r.served.growing.Lock()
-	defer r.served.growing.Unlock()
-	if err := r.TakeOut(slot); err != nil {
+	if out.Beyond > 0 {
+		out.Empties = true
+		return out, s.empty(r, m, out.Gone)
+	}
+	if err := s.vacate(r, slot); err != nil {
 		s.forgetFreed(r)
 		if errors.Is(err, task.ErrWritten) {
 			return nil, &control.Error{What: fmt.Sprintf("the volume %s was written meanwhile", out.Gone), Hints: []string{"stop what writes there; then give the command again"}}
 		}
 		return nil, person(err)
 	}
-	return out, nil
+	return out, s.change(func(m *memory) { delete(m.Emptying, r.ID().String()) })
 }
 
-// emptied sees to it that nothing is in a volume that leaves, and nobody uses it.
-func (s *Service) emptied(r *running, slot int, out *control.ChangeReply, discard bool) error {
+// vacate takes a member out, with clients kept away from what changes.
+func (s *Service) vacate(r *running, slot int) error {
+	r.served.growing.Lock()
+	defer r.served.growing.Unlock()
+	return r.TakeOut(slot)
+}
+
+// givenUp says why a volume cannot leave: somebody uses it, or something is written in it that is not to be given up.
+func (s *Service) givenUp(r *running, slot int, out *control.ChangeReply, discard bool) error {
 	name := r.Name() + "/" + out.Gone
 	if s.devices.Devices()[attachID(r, slot)] != nil {
 		return &control.Error{What: fmt.Sprintf("the volume %s is attached", name), Hints: []string{"nidalo detach " + say.Quote(name)}}
@@ -81,11 +97,7 @@ func (s *Service) emptied(r *running, slot int, out *control.ChangeReply, discar
 	if !discard {
 		return &control.Error{What: fmt.Sprintf("%s is written in the volume %s", say.Size(out.Beyond), name), Hints: []string{"copy what is wanted to another volume first; -discard gives up the rest, after a question"}}
 	}
-	v, _ := r.Layout().Volume(slot)
-	if err := r.Zero(v.Start, v.Size); err != nil {
-		return person(err)
-	}
-	return person(r.Flush())
+	return nil
 }
 
 // writtenIn is how much is written in a stretch of the logical space, in bytes.

@@ -62,6 +62,7 @@ func (s *Service) lookLoop() {
 		s.goLeaving()
 		s.goWaiting()
 		s.goHandings()
+		s.goEmptying()
 		s.conditions()
 		s.checkAfter()
 		s.health()

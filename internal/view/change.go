@@ -97,6 +97,8 @@ func changeWords(c control.ChangeReply) (text []string) {
 	switch {
 	case c.Parity:
 		text = append(text, "Nothing has to be moved. The parity disk is filled by a rebuild, and counts for the margin when that is done.")
+	case c.Gone != "" && c.Beyond > 0:
+		text = append(text, "A task empties the volume first, with progress and an end time, since parity has to be worked out anew wherever other volumes have something; then its disk is taken out.")
 	case c.Moves == 0:
 		text = append(text, "Nothing has to be moved: it takes seconds.")
 	default:

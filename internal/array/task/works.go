@@ -40,6 +40,7 @@ type Site struct {
 	Alive      func() error // why nothing may be written any more, or nil
 	Say        func(kind event.Kind, disk, text string)
 	Healed     func(blocks int, stripe int64) // so many blocks of a stripe were wrong, perhaps none, and are rewritten
+	Zero       func(off, length int64) error  // makes a stretch of the logical space never-written
 	Flush      func() error                   // brings all that was written before to the members
 	Go         func(func())                   // runs until the array is closed
 	Unreadable *atomic.Int64                  // counts blocks that redundancy could not restore

@@ -41,7 +41,7 @@ func New() *Queue {
 }
 
 // order is that of kinds: what restores redundancy goes before what only looks.
-var order = []state.TaskKind{state.TaskCatchUp, state.TaskRebuild, state.TaskRetire, state.TaskCheck, state.TaskConvert, state.TaskVet, state.TaskSurface}
+var order = []state.TaskKind{state.TaskCatchUp, state.TaskRebuild, state.TaskRetire, state.TaskCheck, state.TaskConvert, state.TaskEmpty, state.TaskVet, state.TaskSurface}
 
 func (e *Entry) weight() int { return slices.Index(order, e.Kind) }
 
