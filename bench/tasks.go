@@ -263,7 +263,7 @@ func unclean(dir, place string) {
 	memory := "resident memory, 8 × 12 TB under random writes"
 	if wanted(memory) {
 		s := array(dir, "6", 8, "12TB")
-		fio(s.uri, "--rw=randwrite", "--bs=4k", "--iodepth=32", "--size=4T", "--norandommap", "--random_generator=tausworthe64", "--time_based", "--runtime=8")
+		fio(s.uri, "--rw=randwrite", "--bs=4k", "--iodepth=32", "--size=4T", "--norandommap", "--random_generator=tausworthe64", "--time_based", "--runtime=30")
 		peak := resident(s.cmd.Process.Pid)
 		s.stop()
 		add(row{Place: place, Name: memory, Ours: peak / (1 << 20), Theirs: 128 + 128, Unit: "MiB", Peer: "cache + 128", Target: 1, AtMost: true, Limit: "the cache of writes, 48 MiB of table pages, buffers in use"})

@@ -95,7 +95,7 @@ func (f *List) Put(b []byte, used *layout.Columns) {
 		return
 	}
 	f.Unlock()
-	_ = unix.Madvise(b, unix.MADV_DONTNEED)
+	giveBack(b)
 	f.Lock()
 	f.empty = append(f.empty, b)
 	f.Unlock()

@@ -1,3 +1,5 @@
+//go:build linux
+
 package buffer_test
 
 import (
@@ -7,6 +9,7 @@ import (
 	"unsafe"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"nidalo/core/layout"
 	"nidalo/internal/array/buffer"
@@ -58,4 +61,20 @@ func TestBuffersHoldNoMemoryOfEarlierUses(t *testing.T) {
 	}
 	b := list.Get(0, blocks)
 	require.Equal(t, blocks, resident(t, b), "one that was used whole keeps its memory for the next")
+}
+
+// The service has its memory locked. What a buffer had used is given back all the same.
+func TestLockedMemoryIsGivenBack(t *testing.T) {
+	if err := unix.Mlockall(unix.MCL_CURRENT | unix.MCL_FUTURE | unix.MCL_ONFAULT); err != nil {
+		t.Skip("memory cannot be locked here:", err)
+	}
+	defer func() { _ = unix.Munlockall() }()
+	list := buffer.NewList(64<<10, 16<<20)
+	var used layout.Columns
+	used.AddRun(3, 2)
+	b := list.Get(3, 2)
+	clear(b[3*layout.Block : 5*layout.Block])
+	require.Equal(t, 2, resident(t, b))
+	list.Put(b, &used)
+	require.Zero(t, resident(t, b))
 }
