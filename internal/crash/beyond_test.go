@@ -129,7 +129,12 @@ func (c *machine) allBack(_ string, n []int64) error {
 	if c.a.Condition() == state.Healthy {
 		seen("all came back from beyond the margin")
 	}
-	return c.readBroken(0, c.m.blocks)
+	err := c.readBroken(0, c.m.blocks)
+	if c.halted() { // the power went meanwhile
+		c.down()
+		return nil
+	}
+	return err
 }
 
 // giveUp has a volume whose disk is lost begin anew on a blank one.

@@ -11,6 +11,7 @@ import (
 
 	"nidalo/internal/array"
 	"nidalo/internal/env"
+	"nidalo/internal/probe"
 )
 
 // clientVerbs are what clients do, each with its stretch of the array. "watch" does some of it too, with all of the array.
@@ -220,7 +221,7 @@ func (c *machine) clientStatus(by string, n []int64) error {
 	return nil
 }
 
-// rooms are buffers to be used again, with whatever is in them: one goroutine of the machine runs at a time.
+// rooms are buffers to be used again: one goroutine of the machine runs at a time.
 var rooms [][]byte
 
 // room is a buffer of n bytes until done is called.
@@ -231,5 +232,6 @@ func room(n int64) (buf []byte, done func()) {
 	if int64(cap(buf)) < n {
 		buf = make([]byte, n)
 	}
+	probe.Soil(buf[:n]) // a read that leaves some of it as it was is noticed
 	return buf[:n], func() { rooms = append(rooms, buf) }
 }

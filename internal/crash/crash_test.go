@@ -247,7 +247,11 @@ func (s Script) changes() bool {
 
 // TestASeedRepeatsExactly: the story of a run is the same each time, and from its text too.
 func TestASeedRepeatsExactly(t *testing.T) {
-	for seed := *from; seed < *from+20; seed++ {
+	var seeds []uint64
+	for i := range uint64(20) {
+		seeds = append(seeds, *from+i)
+	}
+	for _, seed := range append(seeds, 160034441, 160034457) { // guarded sets, of which starts find batches beyond the margin
 		s := Draw(seed)
 		first, err := Run(s)
 		require.NoError(t, err, "seed %d", seed)

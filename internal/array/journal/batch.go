@@ -2,6 +2,7 @@ package journal
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 
 	"nidalo/core/layout"
@@ -56,6 +57,11 @@ type Batch struct {
 	Entries map[*member.Member]*Found
 	Lacking []*member.Member // live, involved, without a whole entry
 	Usable  bool
+}
+
+// Members are those that have an entry, by slot.
+func (b *Batch) Members() []*member.Member {
+	return slices.SortedFunc(maps.Keys(b.Entries), func(x, y *member.Member) int { return cmp.Compare(x.Slot, y.Slot) })
 }
 
 // GatherBatch judges one batch.

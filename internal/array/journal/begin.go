@@ -3,6 +3,7 @@ package journal
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 
@@ -143,7 +144,8 @@ func (j *Journal) contradicted(scans []*Scan, from, below uint64) bool {
 				}
 			}
 		}
-		for b, sums := range may {
+		for _, b := range slices.Sorted(maps.Keys(may)) {
+			sums := may[b]
 			var now [1]uint32
 			if j.host.Tables.Sums(s.M, b, now[:]) != nil {
 				break // it is on its way out

@@ -55,8 +55,8 @@ func (x *beyond) placed(b journal.Batch) {
 		return
 	}
 	lay := x.r.Roster.LayoutNow()
-	for m, e := range b.Entries {
-		for _, run := range e.Runs {
+	for _, m := range b.Members() {
+		for _, run := range b.Entries[m].Runs {
 			st, _, ok := lay.On(m.Slot, run.Start)
 			if !ok {
 				continue

@@ -2,7 +2,6 @@
 package replay
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -301,8 +300,8 @@ func (r *replaying) dropped(numbers []uint64) {
 // not read as it was before.
 func (r *replaying) unknown(b journal.Batch) {
 	r.Note(fmt.Sprintf("one of the last batches of the journals (%d) is not on %s and cannot be completed: what it changed cannot be read", b.Number, names(b.Lacking)))
-	for m, e := range b.Entries {
-		for _, run := range e.Runs {
+	for _, m := range b.Members() {
+		for _, run := range b.Entries[m].Runs {
 			r.Tables.Set(m, run.Start, run.Count, nil, record.SumLost)
 		}
 	}
@@ -332,11 +331,7 @@ func (r *replaying) aliveOr(err error) error {
 
 // place brings a batch in place.
 func (r *replaying) place(b journal.Batch) error {
-	members := make([]*member.Member, 0, len(b.Entries))
-	for m := range b.Entries {
-		members = append(members, m)
-	}
-	slices.SortFunc(members, func(x, y *member.Member) int { return cmp.Compare(x.Slot, y.Slot) })
+	members := b.Members()
 	// What a lacking member holds in these columns may look sound and be old.
 	for _, t := range r.Journal.LackingBlocks(b) {
 		for _, m := range b.Lacking {
