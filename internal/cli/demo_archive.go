@@ -13,7 +13,7 @@ func (d *demo) archive() error {
 	d.say("The scanned log books go onto disks of all sizes that stay separate, under common parity: a guarded set.")
 	d.run("lab", "pull", "B4")
 	d.run("lab", "insert", "B4", "-size", "128MiB")
-	d.run("create", "-name", "archive", "-level", "guarded", "-parity", "B6", "logbooks=B3", "maps=B4", "scans=B5")
+	d.run("create", "-name", "archive", "-level", "guarded", "-parity", "B6", "-spin-down", "20m", "logbooks=B3", "maps=B4", "scans=B5")
 	volumes := []string{"logbooks", "maps", "scans"}
 	sums := map[string][32]byte{}
 	for i, v := range volumes {
