@@ -160,9 +160,9 @@ const (
 	UnsureRowsSkipped
 	FilledBeyond
 	GivenUpParityKept
+	GapTakenForNone
 	SyncSkippedTooEarly
 	SleepsWithJournal
-	SleeperHeldAgainst
 	UnsureBelieved
 	Mistakes // how many there are
 )
@@ -205,8 +205,9 @@ var mistakes = [Mistakes]string{
 	OwedNotMarked: "own data that changes without its disk is not marked", ParityKeptBeyond: "parity of what a lost member may have counts", ParityTrustedAtStart: "a start trusts parity of what a lost member may have",
 	DroppedThoughKept: "a member that comes back keeps batches that were dropped", OwnAlwaysKept: "all that a member that comes back holds counts",
 	GivenUpParityKept: "the parity of a volume that was given up counts", UnsureRowsSkipped: "a catch-up skips what nobody has marked", FilledBeyond: "a blank disk is filled although nothing tells what it should hold",
+	GapTakenForNone:     "a batch of which nobody has anything counts, since a later one is there",
 	SyncSkippedTooEarly: "a disk that falls asleep counts as synced", SleepsWithJournal: "a member sleeps with a batch in its journal",
-	SleeperHeldAgainst: "a head that slept is held against the others", UnsureBelieved: "a page that was not compared is believed while its witness sleeps",
+	UnsureBelieved:    "a page that was not compared is believed while its witness sleeps",
 	TurnedWithEntries: "a change of layout turns with boundaries of the other way in the journals",
 	TaskNotSuperseded: "a replacement leaves the task for its slot running", CursorBeforeData: "a rebuild's cursor is saved before its data", FlushForgetsOut: "a flush does not wait for what is being destaged", ReadsOutFirst: "reads prefer what is being destaged to what came after",
 }

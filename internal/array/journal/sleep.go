@@ -74,7 +74,7 @@ func (j *Journal) wouldWake() bool {
 // claims is the first batch that may not be in place, by a member's head. One that slept says nothing of batches that it has no part in; if it
 // has none at all, it is math.MaxUint64.
 func (s *Scan) claims() uint64 {
-	if s.Head.Slept == 0 || probe.SleeperHeldAgainst.On() {
+	if s.Head.Slept == 0 {
 		return s.Head.Batch
 	}
 	first := uint64(math.MaxUint64)

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"iter"
+	"slices"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -87,6 +88,19 @@ func (x *beyond) owes() iter.Seq2[int, int64] {
 	}
 }
 
+// unseen is the first batch that may not have been committed and of which nobody here has anything. There may be one after it that others have: two are in
+// flight at a time, and the members of one may all be away but for a parity disk that does not have it yet.
+func (x *beyond) unseen() uint64 {
+	n := max(x.r.first, x.r.sure+1)
+	if probe.GapTakenForNone.On() {
+		return x.r.last + 1
+	}
+	for slices.Contains(x.r.numbers, n) {
+		n++
+	}
+	return n
+}
+
 // limit notes, for members that are not there, from which batch on their journals do not count. Whatever changes in a volume changes the parity too, so when a parity disk is
 // here, a batch of which it has nothing never happened. Without one, only those never happened that this start drops.
 func (x *beyond) limit() error {
@@ -100,7 +114,7 @@ func (x *beyond) limit() error {
 		case e.Volume != "" && !e.Condition.TakesPart():
 			away = true
 		case e.Volume == "" && m.Full():
-			void = r.last + 1
+			void = x.unseen()
 		}
 	}
 	if x.dropped > 0 {
