@@ -140,8 +140,10 @@ func (p *Patient) settleHeld(o *pending, err error, itself bool) {
 		return
 	}
 	o.settled = true
-	p.load.Operations++
-	p.load.Time += now.Sub(o.began)
+	if !now.Before(p.waking) { // while it wakes, the time says nothing of the disk
+		p.load.Operations++
+		p.load.Time += now.Sub(o.began)
+	}
 	if o.prev == nil {
 		p.oldest = o.next
 	} else {

@@ -142,3 +142,54 @@ func readFromDevices(t *testing.T) int64 {
 	t.Skip("this kernel does not count")
 	return 0
 }
+
+// sleepy is a gated disk that can be put to sleep.
+type sleepy struct {
+	*gated
+	asleep        atomic.Bool
+	syncs, writes atomic.Int64
+}
+
+func (s *sleepy) Standby() error { s.asleep.Store(true); return nil }
+func (s *sleepy) Asleep() bool   { return s.asleep.Load() }
+func (s *sleepy) Sync() error    { s.syncs.Add(1); return s.gated.Sync() }
+func (s *sleepy) WriteVec(b [][]byte, off int64) error {
+	s.writes.Add(1)
+	return s.gated.WriteVec(b, off)
+}
+
+func TestADiskThatWakesMayTakeItsTime(t *testing.T) {
+	g, _, _ := newGated(t, disk.DefaultPatience, true)
+	s := &sleepy{gated: g}
+	p := disk.NewPatient(s, disk.Patience{Read: 20 * time.Millisecond, Hung: 2 * time.Second}, func() bool { return true })
+
+	// Not while something is written; and a sync that comes while it falls asleep is done.
+	wrote := make(chan error, 1)
+	go func() { wrote <- p.WriteAt(make([]byte, 4096), 0) }()
+	require.Eventually(t, func() bool { return s.writes.Load() == 1 }, time.Second, time.Millisecond)
+	asleep, unsynced, err := p.Sleep()
+	require.NoError(t, errors.Join(unsynced, err))
+	require.False(t, asleep)
+	close(g.gate)
+	require.NoError(t, <-wrote)
+	g.gate = make(chan struct{})
+	slept, synced := make(chan bool, 1), make(chan error, 1)
+	go func() { asleep, _, _ := p.Sleep(); slept <- asleep }()
+	require.Eventually(t, func() bool { return s.syncs.Load() == 1 }, time.Second, time.Millisecond)
+	go func() { synced <- p.Sync() }()
+	require.Eventually(t, func() bool { return s.syncs.Load() == 2 }, time.Second, time.Millisecond, "it is not asleep yet")
+	close(g.gate)
+	require.NoError(t, <-synced)
+	require.True(t, <-slept)
+	require.True(t, s.Asleep())
+	require.NoError(t, p.Sync())
+	require.EqualValues(t, 2, s.syncs.Load(), "nothing is left to be synced")
+
+	// It takes longer to turn again than a disk may that hangs.
+	before := p.Load().Time
+	g.gate = make(chan struct{})
+	time.AfterFunc(2500*time.Millisecond, func() { close(g.gate) })
+	require.NoError(t, p.ReadSoon([][]byte{make([]byte, 4096)}, 0))
+	require.False(t, p.Asleep())
+	require.Equal(t, before, p.Load().Time, "that is not held against it")
+}
