@@ -198,6 +198,7 @@ func (a *Array) Close() error {
 			a.letGo()
 			return
 		}
+		a.resting.end()
 		a.tasks.StopAll()
 		err = a.Flush()
 		close(a.stop)
@@ -222,6 +223,7 @@ func (a *Array) Close() error {
 func (a *Array) Abandon() {
 	a.closing.Do(func() {
 		a.freeze(ErrStopped)
+		a.resting.end()
 		a.tasks.StopAll()
 		close(a.stop)
 		a.workers.Wait()

@@ -2,6 +2,7 @@ package array
 
 import (
 	"errors"
+	"sync"
 	"time"
 
 	"nidalo/core/record"
@@ -19,9 +20,17 @@ const gather = time.Minute
 
 // resting is what is known of members for the sake of their sleep. Only Rest uses it, from one goroutine at a time.
 type resting struct {
-	mu    env.Mutex
+	mu    env.Mutex                    // held as long as members are being put to sleep, which may take a while
 	since map[*member.Member]time.Time // when something was asked of each last
-	awake map[*member.Member]error     // those that cannot sleep, and why
+	awake sync.Map                     // by *member.Member: why it cannot sleep
+	over  bool                         // the array is being stopped
+}
+
+// end has no member put to sleep any more, and waits for one that just is.
+func (r *resting) end() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.over = true
 }
 
 // compared is how many pages are compared at a time before a disk sleeps: those of 16 GiB of data.
@@ -56,6 +65,9 @@ func (a *Array) Rest() {
 	r := &a.resting
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.over {
+		return
+	}
 	now, since := a.now(), map[*member.Member]time.Time{}
 	for _, m := range a.slots.All() {
 		last, known := r.since[m]
@@ -63,9 +75,9 @@ func (a *Array) Rest() {
 			last = now
 		}
 		since[m] = last
-		if _, cannot := r.awake[m]; !cannot && m.Live() && !m.Asleep() && now.Sub(last) >= after {
+		if _, cannot := r.awake.Load(m); !cannot && m.Live() && !m.Asleep() && now.Sub(last) >= after {
 			if _, err := a.Doze(m.Slot); errors.Is(err, member.ErrNoSleep) {
-				r.awake[m] = err
+				r.awake.Store(m, err)
 			}
 			m.Used() // what was read for it does not count
 		}
@@ -104,9 +116,10 @@ func (a *Array) Doze(slot int) (asleep bool, err error) {
 // Turning says whether the disk of a member turns, and why it does not sleep although it should; nil: it can.
 func (a *Array) Turning(slot int) (turns bool, why error) {
 	m := a.slots.At(slot)
-	a.resting.mu.Lock()
-	defer a.resting.mu.Unlock()
-	return !m.Asleep(), a.resting.awake[m]
+	if v, cannot := a.resting.awake.Load(m); cannot {
+		why = v.(error)
+	}
+	return !m.Asleep(), why
 }
 
 // destageAge is how long what was written waits in the cache.

@@ -27,7 +27,6 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 	a := &Array{cfg: cfg, stop: make(chan struct{}), emptied: emptied{some: make(chan struct{}, 1)}}
 	a.layout.Store(lay)
 	a.ranges.init()
-	a.resting.awake = map[*member.Member]error{}
 	a.anybody.a = a
 	a.name.Store(&rec.Name)
 	a.slots = member.NewSlots(lay.Members)
