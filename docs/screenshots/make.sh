@@ -113,6 +113,6 @@ for x in A1=96MiB A3=160MiB; do nidalo lab pull ${x%=*} >/dev/null; nidalo lab i
 nidalo serve 2>/dev/null & serve=$!
 sleep 1
 head -c 70M /dev/urandom >"$work/books"
-shot guarded 12 "$type; say plan -level guarded A1 A2 A3 A4 A5; say create -name archive -level guarded -parity A4 logbooks=A1 maps=A2 scans=A3 2>/dev/null | head -6; nbdcopy --flush $work/books 'nbd+unix:///archive/logbooks?socket=$NIDALO_HOME/nbd.sock'; nidalo lab pull A1 >/dev/null; nidalo lab pull A2 >/dev/null; sleep 2; say status archive"
+shot guarded 12 "$type; say plan -level guarded A1 A2 A3 A4 A5; say create -name archive -level guarded -parity A4 -spin-down 20m logbooks=A1 maps=A2 scans=A3 2>/dev/null | head -6; nbdcopy --flush $work/books 'nbd+unix:///archive/logbooks?socket=$NIDALO_HOME/nbd.sock'; nidalo lab pull A1 >/dev/null; nidalo lab pull A2 >/dev/null; sleep 2; say status archive"
 nidalo demo >"$work/demo" 2>&1
 shot demo 2 "tail -46 $work/demo"
