@@ -21,6 +21,7 @@ package array
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -263,5 +264,14 @@ func (a *Array) start() {
 	a.workers.Go(func() { a.journal.Run(a.stop) })
 	a.workers.Go(func() { a.judge.Watch(a.stop) })
 	a.workers.Go(a.giveBackLoop)
-	a.workers.Go(func() { a.judge.Compare(a.stop, a.slots.All) })
+	a.workers.Go(func() { a.judge.Compare(a.stop, a.peers) })
+}
+
+// peers are the members among which reads and writes are spread evenly: in a guarded set those with parity alone.
+func (a *Array) peers() []*member.Member {
+	lay := a.Layout()
+	return slices.DeleteFunc(a.slots.All(), func(m *member.Member) bool {
+		_, data := lay.Volume(m.Slot)
+		return data
+	})
 }

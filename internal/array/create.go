@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -27,6 +28,8 @@ type Plan struct {
 	Disks  []disk.Disk // in slot order
 	// Volumes are the names of those of a guarded set, by slot; the disks behind them have the parity.
 	Volumes []string
+	// SpinDown is the time without work after which a disk of it is put to sleep; 0: never.
+	SpinDown time.Duration
 }
 
 // Layout works out the map of the plan and each member's place without touching a disk.
@@ -91,7 +94,7 @@ func Create(p Plan, cfg Config) (*Array, error) {
 	if err != nil {
 		return nil, err
 	}
-	rec := &record.Record{Array: env.NewID(), Name: p.Name, Level: p.Level, Strip: p.Strip, Epoch: 1, EpochID: env.NewID(), Starts: 1}
+	rec := &record.Record{Array: env.NewID(), Name: p.Name, Level: p.Level, Strip: p.Strip, Epoch: 1, EpochID: env.NewID(), Starts: 1, SpinDown: int64(p.SpinDown / time.Second)}
 	if p.Level.Nested() {
 		rec.Groups = lay.Shape.Groups
 	}

@@ -18,7 +18,7 @@ import (
 // each few blocks.
 const gather = time.Minute
 
-// resting is what is known of members for the sake of their sleep. Only Rest uses it, from one goroutine at a time.
+// resting is what is known of members for the sake of their sleep.
 type resting struct {
 	mu    env.Mutex                    // held as long as members are being put to sleep, which may take a while
 	since map[*member.Member]time.Time // when something was asked of each last
@@ -26,20 +26,23 @@ type resting struct {
 	over  bool                         // the array is being stopped
 }
 
-// end has no member put to sleep any more, and waits for one that just is.
+// end ends that members are put to sleep, and waits for one that is just being put.
 func (r *resting) end() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.over = true
 }
 
-// compared is how many pages are compared at a time before a disk sleeps: those of 16 GiB of data.
-const compared = 4096
+// Before a disk sleeps, pages are compared: those of about 16 GiB of data in one call of Doze, in pieces, since a checkpoint waits for each.
+const (
+	comparedPiece  = 128
+	comparedPieces = 32
+)
 
 // MostSpinDown is the longest time after which disks may be put to sleep.
 const MostSpinDown = 7 * 24 * time.Hour
 
-// ErrNotGuarded is returned when the disks of another array are to sleep: every read and write needs several of them.
+// ErrNotGuarded is returned for other arrays: each of their reads and writes needs several disks, so none could sleep for long.
 var ErrNotGuarded = errors.New("only the disks of a guarded set sleep")
 
 // SetSpinDown says after which time a disk of which nothing was asked is put to sleep; 0: never. The record of all members has it.
@@ -99,18 +102,28 @@ func (a *Array) Doze(slot int) (asleep bool, err error) {
 		if !other.Live() || other != m && a.roster.Holder(other.Slot) != slot {
 			continue
 		}
-		all := false
-		if err := a.journal.Between(func(uint64) error {
-			all, err = a.tables.Acquaint(other, compared)
-			return err
-		}); err != nil || !all {
+		if all, err := a.acquaint(other); err != nil || !all {
 			return false, err
 		}
+	}
+	if err := a.journal.Tidy(); err != nil { // witnesses may have been told something
+		return false, err
 	}
 	if asleep, err = a.journal.Sleep(m); asleep {
 		probe.MemberSlept.Seen()
 	}
 	return asleep, err
+}
+
+// acquaint compares some more pages of a member with their witnesses, and says whether all have been by now.
+func (a *Array) acquaint(m *member.Member) (all bool, err error) {
+	for n := 0; n < comparedPieces && !all && err == nil; n++ {
+		err = a.journal.Apart(func() (err error) {
+			all, err = a.tables.Acquaint(m, comparedPiece)
+			return err
+		})
+	}
+	return all, err
 }
 
 // Turning says whether the disk of a member turns, and why it does not sleep although it should; nil: it can.

@@ -136,7 +136,7 @@ func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) 
 		return ErrNotTaken
 	}
 	if a.lostIn(off, length) != nil {
-		return ErrNotTaken // WriteAt says why; what is lost later is told by the next flush
+		return ErrNotTaken // WriteAt says why; of what is lost later the next flush tells
 	}
 	a.stats.BytesWritten.Add(length)
 	for length > 0 {

@@ -135,7 +135,7 @@ func labTurns(e *env, l *lab.Lab) error {
 		if asleep {
 			what = "sleeps"
 		}
-		e.out.Printf("%-4s %s %s   %s, woken %s\n", bay, d.Model, d.Serial, what, say.Count(int64(woken), "time", "times"))
+		e.out.Printf("%-4s %-6s  woken %-9s %s %s\n", bay, what, say.Count(int64(woken), "time", "times"), d.Model, d.Serial)
 	}
 	return nil
 }

@@ -50,11 +50,6 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 		}
 		return out, err
 	}
-	if req.SpinDown > 0 {
-		if err := a.SetSpinDown(req.SpinDown); err != nil {
-			s.opt.Log.Warn("the time after which disks sleep could not be written", "array", a.Name(), "reason", err)
-		}
-	}
 	s.begin(a)
 	s.seen.Expire()
 	for _, d := range disks {
@@ -89,7 +84,7 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 			return nil, nil, badDisk(d.Identity(), why)
 		}
 	}
-	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: arranged(disks, req), Volumes: req.Volumes}
+	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: arranged(disks, req), Volumes: req.Volumes, SpinDown: req.SpinDown}
 	disks = plan.Disks
 	lay, _, err := plan.Layout()
 	if err != nil {

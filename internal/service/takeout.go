@@ -53,7 +53,11 @@ func (s *Service) leaveSet(r *running, req control.ChangeRequest) (*control.Chan
 		}
 	}
 	if req.Spares {
-		if err := s.change(func(mem *memory) { mem.KeepFreed = append(mem.KeepFreed, m.Disk.Name()) }); err != nil {
+		if err := s.change(func(mem *memory) {
+			if !slices.Contains(mem.KeepFreed, m.Disk.Name()) {
+				mem.KeepFreed = append(mem.KeepFreed, m.Disk.Name())
+			}
+		}); err != nil {
 			return nil, err
 		}
 	}
@@ -89,7 +93,7 @@ func (s *Service) givenUp(r *running, slot int, out *control.ChangeReply, discar
 	s.mu.Unlock()
 	if clients > 0 {
 		return &control.Error{What: fmt.Sprintf("%s %s connected to the volume %s", say.Count(int64(clients), "client", "clients"), map[bool]string{true: "is", false: "are"}[clients == 1], name),
-			Hints: []string{"nidalo clients   lists them"}}
+			Hints: []string{"end them first: what is given up must not be in use"}}
 	}
 	if out.Beyond == 0 {
 		return nil

@@ -236,6 +236,11 @@ func (s *Service) volumesOf(r *running) (out []control.VolumeStatus) {
 		if vs.From = comesFrom(members, v.Slot, failed); failed {
 			vs.Unreadable = v.Size
 		}
+		s.mu.Lock()
+		if s.leaves(r, v.Slot) {
+			vs.From += "; it is being given up"
+		}
+		s.mu.Unlock()
 		if told := tells(r, v.Slot); !failed && !members[v.Slot].Condition.Counts() && told < v.Size {
 			vs.From, vs.Unreadable = "nothing: too many disks are lost", v.Size-told
 			if told > 0 {

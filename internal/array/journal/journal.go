@@ -392,15 +392,22 @@ func (j *Journal) Empty(m *member.Member) error {
 	return m.Sync()
 }
 
-// Between does something that no checkpoint is to come between, with a number that is as good as that of one.
-func (j *Journal) Between(do func(checkpoint uint64) error) error {
+// Apart does something that no checkpoint is to come between.
+func (j *Journal) Apart(do func() error) error {
 	j.ckpt.Lock()
 	defer j.ckpt.Unlock()
-	number, err := j.nextCheckpoint()
-	if err != nil {
-		return err
-	}
-	return do(number)
+	return do()
+}
+
+// Between is Apart with a number that is as good as that of a checkpoint.
+func (j *Journal) Between(do func(checkpoint uint64) error) error {
+	return j.Apart(func() error {
+		number, err := j.nextCheckpoint()
+		if err != nil {
+			return err
+		}
+		return do(number)
+	})
 }
 
 // Prepare makes a disk an empty member but for its record: nothing written, nothing in the journal.

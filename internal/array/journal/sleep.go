@@ -46,7 +46,7 @@ func (j *Journal) Sleep(m *member.Member) (asleep bool, err error) {
 	return m.Sleep()
 }
 
-// Tidy makes a checkpoint if there is something for one to do, and it wakes nobody.
+// Tidy makes a checkpoint if there is anything to be written and no member has to wake for it.
 func (j *Journal) Tidy() error {
 	j.mu.Lock()
 	live := slices.ContainsFunc(j.host.Slots.All(), func(m *member.Member) bool { return m.Live() && m.Ring.Live > 0 })

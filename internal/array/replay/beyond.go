@@ -10,8 +10,8 @@ import (
 	"nidalo/internal/probe"
 )
 
-// beyond is what a start does besides with the journals of a guarded set that lacks members, see journal/beyond.go. The last batches of a member that is not
-// there, as many as may be in flight, it may lack. Where the others cannot tell what it has of them, their own data counts, and the parity does not.
+// beyond is what a start does besides with the journals of a guarded set that lacks members, see journal/beyond.go. A member that is not there may lack its
+// last batches, as many as may be in flight. Where the others cannot tell what it has of them, their own data counts, and the parity does not.
 type beyond struct {
 	r        *replaying
 	doubtful map[uint64]uint64 // by batch: bit per slot, of those that are not there and may lack it
@@ -88,8 +88,8 @@ func (x *beyond) owes() iter.Seq2[int, int64] {
 	}
 }
 
-// unseen is the first batch that may not have been committed and of which nobody here has anything. There may be one after it that others have: two are in
-// flight at a time, and the members of one may all be away but for a parity disk that does not have it yet.
+// unseen is the first batch that may not have been committed and of which no member here has an entry. A later one may be here all the same: two are in
+// flight at a time, and the only member of the first that is here may be a parity disk that it had not reached.
 func (x *beyond) unseen() uint64 {
 	n := max(x.r.first, x.r.sure+1)
 	if probe.GapTakenForNone.On() {

@@ -3,6 +3,7 @@ package table
 import (
 	"fmt"
 	"sync"
+	"sync/atomic"
 
 	"nidalo/core/event"
 	"nidalo/core/layout"
@@ -19,8 +20,10 @@ import (
 //
 // Rejected: what a witness that sleeps is to say waits in memory. A crash forgets it, and a member that was set back at that moment is not noticed.
 
-// later is what is known of pages whose witnesses may sleep. It takes a bit for each checksum page that was written, of which one is about 4 MiB.
+// later is what is known of pages whose witnesses may sleep. It takes a bit for each checksum page, of which one is for about 4 MiB, and nothing where no
+// disk is put to sleep.
 type later struct {
+	on    atomic.Bool // pages were compared for that
 	mu    env.Mutex
 	known sync.Map                         // by pageKey: record.Witness of map pages, as they were when they were compared or written last
 	sure  map[chunkKey]*[chunkWords]uint64 // bits of checksum pages
@@ -62,6 +65,9 @@ func (t *Tables) isSure(key pageKey) bool {
 
 // setSure notes that a checksum page was compared as it is on its disk now, or is not what it was.
 func (t *Tables) setSure(key pageKey, yes bool) {
+	if !t.later.on.Load() {
+		return
+	}
 	t.later.mu.Lock()
 	defer t.later.mu.Unlock()
 	c, word, mask := sureBit(key)
@@ -89,9 +95,10 @@ func (t *Tables) setBack(m *member.Member) {
 	}
 }
 
-// Acquaint has the pages of a member compared with their witnesses, some of them, and says whether all are by now. No checkpoint may be under way.
-// The map pages are in memory then, and stay there while the member sleeps.
+// Acquaint compares some more pages of a member with their witnesses, and says whether all have been by now. No checkpoint may be under way. The
+// member's map pages are in memory then, and stay there while it sleeps.
 func (t *Tables) Acquaint(m *member.Member, some int) (all bool, err error) {
+	t.later.on.Store(true)
 	for number := range m.Place().Pages(record.MapPage) {
 		key := pageKey{m.Key, record.MapPage, number}
 		p, err := t.get(m, record.MapPage, number)
@@ -137,37 +144,42 @@ func (t *Tables) isDirty(key pageKey) bool {
 // noPage is beyond the number of every page.
 const noPage = 1 << 60
 
-// compare holds a checksum page, as it is on its disk, against its witness.
+// compare holds a checksum page, as it is on its disk, against its witness. What is wrong with the page is seen to as with any that is read.
 func (t *Tables) compare(m *member.Member, number int64) error {
 	buf := make([]byte, layout.Block)
 	if err := m.Disk.ReadAt(buf, m.Place().PageAt(record.SumPage, number)); err != nil {
 		if m.ReadProblem(err); !m.Live() || member.Late(err) {
 			return err
 		}
-		return nil // whoever reads it sees to that
+		return nil // the next reader restores it
 	}
 	newest, oldest, err := record.CheckPage(buf, record.SumPage, m.Tag, number)
 	if err != nil {
-		return nil // so here
+		return nil // the same
 	}
 	h, page, at := t.witnessAt(m, record.SumPage, number)
 	w, err := t.entry(h, page, at, m.Tag)
 	if err != nil {
 		return err
 	}
-	if !older(record.PageSumOf(buf), newest, oldest, w) {
+	if !older(record.PageSumOf(buf), newest, oldest, w) && oldest == newest && w.Checkpoint >= newest {
 		t.setSure(pageKey{m.Key, record.SumPage, number}, true)
 		return nil
 	}
-	p, err := t.get(m, record.SumPage, number) // one that is read now is accused
+	// It is older than its witness, or torn, or a crash came before the witness was written. One that is read now is accused, or its witness is told.
+	p, err := t.get(m, record.SumPage, number)
 	if err != nil {
 		return err
 	}
-	if p.number > newest { // what is in memory is right, and the disk did not write it
+	defer t.put(p)
+	switch {
+	case p.number > newest: // what is in memory is right, and the disk did not write it
 		t.setBack(m)
 		t.setDirty(p)
+	case p.number == newest && w.Checkpoint < newest:
+		t.testify(p)
+		t.setSure(p.key, true)
 	}
-	t.put(p)
 	return nil
 }
 

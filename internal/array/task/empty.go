@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"nidalo/core/layout"
-	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/env"
 )
@@ -42,8 +41,8 @@ func (w *Works) empty(t *Task, slot int, v layout.Volume, at int64) error {
 		if err := w.host.Alive(); err != nil {
 			return err
 		}
-		if w.host.Slots.At(slot).Condition() != record.Active {
-			return errors.New("its disk does not work as it should any more")
+		if !w.host.Slots.At(slot).Condition().Counts() {
+			return errors.New("its disk was lost")
 		}
 		n := min(emptyPiece, v.Size-at)
 		if err := w.host.Zero(v.Start+at, n); err != nil {
