@@ -53,11 +53,7 @@ func (s *Service) leaveSet(r *running, req control.ChangeRequest) (*control.Chan
 		}
 	}
 	if req.Spares {
-		if err := s.change(func(mem *memory) {
-			if !slices.Contains(mem.KeepFreed, m.Disk.Name()) {
-				mem.KeepFreed = append(mem.KeepFreed, m.Disk.Name())
-			}
-		}); err != nil {
+		if err := s.willBeSpare(m.Disk.Name()); err != nil {
 			return nil, err
 		}
 	}
@@ -73,6 +69,15 @@ func (s *Service) leaveSet(r *running, req control.ChangeRequest) (*control.Chan
 		return nil, person(err)
 	}
 	return out, s.change(func(m *memory) { delete(m.Emptying, r.ID().String()) })
+}
+
+// willBeSpare notes that a disk is to be a hot spare once it is freed.
+func (s *Service) willBeSpare(name string) error {
+	return s.change(func(m *memory) {
+		if !slices.Contains(m.KeepFreed, name) {
+			m.KeepFreed = append(m.KeepFreed, name)
+		}
+	})
 }
 
 // vacate takes a member out, with clients kept away from what changes.
