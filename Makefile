@@ -70,7 +70,7 @@ crash:
 # A Linux guest with real disks on real drivers. The first run makes its images of Debian's packages, which takes a minute.
 # vm is the short set, test-vm all of it. NIDALO_VM_KERNEL boots another kernel, test-vm two of them.
 vm: tools
-	$(GO) test -count 1 -timeout 20m ./test/vm
+	$(GO) test -count 1 -timeout 45m ./test/vm
 
 test-vm: tools
 	for kernel in linux-image-amd64 linux-image-6.12-amd64; do NIDALO_VM=all NIDALO_VM_KERNEL=$$kernel $(GO) test -count 1 -timeout 60m -v ./test/vm || exit 1; done
