@@ -2,6 +2,7 @@ package nbd
 
 import (
 	"bufio"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +17,7 @@ type Client struct {
 	nc      net.Conn
 	in      *bufio.Reader
 	size    int64
+	flags   uint16
 	name    string
 	writing sync.Mutex // of requests to the connection
 
@@ -28,7 +30,7 @@ type Client struct {
 
 // call is one request on its way.
 type call struct {
-	in   []byte // where the data of a read goes
+	in   [][]byte // where the data of a read goes
 	done chan error
 }
 
@@ -38,25 +40,89 @@ var ErrBroken = errors.New("the connection broke")
 // greeting bounds the handshake.
 const greeting = 10 * time.Second
 
+// RefusedError is what a server says when it does not give an export.
+type RefusedError struct{ Why string }
+
+func (r RefusedError) Error() string { return "refused: " + r.Why }
+
 // Dial connects to the export of the given name at a Unix socket or TCP address.
 func Dial(network, address, name string) (*Client, error) {
-	nc, err := net.DialTimeout(network, address, greeting)
+	return Dialer{Network: network, Address: address}.Dial(name)
+}
+
+// Dialer is how exports of a server are reached.
+type Dialer struct {
+	Network, Address string
+	TLS              *tls.Config   // nil: not encrypted
+	Patience         time.Duration // for the handshake; 0: ten seconds
+	Control          net.Dialer    // how the connection is made
+}
+
+// Dial connects to an export. A server that does not give it is a RefusedError.
+func (d Dialer) Dial(name string) (*Client, error) {
+	patience := d.Patience
+	if patience <= 0 {
+		patience = greeting
+	}
+	until := time.Now().Add(patience)
+	d.Control.Deadline = until
+	nc, err := d.Control.Dial(d.Network, d.Address)
 	if err != nil {
 		return nil, err
 	}
 	enlarge(nc)
 	c := &Client{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), name: name, waiting: map[uint64]*call{}, down: make(chan struct{})}
-	_ = nc.SetDeadline(time.Now().Add(greeting))
-	if err := c.greet(name); err != nil {
+	_ = nc.SetDeadline(until)
+	if err := c.greet(name, d.TLS); err != nil {
 		_ = nc.Close()
-		return nil, fmt.Errorf("export %q at %s: %w", name, address, err)
+		return nil, fmt.Errorf("export %q at %s: %w", name, d.Address, err)
 	}
-	_ = nc.SetDeadline(time.Time{})
+	_ = c.nc.SetDeadline(time.Time{})
 	go c.receive()
 	return c, nil
 }
 
-func (c *Client) greet(name string) error {
+// encrypt has the handshake go on encrypted.
+func (c *Client) encrypt(settings *tls.Config) error {
+	buf := be.AppendUint64(nil, magicOption)
+	buf = be.AppendUint32(buf, optStartTLS)
+	buf = be.AppendUint32(buf, 0)
+	if _, err := c.nc.Write(buf); err != nil {
+		return err
+	}
+	kind, body, err := c.optionReply()
+	switch {
+	case err != nil:
+		return err
+	case kind != repAck:
+		return fmt.Errorf("the server does not encrypt: %.200q", body)
+	case c.in.Buffered() != 0:
+		return errors.New("data before encryption began")
+	}
+	secure := tls.Client(c.nc, settings)
+	if err := secure.Handshake(); err != nil {
+		return fmt.Errorf("encryption: %w", err)
+	}
+	c.nc, c.in = secure, bufio.NewReaderSize(secure, 64<<10)
+	return nil
+}
+
+// optionReply reads one reply to an option.
+func (c *Client) optionReply() (kind uint32, body []byte, err error) {
+	var head [20]byte
+	if _, err := io.ReadFull(c.in, head[:]); err != nil {
+		return 0, nil, err
+	}
+	kind, length := be.Uint32(head[12:]), be.Uint32(head[16:])
+	if be.Uint64(head[:]) != magicReply || length > maxOption {
+		return 0, nil, errors.New("malformed reply to an option")
+	}
+	body = make([]byte, length)
+	_, err = io.ReadFull(c.in, body)
+	return kind, body, err
+}
+
+func (c *Client) greet(name string, settings *tls.Config) error {
 	var hello [18]byte
 	if _, err := io.ReadFull(c.in, hello[:]); err != nil {
 		return err
@@ -64,8 +130,15 @@ func (c *Client) greet(name string) error {
 	if be.Uint64(hello[:]) != magicInit || be.Uint64(hello[8:]) != magicOption || be.Uint16(hello[16:])&flagFixedNewstyle == 0 {
 		return errors.New("not a server of the fixed newstyle protocol")
 	}
-	buf := be.AppendUint32(nil, flagFixedNewstyle|flagNoZeroes)
-	buf = be.AppendUint64(buf, magicOption)
+	if _, err := c.nc.Write(be.AppendUint32(nil, flagFixedNewstyle|flagNoZeroes)); err != nil {
+		return err
+	}
+	if settings != nil {
+		if err := c.encrypt(settings); err != nil {
+			return err
+		}
+	}
+	buf := be.AppendUint64(nil, magicOption)
 	buf = be.AppendUint32(buf, optGo)
 	buf = be.AppendUint32(buf, uint32(4+len(name)+4))
 	buf = be.AppendUint32(buf, uint32(len(name)))
@@ -76,22 +149,14 @@ func (c *Client) greet(name string) error {
 		return err
 	}
 	for {
-		var head [20]byte
-		if _, err := io.ReadFull(c.in, head[:]); err != nil {
-			return err
-		}
-		kind, length := be.Uint32(head[12:]), be.Uint32(head[16:])
-		if be.Uint64(head[:]) != magicReply || length > maxOption {
-			return errors.New("malformed reply to an option")
-		}
-		body := make([]byte, length)
-		if _, err := io.ReadFull(c.in, body); err != nil {
+		kind, body, err := c.optionReply()
+		if err != nil {
 			return err
 		}
 		switch {
-		case kind == repInfo && length >= 12 && be.Uint16(body) == infoExport:
-			c.size = int64(be.Uint64(body[2:]))
-		case kind == repInfo && length >= 2 && be.Uint16(body) == infoName:
+		case kind == repInfo && len(body) >= 12 && be.Uint16(body) == infoExport:
+			c.size, c.flags = int64(be.Uint64(body[2:])), be.Uint16(body[10:])
+		case kind == repInfo && len(body) >= 2 && be.Uint16(body) == infoName:
 			c.name = string(body[2:])
 		case kind == repInfo:
 		case kind == repAck:
@@ -100,10 +165,13 @@ func (c *Client) greet(name string) error {
 			}
 			return nil
 		default:
-			return fmt.Errorf("refused: %.200s", body)
+			return RefusedError{fmt.Sprintf("%.200s", body)}
 		}
 	}
 }
+
+// ReadOnly says whether nothing can be written to the export.
+func (c *Client) ReadOnly() bool { return c.flags&txReadOnly != 0 }
 
 // Size is the size of the export in bytes, when the connection was made.
 func (c *Client) Size() int64 { return c.size }
@@ -115,20 +183,33 @@ func (c *Client) Name() string { return c.name }
 func (c *Client) Down() <-chan struct{} { return c.down }
 
 // ReadAt reads all of p.
-func (c *Client) ReadAt(p []byte, off int64) error { return c.do(cmdRead, 0, off, len(p), nil, p) }
+func (c *Client) ReadAt(p []byte, off int64) error { return c.ReadVec([][]byte{p}, off) }
+
+// ReadVec reads one stretch into several buffers, in order. The buffers are its own until it returns, whatever it returns.
+func (c *Client) ReadVec(bufs [][]byte, off int64) error {
+	return c.do(cmdRead, 0, off, total(bufs), nil, bufs)
+}
 
 // WriteAt writes all of p.
-func (c *Client) WriteAt(p []byte, off int64) error { return c.do(cmdWrite, 0, off, len(p), p, nil) }
+func (c *Client) WriteAt(p []byte, off int64) error { return c.WriteVec([][]byte{p}, off) }
+
+// WriteVec writes several buffers to one stretch, in order.
+func (c *Client) WriteVec(bufs [][]byte, off int64) error {
+	return c.do(cmdWrite, 0, off, total(bufs), bufs, nil)
+}
 
 // WriteDurable is WriteAt that returns when the data is durable (forced unit access).
 func (c *Client) WriteDurable(p []byte, off int64) error {
-	return c.do(cmdWrite, cmdFlagFUA, off, len(p), p, nil)
+	return c.do(cmdWrite, cmdFlagFUA, off, len(p), [][]byte{p}, nil)
 }
 
 // Zero makes a range read as zeros.
 func (c *Client) Zero(off int64, length int) error {
 	return c.do(cmdWriteZeroes, 0, off, length, nil, nil)
 }
+
+// Trim forgets what a range holds; what it reads as then is not said.
+func (c *Client) Trim(off int64, length int) error { return c.do(cmdTrim, 0, off, length, nil, nil) }
 
 // Flush makes what was written durable.
 func (c *Client) Flush() error { return c.do(cmdFlush, 0, 0, 0, nil, nil) }
@@ -143,6 +224,13 @@ func (c *Client) Close() error {
 	return nil
 }
 
+func total(bufs [][]byte) (n int) {
+	for _, b := range bufs {
+		n += len(b)
+	}
+	return n
+}
+
 func head(kind, flags uint16, cookie uint64, off int64, length int) []byte {
 	buf := be.AppendUint32(make([]byte, 0, 28), magicRequest)
 	buf = be.AppendUint16(buf, flags)
@@ -152,7 +240,7 @@ func head(kind, flags uint16, cookie uint64, off int64, length int) []byte {
 	return be.AppendUint32(buf, uint32(length))
 }
 
-func (c *Client) do(kind, flags uint16, off int64, length int, out, in []byte) error {
+func (c *Client) do(kind, flags uint16, off int64, length int, out, in [][]byte) error {
 	this := &call{in: in, done: make(chan error, 1)}
 	c.mu.Lock()
 	if c.broken != nil {
@@ -164,17 +252,30 @@ func (c *Client) do(kind, flags uint16, off int64, length int, out, in []byte) e
 	c.waiting[cookie] = this
 	c.mu.Unlock()
 
-	v := net.Buffers{head(kind, flags, cookie, off, length)}
-	if len(out) > 0 {
-		v = append(v, out)
-	}
+	v := append(net.Buffers{head(kind, flags, cookie, off, length)}, out...)
 	c.writing.Lock()
-	_, err := v.WriteTo(c.nc)
+	err := c.send(v)
 	c.writing.Unlock()
 	if err != nil {
 		c.fail(err)
 	}
 	return <-this.done
+}
+
+// send writes all buffers, in one go where that is worth it.
+func (c *Client) send(v net.Buffers) error {
+	if _, encrypted := c.nc.(*tls.Conn); encrypted && len(v) > 1 {
+		// Each write is at least one record, so a head goes with what follows it.
+		if n := total(v); n <= 16<<10 {
+			one := make([]byte, 0, n)
+			for _, b := range v {
+				one = append(one, b...)
+			}
+			v = net.Buffers{one}
+		}
+	}
+	_, err := v.WriteTo(c.nc)
+	return err
 }
 
 // receive hands replies to the callers that wait for them.
@@ -198,8 +299,8 @@ func (c *Client) receive() {
 			return
 		}
 		err := answered(be.Uint32(head[4:]))
-		if err == nil && len(this.in) > 0 {
-			if _, broken := io.ReadFull(c.in, this.in); broken != nil {
+		for i := 0; err == nil && i < len(this.in); i++ {
+			if _, broken := io.ReadFull(c.in, this.in[i]); broken != nil {
 				c.fail(broken)
 				this.done <- c.broken
 				return

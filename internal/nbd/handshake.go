@@ -111,6 +111,9 @@ func (c *conn) startTLS(body []byte) error {
 		return fmt.Errorf("encryption: %w", err)
 	}
 	c.nc, c.secured, c.structured, c.allocation = secure, true, false, false
+	if name := nameOf(secure.ConnectionState().PeerCertificates); name != "" {
+		c.peer = certified + name + " at " + c.peer
+	}
 	c.in = bufio.NewReaderSize(secure, 64<<10)
 	return nil
 }

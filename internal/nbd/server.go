@@ -4,13 +4,16 @@ import (
 	"bufio"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"io"
 	"log/slog"
 	"net"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode"
 
 	"golang.org/x/sync/semaphore"
 )
@@ -56,6 +59,11 @@ type DurableWriter interface {
 	WriteDurable(p []byte, off int64) error
 }
 
+// Trimmer is an Export that tells what clients trim from what they zero: it need not read as zeros.
+type Trimmer interface {
+	Trim(off, length int64) error
+}
+
 // Named is an Export with a name of its own, which clients that ask are told instead of the one they came with.
 type Named interface{ CanonicalName() string }
 
@@ -75,7 +83,8 @@ var (
 type Exports interface {
 	Names() []string
 	// Open returns an export and what to call when the client is done with it. Connections with the same peer are of one
-	// client: the protocol lets it write on one of them and flush on another.
+	// client: the protocol lets it write on one of them and flush on another. A client that showed a certificate is
+	// Certified with the first name in it.
 	Open(name, peer string) (Export, func(), error)
 }
 
@@ -213,6 +222,31 @@ func peerOf(nc net.Conn) string {
 		return ""
 	}
 	return "host " + host
+}
+
+// certified begins the peer of a client that showed a certificate.
+const certified = "certificate "
+
+// Certified is the name in the certificate that a peer showed, and whether it showed any.
+func Certified(peer string) (name string, ok bool) {
+	rest, ok := strings.CutPrefix(peer, certified)
+	name, _, _ = strings.Cut(rest, " ")
+	return name, ok
+}
+
+// nameOf is the name that a certificate is for: the first of a host in it, or its common name. One with a blank in it is none.
+func nameOf(certs []*x509.Certificate) string {
+	if len(certs) == 0 {
+		return ""
+	}
+	name := certs[0].Subject.CommonName
+	if names := certs[0].DNSNames; len(names) > 0 {
+		name = names[0]
+	}
+	if strings.ContainsFunc(name, unicode.IsSpace) {
+		return ""
+	}
+	return name
 }
 
 // socketBuffer is what we would like a connection to hold on its way: a few replies, so that client and server seldom

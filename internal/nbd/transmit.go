@@ -301,7 +301,11 @@ func (c *conn) serve(r request) error {
 	case cmdFlush:
 		err = c.export.Flush()
 	case cmdTrim, cmdWriteZeroes:
-		err = c.export.Zero(off, length)
+		if x, trims := c.export.(Trimmer); trims && r.kind == cmdTrim {
+			err = x.Trim(off, length)
+		} else {
+			err = c.export.Zero(off, length)
+		}
 	}
 	if err == nil && durable {
 		err = c.export.FlushRange(off, length)
