@@ -86,7 +86,11 @@ const (
 	DiskReplaced        Kind = "disk-replaced"    // with everything that arrays have on it
 	DiskHot             Kind = "disk-hot"
 	DiskCool            Kind = "disk-cool"
-	DiskLink            Kind = "disk-link"    // its link has errors
+	DiskLink            Kind = "disk-link"       // its link has errors
+	DiskLent            Kind = "disk-lent"       // to other hosts
+	DiskTakenBack       Kind = "disk-taken-back" // it is lent no more
+	HostAway            Kind = "host-away"       // that lends disks to this one: it does not answer
+	HostBack            Kind = "host-back"
 	DisksListed         Kind = "disks-listed" // they can be listed again
 	DisksNotListed      Kind = "disks-not-listed"
 	DescriptorsShort    Kind = "descriptors-short" // this process may not open more files
@@ -111,7 +115,7 @@ const (
 
 // grave is the kinds that are more than information.
 var grave = map[Kind]Severity{
-	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, VolumeGivenUp: Warning, MemberNotFreed: Warning, ChangeNotBegun: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning,
+	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, VolumeGivenUp: Warning, MemberNotFreed: Warning, ChangeNotBegun: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning, HostAway: Warning,
 	Exposed: Critical, Partial: Critical, VolumeLost: Critical, Failed: Critical, ArrayFailed: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
 }
 

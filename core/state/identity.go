@@ -14,7 +14,8 @@ type Identity struct {
 	Bay    string `json:"bay,omitempty"`
 	Model  string `json:"model,omitempty"`
 	Serial string `json:"serial,omitempty"`
-	On     string `json:"-"` // of a file, the file system that it lies on; empty: not known
+	Host   string `json:"host,omitempty"` // that lends it; empty: it is this one's own
+	On     string `json:"-"`              // of a file, the file system that it lies on; empty: not known
 }
 
 // String names the disk by bay, model and serial where it has them.

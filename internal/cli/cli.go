@@ -18,6 +18,7 @@ import (
 
 	"nidalo/core/say"
 	"nidalo/internal/control"
+	"nidalo/internal/remote"
 	"nidalo/internal/service"
 	"nidalo/internal/view"
 )
@@ -98,7 +99,7 @@ func groups() []group {
 		{"Make an array and use it", []command{planCommand, createCommand, serveCommand, attachCommand, detachCommand, startCommand, stopCommand, renameCommand}},
 		{"Change an array in use", []command{growCommand, convertCommand, shrinkCommand}},
 		{"When a disk fails, or is about to", []command{mayPullCommand, exchangeCommand, locateCommand, replaceCommand, retireCommand, failCommand, rescueCommand}},
-		{"Keep arrays sound", []command{checkCommand, scheduleCommand, spareCommand, vetCommand, surfaceCommand, paceCommand, spinDownCommand, pauseCommand, continueCommand, cancelCommand, alertsCommand, acknowledgeCommand}},
+		{"Keep arrays sound", []command{checkCommand, scheduleCommand, spareCommand, vetCommand, surfaceCommand, lendCommand, paceCommand, spinDownCommand, pauseCommand, continueCommand, cancelCommand, alertsCommand, acknowledgeCommand}},
 		{"Let go of what disks hold", []command{eraseCommand, chooseCommand, dissolveCommand}},
 		{"Try and learn", []command{demoCommand, labCommand, fitCommand, helpCommand, versionCommand, keeperCommand}},
 	}
@@ -231,7 +232,7 @@ func (e *env) disks(c *control.Control, names ...string) ([]string, error) {
 	out := slices.Clone(names)
 	var known []control.DiskInfo
 	for i, name := range names {
-		if name == "" || filepath.IsAbs(name) {
+		if name == "" || filepath.IsAbs(name) || remote.Is(name) {
 			continue
 		}
 		path, err := filepath.Abs(name)

@@ -20,6 +20,7 @@ type labOptions struct {
 	pending, reallocated                   int64
 	temperature                            float64
 	seed                                   uint64
+	serials                                int
 }
 
 var labCommand = command{name: "lab", usage: "new|pull|insert|damage|turns|clock …", short: "a simulated enclosure to try everything with", least: 1, most: 2,
@@ -47,6 +48,7 @@ bytes of the disk.`,
 	with: func(e *env, f *flag.FlagSet) action {
 		o := &labOptions{}
 		f.IntVar(&o.bays, "bays", 8, "new: how many bays")
+		f.IntVar(&o.serials, "serials", 193, "new: the `NUMBER` in the serial of the first disk; labs on several hosts have other disks")
 		f.StringVar(&o.size, "size", "256MiB", "new, insert: the `SIZE` of new disks")
 		f.StringVar(&o.disk, "disk", "", "insert: the `SERIAL` of a disk in the drawer")
 		f.StringVar(&o.bad, "unreadable", "", "damage: how many random blocks, or `PLACES`")
@@ -87,7 +89,7 @@ func (o *labOptions) run(e *env, args []string) error {
 		if bay != "" {
 			return usageError{"lab new takes no bay"}
 		}
-		if err := l.New(o.bays, size); err != nil {
+		if err := l.NewFrom(o.serials, o.bays, size); err != nil {
 			return err
 		}
 		e.out.Printf("A lab of %d bays with a blank disk of %s each.\n", o.bays, say.Size(size))

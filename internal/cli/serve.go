@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -94,6 +95,9 @@ func (o *serveOptions) run(e *env) error {
 		if _, err := tlsSettings(cfg.Listen.TLS); err != nil {
 			return err
 		}
+		if _, _, err := cfg.LendAt(); err != nil {
+			return err
+		}
 		e.out.Printf("%s is right.\n", filepath.Join(e.home, service.ConfigName))
 		return nil
 	}
@@ -108,7 +112,7 @@ func (o *serveOptions) run(e *env) error {
 	log := slog.New(slog.NewTextHandler(e.err.Out, &slog.HandlerOptions{Level: level}))
 	at := &ears{home: e.home}
 	defer at.close()
-	if err := at.openNetwork(cmp.Or(o.listen, cfg.Listen.TCP), cfg.Listen); err != nil {
+	if err := at.openNetwork(cmp.Or(o.listen, cfg.Listen.TCP), cfg); err != nil {
 		return err
 	}
 	// Mostly table pages live long on the heap, so a tight heap costs little and keeps memory within bounds. A heap with few pages would be
@@ -136,12 +140,13 @@ func (o *serveOptions) run(e *env) error {
 	}
 	blocks := nbd.NewServer(s, log)
 	failed := at.serve(s, blocks, cfg.Listen.Budget(), log)
+	lent := at.lend(s, failed, log)
 	log.Info("serving", "home", e.home, "arrays", len(s.Names()), "socket", at.path("nbd.sock"))
 	notify(log, daemon.SdNotifyReady)
 	alive := watchdog(s, log)
 	defer alive()
 	err = attend(s, stop, reload, failed, log)
-	return errors.Join(err, shut(s, at, blocks, stop, log))
+	return errors.Join(err, shut(s, at, blocks, lent, stop, log))
 }
 
 // attend reads the configuration again when it is asked to, until the service is to stop; then it returns why, if a listener failed.
@@ -167,7 +172,7 @@ func attend(s *service.Service, stop, reload <-chan os.Signal, failed <-chan err
 }
 
 // shut ends a service in order: users of attached arrays first, then clients, then the arrays. A second signal ends it at once.
-func shut(s *service.Service, at *ears, blocks *nbd.Server, stop chan os.Signal, log *slog.Logger) error {
+func shut(s *service.Service, at *ears, blocks *nbd.Server, lent func(), stop chan os.Signal, log *slog.Logger) error {
 	notify(log, daemon.SdNotifyStopping)
 	s.AwaitUnused(closedBy(stop))
 	go func() {
@@ -178,6 +183,7 @@ func shut(s *service.Service, at *ears, blocks *nbd.Server, stop chan os.Signal,
 	began := time.Now()
 	at.close()
 	blocks.Close()
+	lent()
 	if err := s.Close(); err != nil {
 		return err
 	}
@@ -189,6 +195,8 @@ func shut(s *service.Service, at *ears, blocks *nbd.Server, stop chan os.Signal,
 type ears struct {
 	home                    string
 	door                    *door
+	loans                   net.Listener // where disks are lent
+	encrypted               *tls.Config
 	metrics                 net.Listener
 	data, looking, commands net.Listener
 	closing                 sync.Once
@@ -197,11 +205,39 @@ type ears struct {
 func (at *ears) path(name string) string { return filepath.Join(at.home, name) }
 
 // openNetwork opens what is on the network, before anything else is touched.
-func (at *ears) openNetwork(plain string, l service.Listen) (err error) {
-	if at.door, err = openDoor(plain, l.TLS); err == nil && l.Metrics != "" {
-		at.metrics, err = listenLoopback(l.Metrics)
+func (at *ears) openNetwork(plain string, cfg service.Config) (err error) {
+	if at.door, err = openDoor(plain, cfg.Listen.TLS); err == nil && cfg.Listen.Metrics != "" {
+		at.metrics, err = listenLoopback(cfg.Listen.Metrics)
 	}
+	if err != nil {
+		return err
+	}
+	address, settings, err := cfg.LendAt()
+	if err != nil || address == "" {
+		return err
+	}
+	at.encrypted = settings
+	// A host that went without a word has its sessions ended soon, so that another run of it gets its disks.
+	l := net.ListenConfig{KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: 5 * time.Second, Interval: 5 * time.Second, Count: 3}}
+	at.loans, err = l.Listen(context.Background(), "tcp", address)
 	return err
+}
+
+// lend begins to serve disks to other hosts, if that is asked for; done ends it.
+func (at *ears) lend(s *service.Service, failed chan<- error, log *slog.Logger) (done func()) {
+	if at.loans == nil {
+		return func() {}
+	}
+	loans := nbd.NewServer(s.Lent(), log)
+	go func() {
+		if at.encrypted != nil {
+			failed <- loans.ServeTLS(at.loans, nbd.Budget{}, at.encrypted)
+		} else {
+			failed <- loans.Serve(at.loans, nbd.Budget{})
+		}
+	}()
+	log.Info("lending disks", "address", at.loans.Addr().String(), "encrypted", at.encrypted != nil)
+	return loans.Close
 }
 
 // openSockets opens the sockets in the home, for a group each.
@@ -222,8 +258,8 @@ func (at *ears) openSockets(group, looks string) (err error) {
 }
 
 // serve begins to answer, and returns where listeners tell that they have failed.
-func (at *ears) serve(s *service.Service, blocks *nbd.Server, budget nbd.Budget, log *slog.Logger) <-chan error {
-	failed := make(chan error, 6)
+func (at *ears) serve(s *service.Service, blocks *nbd.Server, budget nbd.Budget, log *slog.Logger) chan error {
+	failed := make(chan error, 7)
 	if at.looking != nil {
 		go func() { failed <- control.Serve(at.looking, control.Looking(s.Control(), log)) }()
 	}
@@ -251,8 +287,10 @@ func (at *ears) close() {
 				_ = os.Remove(one.path)
 			}
 		}
-		if at.metrics != nil {
-			_ = at.metrics.Close()
+		for _, one := range []net.Listener{at.metrics, at.loans} {
+			if one != nil {
+				_ = one.Close()
+			}
 		}
 		if at.door != nil {
 			at.door.close()

@@ -45,6 +45,7 @@ type Control struct {
 	Exchange    func(ExchangeRequest) (*exchange.Exchange, error) `call:"exchange"`
 	SetPace     func(PaceRequest) ([]PaceReply, error)            `call:"pace"`
 	SpinDown    func(SpinDownRequest) ([]ArrayStatus, error)      `call:"spin-down"`
+	Lend        func(LendRequest) (*LendReply, error)             `call:"lend"`
 	Steer       func(SteerRequest) error                          `call:"steer"`
 	Locate      func(LocateRequest) (*LocateReply, error)         `call:"locate"`
 	Inspect     func(disks []string) (*InspectReply, error)       `call:"inspect"`

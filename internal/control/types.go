@@ -253,12 +253,13 @@ type MemberStatus struct {
 	WriteErrors    uint64     `json:"write_errors"`
 	ChecksumErrors uint64     `json:"checksum_errors"`
 	Since          *time.Time `json:"since,omitempty"`
-	NeedSize       int64      `json:"need_bytes,omitempty"` // of a replacement, when one is wanted
-	Sleeps         bool       `json:"sleeps,omitempty"`     // it was put to sleep, and nothing was asked of it since
-	NoSleep        string     `json:"no_sleep,omitempty"`   // why it cannot be, although it should
-	Moved          int64      `json:"moved_bytes"`          // read and written since its disk was opened, as the next two
-	Operations     int64      `json:"operations"`           // that the disk was waited for
-	Busy           float64    `json:"busy_seconds"`         // all those operations together
+	NeedSize       int64      `json:"need_bytes,omitempty"`         // of a replacement, when one is wanted
+	Sleeps         bool       `json:"sleeps,omitempty"`             // it was put to sleep, and nothing was asked of it since
+	NoSleep        string     `json:"no_sleep,omitempty"`           // why it cannot be, although it should
+	Away           *time.Time `json:"out_of_touch_since,omitempty"` // its host does not answer since then, and it still counts
+	Moved          int64      `json:"moved_bytes"`                  // read and written since its disk was opened, as the next two
+	Operations     int64      `json:"operations"`                   // that the disk was waited for
+	Busy           float64    `json:"busy_seconds"`                 // all those operations together
 }
 
 // TaskStatus is one task of an array.

@@ -41,7 +41,8 @@ type Patient struct {
 	Disk
 	patience Patience
 	spare    func() bool
-	prompt   Prompt // or nil
+	prompt   Prompt  // or nil
+	distant  Distant // or nil
 
 	mu        env.Mutex
 	oldest    *pending
@@ -89,14 +90,16 @@ const avoidFor = time.Second
 func NewPatient(d Disk, p Patience, spare func() bool) *Patient {
 	out := &Patient{Disk: d, patience: p, spare: spare}
 	out.prompt, _ = d.(Prompt)
+	out.distant, _ = d.(Distant)
 	return out
 }
 
 // do runs f, and comes back without it when it takes too long.
 func (p *Patient) do(impatient bool, f func() error) error {
 	o := &pending{began: env.Now(), impatient: impatient, done: make(chan error, 1)}
+	away := p.outOfTouch()
 	p.mu.Lock()
-	if p.hung || impatient && o.began.Before(p.avoid) && !o.began.Before(p.waking) && p.spare() {
+	if p.hung && !away || impatient && (away || o.began.Before(p.avoid)) && !o.began.Before(p.waking) && p.spare() {
 		cause := ErrAvoided
 		if p.hung {
 			cause = ErrHung
@@ -160,9 +163,13 @@ func (p *Patient) settleHeld(o *pending, err error, itself bool) {
 // look gives up what has taken too long.
 func (p *Patient) look() {
 	now := env.Now()
+	away := p.outOfTouch()
 	p.mu.Lock()
 	p.forgive(now)
-	if now.Before(p.waking) {
+	if away {
+		p.pass(now)
+	}
+	if away || now.Before(p.waking) {
 		p.looked = now
 		env.AfterFunc(p.tick(), p.look)
 		p.mu.Unlock()
@@ -190,6 +197,28 @@ func (p *Patient) look() {
 		env.AfterFunc(p.tick(), p.look)
 	}
 	p.mu.Unlock()
+}
+
+// Distant is implemented by disks on other hosts.
+type Distant interface {
+	// OutOfTouch says whether the host cannot be reached at the moment, and the disk still has patience with that: then it says nothing of
+	// the disk that there is no answer. When that patience is over it fails with ErrGone by itself.
+	OutOfTouch() bool
+}
+
+func (p *Patient) outOfTouch() bool { return p.distant != nil && p.distant.OutOfTouch() }
+
+// pass gives up reads that can be had elsewhere while the disk is out of touch, and begins the time of all others anew.
+func (p *Patient) pass(now time.Time) {
+	spare := p.oldest != nil && p.spare()
+	for o := p.oldest; o != nil; {
+		next := o.next
+		if o.began = now; o.impatient && spare {
+			p.settleHeld(o, fmt.Errorf("%s: %w", p.Identity(), ErrAvoided), false)
+		}
+		o = next
+	}
+	p.completed, p.hung = now, false
 }
 
 // forgive: when this very look is late, everything was at a standstill, such as a machine that was paused, and the disk is not

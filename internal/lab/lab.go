@@ -118,7 +118,19 @@ func (l *Lab) SetClock(at time.Time) error {
 var models = []struct{ name, prefix string }{{"Tamarack TK-4000", "TMK"}, {"Orrery OR-8T", "ORR"}, {"Quern QN-12", "QRN"}}
 
 // New makes a lab of bays full of blank disks: A1…A8, B1…B8 and so on.
-func (l *Lab) New(bays int, size int64) error {
+func (l *Lab) New(bays int, size int64) error { return l.NewFrom(firstSerial, bays, size) }
+
+// firstSerial is the number in the serial of a lab's first disk, unless it is told otherwise.
+const firstSerial = 193
+
+// serials is the file in a lab that keeps the number of its first disk.
+const serials = "serials"
+
+// NewFrom is New with another number in the serial of the first disk: labs of several homes have other disks then.
+func (l *Lab) NewFrom(serial, bays int, size int64) error {
+	if serial < 1 || serial > 9000 {
+		return fmt.Errorf("serials from %d on: from 1 to 9000", serial)
+	}
 	if bays < 1 || bays > 26*8 {
 		return fmt.Errorf("%d bays: a lab has 1 to %d", bays, 26*8)
 	}
@@ -126,6 +138,9 @@ func (l *Lab) New(bays int, size int64) error {
 		return fmt.Errorf("there is a lab already in %s; remove that folder to start over", l.dir)
 	}
 	if err := os.MkdirAll(filepath.Join(l.dir, drawer), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(l.dir, serials), fmt.Appendf(nil, "%d\n", serial), 0o600); err != nil {
 		return err
 	}
 	for i := range bays {
@@ -348,7 +363,13 @@ func (l *Lab) newLabel(size int64) Disk {
 		note(d, nil)
 	}
 	m := models[count%len(models)]
-	for n := 193 + 7*count; ; n++ {
+	first := firstSerial
+	if text, err := os.ReadFile(filepath.Join(l.dir, serials)); err == nil {
+		if n, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil {
+			first = n
+		}
+	}
+	for n := first + 7*count; ; n++ {
 		if serial := fmt.Sprintf("%s-%04d", m.prefix, n); !used[serial] {
 			return Disk{Model: m.name, Serial: serial, Size: size, Health: newHealth(n)}
 		}

@@ -214,6 +214,18 @@ func (c *Client) Trim(off int64, length int) error { return c.do(cmdTrim, 0, off
 // Flush makes what was written durable.
 func (c *Client) Flush() error { return c.do(cmdFlush, 0, 0, 0, nil, nil) }
 
+// Ping has an answer from the server, whatever it does otherwise: a question that it refuses.
+func (c *Client) Ping() error {
+	err := c.do(cmdBlockStatus, 0, 0, 1, nil, nil)
+	if errors.Is(err, ErrIO) {
+		return nil
+	}
+	return err
+}
+
+// Abandon ends the connection at once. Calls that have no reply yet fail.
+func (c *Client) Abandon() { c.fail(net.ErrClosed) }
+
 // Close leaves in order. Calls that have no reply yet fail.
 func (c *Client) Close() error {
 	c.writing.Lock()

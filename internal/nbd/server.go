@@ -64,6 +64,9 @@ type Trimmer interface {
 	Trim(off, length int64) error
 }
 
+// Ender is an Export that may end by itself: then the connection does.
+type Ender interface{ Ended() <-chan struct{} }
+
 // Named is an Export with a name of its own, which clients that ask are told instead of the one they came with.
 type Named interface{ CanonicalName() string }
 
@@ -204,6 +207,15 @@ func (s *Server) handle(nc net.Conn, g *gate, settings *tls.Config) {
 	if err == nil && c.export != nil {
 		_ = nc.SetDeadline(time.Time{})
 		s.log.Debug("client connected", "export", c.name)
+		if x, ends := c.export.(Ender); ends {
+			go func() {
+				select {
+				case <-x.Ended():
+					_ = nc.Close()
+				case <-c.ctx.Done():
+				}
+			}()
+		}
 		err = c.transmit()
 		c.release()
 	}

@@ -35,6 +35,7 @@ func (s *Service) Control() *control.Control {
 		Exchange:    s.Exchange,
 		SetPace:     s.SetPace,
 		SpinDown:    s.SpinDown,
+		Lend:        s.Lend,
 		Rounds:      s.Rounds,
 		Steer:       s.Steer,
 		Locate:      s.Locate,

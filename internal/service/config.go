@@ -42,10 +42,13 @@ type Config struct {
 	Grow      []string          `toml:"grow"`          // arrays that take up the room of larger disks by themselves; "all": every one
 	Notes     map[string]string `toml:"notes"`         // of disks, by serial: what is to be read when one fails, such as its warranty
 	Pace      string            `toml:"pace"`          // of tasks, unless the pace command says otherwise
-	Group     string            `toml:"group"`         // whose members may use the sockets besides their owner
-	Looks     string            `toml:"group_looks"`   // whose members may look, and change nothing
-	Spares    []Spare           `toml:"spares"`        // hot spares, besides those of the spare command
-	Schedule  []Round           `toml:"schedule"`      // what is done regularly
+	HostName  string            `toml:"host_name"`     // what other hosts know this one by; empty: what the system calls it
+	Lend      Lend              `toml:"lend"`
+	Remote    Remote            `toml:"remote"`
+	Group     string            `toml:"group"`       // whose members may use the sockets besides their owner
+	Looks     string            `toml:"group_looks"` // whose members may look, and change nothing
+	Spares    []Spare           `toml:"spares"`      // hot spares, besides those of the spare command
+	Schedule  []Round           `toml:"schedule"`    // what is done regularly
 	Listen    Listen            `toml:"listen"`
 	Limits    Limits            `toml:"limits"`
 	Alerts    Alerts            `toml:"alerts"`
@@ -329,6 +332,9 @@ func (c *Config) check() error {
 		return err
 	}
 	if err := c.Listen.check(); err != nil {
+		return err
+	}
+	if err := c.checkLending(); err != nil {
 		return err
 	}
 	for _, list := range []struct {

@@ -134,6 +134,8 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		}
 		if m.Condition == record.Failed || m.Condition == record.Missing {
 			ms.NeedSize = r.NeedSize(m.Slot)
+		} else if away := s.away(m.Disk); !away.IsZero() {
+			ms.Away = &away
 		} else {
 			ms.Health = s.memberHealth(r, m)
 			ms.Celsius = s.memberTemperature(m)

@@ -10,6 +10,7 @@ import (
 	"nidalo/core/exchange"
 	"nidalo/internal/control"
 	"nidalo/internal/service/attach"
+	"nidalo/internal/service/lend"
 )
 
 // memory is what the service remembers in its home from one start to the next, besides what members carry.
@@ -36,6 +37,7 @@ type memory struct {
 	Emptying  map[string]emptying    `json:"emptying,omitempty"`   // volumes of guarded sets whose disks are to be taken out, by identity of the set
 	Grew      []string               `json:"grew,omitempty"`       // arrays, by identity, that grew, and whose file systems may not have yet
 	KeepFreed []string               `json:"keep_freed,omitempty"` // disks that are to be hot spares once they are freed, by serial or path
+	Lent      []lend.Loan            `json:"lent,omitempty"`       // to other hosts
 	Quiet     map[string]string      `json:"quiet"`                // acknowledged conditions and the state they had
 }
 

@@ -28,9 +28,11 @@ import (
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
+	"nidalo/internal/remote"
 	"nidalo/internal/service/attach"
 	"nidalo/internal/service/chronicle"
 	"nidalo/internal/service/disks"
+	"nidalo/internal/service/lend"
 	"nidalo/internal/service/rescue"
 	"nidalo/internal/service/vet"
 )
@@ -63,6 +65,8 @@ type Service struct {
 	vets         vet.Runs
 	rescues      *rescue.Desk
 	devices      *attach.Desk
+	lends        *lend.Desk
+	far          *remote.Hosts
 	surfaceRuns  vet.Runs
 	moves        map[string]move      // of tasks; used by lookLoop only
 	handed       map[string]float64   // by identity of the array, how much of both steps of a handing was shown
@@ -170,6 +174,11 @@ func Open(opt Options) (*Service, error) {
 	s.turns, s.poke = newTurns(), make(chan struct{}, 1)
 	s.moves, s.waits, s.healths, s.unable = map[string]move{}, map[string]*waiting{}, map[string]watched{}, map[string]time.Time{}
 	s.cfg.Store(&cfg)
+	if s.far, err = s.newRemote(); err != nil {
+		s.unlock()
+		return nil, err
+	}
+	s.lends = s.newLend()
 	s.seen = s.newSurvey()
 	if err := s.recall(); err != nil {
 		s.unlock()
@@ -197,6 +206,7 @@ func Open(opt Options) (*Service, error) {
 		s.wait.Go(watch)
 		s.wait.Go(s.lookLoop)
 		s.wait.Go(s.devices.Loop)
+		s.wait.Go(s.lendLoop)
 	}
 	return s, nil
 }
@@ -232,6 +242,8 @@ func (s *Service) close() error {
 	s.vets.End()
 	s.surfaceRuns.End()
 	errs := s.closeArrays()
+	s.far.Close()
+	s.lends.Close()
 	s.wait.Wait()
 	s.chron.Close()
 	s.unlock()

@@ -405,6 +405,9 @@ func (s *Screen) memberCondition(a control.ArrayStatus, m control.MemberStatus) 
 	if m.Sleeps {
 		out += ", asleep"
 	}
+	if m.Away != nil {
+		out += ", out of touch for " + say.Span(time.Since(*m.Away).Round(time.Second))
+	}
 	if m.Since != nil && (m.Condition == "failed" || m.Condition == "missing") {
 		out += " since " + m.Since.Local().Format("Jan 2 15:04")
 	}

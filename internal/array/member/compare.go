@@ -56,7 +56,7 @@ func (c *comparison) window(now map[*Member]disk.Load, rule Slow) (out []verdict
 	for m, mine := range means {
 		var peers []time.Duration
 		for other, mean := range means {
-			if other != m {
+			if other != m && sameWay(other, m) {
 				peers = append(peers, mean)
 			}
 		}
@@ -74,6 +74,11 @@ func (c *comparison) window(now map[*Member]disk.Load, rule Slow) (out []verdict
 		}
 	}
 	return out
+}
+
+// sameWay says whether two members are reached the same way: a disk on another host is slower by its link, which is no fault of it.
+func sameWay(x, y *Member) bool {
+	return x.Patient == nil || y.Patient == nil || x.Patient.Identity().Host == y.Patient.Identity().Host
 }
 
 func round(d time.Duration) time.Duration {

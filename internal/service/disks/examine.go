@@ -20,12 +20,18 @@ import (
 // examine reads what a disk holds.
 func (s *Survey) examine(src Source, mark string) Found {
 	f := Found{Mark: mark, at: time.Now(), Info: control.DiskInfo{Identity: state.Identity{Path: src.Path, Bay: src.Bay}, Lab: src.Bay != ""}}
+	at, far := src.Far()
+	if far {
+		f.Info.Identity = s.host.Far.Identity(at)
+	}
 	h := s.Devices(false)
 	device, known := s.deviceAt(h, src.Path)
 	if known {
 		f.Info.Identity, f.Info.Size, f.Info.Hardware = disk.Surveyed(device), device.Size, about(h, device)
 	}
-	f.Info.Held = disk.Holders(src.Path)
+	if !far {
+		f.Info.Held = disk.Holders(src.Path)
+	}
 	d, err := s.Peek(src)
 	if len(device.Parts) > 0 {
 		// What has a partition of it keeps all of it; which partition that is, the partition says.
@@ -42,6 +48,12 @@ func (s *Survey) examine(src Source, mark string) Found {
 	}
 	defer d.Close()
 	f.Info.Identity, f.Info.Size = d.Identity(), d.Size()
+	if to := s.host.Lent(f.Info.Identity); to != "" {
+		// What it carries is for the other host to say.
+		f.Info.State, f.Info.Held = state.DiskInUse, []string{"lent to " + to}
+		f.Info.Holds = f.Info.Held
+		return f
+	}
 	if s.host.Serves(f.Info.Identity) {
 		f.Info.State = state.DiskInUse
 		return f

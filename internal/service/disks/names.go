@@ -1,6 +1,7 @@
 package disks
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/keeper"
+	"nidalo/internal/remote"
 )
 
 // People call disks by bay, serial or absolute path. A word that means two disks is refused, and a path that depends on a current folder
@@ -23,6 +25,9 @@ func (s *Survey) Locate(name string) (Source, error) {
 		return Source{}, err
 	}
 	path := ""
+	if remote.Is(name) {
+		return s.locateFar(name, sources)
+	}
 	if filepath.IsAbs(name) {
 		path = filepath.Clean(name)
 		if d, ok := s.DeviceAt(path); ok {
@@ -74,8 +79,35 @@ func (s *Survey) means(name, path string, src Source) bool {
 	if d, ok := s.DeviceAt(src.Path); ok && (d.Named() == name || d.Bay == name && d.Whole()) {
 		return true
 	}
+	if at, far := src.Far(); far {
+		id := s.host.Far.Identity(at)
+		return id.Serial == name || id.Bay == name
+	}
 	f, ok := s.At(src)
 	return ok && f.Info.Serial == name
+}
+
+// locateFar finds the source of an address of a lent disk.
+func (s *Survey) locateFar(word string, sources []Source) (Source, error) {
+	at, err := remote.ParseAddress(word)
+	if err == nil && at.Disk == "" {
+		err = errors.New("it names no disk")
+	}
+	if err != nil {
+		return Source{}, &control.Error{What: fmt.Sprintf("disk %s: %v", say.Quote(word), err)}
+	}
+	src := Source{Path: s.host.Far.Identity(at).Path}
+	if slices.Contains(sources, src) {
+		return src, nil
+	}
+	switch _, known, why := s.host.Far.Lent(at); {
+	case why != nil:
+		return Source{}, &control.Error{What: fmt.Sprintf("disk %s: its host is out of touch: %v", say.Quote(word), why)}
+	case !known:
+		return Source{}, &control.Error{What: fmt.Sprintf("disk %s: host %s lends no such disk to this one", say.Quote(word), s.host.Far.At(at).Name()),
+			Hints: []string{"nidalo lend -to THIS-HOST DISK   lends one, on that host"}}
+	}
+	return src, nil
 }
 
 // SourceOf is where a disk is that was opened before.

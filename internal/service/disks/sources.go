@@ -15,6 +15,7 @@ import (
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
+	"nidalo/internal/remote"
 	"nidalo/internal/survey"
 )
 
@@ -52,7 +53,18 @@ func (s *Survey) Sources(anew bool) ([]Source, error) {
 		}
 		paths = append(paths, found...)
 	}
+	for _, server := range s.host.Hosts() {
+		for _, at := range s.host.Far.At(server).Disks() {
+			out = append(out, Source{Path: at.String()})
+		}
+	}
 	for _, p := range paths {
+		if remote.Is(p) {
+			if src := (Source{Path: p}); !slices.Contains(out, src) {
+				out = append(out, src)
+			}
+			continue
+		}
 		src := Source{Path: filepath.Clean(p)}
 		if d, ok := s.deviceAt(devices, p); ok {
 			src.Path = d.Path
@@ -69,7 +81,7 @@ func there(path string) bool {
 	return err == nil || !errors.Is(err, os.ErrNotExist)
 }
 
-// remembered is what the list holds: an absolute path a line, as it is.
+// remembered is what the list holds: an absolute path a line, as it is, or the address of a disk that another host lends.
 func (s *Survey) remembered() (out []string, err error) {
 	buf, err := os.ReadFile(s.host.List)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -79,7 +91,7 @@ func (s *Survey) remembered() (out []string, err error) {
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
-		if !filepath.IsAbs(line) {
+		if _, far := (Source{Path: line}).Far(); !far && !filepath.IsAbs(line) {
 			return nil, fmt.Errorf("%s, line %d: %q is not an absolute path", s.host.List, n+1, line)
 		}
 		out = append(out, line)
@@ -210,6 +222,9 @@ func (s *Survey) mark(src Source) string {
 			return f.Mark
 		}
 		return mark
+	}
+	if at, far := src.Far(); far {
+		return s.host.Far.Mark(at)
 	}
 	var st unix.Stat_t
 	if err := unix.Stat(src.Path, &st); err != nil {

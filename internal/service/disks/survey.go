@@ -18,6 +18,7 @@ import (
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 	"nidalo/internal/lab"
+	"nidalo/internal/remote"
 	"nidalo/internal/survey"
 )
 
@@ -44,12 +45,24 @@ type Host struct {
 	Serves  func(state.Identity) bool         // a disk is a live member of an array in service
 	Log     *slog.Logger
 	Once    func(of, state string, e event.Event) // tells when a state changes
+	Far     *remote.Hosts                         // that lend to this one
+	Hosts   func() []remote.Address               // of those, the ones that are asked for all their disks
+	Lent    func(state.Identity) string           // to which hosts a disk of this one is lent
 }
 
 // Source is a place where a disk may be.
 type Source struct {
 	Bay  string // of the lab
-	Path string
+	Path string // or the address of a disk that another host lends
+}
+
+// Far is the address of a disk that another host lends.
+func (src Source) Far() (remote.Address, bool) {
+	if !remote.Is(src.Path) {
+		return remote.Address{}, false
+	}
+	a, err := remote.ParseAddress(src.Path)
+	return a, err == nil
 }
 
 func (src Source) String() string { return cmp.Or(src.Bay, src.Path) }
@@ -241,9 +254,12 @@ func (s *Survey) LookAt(src Source) Found {
 // under way.
 func (s *Survey) Open(src Source) (d disk.Disk, err error) {
 	for try := 0; ; try++ {
-		if src.Bay != "" {
+		switch at, far := src.Far(); {
+		case src.Bay != "":
 			d, err = s.host.Lab.Open(src.Bay)
-		} else {
+		case far:
+			d, err = s.host.Far.Open(at, 0)
+		default:
 			d, err = disk.Open(src.Path)
 		}
 		if try == openTries || !errors.Is(err, disk.ErrInUse) {
@@ -262,6 +278,9 @@ const (
 func (s *Survey) Peek(src Source) (disk.Disk, error) {
 	if src.Bay != "" {
 		return s.host.Lab.OpenReadOnly(src.Bay)
+	}
+	if at, far := src.Far(); far {
+		return s.host.Far.Look(at)
 	}
 	return disk.OpenReadOnly(src.Path)
 }
