@@ -1,10 +1,20 @@
 package test
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	crand "crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
 	"fmt"
+	"math/big"
 	"math/rand/v2"
 	"net"
+	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -336,6 +346,95 @@ func TestALentDiskHasOneUser(t *testing.T) {
 	heron.nidalo("erase", "-yes", "A1")
 }
 
+// authority signs certificates.
+type authority struct {
+	t    *testing.T
+	dir  string
+	cert *x509.Certificate
+	key  *ecdsa.PrivateKey
+}
+
+func newAuthority(t *testing.T) *authority {
+	a := &authority{t: t, dir: t.TempDir()}
+	a.cert, a.key = a.sign("ca", &x509.Certificate{Subject: pkix.Name{CommonName: "Saltmarsh Tide Office"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign})
+	return a
+}
+
+// sign makes NAME.crt and NAME.key; a certificate without an authority signs itself.
+func (a *authority) sign(name string, c *x509.Certificate) (*x509.Certificate, *ecdsa.PrivateKey) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)
+	require.NoError(a.t, err)
+	c.SerialNumber, c.NotBefore, c.NotAfter = big.NewInt(time.Now().UnixNano()), time.Now().Add(-time.Hour), time.Now().Add(time.Hour)
+	parent, by := c, key
+	if a.cert != nil {
+		parent, by = a.cert, a.key
+	}
+	der, err := x509.CreateCertificate(crand.Reader, c, parent, &key.PublicKey, by)
+	require.NoError(a.t, err)
+	raw, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(a.t, err)
+	for file, block := range map[string]*pem.Block{name + ".crt": {Type: "CERTIFICATE", Bytes: der}, name + ".key": {Type: "PRIVATE KEY", Bytes: raw}} {
+		require.NoError(a.t, os.WriteFile(filepath.Join(a.dir, file), pem.EncodeToMemory(block), 0o600))
+	}
+	out, err := x509.ParseCertificate(der)
+	require.NoError(a.t, err)
+	return out, key
+}
+
+// host is the certificate of a host, as a table of the configuration has it.
+func (a *authority) host(name string) string {
+	a.sign(name, &x509.Certificate{DNSNames: []string{name}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}})
+	return fmt.Sprintf("cert = %q\nkey = %q\nca = %q\n", filepath.Join(a.dir, name+".crt"), filepath.Join(a.dir, name+".key"), filepath.Join(a.dir, "ca.crt"))
+}
+
+// Who is not named by a certificate that the lender trusts gets nothing, and neither does a lender that the owner does not trust.
+func TestLendingIsEncryptedAndByName(t *testing.T) {
+	ours, others := newAuthority(t), newAuthority(t)
+	heron, way := newBench(t), newRelay(t)
+	heron.nidalo("lab", "new", "-bays", "2", "-size", "64MiB", "-serials", "300")
+	heron.configure("host_name = \"heron\"\n[lend]\naddress = \"127.0.0.1:0\"\n" + ours.host("heron"))
+	heron.lend(way)
+	heron.nidalo("lend", "-to", "gull", "A1", "A2")
+	as := func(name, says string, a *authority) *bench {
+		b := newBench(t)
+		b.nidalo("lab", "new", "-bays", "2", "-size", "64MiB", "-serials", "100")
+		b.configure("host_name = \"" + name + "\"\n[remote]\nhosts = [\"" + way.address() + "\"]\n" + a.host(says))
+		return b
+	}
+	gull := as("gull", "gull", ours)
+	require.Contains(t, gull.nidalo("disks"), "heron:A1")
+	gull.start()
+	gull.nidalo("create", "-yes", "-name", "tides", "-level", "1", "A1", "heron:A1")
+	l := gull.load(1, nil)
+	time.Sleep(time.Second)
+	way.set(refusing)
+	time.Sleep(time.Second)
+	way.set(passing)
+	time.Sleep(2 * time.Second)
+	l.end()
+	gull.healthy()
+	require.Contains(t, heron.nidalo("lend"), ", encrypted")
+	for _, b := range []*bench{as("gull", "plover", ours), as("plover", "plover", ours), as("gull", "gull", others)} {
+		_, listed, _ := b.try("disks")
+		require.NotContains(t, listed, "heron:A")
+		code, _, why := b.try("create", "-yes", "-name", "x", "-level", "1", "A1", "nbds://"+way.address()+"/ORR-0307")
+		require.Equal(t, 1, code, why)
+	}
+	for _, uri := range []string{"nbd://" + way.address() + "/disks@gull", "nbds://" + way.address() + "/disks@gull"} {
+		out, err := exec.Command("nbdinfo", uri).CombinedOutput()
+		require.Error(t, err, "%s", out)
+	}
+	// An owner does not talk to a host that another authority vouches for.
+	fake := newBench(t)
+	fake.nidalo("lab", "new", "-bays", "1", "-size", "64MiB", "-serials", "300")
+	fake.configure("host_name = \"heron\"\n[lend]\naddress = \"127.0.0.1:0\"\n" + others.host("heron"))
+	fake.lend(way)
+	fake.nidalo("lend", "-to", "gull", "A1")
+	second := as("gull", "gull", ours)
+	_, listed, _ := second.try("disks")
+	require.NotContains(t, listed, "heron:A")
+}
+
 // turns counts how often a connection changes its direction towards the client: a round trip each.
 type turns struct {
 	net.Listener
@@ -404,4 +503,58 @@ func TestAFlushCostsTwoRoundTrips(t *testing.T) {
 	asked := int64(time.Since(began)/time.Second) + 1 // its host, how it is
 	// One more for each: in place, behind the flush.
 	require.LessOrEqual(t, counted.trips.Load()-before, int64(3*flushes)+asked)
+}
+
+// Links are cut, held and slowed, and lenders killed, at any moment and two at a time, under a level that can do without two. Each block is what was
+// written last, and all copies of it agree.
+func TestLinksBreakAtAnyMoment(t *testing.T) {
+	rounds, seed := 8, uint64(1)
+	if n, err := strconv.Atoi(os.Getenv("NIDALO_CYCLES")); err == nil {
+		rounds = n
+	}
+	if n, err := strconv.ParseUint(os.Getenv("NIDALO_SOAK_SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	var lenders []*bench
+	var ways []*relay
+	for i, name := range []string{"heron", "plover", "dunlin"} {
+		b, r := lender(t, name, 300+200*i, 1)
+		lenders, ways = append(lenders, b), append(ways, r)
+	}
+	gull := owner(t, "patience = \"2s\"\n", ways...)
+	gull.start()
+	gull.nidalo("create", "-yes", "-name", "tides", "-level", "6", "A1", "A2", "heron:A1", "plover:A1", "dunlin:A1")
+	l := gull.load(seed, nil)
+	r := rand.New(rand.NewPCG(seed, 2))
+	for round := range rounds {
+		first := r.IntN(3)
+		var wait sync.WaitGroup
+		for _, i := range []int{first, (first + 1) % 3}[:1+r.IntN(2)] {
+			what, begins, lasts := r.IntN(4), time.Duration(r.IntN(500))*time.Millisecond, time.Duration(r.IntN(4000))*time.Millisecond
+			t.Logf("%d: %d %s for %s", round, i, []string{"cut", "held", "slow", "killed"}[what], lasts)
+			wait.Go(func() {
+				time.Sleep(begins)
+				switch what {
+				case 0:
+					ways[i].set(refusing)
+				case 1:
+					ways[i].set(holding)
+				case 2:
+					ways[i].delay.Store(int64(5 * time.Millisecond))
+				case 3:
+					lenders[i].stop(syscall.SIGKILL)
+				}
+				time.Sleep(lasts)
+				if what == 3 {
+					lenders[i].lend(ways[i])
+				}
+				ways[i].delay.Store(0)
+				ways[i].set(passing)
+			})
+		}
+		wait.Wait()
+		gull.healthy()
+	}
+	l.end()
+	require.Contains(t, gull.nidalo("check", "-wait", "tides"), "no mismatches")
 }

@@ -33,6 +33,9 @@ func (p *planner) replace(m Member) {
 		return
 	}
 	command := "nidalo replace " + a.Name + " " + p.argument(m) + " "
+	if m.Disk.Host != "" && m.Condition == record.Missing && m.CatchesUp {
+		p.add(urgency, why, fmt.Sprintf("see whether host %s runs, lends it and can be reached; it catches up by itself then", m.Disk.Host), "", m.Disk)
+	}
 	if spare := p.spare(m); spare != nil {
 		p.add(urgency, why, "let the spare "+spare.Identity.String()+" take its place; a service that runs does so by itself", command+say.Argument(spare.Identity), m.Disk)
 		return

@@ -201,6 +201,7 @@ func (p *planner) serving() {
 		}
 		p.add(Now, "too many disks are lost for parity to restore the volumes on them", fmt.Sprintf("put %s back, in any bay; what comes back catches up by itself, and the other volumes stay in use", say.List(lost)), "", noDisk)
 	}
+	p.away()
 	restoring := false
 	for _, m := range a.Members {
 		if t := a.task(m.Slot); t != nil {
@@ -217,6 +218,7 @@ func (p *planner) serving() {
 	p.check(restoring || len(p.steps) > before)
 	if !converting {
 		p.room()
+		p.spread()
 	}
 }
 

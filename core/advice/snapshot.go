@@ -16,6 +16,7 @@ import (
 // Snapshot is what is known of one host at one moment.
 type Snapshot struct {
 	Now    time.Time
+	Host   string  // the name of this host
 	Arrays []Array // in service
 	Idle   []Idle
 	Disks  []Disk
@@ -66,8 +67,9 @@ type Member struct {
 	Size      int64 // of its disk, bytes
 	Onto      *Copy // the copy of it that is being made
 	StandsFor string
-	Twins     []Twin // disks that each claim to be this member
-	Exchange  string // what the exchange of its disk waits for, in words; empty: none is under way
+	Away      time.Time // since when its host does not answer, while it still counts
+	Twins     []Twin    // disks that each claim to be this member
+	Exchange  string    // what the exchange of its disk waits for, in words; empty: none is under way
 }
 
 // Copy is the disk that a member is being copied onto.
@@ -210,11 +212,11 @@ func (s *Snapshot) inBay(m Member) *Disk {
 }
 
 // Fit is the smallest blank disk of at least need bytes, the one in the given bay first; nil when there is none. onDevice: only devices
-// of the system are taken; otherwise only files and disks of the lab.
+// of the system are taken; otherwise only files and disks of the lab. Disks that other hosts lend are taken in any case.
 func Fit(disks []Disk, need int64, bay string, onDevice bool) *Disk {
 	var best *Disk
 	for i, d := range disks {
-		if d.State != state.DiskBlank || d.Bad != "" || d.Size < need || d.OnDevice() != onDevice {
+		if d.State != state.DiskBlank || d.Bad != "" || d.Size < need || d.OnDevice() != onDevice && d.Host == "" {
 			continue
 		}
 		if bay != "" && d.Bay == bay {

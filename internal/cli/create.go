@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/advice"
 	"nidalo/core/layout"
 	"nidalo/core/say"
 	"nidalo/internal/control"
@@ -94,6 +95,12 @@ further arrays of other levels on the same disks. Partitions that are there, in 
 				}
 				if plan.Together != "" {
 					e.err.Printf("%s.\n", plan.Together)
+				}
+				if line := advice.HostLine(plan.Hosts); line != "" {
+					e.err.Printf("%s\n", line)
+					for _, other := range plan.Spread {
+						e.err.Printf("  %s\n", other)
+					}
 				}
 				if e.interactive() && !e.yes {
 					e.err.Printf("Array %s, %s, of %d blank disks:\n", plan.Name, view.LevelOf(plan.Level), len(plan.Members))

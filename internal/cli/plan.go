@@ -88,9 +88,9 @@ members; with -change: those of a conversion to another level, or to the same wi
 			if err != nil {
 				return usageError{err.Error()}
 			}
-			var names []string
+			var names, hosts []string
 			if o.sizes == "" {
-				if names, sizes, err = e.disksFor(args); err != nil {
+				if names, sizes, hosts, err = e.disksFor(args); err != nil {
 					return err
 				}
 			} else if len(args) > 0 {
@@ -118,7 +118,7 @@ members; with -change: those of a conversion to another level, or to the same wi
 			if e.json {
 				return e.printJSON(map[string]any{"options": options, "assumptions": a, "recommended": chosen})
 			}
-			e.out.Plan(view.PlanTable{Options: options, Assumptions: a, Chosen: chosen, Why: why, Names: names, All: o.all})
+			e.out.Plan(view.PlanTable{Hosts: hosts, Outlasts: plan.Outlasts(layout.DefaultStrip, sizes, hosts), Options: options, Assumptions: a, Chosen: chosen, Why: why, Names: names, All: o.all})
 			return nil
 		}
 	},
@@ -225,7 +225,7 @@ func parseSizes(text string) (out []int64, err error) {
 }
 
 // disksFor finds the disks named, or all blank ones.
-func (e *env) disksFor(args []string) (names []string, sizes []int64, err error) {
+func (e *env) disksFor(args []string) (names []string, sizes []int64, hosts []string, err error) {
 	err = e.withControl(func(c *control.Control) error {
 		disks, err := c.Disks()
 		if err != nil {
@@ -237,7 +237,7 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		if len(args) == 0 {
 			for _, d := range disks {
 				if d.State == state.DiskBlank {
-					names, sizes = append(names, cmp.Or(d.Bay, d.Path)), append(sizes, d.Size)
+					names, sizes, hosts = append(names, cmp.Or(d.Bay, d.Path)), append(sizes, d.Size), append(hosts, d.Host)
 				}
 			}
 			return nil
@@ -246,7 +246,7 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 			found := false
 			for _, d := range disks {
 				if d.Identity.Matches(name) && d.State != state.DiskEmpty {
-					names, sizes, found = append(names, name), append(sizes, d.Size), true
+					names, sizes, hosts, found = append(names, name), append(sizes, d.Size), append(hosts, d.Host), true
 				}
 			}
 			if !found {
@@ -255,7 +255,7 @@ func (e *env) disksFor(args []string) (names []string, sizes []int64, err error)
 		}
 		return nil
 	})
-	return names, sizes, err
+	return names, sizes, hosts, err
 }
 
 func (o *planOptions) one(e *env, sizes []int64, names []string, a plan.Assumptions) error {

@@ -85,6 +85,8 @@ type ArrayStatus struct {
 	Members    []MemberStatus  `json:"members"`
 	Shared     []string        `json:"shared_disks,omitempty"`   // of an array that could be created: members on one disk, in words
 	Together   string          `json:"files_together,omitempty"` // members that are files of one file system, in words
+	Hosts      []plan.HostLoss `json:"hosts,omitempty"`          // of members on several hosts: what the loss of each would mean
+	Spread     []string        `json:"spread,omitempty"`         // of an array that could be created: levels at which the loss of any host is survived, in words
 	NotVetted  []string        `json:"not_vetted,omitempty"`     // of an array that could be created: disks never vetted
 	Tasks      []TaskStatus    `json:"tasks"`
 	LastCheck  *CheckStatus    `json:"last_check,omitempty"`

@@ -130,12 +130,6 @@ func (d *Disk) ended() error {
 	return d.over
 }
 
-func (d *Disk) isClosed() bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.done
-}
-
 // away is since when it is out of touch; zero: it is not.
 func (d *Disk) away() time.Time {
 	d.mu.Lock()
@@ -310,12 +304,16 @@ var errClosed = errors.New("closed")
 func (d *Disk) Close() error {
 	d.mu.Lock()
 	c := d.link
-	d.link, d.done = nil, true
-	if d.over == nil {
+	d.link = nil
+	again, itself := d.done, d.over != nil
+	if d.done = true; !itself {
 		d.over = errClosed
 		d.changed()
 	}
 	d.mu.Unlock()
+	if !again && d.wish.Instance != "" {
+		d.host.closed(d, itself)
+	}
 	if c != nil {
 		return c.Close()
 	}

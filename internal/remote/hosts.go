@@ -71,9 +71,10 @@ type Host struct {
 
 	mu    sync.Mutex
 	about About
-	said  time.Time // when it answered last
-	why   error     // it is out of touch
-	disks []*Disk   // that are open
+	said  time.Time      // when it answered last
+	why   error          // it is out of touch
+	disks []*Disk        // that are open
+	ended map[string]int // how many sessions with a disk came to an end by themselves
 }
 
 // At is the lender at an address, which is asked from then on.
@@ -83,7 +84,7 @@ func (h *Hosts) At(server Address) *Host {
 	defer h.mu.Unlock()
 	one := h.hosts[server]
 	if one == nil {
-		one = &Host{all: h, at: server, first: make(chan struct{})}
+		one = &Host{all: h, at: server, first: make(chan struct{}), ended: map[string]int{}}
 		h.hosts[server] = one
 		if h.ctx.Err() == nil {
 			h.wait.Go(one.ask)
@@ -171,7 +172,6 @@ func (h *Host) answer(about About, err error) {
 	if h.why = err; err == nil {
 		h.about, h.said = about, time.Now()
 	}
-	h.disks = slices.DeleteFunc(h.disks, (*Disk).isClosed)
 	disks := slices.Clone(h.disks)
 	h.mu.Unlock()
 	for _, d := range disks {
@@ -240,13 +240,30 @@ func (h *Hosts) Lent(at Address) (l Lent, known bool, why error) {
 func (h *Hosts) Mark(at Address) string {
 	one := h.At(at)
 	if d := one.open(at.Disk); d != nil {
-		return d.wish.Incarnation
+		return one.mark(d.wish.What, d.wish.Incarnation)
 	}
 	l, ok, why := h.Lent(at)
-	if !ok || why != nil {
+	if !ok || why != nil || l.Incarnation == "" {
 		return ""
 	}
-	return l.Incarnation
+	return one.mark(l.Name, l.Incarnation)
+}
+
+// mark is another one after each session that ended by itself: a disk may be lost and there again between two looks.
+func (h *Host) mark(name, incarnation string) string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return fmt.Sprint(incarnation, "/", h.ended[name])
+}
+
+// closed notes that a session is over, by itself or because its user had enough.
+func (h *Host) closed(d *Disk, itself bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if itself {
+		h.ended[d.wish.What]++
+	}
+	h.disks = slices.DeleteFunc(h.disks, func(o *Disk) bool { return o == d })
 }
 
 // Identity names the disk at an address as well as its host has told.
@@ -270,7 +287,7 @@ func (h *Host) open(name string) *Disk {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, d := range h.disks {
-		if (d.wish.What == name || d.identity.Serial == name && name != "") && !d.isClosed() {
+		if d.wish.What == name || d.identity.Serial == name && name != "" {
 			return d
 		}
 	}

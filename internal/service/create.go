@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -84,7 +85,7 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 			return nil, nil, badDisk(d.Identity(), why)
 		}
 	}
-	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: arranged(disks, req), Volumes: req.Volumes, SpinDown: req.SpinDown}
+	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: s.arranged(disks, req), Volumes: req.Volumes, SpinDown: req.SpinDown}
 	disks = plan.Disks
 	lay, _, err := plan.Layout()
 	if err != nil {
@@ -111,13 +112,55 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 	return a, nil, err
 }
 
-// arranged puts disks of like sizes into groups together, where that gives more room than the order in which they were named.
-func arranged(disks []disk.Disk, req control.CreateRequest) []disk.Disk {
+// arranged puts disks of like sizes into groups together, where that gives more room than the order in which they were named, and disks of
+// several hosts so that each group has as few of one host as can be.
+func (s *Service) arranged(disks []disk.Disk, req control.CreateRequest) []disk.Disk {
 	sizes := make([]int64, len(disks))
 	for i, d := range disks {
 		sizes[i] = d.Size()
 	}
-	return layout.Ordered(disks, plan.Arrange(layout.Level(req.Level), req.Strip, req.Groups, sizes))
+	order := plan.Arrange(layout.Level(req.Level), req.Strip, req.Groups, sizes)
+	if hosts := s.hostsOfDisks(disks); len(slices.Compact(slices.Sorted(slices.Values(hosts)))) > 1 && layout.Level(req.Level) != layout.Guarded {
+		order = plan.Spread(layout.Level(req.Level), req.Strip, req.Groups, sizes, hosts)
+	}
+	return layout.Ordered(disks, order)
+}
+
+// hostsOfDisks names the host of each disk.
+func (s *Service) hostsOfDisks(disks []disk.Disk) []string {
+	out := make([]string, len(disks))
+	for i, d := range disks {
+		out[i] = cmp.Or(d.Identity().Host, s.hostName())
+	}
+	return out
+}
+
+// hostsOf names the host of each member, by slot.
+func (s *Service) hostsOf(members []array.MemberState) []string {
+	out := make([]string, len(members))
+	for i, m := range members {
+		out[i] = cmp.Or(m.Disk.Host, s.hostName())
+	}
+	return out
+}
+
+// spreads says at which levels some disks survive the loss of any one of their hosts, and what of the capacity that costs.
+func spreads(level string, strip, capacity int64, disks []disk.Disk, hosts []string) (out []string) {
+	sizes := make([]int64, len(disks))
+	for i, d := range disks {
+		sizes[i] = d.Size()
+	}
+	for _, o := range plan.Outlasts(strip, sizes, hosts) {
+		if string(o.Level) == level || len(out) == 2 {
+			continue
+		}
+		than := say.Size(o.Capacity) + " usable"
+		if less := capacity - o.Capacity; less > 0 {
+			than += ", " + say.Size(less) + " less"
+		}
+		out = append(out, fmt.Sprintf("-level %s survives the loss of any one host, with %s", o.Level, than))
+	}
+	return out
 }
 
 // wouldBe is what an array that could be created is.
@@ -147,6 +190,10 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 	}
 	slices.Sort(out.Shared)
 	out.Together = filesTogether(names)
+	hosts := s.hostsOfDisks(disks)
+	if out.Hosts = plan.WithoutHosts(lay, hosts, func(int) bool { return false }); slices.ContainsFunc(out.Hosts, func(l plan.HostLoss) bool { return !l.Survived }) {
+		out.Spread = spreads(req.Level, req.Strip, out.Capacity, disks, hosts)
+	}
 	return out
 }
 

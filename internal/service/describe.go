@@ -143,6 +143,9 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.Members = append(out.Members, ms)
 	}
 	out.Together = filesTogether(names)
+	if r.Failure() == nil {
+		out.Hosts = plan.WithoutHosts(lay, s.hostsOf(seated(r.MemberStates())), func(slot int) bool { return !r.member(slot).Condition.Counts() })
+	}
 	for _, t := range r.TaskStates() {
 		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
 	}

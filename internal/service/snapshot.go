@@ -24,7 +24,7 @@ func (s *Service) snapshot() (*advice.Snapshot, error) {
 }
 
 func (s *Service) snapshotOf(disks []control.DiskInfo, attached map[string]*control.DeviceStatus) *advice.Snapshot {
-	out := &advice.Snapshot{Now: s.opt.Now()}
+	out := &advice.Snapshot{Now: s.opt.Now(), Host: s.hostName()}
 	for _, d := range disks {
 		out.Disks = append(out.Disks, s.adviceDisk(d))
 	}
@@ -113,7 +113,7 @@ func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice
 
 func (s *Service) adviceMember(r *running, m array.MemberState) advice.Member {
 	out := advice.Member{Slot: m.Slot, Condition: m.Condition, Disk: m.Disk, Part: partNumber(m.Disk), Since: m.Since, Errors: m.Errors.Total(),
-		CatchesUp: m.CatchesUp, Need: r.NeedSize(m.Slot), Size: m.Size, Reason: plainReason(m)}
+		Away: s.away(m.Disk), CatchesUp: m.CatchesUp, Need: r.NeedSize(m.Slot), Size: m.Size, Reason: plainReason(m)}
 	if m.Disk.Serial != "" || m.Disk.Path != "" {
 		out.Spindle = spindle(m.Disk)
 	}
@@ -204,7 +204,7 @@ func (s *Service) MayPull(req control.PullRequest) (*control.PullReply, error) {
 	}
 	var infos []control.DiskInfo
 	var leave []advice.Disk
-	for _, name := range req.Disks {
+	for _, name := range s.ofHosts(snap, req.Disks) {
 		info, err := s.there(name)
 		if err != nil {
 			return nil, err
@@ -219,6 +219,22 @@ func (s *Service) MayPull(req control.PullRequest) (*control.PullReply, error) {
 	}
 	answer := advice.MayPull(snap, leave)
 	return &control.PullReply{Disks: infos, Yes: answer.Yes, Reasons: answer.Reasons, When: answer.When, Next: answer.Next}, nil
+}
+
+// ofHosts is some words with the disks of a host in the place of its name.
+func (s *Service) ofHosts(snap *advice.Snapshot, words []string) (out []string) {
+	for _, word := range words {
+		before := len(out)
+		for _, d := range snap.Disks {
+			if d.Host != "" && d.Host == word {
+				out = append(out, d.Path)
+			}
+		}
+		if len(out) == before {
+			out = append(out, word)
+		}
+	}
+	return out
 }
 
 // there is the disk that a word means, which must not be an empty bay.
@@ -237,7 +253,11 @@ func (s *Service) there(name string) (control.DiskInfo, error) {
 // WhatIf tells what the loss of some disks would do to the arrays: to the one named, or to all that have any of them.
 func (s *Service) WhatIf(req control.WhatIfRequest) ([]advice.Loss, error) {
 	wanted := map[string]bool{}
-	for _, name := range req.Lose {
+	snap, err := s.snapshot()
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range s.ofHosts(snap, req.Lose) {
 		info, err := s.there(name)
 		if err != nil {
 			return nil, err

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nidalo/core/advice"
 	"nidalo/core/event"
 	"nidalo/core/health"
 	"nidalo/core/record"
@@ -371,6 +372,9 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 	}
 	need := r.NeedSize(m.Slot)
 	var best *control.DiskInfo
+	most := 0
+	lay, members := r.settled()
+	hosts := s.hostsOf(members)
 	disks, err := s.Disks()
 	if err != nil {
 		return
@@ -380,8 +384,10 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		if !ok || d.State != state.DiskSpare || !p.serves(r.Name()) || d.Size < need || s.badBecause(d.Identity) != "" && !p.AlthoughBad {
 			continue
 		}
-		if best == nil || d.Size < best.Size {
-			best = &disks[i]
+		// The smallest, of those with which the losses of most hosts are survived.
+		kept := advice.SurvivedWith(lay, hosts, m.Slot, cmp.Or(d.Host, s.hostName()))
+		if best == nil || kept > most || kept == most && d.Size < best.Size {
+			best, most = &disks[i], kept
 		}
 	}
 	if best == nil {

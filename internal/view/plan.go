@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -23,8 +24,10 @@ type PlanTable struct {
 	Assumptions plan.Assumptions
 	Chosen      *plan.Option // that was recommended for one aim; nil: for none
 	Why         string
-	Names       []string // of the disks
-	All         bool     // also levels that nobody would choose for these disks
+	Names       []string      // of the disks
+	Hosts       []string      // of the disks; empty: this one
+	Outlasts    []plan.Option // survive the loss of any one of them
+	All         bool          // also levels that nobody would choose for these disks
 }
 
 // Plan prints the levels side by side: those that are the best for an aim first.
@@ -63,6 +66,7 @@ func (s *Screen) Plan(p PlanTable) {
 	if left > 0 {
 		s.Printf("%s more with -all\n", capital(say.Count(int64(left), "level", "levels")))
 	}
+	s.outlasting(p)
 	if rebuild > 0 {
 		s.Printf("\nA rebuild takes %s of a disk's whole time.\n", Duration(rebuild.Seconds()))
 	}
@@ -128,6 +132,31 @@ func (s *Screen) planRow(o plan.Option, best []string, chosen bool) table.Row {
 		survives += fmt.Sprintf(" to %d", o.Best)
 	}
 	return table.Row{level, say.Size(o.Capacity), survives, fmt.Sprintf("%.0f×, %.0f×", o.Read, o.Write), Chance(o.LossYear), remarks}
+}
+
+// outlasting names the levels at which any one host can be lost, where the disks are on several.
+func (s *Screen) outlasting(p PlanTable) {
+	count := map[string]int{}
+	for _, h := range p.Hosts {
+		count[or(h, "this host")]++
+	}
+	if len(count) < 2 {
+		return
+	}
+	var where, levels []string
+	for _, h := range slices.Sorted(maps.Keys(count)) {
+		where = append(where, fmt.Sprintf("%s (%d)", h, count[h]))
+	}
+	for _, o := range p.Outlasts {
+		levels = append(levels, fmt.Sprintf("%s (%s)", o.Level, say.Size(o.Capacity)))
+	}
+	text := "The disks are on " + say.List(where) + ". "
+	if len(levels) == 0 {
+		text += "At no level can any one of these hosts be lost."
+	} else {
+		text += "Any one of these hosts can be lost at level " + say.List(levels) + "; create puts the disks in an order for that."
+	}
+	s.Printf("\n%s\n", wrap(text, s.Width, ""))
 }
 
 func (s *Screen) assumptions(a plan.Assumptions) {

@@ -50,7 +50,8 @@ func (s *Screen) urgency(u advice.Urgency) string {
 }
 
 func capital(t string) string {
-	if t == "" {
+	first, _, _ := strings.Cut(t, " ")
+	if t == "" || strings.Contains(first, ":") { // heron:A1 is a name
 		return t
 	}
 	return strings.ToUpper(t[:1]) + t[1:]

@@ -13,6 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"nidalo/core/advice"
 	"nidalo/core/layout"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -230,6 +231,9 @@ func (s *Screen) array(a control.ArrayStatus) {
 	}
 	if a.Together != "" && len(a.Says) == 0 {
 		s.Printf("%s\n", wrap(capital(a.Together)+".", s.Width, ""))
+	}
+	if line := advice.HostLine(a.Hosts); line != "" && !a.Out {
+		s.Printf("%s\n", wrap(line, s.Width, ""))
 	}
 	if len(a.Says) > 0 {
 		s.Printf("What its disks say:\n")

@@ -7,6 +7,7 @@
 package lend
 
 import (
+	"cmp"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -336,6 +337,8 @@ func (k *Desk) about(owner string) remote.About {
 		}
 		l.mu.Unlock()
 	}
-	slices.SortFunc(out.Disks, func(x, y remote.Lent) int { return strings.Compare(x.Name, y.Name) })
+	slices.SortFunc(out.Disks, func(x, y remote.Lent) int {
+		return cmp.Or(strings.Compare(x.Bay, y.Bay), strings.Compare(x.Name, y.Name))
+	})
 	return out
 }

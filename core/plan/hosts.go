@@ -1,0 +1,99 @@
+package plan
+
+import (
+	"slices"
+
+	"nidalo/core/layout"
+)
+
+// HostLoss is what becomes of an array when a host is lost with all of its members that are there.
+type HostLoss struct {
+	Host     string `json:"host"`
+	Slots    []int  `json:"slots"`
+	Survived bool   `json:"survived"`
+}
+
+// WithoutHosts says for each host what its loss would mean, by name. hosts is where the members are, by slot; gone are those that are lost
+// already. It is empty where all members are on one host.
+func WithoutHosts(lay *layout.Map, hosts []string, gone func(slot int) bool) (out []HostLoss) {
+	names := slices.Sorted(slices.Values(hosts))
+	names = slices.Compact(names)
+	if len(names) < 2 {
+		return nil
+	}
+	for _, name := range names {
+		loss := HostLoss{Host: name}
+		for slot, host := range hosts {
+			if host == name && slot < lay.Members {
+				loss.Slots = append(loss.Slots, slot)
+			}
+		}
+		loss.Survived = lay.Survives(func(slot int) bool { return gone(slot) || slot < len(hosts) && hosts[slot] == name })
+		out = append(out, loss)
+	}
+	return out
+}
+
+// Spread is an order of disks of some sizes, on some hosts, in which each group of a level has as few of one host as can be. Where a level
+// has one group the order means nothing.
+func Spread(level layout.Level, strip int64, groups int, sizes []int64, hosts []string) []int {
+	order := Arrange(level, strip, groups, sizes)
+	lay, err := Layout(level, strip, groups, layout.Ordered(sizes, order))
+	if err != nil || lay.Shape.Groups < 2 || lay.Mixed() {
+		return order
+	}
+	count := map[string]int{}
+	for _, h := range hosts {
+		count[h]++
+	}
+	// Host by host, the largest first, dealt to the groups in turns.
+	dealt := slices.Clone(order)
+	slices.SortStableFunc(dealt, func(x, y int) int {
+		switch {
+		case count[hosts[x]] != count[hosts[y]]:
+			return count[hosts[y]] - count[hosts[x]]
+		case hosts[x] < hosts[y]:
+			return -1
+		case hosts[x] > hosts[y]:
+			return 1
+		}
+		return 0
+	})
+	out := make([]int, 0, len(order))
+	for g := range lay.Shape.Groups {
+		for i := g; i < len(dealt); i += lay.Shape.Groups {
+			out = append(out, dealt[i])
+		}
+	}
+	return out
+}
+
+// Outlasts lists the levels at which disks of some sizes, in the right order, survive the loss of any one of their hosts, those with the
+// most capacity first.
+func Outlasts(strip int64, sizes []int64, hosts []string) (out []Option) {
+	for _, o := range All(strip, sizes, Assumptions{}) {
+		if o.Level == layout.Guarded {
+			continue
+		}
+		order := Spread(o.Level, strip, 0, sizes, hosts)
+		lay, err := Layout(o.Level, strip, 0, layout.Ordered(sizes, order))
+		if err != nil {
+			continue
+		}
+		losses := WithoutHosts(lay, layout.Ordered(hosts, order), func(int) bool { return false })
+		if !slices.ContainsFunc(losses, func(l HostLoss) bool { return !l.Survived }) {
+			o.Capacity = lay.Capacity()
+			out = append(out, o)
+		}
+	}
+	slices.SortStableFunc(out, func(x, y Option) int {
+		switch {
+		case x.Capacity > y.Capacity:
+			return -1
+		case x.Capacity < y.Capacity:
+			return 1
+		}
+		return 0
+	})
+	return out
+}
