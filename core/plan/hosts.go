@@ -69,8 +69,11 @@ func Spread(level layout.Level, strip int64, groups int, sizes []int64, hosts []
 }
 
 // Outlasts lists the levels at which disks of some sizes, in the right order, survive the loss of any one of their hosts, those with the
-// most capacity first.
+// most capacity first. None, where nothing is known of hosts.
 func Outlasts(strip int64, sizes []int64, hosts []string) (out []Option) {
+	if len(hosts) != len(sizes) {
+		return nil
+	}
 	for _, o := range All(strip, sizes, Assumptions{}) {
 		if o.Level == layout.Guarded {
 			continue

@@ -92,14 +92,7 @@ func (o *serveOptions) run(e *env) error {
 		return err
 	}
 	if o.checkConfig {
-		if _, err := tlsSettings(cfg.Listen.TLS); err != nil {
-			return err
-		}
-		if _, _, err := cfg.LendAt(); err != nil {
-			return err
-		}
-		e.out.Printf("%s is right.\n", filepath.Join(e.home, service.ConfigName))
-		return nil
+		return checkFiles(e, cfg)
 	}
 	cache, err := say.ParseSize(o.cache)
 	if err != nil || cache < 1<<20 {
@@ -147,6 +140,18 @@ func (o *serveOptions) run(e *env) error {
 	defer alive()
 	err = attend(s, stop, reload, failed, log)
 	return errors.Join(err, shut(s, at, blocks, lent, stop, log))
+}
+
+// checkFiles looks at the files that a configuration names.
+func checkFiles(e *env, cfg service.Config) error {
+	_, err := tlsSettings(cfg.Listen.TLS)
+	if err == nil {
+		err = cfg.CheckCertificates()
+	}
+	if err == nil {
+		e.out.Printf("%s is right.\n", filepath.Join(e.home, service.ConfigName))
+	}
+	return err
 }
 
 // attend reads the configuration again when it is asked to, until the service is to stop; then it returns why, if a listener failed.

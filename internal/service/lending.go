@@ -88,6 +88,15 @@ func (c *Config) LendAt() (address string, settings *tls.Config, err error) {
 	return c.Lend.Address, settings, err
 }
 
+// CheckCertificates looks at the files that lending and borrowing need.
+func (c *Config) CheckCertificates() error {
+	if _, _, err := c.LendAt(); err != nil {
+		return err
+	}
+	_, err := c.Remote.load("remote")
+	return err
+}
+
 func (c *Config) checkLending() error {
 	if err := c.Lend.check("lend"); err != nil {
 		return err

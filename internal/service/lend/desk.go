@@ -91,6 +91,10 @@ func (k *Desk) Tend() {
 		}
 		l.mu.Lock()
 		l.loan.To, l.loan.Token = loan.To, max(l.loan.Token, loan.Token)
+		if s := l.session; s != nil && !slices.Contains(loan.To, s.wish.Owner) {
+			l.session = nil
+			go s.end(remote.NotLent)
+		}
 		l.mu.Unlock()
 		all = append(all, l)
 	}
