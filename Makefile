@@ -60,7 +60,7 @@ unit:
 race:
 	CGO_ENABLED=1 $(GO) test -timeout 40m -race ./internal/keeper ./internal/carryover
 	CGO_ENABLED=1 $(GO) test -timeout 40m -race -run 'Rebuild|Race|Parallel|Hostile|Joining|Returning|NeverAHole|PartBlock|VanishesIn|LeavesTheSpare|Paused|ThatWaits|Forged|AConversionSurvives' ./internal/array ./internal/nbd
-	NIDALO_RACE=1 $(GO) test -timeout 40m -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack' ./test
+	NIDALO_RACE=1 $(GO) test -timeout 40m -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack|LinksBreak' ./test
 
 # The engine that ships under a scheduler that follows a seed: as many of 6,500 seeds as fit in MINUTES, on all processors,
 # and every mistake that it can be told to make, which must be noticed. make soak plays other seeds.

@@ -126,6 +126,7 @@ func main() {
 			attached(place) // on a real disk its speed hides the ways to it
 		}
 	}
+	elsewhere(strings.Split(*places, ",")[0], strings.Split(*places, ",")[0])
 	tasks(strings.Split(*places, ",")[0])
 	latency(strings.Split(*places, ",")[0])
 	growth(strings.Split(*places, ",")[0])

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"runtime"
 	"sync"
 	"time"
 )
@@ -14,12 +15,15 @@ import (
 // Client is one connection to an export, here or elsewhere. Its methods may be called at the same time: requests are on their way
 // together, and each call returns with its own reply.
 type Client struct {
-	nc      net.Conn
-	in      *bufio.Reader
-	size    int64
-	flags   uint16
-	name    string
-	writing sync.Mutex // of requests to the connection
+	nc       net.Conn
+	in       *bufio.Reader
+	size     int64
+	flags    uint16
+	name     string
+	writing  sync.Mutex // of requests to the connection
+	queueing sync.Mutex
+	queue    net.Buffers // requests that go out with the next write
+	room     net.Buffers // for the queue after that
 
 	mu      sync.Mutex
 	waiting map[uint64]*call // requests without a reply
@@ -36,6 +40,9 @@ type call struct {
 
 // ErrBroken is what calls return when the connection ended before their reply came: whether they were done is not known.
 var ErrBroken = errors.New("the connection broke")
+
+// replyBuffer takes in several short replies at once. What is left of a long one goes to where it belongs without another copy.
+const replyBuffer = 16 << 10
 
 // greeting bounds the handshake.
 const greeting = 10 * time.Second
@@ -71,7 +78,7 @@ func (d Dialer) Dial(name string) (*Client, error) {
 		return nil, err
 	}
 	enlarge(nc)
-	c := &Client{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), name: name, waiting: map[uint64]*call{}, down: make(chan struct{})}
+	c := &Client{nc: nc, in: bufio.NewReaderSize(nc, replyBuffer), name: name, waiting: map[uint64]*call{}, down: make(chan struct{})}
 	_ = nc.SetDeadline(until)
 	if err := c.greet(name, d.TLS); err != nil {
 		_ = nc.Close()
@@ -103,7 +110,7 @@ func (c *Client) encrypt(settings *tls.Config) error {
 	if err := secure.Handshake(); err != nil {
 		return fmt.Errorf("encryption: %w", err)
 	}
-	c.nc, c.in = secure, bufio.NewReaderSize(secure, 64<<10)
+	c.nc, c.in = secure, bufio.NewReaderSize(secure, replyBuffer)
 	return nil
 }
 
@@ -262,14 +269,27 @@ func (c *Client) do(kind, flags uint16, off int64, length int, out, in [][]byte)
 	c.next++
 	cookie := c.next
 	c.waiting[cookie] = this
+	busy := len(c.waiting) > 2
 	c.mu.Unlock()
 
-	v := append(net.Buffers{head(kind, flags, cookie, off, length)}, out...)
-	c.writing.Lock()
-	err := c.send(v)
-	c.writing.Unlock()
-	if err != nil {
-		c.fail(err)
+	c.queueing.Lock()
+	first := len(c.queue) == 0
+	c.queue = append(append(c.queue, head(kind, flags, cookie, off, length)), out...)
+	c.queueing.Unlock()
+	if first { // all others go with this one
+		if busy {
+			runtime.Gosched() // whoever is about to ask for something does it now, and saves a system call
+		}
+		c.writing.Lock()
+		c.queueing.Lock()
+		v := c.queue
+		c.queue, c.room = c.room[:0], v
+		c.queueing.Unlock()
+		err := c.send(v)
+		c.writing.Unlock()
+		if err != nil {
+			c.fail(err)
+		}
 	}
 	return <-this.done
 }
@@ -322,18 +342,26 @@ func (c *Client) receive() {
 	}
 }
 
-// fail ends the connection for all callers that wait.
+// fail ends the connection for all callers that wait. They come back only when nothing is written from their buffers any more.
 func (c *Client) fail(why error) {
 	c.mu.Lock()
-	defer c.mu.Unlock()
 	if c.broken != nil {
+		c.mu.Unlock()
 		return
 	}
 	c.broken = fmt.Errorf("%w: %w", ErrBroken, why)
-	_ = c.nc.Close()
+	under := c.nc
+	if secure, ok := under.(*tls.Conn); ok {
+		under = secure.NetConn() // its own Close would say goodbye first
+	}
+	_ = under.Close()
 	close(c.down)
-	for cookie, this := range c.waiting {
-		delete(c.waiting, cookie)
+	waiting := c.waiting
+	c.waiting = map[uint64]*call{}
+	c.mu.Unlock()
+	c.writing.Lock()
+	defer c.writing.Unlock()
+	for _, this := range waiting {
 		this.done <- c.broken
 	}
 }
