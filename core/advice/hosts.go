@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"nidalo/core/layout"
-	"nidalo/core/plan"
 	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -24,12 +23,12 @@ func (a *Array) hosts(own string) []string {
 }
 
 // Hosts says what the loss of each host would mean now. own is the name of this one.
-func (a *Array) Hosts(own string) []plan.HostLoss {
-	return plan.WithoutHosts(a.Map, a.hosts(own), func(slot int) bool { return !a.Members[slot].Condition.Counts() })
+func (a *Array) Hosts(own string) []layout.HostLoss {
+	return layout.WithoutHosts(a.Map, a.hosts(own), func(slot int) bool { return !a.Members[slot].Condition.Counts() })
 }
 
 // HostLine is what the loss of hosts would mean, in a sentence; empty when all members are on one host.
-func HostLine(losses []plan.HostLoss) string {
+func HostLine(losses []layout.HostLoss) string {
 	var fine, stops []string
 	for _, l := range losses {
 		name := fmt.Sprintf("%s (%s)", l.Host, say.Count(len(l.Slots), "member", "members"))
@@ -51,7 +50,7 @@ func HostLine(losses []plan.HostLoss) string {
 }
 
 // survived counts the hosts whose loss is survived.
-func survived(losses []plan.HostLoss) (n int) {
+func survived(losses []layout.HostLoss) (n int) {
 	for _, l := range losses {
 		if l.Survived {
 			n++
@@ -64,7 +63,7 @@ func survived(losses []plan.HostLoss) (n int) {
 func SurvivedWith(lay *layout.Map, hosts []string, slot int, host string) int {
 	hosts = slices.Clone(hosts)
 	hosts[slot] = host
-	return survived(plan.WithoutHosts(lay, hosts, func(int) bool { return false }))
+	return survived(layout.WithoutHosts(lay, hosts, func(int) bool { return false }))
 }
 
 // spread says how a member can move so that the loss of one more host is survived.
@@ -95,7 +94,7 @@ func (p *planner) spread() {
 		return
 	}
 	p.claimed[onto.Path] = true
-	at := slices.IndexFunc(losses, func(l plan.HostLoss) bool { return l.Host == hosts[move.Slot] })
+	at := slices.IndexFunc(losses, func(l layout.HostLoss) bool { return l.Host == hosts[move.Slot] })
 	p.add(Convenient, fmt.Sprintf("%s of its %d members are on %s, and it does not survive the loss of that host", fmt.Sprint(len(losses[at].Slots)), len(a.Members), hosts[move.Slot]),
 		"move one onto "+onto.Identity.String()+"; the array stays as it is until the copy is complete", "nidalo retire "+a.Name+" "+p.argument(*move)+" "+say.Argument(onto.Identity), move.Disk)
 }

@@ -48,6 +48,9 @@ const (
 	ParityAdded         Kind = "parity-added"       // a guarded set has a further parity disk, which is being filled
 	ArrayShrunk         Kind = "array-shrunk"       // it has less capacity
 	ArrayConverting     Kind = "array-converting"   // to another layout
+	ArrayTakenOver      Kind = "array-taken-over"   // by this host
+	ArrayHandedOver     Kind = "array-handed-over"
+	ArrayOusted         Kind = "array-ousted" // another host has it, or may
 	ArrayAttached       Kind = "array-attached"
 	ArrayNotAttached    Kind = "array-not-attached" // it should be
 	ArrayDetached       Kind = "array-detached"
@@ -116,7 +119,7 @@ const (
 // grave is the kinds that are more than information.
 var grave = map[Kind]Severity{
 	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, VolumeGivenUp: Warning, MemberNotFreed: Warning, ChangeNotBegun: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning, HostAway: Warning,
-	Exposed: Critical, Partial: Critical, VolumeLost: Critical, Failed: Critical, ArrayFailed: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
+	Exposed: Critical, Partial: Critical, VolumeLost: Critical, Failed: Critical, ArrayFailed: Critical, ArrayOusted: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
 }
 
 // Severity is the severity of an event of this kind that names no other.

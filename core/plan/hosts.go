@@ -6,34 +6,6 @@ import (
 	"nidalo/core/layout"
 )
 
-// HostLoss is what becomes of an array when a host is lost with all of its members that are there.
-type HostLoss struct {
-	Host     string `json:"host"`
-	Slots    []int  `json:"slots"`
-	Survived bool   `json:"survived"`
-}
-
-// WithoutHosts says for each host what its loss would mean, by name. hosts is where the members are, by slot; gone are those that are lost
-// already. It is empty where all members are on one host.
-func WithoutHosts(lay *layout.Map, hosts []string, gone func(slot int) bool) (out []HostLoss) {
-	names := slices.Sorted(slices.Values(hosts))
-	names = slices.Compact(names)
-	if len(names) < 2 {
-		return nil
-	}
-	for _, name := range names {
-		loss := HostLoss{Host: name}
-		for slot, host := range hosts {
-			if host == name && slot < lay.Members {
-				loss.Slots = append(loss.Slots, slot)
-			}
-		}
-		loss.Survived = lay.Survives(func(slot int) bool { return gone(slot) || slot < len(hosts) && hosts[slot] == name })
-		out = append(out, loss)
-	}
-	return out
-}
-
 // Spread is an order of disks of some sizes, on some hosts, in which each group of a level has as few of one host as can be. Where a level
 // has one group the order means nothing.
 func Spread(level layout.Level, strip int64, groups int, sizes []int64, hosts []string) []int {
@@ -83,8 +55,8 @@ func Outlasts(strip int64, sizes []int64, hosts []string) (out []Option) {
 		if err != nil {
 			continue
 		}
-		losses := WithoutHosts(lay, layout.Ordered(hosts, order), func(int) bool { return false })
-		if !slices.ContainsFunc(losses, func(l HostLoss) bool { return !l.Survived }) {
+		losses := layout.WithoutHosts(lay, layout.Ordered(hosts, order), func(int) bool { return false })
+		if !slices.ContainsFunc(losses, func(l layout.HostLoss) bool { return !l.Survived }) {
 			o.Capacity = lay.Capacity()
 			out = append(out, o)
 		}

@@ -15,7 +15,7 @@ func TestALossOfAHost(t *testing.T) {
 	survived := func(level layout.Level, order []int) (out []bool) {
 		lay, err := Layout(level, layout.DefaultStrip, 0, layout.Ordered(sizes, order))
 		require.NoError(t, err)
-		for _, l := range WithoutHosts(lay, layout.Ordered(hosts, order), nothing) {
+		for _, l := range layout.WithoutHosts(lay, layout.Ordered(hosts, order), nothing) {
 			require.Len(t, l.Slots, 2)
 			out = append(out, l.Survived)
 		}
@@ -38,7 +38,7 @@ func TestALossOfAHost(t *testing.T) {
 
 	lay, err := Layout(layout.Parity2, layout.DefaultStrip, 0, sizes)
 	require.NoError(t, err)
-	require.Nil(t, WithoutHosts(lay, []string{"gull", "gull", "gull", "gull", "gull", "gull"}, nothing))
-	lost := WithoutHosts(lay, hosts, func(slot int) bool { return slot == 0 })
+	require.Nil(t, layout.WithoutHosts(lay, []string{"gull", "gull", "gull", "gull", "gull", "gull"}, nothing))
+	lost := layout.WithoutHosts(lay, hosts, func(slot int) bool { return slot == 0 })
 	require.Equal(t, []bool{true, false, false}, []bool{lost[0].Survived, lost[1].Survived, lost[2].Survived}, "what is lost already counts")
 }

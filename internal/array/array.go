@@ -71,6 +71,9 @@ type Config struct {
 	Limits member.Limits
 	// Turns decides when tasks may run; nil means at once.
 	Turns Turns
+	// Agree is asked before a roster of a new epoch is written to any member, and before the first write of a start; when it fails the array stops, and
+	// nothing was written. nil: nobody else has a say. It must not call back.
+	Agree func(*record.Record) error
 	// Event is told what happens to the array and its members; nil means that nothing listens. It must not call back.
 	Event func(Event)
 }

@@ -121,6 +121,9 @@ func (a *Array) Condition() state.Condition {
 // Failure is why the array serves nothing any more, or nil.
 func (a *Array) Failure() error { return a.alive() }
 
+// Oust stops all writing because another host has the array.
+func (a *Array) Oust(why error) { a.fail(why) }
+
 // ErrTwoMembers and ErrNoMember are returned by FindSlot.
 var (
 	ErrTwoMembers = errors.New("that means two members")

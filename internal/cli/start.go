@@ -7,7 +7,7 @@ import (
 	"nidalo/internal/view"
 )
 
-var startCommand = command{name: "start", usage: "[-surviving] NAME", short: "put an array into service", least: 1, most: 1,
+var startCommand = command{name: "start", usage: "[-surviving] [-stand-by] NAME", short: "put an array into service", least: 1, most: 1,
 	help: `
 Starts an array that was taken out of service with stop, that comes from another host or home, or that could not start by
 itself. An array that has failed is released and started again from its disks; bring the lost disks back first. The records
@@ -16,15 +16,23 @@ of the members are judged as at every start, and a doubtful start is refused wit
 A guarded set of which more disks are missing than it has parity waits for them. With -surviving the volumes whose disks are
 there are started without the others. Use it only when those are lost, and not in use on another host.
 
+An array with disks that other hosts lend is started on one host only. With -stand-by this one takes it over when the host that has it
+is lost (docs/other-hosts.md).
+
   nidalo start charts
   nidalo start 0b6f1e2c-8c5e-4c36-9c0f-2f6a5f3f1d77     an array is also named by its identity, when two have one name`,
 	with: func(e *env, f *flag.FlagSet) action {
 		surviving := f.Bool("surviving", false, "a guarded set: start the volumes whose disks are there, although more disks are missing than there is parity")
+		standBy := f.Bool("stand-by", false, "when another host has it, take it over when that one is lost")
 		return func(args []string) error {
 			return e.withControl(func(c *control.Control) error {
-				a, err := c.Start(control.StartRequest{Array: args[0], Surviving: *surviving})
+				a, err := c.Start(control.StartRequest{Array: args[0], Surviving: *surviving, StandBy: *standBy})
 				if err != nil {
 					return err
+				}
+				if a.Out {
+					e.out.Printf("Array %s: %s.\n", a.Name, a.Reason)
+					return nil
 				}
 				e.out.Printf("Array %s is in service: %s, %s.\n", a.Name, a.Condition, view.Survives(*a))
 				e.out.Next(a.Next)

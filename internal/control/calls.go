@@ -46,6 +46,7 @@ type Control struct {
 	SetPace     func(PaceRequest) ([]PaceReply, error)            `call:"pace"`
 	SpinDown    func(SpinDownRequest) ([]ArrayStatus, error)      `call:"spin-down"`
 	Lend        func(LendRequest) (*LendReply, error)             `call:"lend"`
+	HandOver    func(HandOverRequest) error                       `call:"hand-over"`
 	Steer       func(SteerRequest) error                          `call:"steer"`
 	Locate      func(LocateRequest) (*LocateReply, error)         `call:"locate"`
 	Inspect     func(disks []string) (*InspectReply, error)       `call:"inspect"`

@@ -7,6 +7,7 @@ import (
 	"nidalo/core/advice"
 	"nidalo/core/event"
 	"nidalo/core/health"
+	"nidalo/core/layout"
 	"nidalo/core/plan"
 	"nidalo/core/say"
 	"nidalo/core/state"
@@ -63,42 +64,42 @@ type Status struct {
 
 // ArrayStatus is one array.
 type ArrayStatus struct {
-	Name       string          `json:"name"`
-	ID         string          `json:"id"`
-	Level      string          `json:"level"`
-	Condition  state.Condition `json:"condition"`
-	Out        bool            `json:"out_of_service"`
-	Reason     string          `json:"reason,omitempty"`      // why it is failed or not started
-	Trouble    string          `json:"trouble,omitempty"`     // what is wrong although it serves, in words
-	Says       []string        `json:"members_say,omitempty"` // what each disk found carries, when it is out of service
-	Margin     int             `json:"margin"`
-	MarginBest int             `json:"margin_best"`
-	Capacity   int64           `json:"capacity_bytes"`
-	Used       int64           `json:"used_bytes"`
-	Strip      int64           `json:"strip_bytes"`
-	Groups     int             `json:"groups"`
-	Epoch      uint64          `json:"epoch"`
-	Created    time.Time       `json:"created"`
-	Export     string          `json:"export,omitempty"`
-	Device     *DeviceStatus   `json:"device,omitempty"`            // that it is attached as
-	SpinDown   int64           `json:"spin_down_seconds,omitempty"` // after which a disk without work is put to sleep; 0: never
-	Members    []MemberStatus  `json:"members"`
-	Shared     []string        `json:"shared_disks,omitempty"`   // of an array that could be created: members on one disk, in words
-	Together   string          `json:"files_together,omitempty"` // members that are files of one file system, in words
-	Hosts      []plan.HostLoss `json:"hosts,omitempty"`          // of members on several hosts: what the loss of each would mean
-	Spread     []string        `json:"spread,omitempty"`         // of an array that could be created: levels at which the loss of any host is survived, in words
-	NotVetted  []string        `json:"not_vetted,omitempty"`     // of an array that could be created: disks never vetted
-	Tasks      []TaskStatus    `json:"tasks"`
-	LastCheck  *CheckStatus    `json:"last_check,omitempty"`
-	Spares     []string        `json:"spares,omitempty"`       // that stand ready for it
-	NextCheck  *time.Time      `json:"next_check,omitempty"`   // when one begins by itself
-	Growth     *GrowthStatus   `json:"growth,omitempty"`       // room on its disks that it does not use
-	Change     *TurnStatus     `json:"conversion,omitempty"`   // to another layout, under way
-	Waiting    *WaitingChange  `json:"waiting,omitempty"`      // another conversion, after that
-	Volumes    []VolumeStatus  `json:"volumes,omitempty"`      // of a guarded set
-	Handing    *Handing        `json:"handing,omitempty"`      // of its parity
-	Layers     []plan.Layer    `json:"layers,omitempty"`       // of disks of different sizes
-	Unused     []int64         `json:"unused_bytes,omitempty"` // of an array that could be created: of each disk
+	Name       string            `json:"name"`
+	ID         string            `json:"id"`
+	Level      string            `json:"level"`
+	Condition  state.Condition   `json:"condition"`
+	Out        bool              `json:"out_of_service"`
+	Reason     string            `json:"reason,omitempty"`      // why it is failed or not started
+	Trouble    string            `json:"trouble,omitempty"`     // what is wrong although it serves, in words
+	Says       []string          `json:"members_say,omitempty"` // what each disk found carries, when it is out of service
+	Margin     int               `json:"margin"`
+	MarginBest int               `json:"margin_best"`
+	Capacity   int64             `json:"capacity_bytes"`
+	Used       int64             `json:"used_bytes"`
+	Strip      int64             `json:"strip_bytes"`
+	Groups     int               `json:"groups"`
+	Epoch      uint64            `json:"epoch"`
+	Created    time.Time         `json:"created"`
+	Export     string            `json:"export,omitempty"`
+	Device     *DeviceStatus     `json:"device,omitempty"`            // that it is attached as
+	SpinDown   int64             `json:"spin_down_seconds,omitempty"` // after which a disk without work is put to sleep; 0: never
+	Members    []MemberStatus    `json:"members"`
+	Shared     []string          `json:"shared_disks,omitempty"`   // of an array that could be created: members on one disk, in words
+	Together   string            `json:"files_together,omitempty"` // members that are files of one file system, in words
+	Hosts      []layout.HostLoss `json:"hosts,omitempty"`          // of members on several hosts: what the loss of each would mean
+	Spread     []string          `json:"spread,omitempty"`         // of an array that could be created: levels at which the loss of any host is survived, in words
+	NotVetted  []string          `json:"not_vetted,omitempty"`     // of an array that could be created: disks never vetted
+	Tasks      []TaskStatus      `json:"tasks"`
+	LastCheck  *CheckStatus      `json:"last_check,omitempty"`
+	Spares     []string          `json:"spares,omitempty"`       // that stand ready for it
+	NextCheck  *time.Time        `json:"next_check,omitempty"`   // when one begins by itself
+	Growth     *GrowthStatus     `json:"growth,omitempty"`       // room on its disks that it does not use
+	Change     *TurnStatus       `json:"conversion,omitempty"`   // to another layout, under way
+	Waiting    *WaitingChange    `json:"waiting,omitempty"`      // another conversion, after that
+	Volumes    []VolumeStatus    `json:"volumes,omitempty"`      // of a guarded set
+	Handing    *Handing          `json:"handing,omitempty"`      // of its parity
+	Layers     []plan.Layer      `json:"layers,omitempty"`       // of disks of different sizes
+	Unused     []int64           `json:"unused_bytes,omitempty"` // of an array that could be created: of each disk
 	// Counters since the array was started: bytes unless the name says otherwise.
 	Counters map[string]int64 `json:"counters,omitempty"`
 	Next     []string         `json:"next"`
@@ -417,6 +418,7 @@ var ErrHomeBusy = errors.New("another process is using this home")
 
 // StartRequest puts an array into service.
 type StartRequest struct {
+	StandBy   bool `json:"stand_by,omitempty"` // when another host has it, take it over when that is lost
 	Array     string
 	Force     bool // with the set that serves most, although there are doubts
 	Surviving bool // a guarded set without disks that are not there, although they are more than it has parity

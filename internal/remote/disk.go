@@ -90,7 +90,11 @@ func (d *Disk) redial(why error) {
 			return
 		}
 		if said := (nbd.RefusedError{}); errors.As(err, &said) {
-			if r := refusal(said.Why); r != "" && r != Draining {
+			r := refusal(said.Why)
+			if tell := d.host.all.set.Overtaken; r == Overtaken && tell != nil {
+				tell(d.identity.Path) // before the disk counts as lost
+			}
+			if r != "" && r != Draining {
 				d.end(fmt.Errorf("%w: host %s says: %w", disk.ErrGone, d.host.Name(), r))
 				return
 			}

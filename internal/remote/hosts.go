@@ -36,6 +36,8 @@ type Settings struct {
 	Log      *slog.Logger
 	// Touch tells when a host comes out of touch, for which reason, and when it is back (nil). It must not block.
 	Touch func(host string, why error)
+	// Overtaken tells that a lender refused a disk, by its address, because a later owner has it. It must not block.
+	Overtaken func(address string)
 }
 
 // Hosts are the hosts that lend to this one.

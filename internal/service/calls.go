@@ -36,6 +36,7 @@ func (s *Service) Control() *control.Control {
 		SetPace:     s.SetPace,
 		SpinDown:    s.SpinDown,
 		Lend:        s.Lend,
+		HandOver:    s.HandOver,
 		Rounds:      s.Rounds,
 		Steer:       s.Steer,
 		Locate:      s.Locate,

@@ -45,6 +45,7 @@ type Config struct {
 	HostName  string            `toml:"host_name"`     // what other hosts know this one by; empty: what the system calls it
 	Lend      Lend              `toml:"lend"`
 	Remote    Remote            `toml:"remote"`
+	Ownership Ownership         `toml:"ownership"`
 	Group     string            `toml:"group"`       // whose members may use the sockets besides their owner
 	Looks     string            `toml:"group_looks"` // whose members may look, and change nothing
 	Spares    []Spare           `toml:"spares"`      // hot spares, besides those of the spare command
@@ -331,11 +332,10 @@ func (c *Config) check() error {
 	if _, err := c.rules(); err != nil {
 		return err
 	}
-	if err := c.Listen.check(); err != nil {
-		return err
-	}
-	if err := c.checkLending(); err != nil {
-		return err
+	for _, err := range []error{c.Listen.check(), c.checkLending(), c.Ownership.check()} {
+		if err != nil {
+			return err
+		}
 	}
 	for _, list := range []struct {
 		key string

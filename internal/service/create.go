@@ -16,6 +16,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/remote"
 	"nidalo/internal/service/attach"
 )
 
@@ -51,13 +52,24 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 		}
 		return out, err
 	}
-	s.begin(a)
+	far := slices.ContainsFunc(disks, func(d disk.Disk) bool { return remote.Is(d.Identity().Path) })
+	if s.owning != nil && far {
+		if err := s.share(a); err != nil {
+			return nil, err
+		}
+	} else {
+		s.begin(a)
+	}
 	s.seen.Expire()
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}
 	s.event(event.Event{Kind: event.ArrayCreated, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), say.Size(a.Capacity()))})
-	status := s.describe(s.arrayNamed(a.Name()))
+	r := s.arrayNamed(a.Name())
+	if r == nil {
+		return nil, &control.Error{What: fmt.Sprintf("array %q was created, and is not in service any more", a.Name())}
+	}
+	status := s.describe(r)
 	return &status, nil
 }
 
@@ -103,7 +115,9 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 	}
 	var a *array.Array
 	err = quietly(disks, func() (err error) {
-		a, err = array.Create(plan, s.engine())
+		cfg := s.engine()
+		cfg.Agree = nil // nobody else knows of it yet
+		a, err = array.Create(plan, cfg)
 		return err
 	})
 	if errors.Is(err, disk.ErrFull) {
@@ -191,7 +205,7 @@ func (s *Service) wouldBe(req control.CreateRequest, lay *layout.Map, disks []di
 	slices.Sort(out.Shared)
 	out.Together = filesTogether(names)
 	hosts := s.hostsOfDisks(disks)
-	if out.Hosts = plan.WithoutHosts(lay, hosts, func(int) bool { return false }); slices.ContainsFunc(out.Hosts, func(l plan.HostLoss) bool { return !l.Survived }) {
+	if out.Hosts = layout.WithoutHosts(lay, hosts, func(int) bool { return false }); slices.ContainsFunc(out.Hosts, func(l layout.HostLoss) bool { return !l.Survived }) {
 		out.Spread = spreads(req.Level, req.Strip, out.Capacity, disks, hosts)
 	}
 	return out

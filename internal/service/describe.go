@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"nidalo/core/advice"
+	"nidalo/core/layout"
 	"nidalo/core/plan"
 	"nidalo/core/record"
 	"nidalo/core/state"
@@ -120,6 +121,21 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	if r.Unsettled() {
 		out.Trouble = "it was not stopped in order: a start is needed to bring the batches of its journals into place"
 	}
+	s.describeMembers(r, lay, &out)
+	for _, t := range r.TaskStates() {
+		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
+	}
+	if c := r.LastCheck(); c.Kind == record.Check {
+		out.LastCheck = checkStatus(c)
+		out.LastCheck.Partial = !c.Ended.IsZero() && c.Cursor < lay.Stripes()
+	}
+	out.NextCheck = s.nextCheck(r)
+	s.describeLayout(r, &out)
+	return out
+}
+
+// describeMembers tells what is known of each member, and of what they share.
+func (s *Service) describeMembers(r *running, lay *layout.Map, out *control.ArrayStatus) {
 	var names []state.Identity
 	for _, m := range seated(r.MemberStates()) {
 		if m.Condition.TakesPart() {
@@ -129,7 +145,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		ms.Group = lay.GroupOf(m.Slot) + 1
 		if turns, why := r.Turning(m.Slot); !turns {
 			ms.Sleeps = true
-		} else if why != nil && rec.SpinDown > 0 {
+		} else if why != nil && out.SpinDown > 0 {
 			ms.NoSleep = why.Error()
 		}
 		if m.Condition == record.Failed || m.Condition == record.Missing {
@@ -144,18 +160,8 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	}
 	out.Together = filesTogether(names)
 	if r.Failure() == nil {
-		out.Hosts = plan.WithoutHosts(lay, s.hostsOf(seated(r.MemberStates())), func(slot int) bool { return !r.member(slot).Condition.Counts() })
+		out.Hosts = layout.WithoutHosts(lay, s.hostsOf(seated(r.MemberStates())), func(slot int) bool { return !r.member(slot).Condition.Counts() })
 	}
-	for _, t := range r.TaskStates() {
-		out.Tasks = append(out.Tasks, s.taskStatus(r, t))
-	}
-	if c := r.LastCheck(); c.Kind == record.Check {
-		out.LastCheck = checkStatus(c)
-		out.LastCheck.Partial = !c.Ended.IsZero() && c.Cursor < lay.Stripes()
-	}
-	out.NextCheck = s.nextCheck(r)
-	s.describeLayout(r, &out)
-	return out
 }
 
 // describeLayout adds how an array is laid out, and may be.

@@ -52,9 +52,12 @@ func (s *Service) Open(name, peer string) (nbd.Export, func(), error) {
 	if of, yes := strings.CutPrefix(name, attach.Prefix); yes {
 		return s.openAttached(of, peer)
 	}
+	of, volume, _ := strings.Cut(name, "/")
+	if where := s.elsewhere(of); where != "" {
+		return nil, nil, errors.New(where)
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	of, volume, _ := strings.Cut(name, "/")
 	r := s.arrays[of]
 	if r == nil {
 		return nil, nil, nbd.ErrNoExport

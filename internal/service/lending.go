@@ -2,10 +2,8 @@ package service
 
 import (
 	"cmp"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/hex"
 	"fmt"
 	"net"
 	"os"
@@ -151,9 +149,7 @@ func (s *Service) newRemote() (*remote.Hosts, error) {
 	if err != nil {
 		return nil, err
 	}
-	var random [8]byte
-	_, _ = rand.Read(random[:])
-	return remote.NewHosts(remote.Settings{Owner: s.hostName(), Instance: hex.EncodeToString(random[:]), TLS: settings, Patience: time.Duration(s.config().Remote.Patience),
+	return remote.NewHosts(remote.Settings{Owner: s.hostName(), Instance: s.instance, Overtaken: s.overtaken, TLS: settings, Patience: time.Duration(s.config().Remote.Patience),
 		Log: s.opt.Log, Touch: func(host string, why error) {
 			e := event.Event{Kind: event.HostBack, Detail: "host " + host + " answers"}
 			if why != nil {

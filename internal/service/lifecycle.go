@@ -79,7 +79,8 @@ func (s *Service) Stop(name string) error {
 	if err := s.seen.LookAnew(); err != nil {
 		return err
 	}
-	s.leave(s.candidates(s.carriers(id), id), errTakenOut)
+	s.leave(s.peeked(s.carriers(id), id), errTakenOut)
+	s.unclaim(id, "")
 	s.event(event.Event{Kind: event.ArrayStopped, Array: rec.Name, Detail: "flushed; it stays out of service until it is started"})
 	return nil
 }
@@ -145,14 +146,19 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 		return nil, err
 	}
 	id := was.set.Newest.Array.String()
+	if err := s.claim(id, s.carriers(id)); err != nil {
+		return s.notOwned(req, was, err)
+	}
 	found := s.candidates(s.carriers(id), id)
 	if len(found) == 0 {
+		s.unclaim(id, "")
 		s.mu.Lock()
 		s.idle = append(s.idle, was)
 		s.mu.Unlock()
 		return nil, &control.Error{What: fmt.Sprintf("none of the disks of array %q is there", req.Array)}
 	}
 	if err := s.startOne(found, req.Surviving); err != nil {
+		s.unclaim(id, "")
 		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: %v", req.Array, err), Hints: s.hintsFor(was.set.Newest, found, err)}
 	}
 	r, err := s.named(id)

@@ -11,6 +11,7 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
+	"nidalo/internal/remote"
 )
 
 // Arrays of this home start by themselves, whenever their disks appear: all at once, one after the other, or late. An array that
@@ -38,12 +39,13 @@ func (e errWaits) Error() string {
 	return fmt.Sprintf("it waits until %s for %s, and then starts without", e.until.Local().Format("15:04:05"), strings.Join(e.names, ", "))
 }
 
-// awaited lists the members of a set that its roster counts on, that are not there, and that may still come.
-func awaited(set roster.Set) (names []string) {
+// awaited lists the members of a set that its roster counts on, that are not there, and that may still come. Those of other hosts are waited for only
+// when this service has just begun: a host that is taken over from may have had disks.
+func (s *Service) awaited(set roster.Set) (names []string) {
 	for slot, e := range set.Newest.Roster {
 		there := slot < len(set.Current) && set.Current[slot].Disk != nil
 		if counts := e.Condition.TakesPart(); counts && !there {
-			if id := (state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}); id.OnDevice() {
+			if id := (state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}); id.OnDevice() || remote.Is(id.Path) && time.Since(s.began) < s.lateDisks() {
 				names = append(names, fmt.Sprintf("slot %d, %s", slot, id))
 			}
 		}
@@ -87,7 +89,12 @@ func (s *Service) muster() {
 			w = &waiting{until: time.Now().Add(s.lateDisks())}
 			s.waits[id] = w
 		}
-		disks, names := stand(found), awaited(set)
+		if why := s.standBy(id); why != nil {
+			s.reason(set, why)
+			delete(s.waits, id)
+			continue
+		}
+		disks, names := stand(found), s.awaited(set)
 		switch {
 		case w.tried == disks:
 			continue // with these disks it could not be started
@@ -108,16 +115,36 @@ func (s *Service) muster() {
 			return
 		}
 		w.tried = disks
-		s.reason(set, errStarting)
-		if err := s.startOne(s.candidates(s.carriers(id), id), false); err == nil {
-			delete(s.waits, id)
-			s.own(id, set.Newest.Name)
-			s.applyPaces()
-			s.event(event.Event{Kind: event.ArrayStarted, Array: set.Newest.Name, Detail: "its disks have come"})
-			s.takeBackOf(set.Newest.Array)
-		}
+		s.startMustered(id, set, w)
 		s.admin.Unlock()
 	}
+}
+
+// startMustered starts an array whose disks have come, if this host may have it. admin is held.
+func (s *Service) startMustered(id string, set roster.Set, w *waiting) {
+	s.reason(set, errStarting)
+	if err := s.claim(id, s.carriers(id)); err != nil {
+		s.reason(set, err)
+		w.tried = ""
+		return
+	}
+	shared := s.shared(s.carriers(id))
+	if shared { // what was seen of its disks may be from before another host had it
+		_ = s.seen.LookAnew()
+	}
+	if err := s.startOne(s.candidates(s.carriers(id), id), false); err != nil {
+		s.unclaim(id, "")
+		return
+	}
+	delete(s.waits, id)
+	s.own(id, set.Newest.Name)
+	s.applyPaces()
+	e := event.Event{Kind: event.ArrayStarted, Array: set.Newest.Name, Detail: "its disks have come"}
+	if shared {
+		e.Kind, e.Detail = event.ArrayTakenOver, "no other host has it"
+	}
+	s.event(e)
+	s.takeBackOf(set.Newest.Array)
 }
 
 // stand says with which disks, and in which state of theirs, a start was tried.
@@ -155,7 +182,7 @@ func (s *Service) holdBack(found []roster.Candidate) bool {
 		return false
 	}
 	set := roster.Judge(found)
-	names := awaited(set)
+	names := s.awaited(set)
 	if len(names) == 0 {
 		return false
 	}

@@ -2,6 +2,8 @@ package service
 
 import (
 	"cmp"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -28,6 +30,7 @@ import (
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
+	"nidalo/internal/ownership"
 	"nidalo/internal/remote"
 	"nidalo/internal/service/attach"
 	"nidalo/internal/service/chronicle"
@@ -67,19 +70,23 @@ type Service struct {
 	devices      *attach.Desk
 	lends        *lend.Desk
 	far          *remote.Hosts
+	began        time.Time
+	instance     string          // names this run of the service
+	owning       *ownership.Desk // nil: nobody else has a say in who has an array
 	surfaceRuns  vet.Runs
-	moves        map[string]move      // of tasks; used by lookLoop only
-	handed       map[string]float64   // by identity of the array, how much of both steps of a handing was shown
-	unable       map[string]time.Time // by identity of the array, since when a member that leaves does not get on; used by lookLoop only
-	looked       atomic.Int64         // when lookLoop began its last round, in ns
-	poke         chan struct{}        // lookLoop is to look at once
-	asked        time.Time            // when disks were asked how they are; used by lookLoop only
-	exchangeTurn sync.Mutex           // of what exchanges ask for; taken before admin
-	saving       sync.Mutex           // of mem to its file; taken before mu
-	admin        sync.Mutex           // one change by an administrator at a time
-	mu           sync.Mutex           // guards what is below; no disk is touched while it is held
-	arrays       map[string]*running  // by name
-	idle         []idle               // found but not in service
+	moves        map[string]move             // of tasks; used by lookLoop only
+	handed       map[string]float64          // by identity of the array, how much of both steps of a handing was shown
+	unable       map[string]time.Time        // by identity of the array, since when a member that leaves does not get on; used by lookLoop only
+	looked       atomic.Int64                // when lookLoop began its last round, in ns
+	poke         chan struct{}               // lookLoop is to look at once
+	asked        time.Time                   // when disks were asked how they are; used by lookLoop only
+	exchangeTurn sync.Mutex                  // of what exchanges ask for; taken before admin
+	saving       sync.Mutex                  // of mem to its file; taken before mu
+	admin        sync.Mutex                  // one change by an administrator at a time
+	mu           sync.Mutex                  // guards what is below; no disk is touched while it is held
+	arrays       map[string]*running         // by name
+	idle         []idle                      // found but not in service
+	claims       map[string]*ownership.Claim // by identity of the array
 	mem          memory
 	healths      map[string]watched // by serial or path
 }
@@ -174,7 +181,11 @@ func Open(opt Options) (*Service, error) {
 	s.turns, s.poke = newTurns(), make(chan struct{}, 1)
 	s.moves, s.waits, s.healths, s.unable = map[string]move{}, map[string]*waiting{}, map[string]watched{}, map[string]time.Time{}
 	s.cfg.Store(&cfg)
-	if s.far, err = s.newRemote(); err != nil {
+	s.began, s.instance, s.claims = time.Now(), newInstance(), map[string]*ownership.Claim{}
+	if s.far, err = s.newRemote(); err == nil {
+		err = s.openOwnership()
+	}
+	if err != nil {
 		s.unlock()
 		return nil, err
 	}
@@ -211,6 +222,13 @@ func Open(opt Options) (*Service, error) {
 	return s, nil
 }
 
+// newInstance names a run of a service.
+func newInstance() string {
+	var random [8]byte
+	_, _ = rand.Read(random[:])
+	return hex.EncodeToString(random[:])
+}
+
 // running lists the arrays in service, by name.
 func (s *Service) running() []*running {
 	s.mu.Lock()
@@ -244,6 +262,9 @@ func (s *Service) close() error {
 	errs := s.closeArrays()
 	s.far.Close()
 	s.lends.Close()
+	if s.owning != nil {
+		s.owning.Close()
+	}
 	s.wait.Wait()
 	s.chron.Close()
 	s.unlock()
@@ -352,7 +373,7 @@ func (s *Service) names() []string {
 }
 
 func (s *Service) engine() array.Config {
-	return array.Config{Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent, Now: s.opt.Now,
+	return array.Config{Agree: s.agree, Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent, Now: s.opt.Now,
 		KeepEmptied: s.config().GiveBack != nil && !*s.config().GiveBack}
 }
 
@@ -377,12 +398,19 @@ func (s *Service) startAll() error {
 		return cmp.Or(cmp.Compare(names[x], names[y]), cmp.Compare(x, y))
 	})
 	for _, id := range ids {
-		found := s.candidates(byArray[id], id)
+		if slices.Contains(s.mem.Arrays, id) && !slices.Contains(s.mem.Out, id) && s.shared(byArray[id]) {
+			continue // muster starts it, if no other host has it
+		}
 		switch {
 		case slices.Contains(s.mem.Out, id):
-			s.leave(found, errTakenOut)
+			s.leave(s.peeked(byArray[id], id), errTakenOut)
+			continue
 		case !slices.Contains(s.mem.Arrays, id):
-			s.leave(found, errStranger)
+			s.leave(s.peeked(byArray[id], id), errStranger)
+			continue
+		}
+		found := s.candidates(byArray[id], id)
+		switch {
 		case s.holdBack(found):
 		default:
 			if err := s.startOne(found, false); err == nil {
@@ -434,11 +462,19 @@ func (s *Service) leave(found []roster.Candidate, reason error) {
 }
 
 // candidates opens the disks in some sources that carry a record of an array.
-func (s *Service) candidates(sources []disks.Source, id string) (out []roster.Candidate) {
-	open := s.seen.Open
+func (s *Service) candidates(sources []disks.Source, id string) []roster.Candidate {
 	if s.opt.Looks {
-		open = s.seen.Peek
+		return s.peeked(sources, id)
 	}
+	return s.opened(sources, id, s.seen.Open)
+}
+
+// peeked is candidates that are only read: another host may have them.
+func (s *Service) peeked(sources []disks.Source, id string) []roster.Candidate {
+	return s.opened(sources, id, s.seen.Peek)
+}
+
+func (s *Service) opened(sources []disks.Source, id string, open func(disks.Source) (disk.Disk, error)) (out []roster.Candidate) {
 	for _, src := range sources {
 		d, err := open(src)
 		if err != nil {
@@ -478,6 +514,9 @@ func (s *Service) startOne(found []roster.Candidate, surviving bool) error {
 	}
 	for _, c := range set.Strangers {
 		s.event(event.Event{Kind: event.MemberStranger, Array: set.Newest.Name, Disk: c.Disk.Identity().String(), Detail: c.Why + "; it is left out, and nothing is written to it"})
+	}
+	if err := s.mayGoOn(set, found); err != nil {
+		set.Doubt = err
 	}
 	open := array.Open
 	if s.opt.Looks {

@@ -28,6 +28,7 @@ type Host struct {
 	Freeze func(why error)                          // nothing more may be written
 	Say    func(kind event.Kind, disk, text string) // tells what happened to a disk, or to the array
 	Forget func(m *member.Member)                   // a member left: what is kept of it in memory counts no more
+	Agree  func(*record.Record) error               // see array.Config; nil: nobody else has a say
 	Use    Use
 }
 
@@ -66,6 +67,7 @@ type Roster struct {
 	pending   atomic.Pointer[layout.Map]     // that is about to be in force, see Pend
 	arriving  *member.Member                 // is about to be active: the record that is being written says so
 	epoch     atomic.Uint64                  // of shown
+	agreed    record.State                   // what Agree was asked last; under mu
 	changes   atomic.Pointer[record.Changes] // as they are on the members
 	owed      atomic.Pointer[[]record.Parts] // by slot, as it is on the members
 }
@@ -504,6 +506,9 @@ again:
 		r.host.Freeze(fmt.Errorf("the roster could not be written: %w", err))
 		return r.host.Alive()
 	}
+	if err := r.agree(); err != nil {
+		return err
+	}
 	r.Show()
 	errs := make([]error, len(live))
 	_ = member.Parallel(len(live), func(i int) error {
@@ -531,6 +536,19 @@ again:
 	}
 	r.onMembers()
 	r.unsettled.Store(false)
+	return nil
+}
+
+// agree asks whoever else has a say in the roster, once for each epoch. Without its consent the array stops. r.mu is held.
+func (r *Roster) agree() error {
+	if r.host.Agree == nil || r.agreed == r.rec.State() {
+		return nil
+	}
+	if err := r.host.Agree(r.rec); err != nil {
+		r.host.Freeze(err)
+		return r.host.Alive()
+	}
+	r.agreed = r.rec.State()
 	return nil
 }
 

@@ -46,6 +46,7 @@ type Host struct {
 	Log     *slog.Logger
 	Once    func(of, state string, e event.Event) // tells when a state changes
 	Far     *remote.Hosts                         // that lend to this one
+	Token   func(Source) uint64                   // with which a disk of another host is opened
 	Hosts   func() []remote.Address               // of those, the ones that are asked for all their disks
 	Lent    func(state.Identity) string           // to which hosts a disk of this one is lent
 }
@@ -258,7 +259,7 @@ func (s *Survey) Open(src Source) (d disk.Disk, err error) {
 		case src.Bay != "":
 			d, err = s.host.Lab.Open(src.Bay)
 		case far:
-			d, err = s.host.Far.Open(at, 0)
+			d, err = s.host.Far.Open(at, s.host.Token(src))
 		default:
 			d, err = disk.Open(src.Path)
 		}

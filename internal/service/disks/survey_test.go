@@ -30,7 +30,7 @@ func newBench(t *testing.T) *bench {
 	b.lab = lab.At(b.home)
 	require.NoError(t, b.lab.New(3, 8<<20))
 	b.Survey = disks.New(disks.Host{Lab: b.lab, List: filepath.Join(b.home, "disks.list"), Log: slog.New(slog.DiscardHandler),
-		Far: remote.NewHosts(remote.Settings{Owner: "gull"}), Hosts: func() []remote.Address { return nil }, Lent: func(state.Identity) string { return "" },
+		Far: remote.NewHosts(remote.Settings{Owner: "gull"}), Hosts: func() []remote.Address { return nil }, Lent: func(state.Identity) string { return "" }, Token: func(disks.Source) uint64 { return 0 },
 		Devices: func() bool { return false }, Paths: func() ([]string, []string) { return b.paths, nil },
 		Serves: func(i state.Identity) bool { return b.serves[i.Bay] }, Once: func(string, string, event.Event) {}})
 	require.NoError(t, b.Look(true))

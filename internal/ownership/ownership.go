@@ -1,0 +1,479 @@
+// Package ownership decides which of several hosts has an array, by leases in etcd. It writes no consensus of its own: an owner is a key that etcd
+// holds for as long as the owner's lease lasts, and the revision at which it was made is the fencing token that lenders of disks check.
+//
+// What makes two writers impossible:
+//
+//   - An owner counts its lease from before it asked for it to be renewed, by a clock that goes on while the host sleeps, and has stopped writing when that
+//     time is over. etcd counts from later on, so nobody else owns the array before.
+//   - An owner that is paused cannot look at its clock. The next one begins its sessions with a higher token, and a lender has everything of the earlier
+//     session done, and refuses what comes later, before it lets the next one read.
+//   - An owner changes the roster only after etcd has the new one, in a transaction that compares the owner's key: so one that goes on with a member that the
+//     next owner never reached learns that it is none any more before anything counts. A next owner that finds no member of the roster in etcd refuses
+//     to start.
+package ownership
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
+	clientv3 "go.etcd.io/etcd/client/v3"
+	"go.uber.org/zap"
+)
+
+// Settings are how etcd is reached, and who asks.
+type Settings struct {
+	Endpoints []string
+	TLS       *tls.Config
+	Lease     time.Duration // whole seconds, at least two
+	Host      string
+	Instance  string   // names this run of the service
+	Addresses []string // where clients reach this host
+	Log       *slog.Logger
+}
+
+// DefaultLease is how long a lease lasts when nothing else is said.
+const DefaultLease = 10 * time.Second
+
+// Owner is who has an array.
+type Owner struct {
+	Host      string    `json:"host"`
+	Instance  string    `json:"instance"`
+	Addresses []string  `json:"addresses,omitempty"`
+	Since     time.Time `json:"since"`
+	Token     uint64    `json:"-"`
+}
+
+// Roster is the last roster that an owner agreed on with etcd.
+type Roster struct {
+	Epoch   uint64   `json:"epoch"`
+	ID      string   `json:"id"`      // of the epoch
+	Members []string `json:"members"` // that count, by identity
+}
+
+// OwnedError is why an array cannot be had: another host has it.
+type OwnedError struct{ Owner Owner }
+
+func (e OwnedError) Error() string {
+	return fmt.Sprintf("host %s has it since %s", e.Owner.Host, e.Owner.Since.Local().Format("Jan 2 15:04:05"))
+}
+
+var (
+	// ErrOusted is wrapped when this host is not the owner any more.
+	ErrOusted = errors.New("this host does not own it any more")
+	// ErrNoLease is wrapped when there is no lease at the moment: etcd does not answer.
+	ErrNoLease = errors.New("etcd gives no lease")
+)
+
+const (
+	owners  = "nidalo/owner/"
+	rosters = "nidalo/roster/"
+	wishes  = "nidalo/wish/"
+	// wishFor is how long an array that is handed over waits for the host that is to have it, before any other may.
+	wishFor = 15 * time.Second
+	// call bounds one question to etcd.
+	call = 3 * time.Second
+	// look is how often the owners are looked up.
+	look = time.Second
+)
+
+// Desk keeps the lease of this host, and its claims.
+type Desk struct {
+	set    Settings
+	client *clientv3.Client
+	ctx    context.Context
+	end    context.CancelFunc
+	wait   sync.WaitGroup
+	news   chan struct{} // closed when the lease changes, and another one made
+
+	mu       sync.Mutex
+	lease    clientv3.LeaseID // 0: none
+	deadline time.Duration    // of the lease, by the clock of now
+	why      error            // there is no lease
+	claims   map[string]*Claim
+	seen     map[string]Owner // as looked up last
+	seenAt   time.Time
+}
+
+// Open begins to keep a lease. etcd need not answer yet.
+func Open(set Settings) (*Desk, error) {
+	if set.Lease == 0 {
+		set.Lease = DefaultLease
+	}
+	c, err := clientv3.New(clientv3.Config{Endpoints: set.Endpoints, TLS: set.TLS, DialTimeout: call, DialKeepAliveTime: 5 * time.Second, DialKeepAliveTimeout: call, Logger: zap.NewNop()})
+	if err != nil {
+		return nil, err
+	}
+	d := &Desk{set: set, client: c, claims: map[string]*Claim{}, seen: map[string]Owner{}, news: make(chan struct{}), why: ErrNoLease}
+	d.ctx, d.end = context.WithCancel(context.Background())
+	d.wait.Go(d.keep)
+	d.wait.Go(d.lookAround)
+	return d, nil
+}
+
+// Close gives the lease back: whatever is still claimed is free.
+func (d *Desk) Close() {
+	d.mu.Lock()
+	lease := d.lease
+	d.mu.Unlock()
+	d.end()
+	d.wait.Wait()
+	if lease != 0 {
+		ctx, cancel := context.WithTimeout(context.Background(), call)
+		_, _ = d.client.Revoke(ctx, lease)
+		cancel()
+	}
+	_ = d.client.Close()
+}
+
+// margin is how long before the end of a lease an owner has stopped.
+func (d *Desk) margin() time.Duration { return d.set.Lease / 10 }
+
+// keep has a lease, and renews it.
+func (d *Desk) keep() {
+	var renewed time.Duration
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	asking := make(chan struct{}, 1) // one question at a time, and the clock is looked at meanwhile
+	for {
+		select {
+		case <-d.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		d.mu.Lock()
+		lease, late := d.lease, d.lease != 0 && now() >= d.deadline-d.margin()
+		d.mu.Unlock()
+		if late {
+			d.lost(lease, fmt.Errorf("%w: etcd did not renew the lease in time", ErrOusted))
+			continue
+		}
+		if lease != 0 && now()-renewed < d.set.Lease/4 {
+			continue
+		}
+		select {
+		case asking <- struct{}{}:
+		default:
+			continue
+		}
+		renewed = now()
+		d.wait.Go(func() {
+			defer func() { <-asking }()
+			d.renew(lease)
+		})
+	}
+}
+
+// renew asks for the lease to last longer, or for a first one.
+func (d *Desk) renew(lease clientv3.LeaseID) {
+	ctx, cancel := context.WithTimeout(d.ctx, call)
+	defer cancel()
+	asked := now()
+	if lease == 0 {
+		r, err := d.client.Grant(ctx, int64(d.set.Lease/time.Second))
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if err != nil {
+			d.why = fmt.Errorf("%w: %w", ErrNoLease, err)
+			return
+		}
+		d.lease, d.deadline, d.why = r.ID, asked+time.Duration(r.TTL)*time.Second, nil
+		close(d.news)
+		d.news = make(chan struct{})
+		return
+	}
+	r, err := d.client.KeepAliveOnce(ctx, lease)
+	switch {
+	case errors.Is(err, rpctypes.ErrLeaseNotFound):
+		d.lost(lease, fmt.Errorf("%w: its lease is over", ErrOusted))
+	case err != nil: // as long as the lease lasts there is time to ask again
+	default:
+		d.mu.Lock()
+		if d.lease == lease {
+			d.deadline = max(d.deadline, asked+time.Duration(r.TTL)*time.Second)
+		}
+		d.mu.Unlock()
+	}
+}
+
+// lost ends a lease with all claims under it.
+func (d *Desk) lost(lease clientv3.LeaseID, why error) {
+	d.mu.Lock()
+	if d.lease != lease {
+		d.mu.Unlock()
+		return
+	}
+	d.lease, d.why = 0, ErrNoLease
+	claims := d.claims
+	d.claims = map[string]*Claim{}
+	d.mu.Unlock()
+	for _, c := range claims {
+		c.lose(why)
+	}
+	d.set.Log.Warn("the lease is over", "reason", why, "arrays", len(claims))
+}
+
+// lookAround looks up who owns what.
+func (d *Desk) lookAround() {
+	tick := time.NewTicker(look)
+	defer tick.Stop()
+	for {
+		ctx, cancel := context.WithTimeout(d.ctx, call)
+		r, err := d.client.Get(ctx, owners, clientv3.WithPrefix())
+		cancel()
+		if err == nil {
+			seen := map[string]Owner{}
+			for _, kv := range r.Kvs {
+				if o, err := decode(kv.Value, uint64(kv.CreateRevision)); err == nil {
+					seen[strings.TrimPrefix(string(kv.Key), owners)] = o
+				}
+			}
+			d.mu.Lock()
+			d.seen, d.seenAt = seen, time.Now()
+			d.mu.Unlock()
+		}
+		select {
+		case <-d.ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func decode(value []byte, token uint64) (o Owner, err error) {
+	err = json.Unmarshal(value, &o)
+	o.Token = token
+	return o, err
+}
+
+// Owner is who had an array when that was looked up last, a second ago or so.
+func (d *Desk) Owner(array string) (Owner, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	o, ok := d.seen[array]
+	return o, ok
+}
+
+// Answers says whether etcd answered lately, and why there is no lease, if there is none.
+func (d *Desk) Answers() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.why
+}
+
+// held waits for a lease, for a moment.
+func (d *Desk) held() (clientv3.LeaseID, error) {
+	until := time.After(call)
+	for {
+		d.mu.Lock()
+		lease, why, news := d.lease, d.why, d.news
+		d.mu.Unlock()
+		if lease != 0 {
+			return lease, nil
+		}
+		select {
+		case <-news:
+		case <-until:
+			return 0, why
+		case <-d.ctx.Done():
+			return 0, d.ctx.Err()
+		}
+	}
+}
+
+// Claim makes this host the owner of an array, if nobody is. Another owner is an OwnedError.
+func (d *Desk) Claim(array string) (*Claim, error) {
+	lease, err := d.held()
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	if c := d.claims[array]; c != nil {
+		d.mu.Unlock()
+		return c, nil
+	}
+	d.mu.Unlock()
+	ctx, cancel := context.WithTimeout(d.ctx, call)
+	defer cancel()
+	wish, err := d.client.Get(ctx, wishes+array)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
+	}
+	if len(wish.Kvs) > 0 && string(wish.Kvs[0].Value) != d.set.Host {
+		return nil, OwnedError{Owner{Host: string(wish.Kvs[0].Value), Since: time.Now()}}
+	}
+	value, err := json.Marshal(Owner{Host: d.set.Host, Instance: d.set.Instance, Addresses: d.set.Addresses, Since: time.Now()})
+	if err != nil {
+		return nil, err
+	}
+	r, err := d.client.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(owners+array), "=", 0)).
+		Then(clientv3.OpPut(owners+array, string(value), clientv3.WithLease(lease)), clientv3.OpDelete(wishes+array)).Else(clientv3.OpGet(owners + array)).Commit()
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
+	}
+	if !r.Succeeded {
+		if kvs := r.Responses[0].GetResponseRange().Kvs; len(kvs) > 0 {
+			o, err := decode(kvs[0].Value, uint64(kvs[0].CreateRevision))
+			if err == nil {
+				return nil, OwnedError{o}
+			}
+		}
+		return nil, OwnedError{}
+	}
+	c := &Claim{desk: d, array: array, token: uint64(r.Header.Revision), done: make(chan struct{})}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.lease != lease {
+		return nil, fmt.Errorf("%w: the lease ended meanwhile", ErrNoLease)
+	}
+	d.claims[array] = c
+	return c, nil
+}
+
+// Claim is an array that this host owns.
+type Claim struct {
+	desk  *Desk
+	array string
+	token uint64
+	once  sync.Once
+	why   error
+	done  chan struct{}
+}
+
+// Token is the fencing token: that of each later owner is higher.
+func (c *Claim) Token() uint64 { return c.token }
+
+// Done is closed when this host owns the array no more.
+func (c *Claim) Done() <-chan struct{} { return c.done }
+
+// Why is why it does not, once Done is closed.
+func (c *Claim) Why() error {
+	<-c.done
+	return c.why
+}
+
+func (c *Claim) lose(why error) {
+	c.once.Do(func() {
+		c.why = why
+		close(c.done)
+	})
+}
+
+// Lose notes that another host has the array, as a lender says.
+func (c *Claim) Lose(why error) {
+	c.desk.mu.Lock()
+	if c.desk.claims[c.array] == c {
+		delete(c.desk.claims, c.array)
+	}
+	c.desk.mu.Unlock()
+	c.lose(fmt.Errorf("%w: %w", ErrOusted, why))
+}
+
+// mine compares the owner's key with this claim.
+func (c *Claim) mine() clientv3.Cmp {
+	return clientv3.Compare(clientv3.CreateRevision(owners+c.array), "=", int64(c.token))
+}
+
+// Agree has etcd keep a roster, before the array goes by it. It tries for as long as the lease lasts.
+func (c *Claim) Agree(r Roster) error {
+	value, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	for {
+		select {
+		case <-c.done:
+			return c.why
+		default:
+		}
+		ctx, cancel := context.WithTimeout(c.desk.ctx, call)
+		out, err := c.desk.client.Txn(ctx).If(c.mine()).Then(clientv3.OpPut(rosters+c.array, string(value))).Commit()
+		cancel()
+		switch {
+		case err == nil && !out.Succeeded:
+			c.Lose(errors.New("etcd says so"))
+			return c.why
+		case err == nil:
+			return nil
+		}
+		select {
+		case <-c.done:
+			return c.why
+		case <-c.desk.ctx.Done():
+			return c.desk.ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// Agreed is the roster that was agreed on last; none for an array that had no owner yet.
+func (c *Claim) Agreed() (r Roster, ok bool, err error) {
+	ctx, cancel := context.WithTimeout(c.desk.ctx, call)
+	defer cancel()
+	out, err := c.desk.client.Get(ctx, rosters+c.array)
+	if err != nil || len(out.Kvs) == 0 {
+		return r, false, err
+	}
+	err = json.Unmarshal(out.Kvs[0].Value, &r)
+	return r, err == nil, err
+}
+
+// Allows says whether an owner may go on from what it found: members by identity, and the newest roster among them. It may when that is the
+// agreed one or a later one; or when one of those that the agreed one counts on has not even heard of it, so that nothing ever counted by it.
+func (r Roster) Allows(found map[string]uint64, newest uint64, id string) error {
+	switch {
+	case newest > r.Epoch, newest == r.Epoch && id == r.ID:
+		return nil
+	case newest == r.Epoch:
+		return fmt.Errorf("its disks are of an epoch %d that its last owner did not agree on", newest)
+	}
+	for _, m := range r.Members {
+		if epoch, there := found[m]; there && epoch < r.Epoch {
+			return nil
+		}
+	}
+	return fmt.Errorf("its last owner went on in epoch %d with %d members of which none is here; those that are know of epoch %d", r.Epoch, len(r.Members), newest)
+}
+
+// Release gives the array up in order. to names the host that is to have it; empty: whoever comes.
+func (c *Claim) Release(to string) error {
+	c.desk.mu.Lock()
+	if c.desk.claims[c.array] == c {
+		delete(c.desk.claims, c.array)
+	}
+	c.desk.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), call)
+	defer cancel()
+	ops := []clientv3.Op{clientv3.OpDelete(owners + c.array)}
+	if to != "" {
+		lease, err := c.desk.client.Grant(ctx, int64(wishFor/time.Second))
+		if err != nil {
+			return err
+		}
+		ops = append(ops, clientv3.OpPut(wishes+c.array, to, clientv3.WithLease(lease.ID)))
+	}
+	_, err := c.desk.client.Txn(ctx).If(c.mine()).Then(ops...).Commit()
+	c.lose(fmt.Errorf("%w: it was given up", ErrOusted))
+	return err
+}
+
+// Forget removes what etcd holds of an array that is no more.
+func (c *Claim) Forget() {
+	ctx, cancel := context.WithTimeout(context.Background(), call)
+	defer cancel()
+	_, _ = c.desk.client.Txn(ctx).If(c.mine()).Then(clientv3.OpDelete(owners+c.array), clientv3.OpDelete(rosters+c.array)).Commit()
+	_ = c.Release("")
+}
+
+// Addresses are cut to what is worth telling.
+func Addresses(all ...string) []string {
+	return slices.DeleteFunc(all, func(a string) bool { return a == "" })
+}

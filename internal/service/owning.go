@@ -1,0 +1,350 @@
+package service
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"time"
+
+	"nidalo/core/event"
+	"nidalo/core/record"
+	"nidalo/core/say"
+	"nidalo/internal/array"
+	"nidalo/internal/array/roster"
+	"nidalo/internal/control"
+	"nidalo/internal/ownership"
+	"nidalo/internal/remote"
+	"nidalo/internal/service/disks"
+)
+
+// Arrays that several hosts could have: those with disks that other hosts lend, where the configuration names an etcd. Exactly one host owns each.
+
+// Ownership is where that is decided.
+type Ownership struct {
+	Etcd  []string `toml:"etcd"`  // HOST:PORT, or URLs
+	Lease Duration `toml:"lease"` // whole seconds; 0: ownership.DefaultLease
+	Certificates
+}
+
+func (o Ownership) check() error {
+	if err := o.Certificates.check("ownership"); err != nil {
+		return err
+	}
+	if len(o.Etcd) == 0 && (o.Lease != 0 || o.Cert != "") {
+		return wrongKey{"ownership.etcd", "is needed, for example [\"127.0.0.1:2379\"]"}
+	}
+	if l := time.Duration(o.Lease); l != 0 && (l < 2*time.Second || l%time.Second != 0 || l > 10*time.Minute) {
+		return wrongKey{"ownership.lease", fmt.Sprintf("%s: whole seconds, from 2s to 10m", l)}
+	}
+	for _, e := range o.Etcd {
+		host := strings.TrimPrefix(strings.TrimPrefix(e, "http://"), "https://")
+		h, _, err := net.SplitHostPort(host)
+		if err != nil {
+			return wrongKey{"ownership.etcd", fmt.Sprintf("%q: write HOST:PORT", e)}
+		}
+		if ip := net.ParseIP(h); o.Cert == "" && h != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			return wrongKey{"ownership.etcd", fmt.Sprintf("%q: without a certificate only loopback addresses: whoever can write there can take arrays over", e)}
+		}
+	}
+	return nil
+}
+
+// openOwnership begins to keep a lease, if the configuration names an etcd.
+func (s *Service) openOwnership() error {
+	o := s.config().Ownership
+	if len(o.Etcd) == 0 || s.opt.Looks {
+		return nil
+	}
+	settings, err := o.load("ownership")
+	if err != nil {
+		return err
+	}
+	l := s.config().Listen
+	s.owning, err = ownership.Open(ownership.Settings{Endpoints: o.Etcd, TLS: settings, Lease: time.Duration(o.Lease), Host: s.hostName(), Instance: s.instance, Log: s.opt.Log,
+		Addresses: ownership.Addresses(schemed("nbds://", l.TLS.Address), schemed("nbd://", l.TCP))})
+	return err
+}
+
+func schemed(scheme, address string) string {
+	if address == "" {
+		return ""
+	}
+	return scheme + address
+}
+
+// share puts an array that was just created, on disks of other hosts as well, into service as one that only its owner has.
+func (s *Service) share(a *array.Array) error {
+	id, name := a.ID().String(), a.Name()
+	if err := a.Close(); err != nil {
+		return person(err)
+	}
+	if err := s.seen.LookAnew(); err != nil {
+		return err
+	}
+	carriers := s.carriers(id)
+	if err := s.claim(id, carriers); err != nil {
+		return &control.Error{What: fmt.Sprintf("array %q is there, and not in service: %v", name, err), Hints: []string{"nidalo start " + name + "   starts it"}}
+	}
+	if err := s.startOne(s.candidates(carriers, id), false); err != nil {
+		s.unclaim(id, "")
+		return person(err)
+	}
+	s.own(id, name)
+	return nil
+}
+
+// errOwned is why an array that another host has is not in service here.
+type errOwned struct{ ownership.Owner }
+
+func (e errOwned) Error() string {
+	text := fmt.Sprintf("host %s has it since %s; this host stands by, and takes it over when that one is lost", e.Host, e.Since.Local().Format("Jan 2 15:04"))
+	if len(e.Addresses) > 0 {
+		text += ". Clients reach it at " + say.List(e.Addresses)
+	}
+	return text
+}
+
+// shared says whether an array whose disks are in some sources may be owned by other hosts.
+func (s *Service) shared(sources []disks.Source) bool {
+	return s.owning != nil && slices.ContainsFunc(sources, func(src disks.Source) bool { return remote.Is(src.Path) })
+}
+
+// claim makes this host the owner of an array whose disks are in some sources, unless nobody else could have it.
+func (s *Service) claim(id string, sources []disks.Source) error {
+	if !s.shared(sources) {
+		return nil
+	}
+	c, err := s.owning.Claim(id)
+	var owned ownership.OwnedError
+	switch {
+	case errors.As(err, &owned):
+		return errOwned{owned.Owner}
+	case err != nil:
+		return fmt.Errorf("it is not known whether another host has it: %w", err)
+	}
+	s.mu.Lock()
+	known := s.claims[id] == c
+	s.claims[id] = c
+	s.mu.Unlock()
+	if !known {
+		s.wait.Go(func() { s.attendClaim(id, c) })
+	}
+	return nil
+}
+
+// attendClaim takes an array out of service when it is owned no more.
+func (s *Service) attendClaim(id string, c *ownership.Claim) {
+	select {
+	case <-c.Done():
+	case <-s.done:
+		return
+	}
+	s.mu.Lock()
+	if s.claims[id] == c {
+		delete(s.claims, id)
+	}
+	var r *running
+	for _, a := range s.arrays {
+		if a.ID().String() == id {
+			r = a
+		}
+	}
+	s.mu.Unlock()
+	if r == nil {
+		return
+	}
+	r.Oust(c.Why()) // at once: whoever holds admin may wait for a disk
+	s.event(event.Event{Kind: event.ArrayOusted, Array: r.Name(), Detail: c.Why().Error() + "; nothing more is written here"})
+	if !s.unasked() {
+		return
+	}
+	defer s.admin.Unlock()
+	s.mu.Lock()
+	still := s.arrays[r.Name()] == r
+	if still {
+		delete(s.arrays, r.Name())
+		s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, c.Why()})
+	}
+	s.mu.Unlock()
+	if still {
+		r.Abandon()
+	}
+}
+
+// unclaim gives an array up that could not be started, or that is stopped.
+func (s *Service) unclaim(id, to string) {
+	s.mu.Lock()
+	c := s.claims[id]
+	delete(s.claims, id)
+	s.mu.Unlock()
+	if c != nil {
+		if err := c.Release(to); err != nil {
+			s.opt.Log.Warn("the ownership of an array could not be given up; it ends with the lease", "array", id, "reason", err)
+		}
+	}
+}
+
+// tokenFor is the fencing token with which a disk is opened: that of the array that it carries a member of.
+func (s *Service) tokenFor(src disks.Source) uint64 {
+	f, ok := s.seen.At(src)
+	if !ok || f.Record == nil {
+		return 0
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if c := s.claims[f.Record.Array.String()]; c != nil {
+		return c.Token()
+	}
+	return 0
+}
+
+// overtaken is told by a lender that a later owner has a disk.
+func (s *Service) overtaken(path string) {
+	s.mu.Lock()
+	var c *ownership.Claim
+	for _, r := range s.arrays {
+		for _, m := range r.MemberStates() {
+			if m.Disk.Path == path {
+				c = s.claims[r.ID().String()]
+			}
+		}
+	}
+	s.mu.Unlock()
+	if c != nil {
+		c.Lose(errors.New("a lender says that a later owner has its disk"))
+	}
+}
+
+// agree has etcd keep the roster of an array that this host owns, before anything goes by it.
+func (s *Service) agree(rec *record.Record) error {
+	s.mu.Lock()
+	c := s.claims[rec.Array.String()]
+	s.mu.Unlock()
+	if c == nil {
+		if s.owning != nil && slices.ContainsFunc(rec.Roster, func(e record.Entry) bool { return remote.Is(e.Path) }) {
+			return ownership.ErrOusted
+		}
+		return nil
+	}
+	return c.Agree(agreedRoster(rec))
+}
+
+func agreedRoster(rec *record.Record) ownership.Roster {
+	out := ownership.Roster{Epoch: rec.Epoch, ID: rec.EpochID.String()}
+	for _, e := range rec.Roster {
+		if e.Condition.TakesPart() {
+			out.Members = append(out.Members, e.ID.String())
+		}
+	}
+	return out
+}
+
+// mayGoOn says whether an owner may start an array from what it found of it.
+func (s *Service) mayGoOn(set roster.Set, found []roster.Candidate) error {
+	s.mu.Lock()
+	c := s.claims[set.Newest.Array.String()]
+	s.mu.Unlock()
+	if c == nil {
+		return nil
+	}
+	agreed, ok, err := c.Agreed()
+	if err != nil {
+		return fmt.Errorf("etcd does not say which members count: %w", err)
+	}
+	if !ok {
+		return nil
+	}
+	epochs := map[string]uint64{}
+	for _, f := range found {
+		epochs[f.Record.Member.String()] = f.Record.Epoch
+	}
+	return agreed.Allows(epochs, set.Newest.Epoch, set.Newest.EpochID.String())
+}
+
+// standBy is the reason for which an array of this home that another host has is left alone; nil when it is free.
+func (s *Service) standBy(id string) error {
+	if s.owning == nil {
+		return nil
+	}
+	s.mu.Lock()
+	own := s.claims[id] != nil
+	s.mu.Unlock()
+	if o, ok := s.owning.Owner(id); ok && !own {
+		return errOwned{o}
+	}
+	return nil
+}
+
+// notOwned puts an array that another host has back among those that are not in service, and has this host stand by, if that is wanted.
+func (s *Service) notOwned(req control.StartRequest, was idle, err error) (*control.ArrayStatus, error) {
+	var owned errOwned
+	name, id := was.set.Newest.Name, was.set.Newest.Array.String()
+	if errors.As(err, &owned) {
+		was.reason = err
+	}
+	s.mu.Lock()
+	s.idle = append(s.idle, was)
+	s.mu.Unlock()
+	switch {
+	case !errors.As(err, &owned):
+		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: %v", name, err)}
+	case req.StandBy:
+		s.own(id, name)
+		return &control.ArrayStatus{Name: name, ID: id, Out: true, Reason: err.Error()}, nil
+	}
+	return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: host %s has it since %s", name, owned.Host, owned.Since.Local().Format("Jan 2 15:04")), Hints: []string{
+		"nidalo start -stand-by " + name + "   has this host take it over when that one is lost", "nidalo hand-over " + name + " " + s.hostName() + "   on " + owned.Host + " moves it here now"}}
+}
+
+// elsewhere says where an array of a name is in service, when that is another host; empty otherwise.
+func (s *Service) elsewhere(name string) string {
+	for _, i := range s.idleArrays() {
+		if e := (errOwned{}); i.set.Newest.Name == name && errors.As(i.reason, &e) {
+			return fmt.Sprintf("host %s has array %q; it is served at %s", e.Host, name, cmp.Or(strings.Join(e.Addresses, " or "), "that host"))
+		}
+	}
+	return ""
+}
+
+// HandOver stops an array in order and has another host take it over.
+func (s *Service) HandOver(req control.HandOverRequest) error {
+	s.admin.Lock()
+	defer s.admin.Unlock()
+	r, err := s.named(req.Array)
+	if err != nil {
+		return err
+	}
+	id := r.ID().String()
+	s.mu.Lock()
+	c := s.claims[id]
+	s.mu.Unlock()
+	switch {
+	case c == nil:
+		return &control.Error{What: fmt.Sprintf("array %q has no disks of other hosts, or no etcd is configured: no other host can have it", r.Name())}
+	case req.Host == s.hostName():
+		return &control.Error{What: fmt.Sprintf("host %s has array %q already", req.Host, r.Name())}
+	}
+	s.mu.Lock()
+	_, attached := s.mem.Attached[id]
+	s.mu.Unlock()
+	if attached {
+		return &control.Error{What: fmt.Sprintf("array %q is attached to this host", r.Name()), Hints: []string{"nidalo detach " + r.Name() + "   ends that"}}
+	}
+	if r.Failure() != nil {
+		return &control.Error{What: fmt.Sprintf("array %q has failed", r.Name()), Hints: []string{"nidalo status " + r.Name()}}
+	}
+	// Its clients are not asked: they find it again on the other host.
+	s.mu.Lock()
+	delete(s.arrays, r.Name())
+	s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, errOwned{ownership.Owner{Host: req.Host, Since: time.Now()}}})
+	s.mu.Unlock()
+	if err := r.Close(); err != nil {
+		return person(err)
+	}
+	s.unclaim(id, req.Host)
+	s.event(event.Event{Kind: event.ArrayHandedOver, Array: r.Name(), Detail: "to host " + req.Host})
+	return nil
+}

@@ -1,0 +1,232 @@
+package test
+
+import (
+	"fmt"
+	"net"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/nbd"
+)
+
+// etcd is a real server, whose address is that of a relay: it can be out of reach.
+type etcd struct {
+	*relay
+	cmd *exec.Cmd
+}
+
+func newEtcd(t *testing.T) *etcd {
+	if _, err := exec.LookPath("etcd"); err != nil {
+		t.Skip("needs etcd; make tools installs it")
+	}
+	port := func() string {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		defer l.Close()
+		return l.Addr().String()
+	}
+	client, peer := port(), port()
+	e := &etcd{relay: newRelay(t)}
+	e.cmd = exec.Command("etcd", "--data-dir", t.TempDir(), "--listen-client-urls", "http://"+client, "--advertise-client-urls", "http://"+client,
+		"--listen-peer-urls", "http://"+peer, "--initial-advertise-peer-urls", "http://"+peer, "--initial-cluster", "default=http://"+peer, "--log-level", "error")
+	require.NoError(t, e.cmd.Start())
+	t.Cleanup(func() {
+		_ = e.cmd.Process.Kill()
+		_ = e.cmd.Wait()
+	})
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", client)
+		return err == nil && c.Close() == nil
+	}, 20*time.Second, 20*time.Millisecond)
+	e.to.Store(&client)
+	return e
+}
+
+// fleet is hosts that could each have an array, whose disks two others lend to both.
+type fleet struct {
+	t         *testing.T
+	etcd      map[string]*etcd // the way of each host to it
+	hosts     map[string]*bench
+	lenders   []*bench
+	ways      map[string][]*relay
+	authority *etcd
+}
+
+const leaseTime = 3 * time.Second
+
+func newFleet(t *testing.T, names ...string) *fleet {
+	f := &fleet{t: t, authority: newEtcd(t), hosts: map[string]*bench{}, etcd: map[string]*etcd{}, ways: map[string][]*relay{}}
+	for i := range 3 {
+		b, r := lender(t, []string{"dunlin", "knot", "ruff"}[i], 300+200*i, 1)
+		b.nidalo("lend", "-to", strings.Join(names, ","), "A1")
+		f.lenders = append(f.lenders, b)
+		for _, name := range names {
+			own := newRelay(t)
+			own.to.Store(r.to.Load())
+			f.ways[name] = append(f.ways[name], own)
+		}
+	}
+	for _, name := range names {
+		b := newBench(t)
+		f.hosts[name], f.etcd[name] = b, &etcd{relay: newRelay(t)}
+		f.etcd[name].to.Store(f.authority.to.Load())
+		hosts := ""
+		for _, r := range f.ways[name] {
+			hosts += fmt.Sprintf("%q, ", "nbd://"+r.address())
+		}
+		b.configure(fmt.Sprintf("host_name = %q\n[remote]\nhosts = [%s]\npatience = \"2s\"\n[ownership]\netcd = [%q]\nlease = %q\n", name, hosts, f.etcd[name].address(), leaseTime))
+	}
+	return f
+}
+
+// made has the first host make the array, and all others stand by.
+func (f *fleet) made(owner string) {
+	f.t.Helper()
+	f.hosts[owner].start()
+	f.hosts[owner].nidalo("create", "-yes", "-name", "tides", "-level", "5", "dunlin:A1", "knot:A1", "ruff:A1")
+	for name, b := range f.hosts {
+		if name != owner {
+			f.standBy(name)
+			require.Contains(f.t, b.nidalo("status"), "host "+owner+" has it")
+		}
+	}
+}
+
+func (f *fleet) standBy(name string) {
+	f.t.Helper()
+	b := f.hosts[name]
+	if b.serve == nil {
+		b.start()
+	}
+	b.eventually("standing by", func() bool {
+		code, _, _ := b.try("start", "-stand-by", "tides")
+		return code == 0
+	})
+}
+
+// has says whether a host has the array in service.
+func (f *fleet) has(name string) bool {
+	b := f.hosts[name]
+	if b.serve == nil {
+		return false
+	}
+	code, out, _ := b.try("status", "-json", "tides")
+	return code == 0 && !strings.Contains(out, `"out_of_service": true`) && strings.Contains(out, `"name": "tides"`)
+}
+
+func (f *fleet) until(name string) time.Duration {
+	f.t.Helper()
+	began := time.Now()
+	f.hosts[name].eventually(name+" has it", func() bool { return f.has(name) })
+	return time.Since(began)
+}
+
+// reads has another host hold everything that a client of an earlier one wrote and flushed.
+func (f *fleet) reads(name string, l *load) *load {
+	f.t.Helper()
+	c, err := nbd.Dial("unix", filepath.Join(f.hosts[name].home, "nbd.sock"), "tides")
+	require.NoError(f.t, err)
+	defer c.Close()
+	for block, may := range l.may {
+		p := make([]byte, 4096)
+		require.NoError(f.t, c.ReadAt(p, int64(block)*4096*7))
+		was := -1
+		for i, version := range may {
+			if string(l.fill(block, version)) == string(p) {
+				was = i
+			}
+		}
+		require.GreaterOrEqual(f.t, was, 0, "block %d holds what was overwritten, or nothing that was written", block)
+		l.may[block] = may[was : was+1]
+	}
+	return l
+}
+
+func TestAnotherHostTakesOver(t *testing.T) {
+	f := newFleet(t, "gull", "heron")
+	f.made("gull")
+	gull, heron := f.hosts["gull"], f.hosts["heron"]
+	heron.refused(1, []string{"host gull has it", "-stand-by"}, "start", "tides")
+
+	// A client that comes to the wrong host is told where to go.
+	_, err := nbd.Dial("unix", filepath.Join(heron.home, "nbd.sock"), "tides")
+	require.ErrorContains(t, err, "host gull has array")
+
+	// The owner dies.
+	l := gull.load(1, nil)
+	time.Sleep(time.Second)
+	gull.stop(syscall.SIGKILL)
+	<-l.done
+	t.Logf("after a kill it took %s", f.until("heron"))
+	l = f.reads("heron", l)
+	f.standBy("gull")
+
+	// The owner is paused for longer than its lease, and goes on: it can change nothing, and learns that it is none any more.
+	l = heron.load(2, l)
+	time.Sleep(time.Second)
+	require.NoError(t, heron.serve.Process.Signal(syscall.SIGSTOP))
+	t.Logf("after a pause it took %s", f.until("gull"))
+	l2 := f.reads("gull", l)
+	l2 = gull.load(3, l2)
+	time.Sleep(500 * time.Millisecond)
+	require.NoError(t, heron.serve.Process.Signal(syscall.SIGCONT))
+	require.Error(t, <-l.done, "what was on its way when it was paused is no success")
+	time.Sleep(2 * time.Second)
+	l2.end()
+	heron.eventually("standing by again", func() bool { return strings.Contains(heron.nidalo("status"), "host gull has it") })
+	require.Contains(t, gull.nidalo("check", "-wait", "tides"), "no mismatches")
+	require.NotContains(t, gull.history().kinds(), "member-missing")
+
+	// The owner cannot reach etcd: it stops when its lease is over, and another takes over.
+	l = gull.load(4, l2)
+	time.Sleep(500 * time.Millisecond)
+	f.etcd["gull"].set(refusing)
+	require.Error(t, <-l.done)
+	f.until("heron")
+	l = f.reads("heron", l)
+	require.Contains(t, gull.history().kinds(), "array-ousted")
+	f.etcd["gull"].set(passing)
+	gull.eventually("standing by again", func() bool { return strings.Contains(gull.nidalo("status"), "host heron has it") })
+
+	// It is handed over, in order.
+	heron.nidalo("hand-over", "tides", "gull")
+	f.until("gull")
+	f.reads("gull", l)
+	require.Contains(t, heron.nidalo("status"), "host gull has it")
+	l = gull.load(5, l)
+	time.Sleep(time.Second)
+	l.end()
+	require.Equal(t, "healthy", gull.condition())
+}
+
+// An owner that goes on without a member that the next owner never reached has to have said so to etcd: the next one does not start from that member.
+func TestANextOwnerDoesNotStartFromWhatWasLeftBehind(t *testing.T) {
+	f := newFleet(t, "gull", "heron")
+	f.made("gull")
+	gull, heron := f.hosts["gull"], f.hosts["heron"]
+	l := gull.load(1, nil)
+	// gull loses ruff, and goes on with the other two.
+	f.ways["gull"][2].set(refusing)
+	gull.eventually("degraded", func() bool { return gull.condition() == "exposed" })
+	time.Sleep(time.Second)
+	// heron sees only ruff: with that, and the others, it would be enough; with ruff and one of them it must not go by ruff.
+	f.ways["heron"][0].set(refusing)
+	f.ways["heron"][1].set(refusing)
+	heron.stop(syscall.SIGTERM)
+	heron.start()
+	gull.stop(syscall.SIGKILL)
+	<-l.done
+	time.Sleep(leaseTime + 3*time.Second)
+	require.False(t, f.has("heron"), "%s", heron.nidalo("status"))
+	f.ways["heron"][1].set(passing)
+	f.ways["heron"][0].set(passing)
+	f.until("heron")
+	f.reads("heron", l)
+	heron.eventually("healthy", func() bool { return heron.condition() == "healthy" })
+}
