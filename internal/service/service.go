@@ -182,16 +182,7 @@ func Open(opt Options) (*Service, error) {
 	s.moves, s.waits, s.healths, s.unable = map[string]move{}, map[string]*waiting{}, map[string]watched{}, map[string]time.Time{}
 	s.cfg.Store(&cfg)
 	s.began, s.instance, s.claims = time.Now(), newInstance(), map[string]*ownership.Claim{}
-	if s.far, err = s.newRemote(); err == nil {
-		err = s.openOwnership()
-	}
-	if err != nil {
-		s.unlock()
-		return nil, err
-	}
-	s.lends = s.newLend()
-	s.seen = s.newSurvey()
-	if err := s.recall(); err != nil {
+	if err := s.reach(); err != nil {
 		s.unlock()
 		return nil, err
 	}
@@ -210,16 +201,34 @@ func Open(opt Options) (*Service, error) {
 		return nil, err
 	}
 	if opt.Stays {
-		s.chron.History() // while there are descriptors for it
-		s.resumeVets()
-		s.resumeSurfaces()
-		s.looked.Store(time.Now().UnixNano())
-		s.wait.Go(watch)
-		s.wait.Go(s.lookLoop)
-		s.wait.Go(s.devices.Loop)
-		s.wait.Go(s.lendLoop)
+		s.stay(watch)
 	}
 	return s, nil
+}
+
+// reach makes what other hosts and disks are reached with, and recalls what is known of them.
+func (s *Service) reach() (err error) {
+	if err = s.recall(); err != nil {
+		return err
+	}
+	if s.far, err = s.newRemote(); err != nil {
+		return err
+	}
+	s.lends = s.newLend()
+	s.seen = s.newSurvey()
+	return s.openOwnership()
+}
+
+// stay begins what a service does by itself.
+func (s *Service) stay(watch func()) {
+	s.chron.History() // while there are descriptors for it
+	s.resumeVets()
+	s.resumeSurfaces()
+	s.looked.Store(time.Now().UnixNano())
+	s.wait.Go(watch)
+	s.wait.Go(s.lookLoop)
+	s.wait.Go(s.devices.Loop)
+	s.wait.Go(s.lendLoop)
 }
 
 // newInstance names a run of a service.
