@@ -7,7 +7,7 @@ MINUTES ?= 2
 
 export CGO_ENABLED = 0
 
-.PHONY: build check deb screenshots demo test beside test-vm vm tools lint unit race crash fuzz cross soak bench bench-quick bench-against clean
+.PHONY: build check deb screenshots demo demo-hosts test beside test-vm vm tools lint unit race crash fuzz cross soak bench bench-quick bench-against clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -18,6 +18,11 @@ deb: build
 
 demo: build
 	./nidalo demo
+
+# Three hosts on this machine, with an etcd that decides between them.
+demo-hosts: build
+	@which etcd >/dev/null || (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends etcd-server >/dev/null)
+	./nidalo demo -hosts
 
 test: tools lint cross build beside crash fuzz
 

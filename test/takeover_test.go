@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"net"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -33,7 +34,10 @@ func newEtcd(t *testing.T) *etcd {
 	}
 	client, peer := port(), port()
 	e := &etcd{relay: newRelay(t)}
-	e.cmd = exec.Command("etcd", "--data-dir", t.TempDir(), "--listen-client-urls", "http://"+client, "--advertise-client-urls", "http://"+client,
+	data, err := os.MkdirTemp("/dev/shm", "nidalo-etcd-") // a busy disk would keep leases from being renewed
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(data) })
+	e.cmd = exec.Command("etcd", "--data-dir", data, "--listen-client-urls", "http://"+client, "--advertise-client-urls", "http://"+client,
 		"--listen-peer-urls", "http://"+peer, "--initial-advertise-peer-urls", "http://"+peer, "--initial-cluster", "default=http://"+peer, "--log-level", "error")
 	require.NoError(t, e.cmd.Start())
 	t.Cleanup(func() {
@@ -58,7 +62,7 @@ type fleet struct {
 	authority *etcd
 }
 
-const leaseTime = 3 * time.Second
+const leaseTime = 5 * time.Second
 
 func newFleet(t *testing.T, names ...string) *fleet {
 	f := &fleet{t: t, authority: newEtcd(t), hosts: map[string]*bench{}, etcd: map[string]*etcd{}, ways: map[string][]*relay{}}

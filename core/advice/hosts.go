@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"nidalo/core/layout"
-	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/core/state"
 )
@@ -99,28 +98,22 @@ func (p *planner) spread() {
 		"move one onto "+onto.Identity.String()+"; the array stays as it is until the copy is complete", "nidalo retire "+a.Name+" "+p.argument(*move)+" "+say.Argument(onto.Identity), move.Disk)
 }
 
-// away says what to do about members whose host does not answer, or did not for too long.
+// away says what to do about members whose host does not answer.
 func (p *planner) away() {
 	a := p.array
 	for _, l := range a.Hosts(p.Host) {
-		var waits, lost []string
+		var waits []string
 		since := time.Time{}
 		var about state.Identity
 		for _, slot := range l.Slots {
 			m := a.Members[slot]
-			switch {
-			case !m.Away.IsZero():
+			if !m.Away.IsZero() {
 				waits, since, about = append(waits, say.Short(m.Disk)), m.Away, m.Disk
-			case m.Disk.Host != "" && m.Condition == record.Missing && m.CatchesUp:
-				lost, about = append(lost, say.Short(m.Disk)), m.Disk
 			}
 		}
 		if len(waits) > 0 {
 			p.add(Now, fmt.Sprintf("host %s is out of touch since %s; %s as missing before long", l.Host, since.Local().Format("15:04:05"), say.Count(len(waits), "member there counts", "members there count")),
 				"see whether the host runs and can be reached", "", about)
-		}
-		if len(lost) > 1 {
-			p.add(Soon, say.List(lost)+" are missing together", "see whether host "+l.Host+" runs, lends them and can be reached; they catch up by themselves then", "", about)
 		}
 	}
 }

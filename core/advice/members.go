@@ -33,8 +33,9 @@ func (p *planner) replace(m Member) {
 		return
 	}
 	command := "nidalo replace " + a.Name + " " + p.argument(m) + " "
-	if m.Disk.Host != "" && m.Condition == record.Missing && m.CatchesUp {
-		p.add(urgency, why, fmt.Sprintf("see whether host %s runs, lends it and can be reached; it catches up by itself then", m.Disk.Host), "", m.Disk)
+	elsewhere := m.Disk.Host != "" && m.Condition == record.Missing
+	if elsewhere {
+		p.add(urgency, why, fmt.Sprintf("see whether host %s runs, lends it and can be reached; it comes back by itself then", m.Disk.Host), "", m.Disk)
 	}
 	if spare := p.spare(m); spare != nil {
 		p.add(urgency, why, "let the spare "+spare.Identity.String()+" take its place; a service that runs does so by itself", command+say.Argument(spare.Identity), m.Disk)
@@ -52,7 +53,9 @@ func (p *planner) replace(m Member) {
 		}
 		return
 	}
-	p.insert(m, urgency, why, command)
+	if !elsewhere {
+		p.insert(m, urgency, why, command)
+	}
 }
 
 // smallerParity is the smallest parity disk, when a disk for the place of a data disk is larger by more than what rounding leaves.

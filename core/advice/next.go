@@ -342,6 +342,7 @@ func (p *planner) idle(i Idle) {
 		p.add(Convenient, "it was taken out of service", "start it when it is wanted again", start, noDisk)
 	case Stranger:
 		p.add(Convenient, "its disks come from another host or home", "start it here, if it is not in use there", start, noDisk)
+	case Elsewhere: // nothing is to be done
 	case Waits:
 		p.add(Wait, i.Reason, "put the missing disks in, or start it without them at once", start, noDisk)
 	default:

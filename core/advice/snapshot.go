@@ -127,6 +127,7 @@ const (
 	CannotStart IdleKind = iota
 	TakenOut             // by the administrator
 	Stranger             // it was never in service here
+	Elsewhere            // another host has it, and this one stands by
 	Waits                // for disks that may still come
 )
 

@@ -19,20 +19,27 @@ import (
 	"nidalo/internal/nbd"
 )
 
-var demoCommand = command{name: "demo", usage: "[-keep]", short: "watch the main job done on made-up data, in a folder of its own", most: 0,
+var demoCommand = command{name: "demo", usage: "[-keep] [-hosts]", short: "watch the main job done on made-up data, in a folder of its own", most: 0,
 	help: `
 Plays a night at the Saltmarsh Tide Office in a temporary folder: a double-parity array is made in a lab and filled with
 generated tide readings, a disk is pulled while data is written, another rots silently, and all is repaired. Every step is a
 command you could type, and every byte is verified by its hash. A step that fails ends the demo with exit status 1.
 
+With -hosts three services and an etcd play three hosts: an array lies across them, the host that has it is killed while a client writes, and
+another takes it over.
+
   nidalo demo
+  nidalo demo -hosts
   nidalo demo -keep     leaves the folder, to go on by hand`,
 	with: func(e *env, f *flag.FlagSet) action {
-		var keep bool
+		var keep, hosts bool
+		f.BoolVar(&hosts, "hosts", false, "an array across three hosts, one of which is killed; needs etcd")
 		f.BoolVar(&keep, "keep", false, "leave the folder behind")
 		return func(_ []string) error {
-			d := &demo{e: e, keep: keep}
-			return d.play()
+			if hosts {
+				return playHosts(e, keep)
+			}
+			return (&demo{e: e, keep: keep}).play()
 		}
 	},
 }
@@ -43,6 +50,7 @@ type demo struct {
 	keep    bool
 	program string
 	home    string
+	name    string // of the host, where there are several
 	serve   *exec.Cmd
 	log     *os.File
 	steps   int
@@ -284,7 +292,7 @@ func (d *demo) hold(what string, ok bool) {
 
 // run types a command and shows what it prints.
 func (d *demo) run(args ...string) string {
-	d.e.out.Printf("\n  $ nidalo %s\n", strings.Join(args, " "))
+	d.e.out.Printf("\n  %s$ nidalo %s\n", d.name, strings.Join(args, " "))
 	out, err := d.typed(args...)
 	for _, line := range strings.Split(strings.TrimRight(out, "\n"), "\n") {
 		d.e.out.Printf("  %s\n", strings.ReplaceAll(line, d.home, "HOME"))
@@ -306,7 +314,7 @@ func (d *demo) typed(args ...string) (string, error) {
 }
 
 func (d *demo) start() error {
-	d.e.out.Printf("\n  $ nidalo serve &\n")
+	d.e.out.Printf("\n  %s$ nidalo serve &\n", d.name)
 	var err error
 	if d.log, err = os.OpenFile(filepath.Join(d.home, "serve.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
 		return err
@@ -337,7 +345,7 @@ func (d *demo) stop() {
 }
 
 func (d *demo) kill() {
-	d.e.out.Printf("\n  $ kill -9 %%1\n")
+	d.e.out.Printf("\n  %s$ kill -9 %%1\n", d.name)
 	_ = d.serve.Process.Kill()
 	_ = d.serve.Wait()
 	_ = d.log.Close()

@@ -124,7 +124,8 @@ func (o *serveOptions) run(e *env) error {
 	stop, reload := make(chan os.Signal, 2), make(chan os.Signal, 1)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
 	signal.Notify(reload, syscall.SIGHUP)
-	s, err := service.Open(service.Options{Home: e.home, Stays: true, NoHost: noHost(), Cache: cache, Log: log})
+	failed, lent := make(chan error, 7), func() {}
+	s, err := service.Open(service.Options{Home: e.home, Stays: true, NoHost: noHost(), Cache: cache, Log: log, Lend: func(x nbd.Exports) { lent = at.lend(x, failed, log) }})
 	if err != nil {
 		return err
 	}
@@ -132,8 +133,7 @@ func (o *serveOptions) run(e *env) error {
 		return errors.Join(err, s.Close())
 	}
 	blocks := nbd.NewServer(s, log)
-	failed := at.serve(s, blocks, cfg.Listen.Budget(), log)
-	lent := at.lend(s, failed, log)
+	at.serve(s, blocks, cfg.Listen.Budget(), failed, log)
 	log.Info("serving", "home", e.home, "arrays", len(s.Names()), "socket", at.path("nbd.sock"))
 	notify(log, daemon.SdNotifyReady)
 	alive := watchdog(s, log)
@@ -229,11 +229,11 @@ func (at *ears) openNetwork(plain string, cfg service.Config) (err error) {
 }
 
 // lend begins to serve disks to other hosts, if that is asked for; done ends it.
-func (at *ears) lend(s *service.Service, failed chan<- error, log *slog.Logger) (done func()) {
+func (at *ears) lend(x nbd.Exports, failed chan<- error, log *slog.Logger) (done func()) {
 	if at.loans == nil {
 		return func() {}
 	}
-	loans := nbd.NewServer(s.Lent(), log)
+	loans := nbd.NewServer(x, log)
 	go func() {
 		if at.encrypted != nil {
 			failed <- loans.ServeTLS(at.loans, nbd.Budget{}, at.encrypted)
@@ -262,9 +262,8 @@ func (at *ears) openSockets(group, looks string) (err error) {
 	return err
 }
 
-// serve begins to answer, and returns where listeners tell that they have failed.
-func (at *ears) serve(s *service.Service, blocks *nbd.Server, budget nbd.Budget, log *slog.Logger) chan error {
-	failed := make(chan error, 7)
+// serve begins to answer. Listeners tell when they have failed.
+func (at *ears) serve(s *service.Service, blocks *nbd.Server, budget nbd.Budget, failed chan<- error, log *slog.Logger) {
 	if at.looking != nil {
 		go func() { failed <- control.Serve(at.looking, control.Looking(s.Control(), log)) }()
 	}
@@ -277,7 +276,6 @@ func (at *ears) serve(s *service.Service, blocks *nbd.Server, budget nbd.Budget,
 		go func() { failed <- control.ServeMetrics(at.metrics, mux) }()
 		log.Info("metrics", "address", "http://"+at.metrics.Addr().String()+"/metrics")
 	}
-	return failed
 }
 
 // close stops listening and takes the sockets away.

@@ -16,7 +16,6 @@ import (
 	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
-	"nidalo/internal/nbd"
 	"nidalo/internal/remote"
 	"nidalo/internal/service/disks"
 	"nidalo/internal/service/lend"
@@ -221,9 +220,6 @@ func (s *Service) lendLoop() {
 		}
 	}
 }
-
-// Lent is the disks of this host as other hosts see them.
-func (s *Service) Lent() nbd.Exports { return s.lends }
 
 // Lend lends disks, takes them back, or without any lists those that are lent.
 func (s *Service) Lend(req control.LendRequest) (*control.LendReply, error) {

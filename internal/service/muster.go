@@ -77,8 +77,33 @@ func (s *Service) carried() map[string][]roster.Candidate {
 	return found
 }
 
+// meet notes arrays that came from elsewhere since this service began: they are left alone until somebody starts them.
+func (s *Service) meet() {
+	s.mu.Lock()
+	known := map[string]bool{}
+	for _, id := range s.mem.Arrays {
+		known[id] = true
+	}
+	for _, i := range s.idle {
+		known[i.set.Newest.Array.String()] = true
+	}
+	for _, r := range s.arrays {
+		known[r.ID().String()] = true
+	}
+	s.mu.Unlock()
+	order, seen := s.seen.Seen()
+	for _, src := range order {
+		if r := seen[src].Record; r != nil && !known[r.Array.String()] {
+			id := r.Array.String()
+			known[id] = true
+			s.leave(s.peeked(s.carriers(id), id), errStranger)
+		}
+	}
+}
+
 // muster starts what is complete, or has waited long enough. Only lookLoop calls it.
 func (s *Service) muster() {
+	s.meet()
 	for id, found := range s.carried() {
 		set := roster.Judge(found)
 		if s.rescues.Busy(set.Newest.Name) != nil {

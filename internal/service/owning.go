@@ -146,32 +146,42 @@ func (s *Service) attendClaim(id string, c *ownership.Claim) {
 	if s.claims[id] == c {
 		delete(s.claims, id)
 	}
-	var r *running
-	for _, a := range s.arrays {
-		if a.ID().String() == id {
-			r = a
-		}
-	}
 	s.mu.Unlock()
-	if r == nil {
-		return
-	}
-	r.Oust(c.Why()) // at once: whoever holds admin may wait for a disk
-	s.event(event.Event{Kind: event.ArrayOusted, Array: r.Name(), Detail: c.Why().Error() + "; nothing more is written here"})
+	s.oustNow(id, c.Why()) // at once: whoever holds admin may wait for a disk
 	if !s.unasked() {
 		return
 	}
 	defer s.admin.Unlock()
 	s.mu.Lock()
-	still := s.arrays[r.Name()] == r
-	if still {
-		delete(s.arrays, r.Name())
-		s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, c.Why()})
+	again := s.claims[id] != nil
+	s.mu.Unlock()
+	r := s.oustNow(id, c.Why()) // it may just have been started
+	if r == nil || again {
+		return
+	}
+	s.mu.Lock()
+	delete(s.arrays, r.Name())
+	s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, c.Why()})
+	s.mu.Unlock()
+	r.Abandon()
+}
+
+// oustNow has nothing more written to an array that this host does not own any more; nil: it is not in service, or owned anew.
+func (s *Service) oustNow(id string, why error) (out *running) {
+	s.mu.Lock()
+	if s.claims[id] == nil {
+		for _, r := range s.arrays {
+			if r.ID().String() == id {
+				out = r
+			}
+		}
 	}
 	s.mu.Unlock()
-	if still {
-		r.Abandon()
+	if out != nil && out.Failure() == nil {
+		out.Oust(why)
+		s.event(event.Event{Kind: event.ArrayOusted, Array: out.Name(), Detail: why.Error() + "; nothing more is written here"})
 	}
+	return out
 }
 
 // unclaim gives an array up that could not be started, or that is stopped.
@@ -203,19 +213,26 @@ func (s *Service) tokenFor(src disks.Source) uint64 {
 
 // overtaken is told by a lender that a later owner has a disk.
 func (s *Service) overtaken(path string) {
-	s.mu.Lock()
 	var c *ownership.Claim
-	for _, r := range s.arrays {
+	var of *running
+	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			if m.Disk.Path == path {
-				c = s.claims[r.ID().String()]
+				of = r
 			}
 		}
 	}
-	s.mu.Unlock()
-	if c != nil {
-		c.Lose(errors.New("a lender says that a later owner has its disk"))
+	if of == nil {
+		return
 	}
+	s.mu.Lock()
+	c = s.claims[of.ID().String()]
+	s.mu.Unlock()
+	why := errors.New("a lender says that a later owner has its disk")
+	if c != nil {
+		c.Lose(why)
+	}
+	of.Oust(fmt.Errorf("%w: %w", ownership.ErrOusted, why)) // before the disk counts as lost
 }
 
 // agree has etcd keep the roster of an array that this host owns, before anything goes by it.

@@ -30,6 +30,7 @@ import (
 	"nidalo/internal/disk"
 	"nidalo/internal/keeper"
 	"nidalo/internal/lab"
+	"nidalo/internal/nbd"
 	"nidalo/internal/ownership"
 	"nidalo/internal/remote"
 	"nidalo/internal/service/attach"
@@ -43,10 +44,11 @@ import (
 // Options is what a service is made with.
 type Options struct {
 	Home   string
-	Stays  bool  // by `nidalo serve`, as opposed to one command's own
-	NoHost bool  // the disks of the host are left out: only files and the lab are looked at
-	Looks  bool  // by a command that only looks: nothing is written, to a disk or to the home, and no array is started
-	Cache  int64 // bytes of dirty data over all arrays; 0 means the engine's default for each
+	Stays  bool              // by `nidalo serve`, as opposed to one command's own
+	NoHost bool              // the disks of the host are left out: only files and the lab are looked at
+	Lend   func(nbd.Exports) // begins to serve what this host lends, before its own disks are looked at: it may use some of them itself; may be nil
+	Looks  bool              // by a command that only looks: nothing is written, to a disk or to the home, and no array is started
+	Cache  int64             // bytes of dirty data over all arrays; 0 means the engine's default for each
 	Log    *slog.Logger
 	Now    func() time.Time // what goes by date or hour, or takes minutes and more; nil: the lab's clock, or the host's
 }
@@ -186,7 +188,6 @@ func Open(opt Options) (*Service, error) {
 		s.unlock()
 		return nil, err
 	}
-	s.chron = s.newChronicle()
 	s.rescues = s.newRescues()
 	s.devices = s.newAttach()
 	s.setSender()
@@ -211,11 +212,21 @@ func (s *Service) reach() (err error) {
 	if err = s.recall(); err != nil {
 		return err
 	}
+	s.chron = s.newChronicle() // hosts come and go from here on
+	defer func() {
+		if err != nil {
+			s.chron.Close()
+		}
+	}()
 	if s.far, err = s.newRemote(); err != nil {
 		return err
 	}
 	s.lends = s.newLend()
 	s.seen = s.newSurvey()
+	if s.opt.Lend != nil {
+		s.lends.Tend()
+		s.opt.Lend(s.lends)
+	}
 	return s.openOwnership()
 }
 

@@ -154,6 +154,8 @@ func (s *Service) adviceIdle(i idle) advice.Idle {
 	switch {
 	case i.reason == errTakenOut:
 		out.Why = advice.TakenOut
+	case errors.As(i.reason, &errOwned{}):
+		out.Why = advice.Elsewhere
 	case i.reason == errStranger:
 		out.Why = advice.Stranger
 	case errors.As(i.reason, &errWaits{}):

@@ -48,7 +48,7 @@ func (s *Survey) examine(src Source, mark string) Found {
 	}
 	defer d.Close()
 	f.Info.Identity, f.Info.Size = d.Identity(), d.Size()
-	if to := s.host.Lent(f.Info.Identity); to != "" {
+	if to := s.host.Lent(f.Info.Identity); to != "" && !far {
 		// What it carries is for the other host to say.
 		f.Info.State, f.Info.Held = state.DiskInUse, []string{"lent to " + to}
 		f.Info.Holds = f.Info.Held

@@ -40,6 +40,13 @@ func (s *Survey) Locate(name string) (Source, error) {
 			hits = append(hits, src)
 		}
 	}
+	if len(hits) > 1 { // a disk that this host lends, also to itself, is used as all hosts use it
+		if far := slices.DeleteFunc(slices.Clone(hits), func(src Source) bool { _, far := src.Far(); return !far }); len(far) == 1 {
+			if s.host.Lent(s.host.Far.Identity(must(far[0]))) != "" {
+				hits = far
+			}
+		}
+	}
 	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
 	switch {
 	case path != "" && keeper.Own(path) != "":
@@ -85,6 +92,11 @@ func (s *Survey) means(name, path string, src Source) bool {
 	}
 	f, ok := s.At(src)
 	return ok && f.Info.Serial == name
+}
+
+func must(src Source) remote.Address {
+	at, _ := src.Far()
+	return at
 }
 
 // locateFar finds the source of an address of a lent disk.
