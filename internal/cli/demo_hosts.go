@@ -24,12 +24,11 @@ const (
 
 // hostsDemo is three hosts on one machine, with an etcd.
 type hostsDemo struct {
-	e      *env
-	dir    string
-	hosts  []*demo
-	etcd   *exec.Cmd
-	chunks int // written and flushed
-	sums   [][32]byte
+	e     *env
+	dir   string
+	hosts []*demo
+	etcd  *exec.Cmd
+	sums  [][32]byte
 }
 
 // playHosts shows an array across three hosts, and how another one takes it over.

@@ -42,7 +42,7 @@ func (s *Survey) Locate(name string) (Source, error) {
 	}
 	if len(hits) > 1 { // a disk that this host lends, also to itself, is used as all hosts use it
 		if far := slices.DeleteFunc(slices.Clone(hits), func(src Source) bool { _, far := src.Far(); return !far }); len(far) == 1 {
-			if s.host.Lent(s.host.Far.Identity(must(far[0]))) != "" {
+			if s.host.Lent(s.host.Far.Identity(farOf(far[0]))) != "" {
 				hits = far
 			}
 		}
@@ -94,7 +94,7 @@ func (s *Survey) means(name, path string, src Source) bool {
 	return ok && f.Info.Serial == name
 }
 
-func must(src Source) remote.Address {
+func farOf(src Source) remote.Address {
 	at, _ := src.Far()
 	return at
 }
