@@ -30,6 +30,9 @@ var (
 	metricVolLost   = desc("volume_unreadable_bytes", "So much of a volume cannot be read, written or not, since too many disks are lost.", "array", "volume")
 	metricMember    = desc("member_condition", "1 for the condition a member has.", "array", "slot", "bay", "model", "serial", "condition")
 	metricAsleep    = desc("member_asleep", "1 for a member whose disk sleeps.", "array", "slot", "bay", "model", "serial")
+	metricAway      = desc("member_out_of_touch", "1 for a member whose host does not answer, while it still counts.", "array", "slot", "bay", "serial")
+	metricHost      = desc("host_loss_survived", "1 where an array whose members are on several hosts survives the loss of one of them now.", "array", "host")
+	metricService   = desc("array_in_service", "1 for an array that is in service on this host.", "array")
 	metricErrors    = desc("member_errors_total", "Errors of a member since it joined, by kind.", "array", "slot", "serial", "kind")
 	metricHeat      = desc("disk_temperature_celsius", "What the disk of a member says of its temperature.", "array", "slot", "serial")
 	metricGrade     = desc("disk_grade", "1 for how the disk of a member is judged by what it says of itself.", "array", "slot", "serial", "grade")
@@ -109,6 +112,10 @@ func (c collector) array(a control.ArrayStatus) {
 	for _, is := range []state.Condition{state.Healthy, state.Degraded, state.Exposed, state.Partial, state.Failed} {
 		c.gauge(metricCondition, truth(a.Condition == is), a.Name, a.Level, string(is))
 	}
+	c.gauge(metricService, truth(!a.Out), a.Name)
+	for _, h := range a.Hosts {
+		c.gauge(metricHost, truth(h.Survived), a.Name, h.Host)
+	}
 	c.gauge(metricMargin, float64(a.Margin), a.Name)
 	c.gauge(metricCapacity, float64(a.Capacity), a.Name)
 	c.gauge(metricUsed, float64(a.Used), a.Name)
@@ -135,6 +142,7 @@ func (c collector) member(array string, m control.MemberStatus) {
 		c.gauge(metricMember, truth(m.Condition == is), array, slot, m.Bay, m.Model, m.Serial, is)
 	}
 	c.gauge(metricAsleep, truth(m.Sleeps), array, slot, m.Bay, m.Model, m.Serial)
+	c.gauge(metricAway, truth(m.Away != nil), array, slot, m.Bay, m.Serial)
 	c.counter(metricErrors, float64(m.ReadErrors), array, slot, m.Serial, "read")
 	c.counter(metricErrors, float64(m.WriteErrors), array, slot, m.Serial, "write")
 	c.counter(metricErrors, float64(m.ChecksumErrors), array, slot, m.Serial, "checksum")
