@@ -72,8 +72,9 @@ type Config struct {
 	// Turns decides when tasks may run; nil means at once.
 	Turns Turns
 	// Agree is asked before a roster of a new epoch is written to any member, and before the first write of a start; when it fails the array stops, and
-	// nothing was written. nil: nobody else has a say. It must not call back.
-	Agree func(*record.Record) error
+	// nothing was written. since is the state of the last roster that is on all members that took part in it; zero after a start. nil: nobody
+	// else has a say. It must not call back.
+	Agree func(rec *record.Record, since record.State) error
 	// Event is told what happens to the array and its members; nil means that nothing listens. It must not call back.
 	Event func(Event)
 }

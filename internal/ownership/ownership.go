@@ -8,8 +8,9 @@
 //   - An owner that is paused cannot look at its clock. The next one begins its sessions with a higher token, and a lender has everything of the earlier
 //     session done, and refuses what comes later, before it lets the next one read.
 //   - An owner changes the roster only after etcd has the new one, in a transaction that compares the owner's key: so one that goes on with a member that the
-//     next owner never reached learns that it is none any more before anything counts. A next owner that finds no member of the roster in etcd refuses
-//     to start.
+//     next owner never reached learns that it is none any more before anything counts. etcd keeps the last roster that is on all of its members, and those
+//     agreed on since then, which may be on some or on none. A next owner that finds older members only starts when each of these newer ones provably never
+//     counted: one of its own members has not heard of it.
 package ownership
 
 import (
@@ -52,7 +53,10 @@ type Owner struct {
 	Token     uint64    `json:"-"`
 }
 
-// Roster is the last roster that an owner agreed on with etcd.
+// Rosters are what an owner agreed on with etcd: the last one that was on all of its members, and those after it, oldest first.
+type Rosters []Roster
+
+// Roster is one of them.
 type Roster struct {
 	Epoch   uint64   `json:"epoch"`
 	ID      string   `json:"id"`      // of the epoch
@@ -343,6 +347,7 @@ type Claim struct {
 	desk  *Desk
 	array string
 	token uint64
+	kept  Rosters // that etcd has; by Agree only
 	once  sync.Once
 	why   error
 	done  chan struct{}
@@ -382,9 +387,14 @@ func (c *Claim) mine() clientv3.Cmp {
 	return clientv3.Compare(clientv3.CreateRevision(owners+c.array), "=", int64(c.token))
 }
 
-// Agree has etcd keep a roster, before the array goes by it. It tries for as long as the lease lasts.
-func (c *Claim) Agree(r Roster) error {
-	value, err := json.Marshal(r)
+// Agree has etcd keep a roster, before the array goes by it. It tries for as long as the lease lasts. Rosters before the epoch whole are on all members, or
+// were made good by one that is; 0 when that is not known. One call at a time.
+func (c *Claim) Agree(r Roster, whole uint64) error {
+	kept := append(slices.Clone(c.kept), r)
+	for len(kept) > 1 && kept[1].Epoch <= whole {
+		kept = kept[1:]
+	}
+	value, err := json.Marshal(kept)
 	if err != nil {
 		return err
 	}
@@ -402,6 +412,7 @@ func (c *Claim) Agree(r Roster) error {
 			c.Lose(errors.New("etcd says so"))
 			return c.why
 		case err == nil:
+			c.kept = kept
 			return nil
 		}
 		select {
@@ -414,33 +425,46 @@ func (c *Claim) Agree(r Roster) error {
 	}
 }
 
-// Agreed is the roster that was agreed on last; none for an array that had no owner yet.
-func (c *Claim) Agreed() (r Roster, ok bool, err error) {
+// Agreed is what earlier owners agreed on; none for an array that had no owner yet. This claim's go behind it.
+func (c *Claim) Agreed() (r Rosters, err error) {
 	ctx, cancel := context.WithTimeout(c.desk.ctx, call)
 	defer cancel()
 	out, err := c.desk.client.Get(ctx, rosters+c.array)
 	if err != nil || len(out.Kvs) == 0 {
-		return r, false, err
+		return nil, err
 	}
-	err = json.Unmarshal(out.Kvs[0].Value, &r)
-	return r, err == nil, err
+	if err = json.Unmarshal(out.Kvs[0].Value, &r); err == nil {
+		c.kept = r
+	}
+	return r, err
 }
 
-// Allows says whether an owner may go on from what it found: members by identity, and the newest roster among them. It may when that is the
-// agreed one or a later one; or when one of those that the agreed one counts on has not even heard of it, so that nothing ever counted by it.
-func (r Roster) Allows(found map[string]uint64, newest uint64, id string) error {
-	switch {
-	case newest > r.Epoch, newest == r.Epoch && id == r.ID:
-		return nil
-	case newest == r.Epoch:
+// Allows says whether an owner may go on from what it found: the epochs of members by identity, and the newest roster among them. It may when each roster
+// that is newer never counted: a roster counts only when it is on all of its members, so one of them that has not heard of it is proof.
+func (all Rosters) Allows(found map[string]uint64, newest uint64, id string) error {
+	known := false // the newest one, or nothing was ever agreed on in its epoch
+	same := false
+	for _, r := range all {
+		if r.Epoch == newest {
+			same, known = true, known || r.ID == id
+		}
+		if r.Epoch <= newest || r.refuted(found) {
+			continue
+		}
+		return fmt.Errorf("its last owner went on in epoch %d with %d members of which none is here; those that are know of epoch %d", r.Epoch, len(r.Members), newest)
+	}
+	if same && !known {
 		return fmt.Errorf("its disks are of an epoch %d that its last owner did not agree on", newest)
 	}
-	for _, m := range r.Members {
-		if epoch, there := found[m]; there && epoch < r.Epoch {
-			return nil
-		}
-	}
-	return fmt.Errorf("its last owner went on in epoch %d with %d members of which none is here; those that are know of epoch %d", r.Epoch, len(r.Members), newest)
+	return nil
+}
+
+// refuted says whether a roster never was on all of its members.
+func (r Roster) refuted(found map[string]uint64) bool {
+	return slices.ContainsFunc(r.Members, func(m string) bool {
+		epoch, there := found[m]
+		return there && epoch < r.Epoch
+	})
 }
 
 // Release gives the array up in order. to names the host that is to have it; empty: whoever comes.

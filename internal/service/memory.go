@@ -85,5 +85,12 @@ func (s *Service) change(edit func(*memory)) error {
 	if err != nil {
 		return err
 	}
-	return os.Rename(temporary, s.memoryPath())
+	if err := os.Rename(temporary, s.memoryPath()); err != nil {
+		return err
+	}
+	dir, err := os.Open(s.opt.Home)
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close()) // or a power cut brings the old one back
 }

@@ -236,7 +236,7 @@ func (s *Service) overtaken(path string) {
 }
 
 // agree has etcd keep the roster of an array that this host owns, before anything goes by it.
-func (s *Service) agree(rec *record.Record) error {
+func (s *Service) agree(rec *record.Record, since record.State) error {
 	s.mu.Lock()
 	c := s.claims[rec.Array.String()]
 	s.mu.Unlock()
@@ -246,7 +246,7 @@ func (s *Service) agree(rec *record.Record) error {
 		}
 		return nil
 	}
-	return c.Agree(agreedRoster(rec))
+	return c.Agree(agreedRoster(rec), since.Epoch)
 }
 
 func agreedRoster(rec *record.Record) ownership.Roster {
@@ -267,12 +267,9 @@ func (s *Service) mayGoOn(set roster.Set, found []roster.Candidate) error {
 	if c == nil {
 		return nil
 	}
-	agreed, ok, err := c.Agreed()
+	agreed, err := c.Agreed()
 	if err != nil {
 		return fmt.Errorf("etcd does not say which members count: %w", err)
-	}
-	if !ok {
-		return nil
 	}
 	epochs := map[string]uint64{}
 	for _, f := range found {

@@ -28,7 +28,7 @@ type Host struct {
 	Freeze func(why error)                          // nothing more may be written
 	Say    func(kind event.Kind, disk, text string) // tells what happened to a disk, or to the array
 	Forget func(m *member.Member)                   // a member left: what is kept of it in memory counts no more
-	Agree  func(*record.Record) error               // see array.Config; nil: nobody else has a say
+	Agree  func(*record.Record, record.State) error // see array.Config; nil: nobody else has a say
 	Use    Use
 }
 
@@ -68,6 +68,7 @@ type Roster struct {
 	arriving  *member.Member                 // is about to be active: the record that is being written says so
 	epoch     atomic.Uint64                  // of shown
 	agreed    record.State                   // what Agree was asked last; under mu
+	whole     record.State                   // that is on all members that took part in it; under mu
 	changes   atomic.Pointer[record.Changes] // as they are on the members
 	owed      atomic.Pointer[[]record.Parts] // by slot, as it is on the members
 }
@@ -534,6 +535,7 @@ again:
 		r.next()
 		goto again
 	}
+	r.whole = r.rec.State()
 	r.onMembers()
 	r.unsettled.Store(false)
 	return nil
@@ -544,7 +546,7 @@ func (r *Roster) agree() error {
 	if r.host.Agree == nil || r.agreed == r.rec.State() {
 		return nil
 	}
-	if err := r.host.Agree(r.rec); err != nil {
+	if err := r.host.Agree(r.rec, r.whole); err != nil {
 		r.host.Freeze(err)
 		return r.host.Alive()
 	}
