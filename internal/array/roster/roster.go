@@ -535,7 +535,6 @@ again:
 		r.next()
 		goto again
 	}
-	r.whole = r.rec.State()
 	r.onMembers()
 	r.unsettled.Store(false)
 	return nil
@@ -556,6 +555,7 @@ func (r *Roster) agree() error {
 
 // onMembers notes what of the record is on the members now.
 func (r *Roster) onMembers() {
+	r.whole = r.rec.State()
 	changes, owed := r.rec.Changes, make([]record.Parts, len(r.rec.Roster))
 	for slot, e := range r.rec.Roster {
 		owed[slot] = e.Owed
