@@ -32,6 +32,7 @@ var now = time.Date(2026, 11, 20, 3, 0, 0, 0, time.UTC)
 //
 //	array tides 5 A1 A2 A3 A4    in service since a month, with a disk in each of these bays
 //	A2 missing it was pulled     since an hour; its bay is empty then. failed, failing, rebuilding leave it there
+//	heron:A1 away                its host does not answer; bays of other hosts are written like this everywhere
 //	A2 catches-up                it is away, and what it holds still counts
 //	A2 onto B1, A2 for TMK-09    it is being copied; it stands in for another
 //	twins A2                     two disks claim to be this member
@@ -52,6 +53,9 @@ func (h *host) disk(bay string) *Disk {
 		}
 	}
 	id := state.Identity{Bay: bay, Model: "Tamarack TK-4000", Serial: "TMK-" + bay, Path: "/lab/" + bay}
+	if host, in, far := strings.Cut(bay, ":"); far {
+		id.Host, id.Path, id.Serial = host, "nbds://"+host+"/"+in, "TMK-"+host+"-"+in
+	}
 	h.Disks = append(h.Disks, Disk{Identity: id, Spindle: "TMK-" + bay, Lab: true, Size: member, State: state.DiskInUse})
 	return &h.Disks[len(h.Disks)-1]
 }
@@ -152,7 +156,7 @@ func (h *host) line(text string) {
 	case "twins":
 		h.member(w[1]).Twins = []Twin{{Why: "the disks in A2 and B9 both claim to be it", Example: "B9"}}
 	case "idle":
-		h.Idle = append(h.Idle, Idle{ID: "id-" + w[1], Name: w[1], Reason: rest(3), Why: map[string]IdleKind{"out": TakenOut, "stranger": Stranger, "waits": Waits, "cannot": CannotStart}[w[2]]})
+		h.Idle = append(h.Idle, Idle{ID: "id-" + w[1], Name: w[1], Reason: rest(3), Why: map[string]IdleKind{"out": TakenOut, "stranger": Stranger, "waits": Waits, "elsewhere": Elsewhere, "cannot": CannotStart}[w[2]]})
 	default:
 		h.about(h.member(w[0]), w, rest)
 	}
@@ -162,7 +166,12 @@ func (h *host) about(m *Member, w []string, rest func(int) string) {
 	switch w[1] {
 	case "missing":
 		m.Condition = record.Missing
-		h.line("empty " + w[0])
+		if m.Disk.Host == "" {
+			h.line("empty " + w[0])
+		}
+	case "away":
+		m.Away = now.Add(-12 * time.Second)
+		return
 	case "failed":
 		m.Condition = record.Failed
 	case "failing":
@@ -191,7 +200,7 @@ func (h *host) about(m *Member, w []string, rest func(int) string) {
 
 // settle works out what follows from the members.
 func (h *host) settle() *Snapshot {
-	h.Now = now
+	h.Now, h.Host = now, "gull"
 	for i := range h.Arrays {
 		a := &h.Arrays[i]
 		a.Margin, _ = a.without(func(Member) bool { return false })

@@ -69,7 +69,8 @@ func SurvivedWith(lay *layout.Map, hosts []string, slot int, host string) int {
 func (p *planner) spread() {
 	a := p.array
 	losses := a.Hosts(p.Host)
-	if a.Condition != state.Healthy || !a.Map.Redundant() || survived(losses) == len(losses) {
+	away := slices.ContainsFunc(a.Members, func(m Member) bool { return !m.Away.IsZero() })
+	if away || a.Condition != state.Healthy || !a.Map.Redundant() || survived(losses) == len(losses) {
 		return
 	}
 	var move *Member

@@ -43,7 +43,10 @@ func (p *planner) replace(m Member) {
 	}
 	if fit := p.fit(m, m.Disk.Bay); fit != nil {
 		do := "put the blank disk " + fit.Identity.String() + " in its place; the rebuild begins at once"
-		if m.CatchesUp {
+		switch {
+		case elsewhere:
+			do = "if it does not come back, " + do
+		case m.CatchesUp:
 			do = "if it was taken out by mistake, put it back, in any bay, and it catches up; otherwise " + do
 		}
 		p.add(urgency, why, do, command+say.Argument(fit.Identity), m.Disk)
