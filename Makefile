@@ -86,6 +86,8 @@ fuzz:
 	$(GO) test -run xxx -fuzz FuzzEntry -fuzztime 40000x -fuzzminimizetime 10x ./core/record
 	$(GO) test -run xxx -fuzz FuzzFind -fuzztime 80000x -fuzzminimizetime 10x ./core/content
 	$(GO) test -run xxx -fuzz FuzzRead -fuzztime 1500x -fuzzminimizetime 10x ./internal/partition
+	$(GO) test -run xxx -fuzz FuzzWish -fuzztime 50000x -fuzzminimizetime 10x ./internal/remote
+	$(GO) test -run xxx -fuzz FuzzAbout -fuzztime 50000x -fuzzminimizetime 10x ./internal/remote
 	$(GO) test -run xxx -fuzz FuzzSCSI -fuzztime 50000x -fuzzminimizetime 10x ./core/health
 	$(GO) test -run xxx -fuzz FuzzPages -fuzztime 3000x -fuzzminimizetime 10x ./internal/survey
 	$(GO) test -run xxx -fuzz FuzzOpen -fuzztime 1000x -fuzzminimizetime 10x ./internal/carryover
