@@ -2,10 +2,13 @@ package test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -231,4 +234,77 @@ func TestANextOwnerDoesNotStartFromWhatWasLeftBehind(t *testing.T) {
 	f.until("heron")
 	f.reads("heron", l)
 	heron.eventually("healthy", func() bool { return heron.condition() == "healthy" })
+}
+
+var tokens = regexp.MustCompile(`msg="lent disk in use" disk="([^"]+)" host=(\S+) token=(\d+)`)
+
+// oneWriter holds the lenders to it that each disk was used with tokens that only rise: whoever had it before was refused from then on.
+func (f *fleet) oneWriter() {
+	f.t.Helper()
+	for _, b := range f.lenders {
+		last := map[string]uint64{}
+		for _, m := range tokens.FindAllStringSubmatch(b.log.String(), -1) {
+			token, err := strconv.ParseUint(m[3], 10, 64)
+			require.NoError(f.t, err)
+			require.GreaterOrEqual(f.t, token, last[m[1]], "%s was given to %s with a token lower than before", m[1], m[2])
+			last[m[1]] = token
+		}
+		require.NotEmpty(f.t, last)
+	}
+}
+
+// Owners are killed, stopped, paused, cut off from etcd and told to hand over, in turn and under load; each next one has everything that was flushed.
+func TestTakeoversUnderLoad(t *testing.T) {
+	cycles, seed := 2, uint64(1)
+	if n, err := strconv.Atoi(os.Getenv("NIDALO_CYCLES")); err == nil {
+		cycles = n
+	}
+	if n, err := strconv.ParseUint(os.Getenv("NIDALO_SOAK_SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	f := newFleet(t, "gull", "heron")
+	f.made("gull", "5", "dunlin:A1", "knot:A1", "ruff:A1")
+	owner, other := "gull", "heron"
+	r := rand.New(rand.NewPCG(seed, 3))
+	var l *load
+	longest := time.Duration(0)
+	for cycle := range cycles {
+		b := f.hosts[owner]
+		l = b.load(seed+uint64(cycle), l)
+		time.Sleep(time.Duration(300+r.IntN(1500)) * time.Millisecond)
+		began := time.Now()
+		what := []string{"kill", "pause", "cut off", "stop", "hand over"}[r.IntN(5)]
+		switch what {
+		case "kill":
+			b.stop(syscall.SIGKILL)
+		case "pause":
+			require.NoError(t, b.serve.Process.Signal(syscall.SIGSTOP))
+		case "cut off":
+			f.etcd[owner].set(refusing)
+		case "stop":
+			b.stop(syscall.SIGTERM)
+		case "hand over":
+			b.nidalo("hand-over", "tides", other)
+		}
+		f.until(other)
+		took := time.Since(began)
+		longest = max(longest, took)
+		t.Logf("%d: %s, %s after %s", cycle, what, other, took.Round(100*time.Millisecond))
+		if what == "pause" { // it goes on while the next one is at work
+			require.NoError(t, b.serve.Process.Signal(syscall.SIGCONT))
+		}
+		f.etcd[owner].set(passing)
+		l.stop.Store(true)
+		<-l.done
+		l = f.reads(other, l)
+		if b.serve == nil {
+			f.standBy(owner)
+		}
+		f.hosts[owner].eventually("standing by", func() bool { return strings.Contains(f.hosts[owner].nidalo("status"), other+" has it") })
+		f.hosts[other].healthy()
+		owner, other = other, owner
+	}
+	t.Logf("the longest took %s, with a lease of %s", longest, leaseTime)
+	require.Contains(t, f.hosts[owner].nidalo("check", "-wait", "tides"), "no mismatches")
+	f.oneWriter()
 }
