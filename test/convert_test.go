@@ -23,7 +23,7 @@ func TestConversionsGoOnAfterEveryKill(t *testing.T) {
 	}
 	b := newBench(t)
 	b.nidalo("lab", "new", "-bays", "7", "-size", "96MiB")
-	b.configure("pace = '20MiB/s'\n")
+	b.configure("pace = '4MiB/s'\n")
 	b.nidalo("create", "-name", "tides", "-level", "5", "-strip", "16KiB", "A1", "A2", "A3", "A4")
 	b.start()
 	const size = 96 * mib

@@ -30,6 +30,7 @@ func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error
 	if r.Failure() != nil {
 		return nil, person(r.Failure())
 	}
+	_, waits := s.waitingOf(r) // and may be about to begin
 	switch {
 	case req.Shrink > 0:
 		return s.shrink(r, req)
@@ -41,7 +42,7 @@ func (s *Service) Change(req control.ChangeRequest) (*control.ChangeReply, error
 		return s.addVolumes(r, req)
 	case req.Parity:
 		return nil, &control.Error{What: fmt.Sprintf("array %s is no guarded set, whose parity disks are members of their own", r.Name())}
-	case r.Record().Turn != nil || s.stillLeaves(r) != nil:
+	case r.Record().Turn != nil || s.stillLeaves(r) != nil || waits:
 		return s.changeLater(r, req)
 	}
 	return s.changeNow(r, req)
