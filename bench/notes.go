@@ -34,6 +34,9 @@ its own code and 24 Âµs of the system a request; Nidalo 16,800, with 45 and 34 Â
 more than two hundred functions that rarely find their code in the processor's cache. A thread of its own for each
 connection halved the rate; a build guided by a profile won nothing.
 
+**Members elsewhere.** Client, service and lender share two CPUs, so what the lender does is missing elsewhere; on hosts of their own it is not. Each byte that is read is copied three times more: into the
+socket, out of it, and out of the buffer that keeps a late answer from landing in memory that is in use for something else by then.
+
 **4 KiB random write.** Each block is two reads, two journal blocks and two blocks in place where the peer copies one. On the real disk the target is
 met because destages sort what they write. A profile on tmpfs is of system calls for two thirds.
 
