@@ -41,10 +41,10 @@ check:
 # What the tests drive beside Go: clients of the block protocol, a file system.
 tools:
 	@if ! (which nbdinfo nbdcopy nbdfuse qemu-img qemu-io fio mkfs.ext4 e2fsck losetup fusermount3 gcc tmux promtool chromium tidy \
-	    qemu-system-x86_64 nbdkit cpio sfdisk depmod xz jq etcd >/dev/null 2>&1); then \
+	    qemu-system-x86_64 nbdkit cpio sfdisk depmod xz jq etcd etcdctl >/dev/null 2>&1); then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
 	    libnbd-bin qemu-utils fio e2fsprogs fuse3 util-linux tmux prometheus chromium tidy gcc libc6-dev \
-	    qemu-system-x86 nbdkit cpio fdisk kmod xz-utils jq etcd-server >/dev/null; fi
+	    qemu-system-x86 nbdkit cpio fdisk kmod xz-utils jq etcd-server etcd-client >/dev/null; fi
 
 lint:
 	@out=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$out" ]; then echo "not gofmt-ed: $$out"; exit 1; fi

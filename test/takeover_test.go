@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -89,7 +90,7 @@ func newFleet(t *testing.T, names ...string) *fleet {
 		for _, r := range f.ways[name] {
 			hosts += fmt.Sprintf("%q, ", "nbd://"+r.address())
 		}
-		b.configure(fmt.Sprintf("host_name = %q\n[remote]\nhosts = [%s]\npatience = \"2s\"\n[ownership]\netcd = [%q]\nlease = %q\n", name, hosts, f.etcd[name].address(), leaseTime))
+		b.configure(fmt.Sprintf("host_name = %q\nlate_disks = \"2s\"\n[remote]\nhosts = [%s]\npatience = \"2s\"\n[ownership]\netcd = [%q]\nlease = %q\n", name, hosts, f.etcd[name].address(), leaseTime))
 	}
 	return f
 }
@@ -203,6 +204,24 @@ func TestAnotherHostTakesOver(t *testing.T) {
 	f.etcd["gull"].set(passing)
 	gull.eventually("standing by again", func() bool { return strings.Contains(gull.nidalo("status"), "heron has it") })
 
+	// A host that does not stand by does not take it, and it comes back.
+	heron.refused(1, []string{"host ruff has not taken array", "-stand-by"}, "hand-over", "tides", "ruff")
+	heron.eventually("back", func() bool { return f.has("heron") || f.has("gull") })
+	if f.has("gull") {
+		gull.nidalo("hand-over", "tides", "heron")
+	}
+	l = f.reads("heron", l)
+
+	// What is taken out of service stays out of it, on every host.
+	heron.nidalo("stop", "tides")
+	gull.eventually("out of service", func() bool { return strings.Contains(gull.nidalo("status"), "taken out of service on host heron") })
+	time.Sleep(2 * time.Second)
+	require.False(t, f.has("gull"))
+	require.Contains(t, gull.nidalo("next"), "nidalo start tides")
+	heron.nidalo("start", "tides")
+	require.Contains(t, heron.nidalo("status"), "This host, heron, has it")
+	gull.eventually("standing by", func() bool { return strings.Contains(gull.nidalo("status"), "heron has it") })
+
 	// It is handed over, in order.
 	heron.nidalo("hand-over", "tides", "gull")
 	f.until("gull")
@@ -212,6 +231,99 @@ func TestAnotherHostTakesOver(t *testing.T) {
 	time.Sleep(time.Second)
 	l.end()
 	require.Equal(t, "healthy", gull.condition())
+
+	// A command of its own gets it only when no service has it.
+	heron.stop(syscall.SIGTERM)
+	heron.refused(1, []string{"gull has it"}, "check", "tides")
+	gull.stop(syscall.SIGTERM)
+	require.Contains(t, heron.nidalo("check", "-wait", "tides"), "no mismatches")
+
+	// When it is dissolved nothing is kept of it.
+	gull.start()
+	f.until("gull")
+	kept := func() string {
+		out, err := exec.Command("etcdctl", "--endpoints", *f.authority.to.Load(), "get", "--prefix", "nidalo/", "--keys-only").CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return strings.TrimSpace(string(out))
+	}
+	require.NotEmpty(t, kept())
+	gull.nidalo("dissolve", "-yes", "tides")
+	require.Empty(t, kept())
+}
+
+// An owner that was paused may still have a session with a lender that the next one does not reach. What it reads there may have been overwritten since, so it
+// answers nothing that it was asked meanwhile.
+func TestAPausedOwnerAnswersNothingOld(t *testing.T) {
+	f := newFleet(t, "gull", "heron")
+	f.made("gull", "5", "dunlin:A1", "knot:A1", "ruff:A1")
+	gull, heron := f.hosts["gull"], f.hosts["heron"]
+	const n = 512 << 10
+	client := func(b *bench) *nbd.Client {
+		c, err := nbd.Dial("unix", filepath.Join(b.home, "nbd.sock"), "tides")
+		require.NoError(t, err)
+		return c
+	}
+	write := func(c *nbd.Client, text string) {
+		require.NoError(t, c.WriteAt(bytes.Repeat([]byte(text), n/len(text)), 0))
+		require.NoError(t, c.Flush())
+	}
+	old := client(gull)
+	write(old, "old.")
+	time.Sleep(3 * time.Second) // until it is in place
+	f.ways["heron"][2].set(refusing)
+	require.NoError(t, gull.serve.Process.Signal(syscall.SIGSTOP))
+	f.until("heron")
+	now := client(heron)
+	write(now, "new.")
+	type answer struct {
+		p   []byte
+		err error
+	}
+	answers := make(chan answer, n/4096)
+	for at := int64(0); at < n; at += 4096 {
+		go func() {
+			p := make([]byte, 4096)
+			answers <- answer{p, old.ReadAt(p, at)}
+		}()
+	}
+	time.Sleep(500 * time.Millisecond) // they are on their way
+	require.NoError(t, gull.serve.Process.Signal(syscall.SIGCONT))
+	refused := 0
+	for range n / 4096 {
+		if a := <-answers; a.err == nil {
+			require.Equal(t, "new.", string(a.p[:4]))
+		} else {
+			refused++
+		}
+	}
+	require.NotZero(t, refused)
+	require.NoError(t, now.Close())
+}
+
+// A host that uses disks that it lends itself stops in order: its arrays before the disks below them.
+func TestAHostStopsWithItsOwnLentDisks(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "2", "-size", "64MiB")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := l.Addr().String()
+	require.NoError(t, l.Close())
+	b.configure(fmt.Sprintf("host_name = \"gull\"\n[lend]\naddress = %q\n[remote]\nhosts = [\"nbd://%s\"]\n", address, address))
+	b.nidalo("lend", "-to", "gull", "A1", "A2")
+	b.start()
+	b.nidalo("create", "-yes", "-name", "tides", "-level", "1", "gull:A1", "gull:A2")
+	load := b.load(1, nil)
+	time.Sleep(500 * time.Millisecond)
+	load.end()
+	require.Zero(t, b.stop(syscall.SIGTERM), "%s", b.log)
+	require.Contains(t, b.log.String(), "everything is flushed")
+	require.NotContains(t, b.log.String(), "member-missing")
+	b.start()
+	b.healthy()
+	load.c, err = nbd.Dial("unix", filepath.Join(b.home, "nbd.sock"), "tides")
+	require.NoError(t, err)
+	load.check()
+	require.NotContains(t, b.history().kinds(), "member-missing")
 }
 
 // An owner that goes on without a member that the next owner never reached has to have said so to etcd: the next one does not start from that member.

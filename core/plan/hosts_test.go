@@ -28,6 +28,16 @@ func TestALossOfAHost(t *testing.T) {
 	require.Equal(t, []bool{false, false, false}, survived(layout.Mirrors, named))
 	require.Equal(t, []bool{true, true, true}, survived(layout.Mirrors, Spread(layout.Mirrors, layout.DefaultStrip, 0, sizes, hosts)))
 
+	// What was named is left as it is where it survives already, and where another order would take capacity.
+	fine := []string{"gull", "heron", "gull", "heron", "gull", "heron"}
+	require.Equal(t, named, Spread(layout.Mirrors, layout.DefaultStrip, 0, sizes, fine))
+	mixed := []int64{2 << 30, 2 << 30, 2 << 30, 1 << 30, 1 << 30, 1 << 30}
+	before, err := Layout(layout.Parities1, layout.DefaultStrip, 2, layout.Ordered(mixed, Arrange(layout.Parities1, layout.DefaultStrip, 2, mixed)))
+	require.NoError(t, err)
+	after, err := Layout(layout.Parities1, layout.DefaultStrip, 2, layout.Ordered(mixed, Spread(layout.Parities1, layout.DefaultStrip, 2, mixed, hosts)))
+	require.NoError(t, err)
+	require.Equal(t, before.Capacity(), after.Capacity())
+
 	var levels []layout.Level
 	for _, o := range Outlasts(layout.DefaultStrip, sizes, hosts) {
 		levels = append(levels, o.Level)

@@ -71,9 +71,9 @@ type Config struct {
 	Limits member.Limits
 	// Turns decides when tasks may run; nil means at once.
 	Turns Turns
-	// Agree is asked before a roster of a new epoch is written to any member, and before the first write of a start; when it fails the array stops, and
-	// nothing was written. since is the state of the last roster that is on all members that took part in it; zero after a start. nil: nobody
-	// else has a say. It must not call back.
+	// Agree is asked before a roster of a new epoch is written to any member, and before the first write of a start. When it fails the array
+	// stops, and nothing of that roster was written. since is the state of the newest roster that all its members have; zero after a start.
+	// nil: nobody else has a say. It must not call the array.
 	Agree func(rec *record.Record, since record.State) error
 	// Event is told what happens to the array and its members; nil means that nothing listens. It must not call back.
 	Event func(Event)

@@ -70,7 +70,7 @@ func playHosts(e *env, keep bool) (err error) {
 	return nil
 }
 
-// free are so many addresses of the loopback that nobody listens at.
+// free returns n loopback addresses at which nobody listens.
 func free(n int) (out []string, err error) {
 	for range n {
 		l, err := net.Listen("tcp", "127.0.0.1:0")

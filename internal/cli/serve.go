@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"flag"
 	"fmt"
@@ -105,6 +104,7 @@ func (o *serveOptions) run(e *env) error {
 	log := slog.New(slog.NewTextHandler(e.err.Out, &slog.HandlerOptions{Level: level}))
 	at := &ears{home: e.home}
 	defer at.close()
+	defer at.closeLoans()
 	if err := at.openNetwork(cmp.Or(o.listen, cfg.Listen.TCP), cfg); err != nil {
 		return err
 	}
@@ -144,10 +144,7 @@ func (o *serveOptions) run(e *env) error {
 
 // checkFiles looks at the files that a configuration names.
 func checkFiles(e *env, cfg service.Config) error {
-	_, err := tlsSettings(cfg.Listen.TLS)
-	if err == nil {
-		err = cfg.CheckCertificates()
-	}
+	err := cfg.CheckCertificates()
 	if err == nil {
 		e.out.Printf("%s is right.\n", filepath.Join(e.home, service.ConfigName))
 	}
@@ -188,8 +185,11 @@ func shut(s *service.Service, at *ears, blocks *nbd.Server, lent func(), stop ch
 	began := time.Now()
 	at.close()
 	blocks.Close()
+	err := s.Close()
+	// Its own arrays may be on disks that it lends.
+	at.closeLoans()
 	lent()
-	if err := s.Close(); err != nil {
+	if err != nil {
 		return err
 	}
 	log.Info("stopped; everything is flushed", "took", time.Since(began).Round(time.Millisecond).String())
@@ -290,15 +290,20 @@ func (at *ears) close() {
 				_ = os.Remove(one.path)
 			}
 		}
-		for _, one := range []net.Listener{at.metrics, at.loans} {
-			if one != nil {
-				_ = one.Close()
-			}
+		if at.metrics != nil {
+			_ = at.metrics.Close()
 		}
 		if at.door != nil {
 			at.door.close()
 		}
 	})
+}
+
+// closeLoans stops listening for hosts that want disks of this one.
+func (at *ears) closeLoans() {
+	if at.loans != nil {
+		_ = at.loans.Close()
+	}
 }
 
 // closedBy is closed when a signal comes; that signal stays to be had.
@@ -365,7 +370,7 @@ func openDoor(plain string, secure service.ListenTLS) (d *door, err error) {
 		}
 	}
 	if secure.Address != "" {
-		if d.settings, err = tlsSettings(secure); err == nil {
+		if d.settings, err = service.LoadCertificates("listen.tls", secure.Certificates); err == nil {
 			d.secure, err = net.Listen("tcp", secure.Address)
 		}
 		if err != nil {
@@ -393,26 +398,6 @@ func (d *door) serve(blocks *nbd.Server, budget nbd.Budget, failed chan<- error,
 		go func() { failed <- blocks.ServeTLS(d.secure, budget, d.settings) }()
 		log.Info("listening, encrypted", "address", d.secure.Addr().String())
 	}
-}
-
-// tlsSettings asks every client for a certificate that the CA signed.
-func tlsSettings(l service.ListenTLS) (*tls.Config, error) {
-	if l.Address == "" {
-		return nil, nil
-	}
-	cert, err := tls.LoadX509KeyPair(l.Cert, l.Key)
-	if err != nil {
-		return nil, &control.Error{What: fmt.Sprintf("listen.tls: %v", err)}
-	}
-	pem, err := os.ReadFile(l.CA)
-	if err != nil {
-		return nil, &control.Error{What: fmt.Sprintf("listen.tls: %v", err)}
-	}
-	pool := x509.NewCertPool()
-	if !pool.AppendCertsFromPEM(pem) {
-		return nil, &control.Error{What: fmt.Sprintf("listen.tls: %s holds no certificate", l.CA)}
-	}
-	return &tls.Config{Certificates: []tls.Certificate{cert}, ClientCAs: pool, ClientAuth: tls.RequireAndVerifyClientCert, MinVersion: tls.VersionTLS12}, nil
 }
 
 // listenLoopback listens on a TCP address that cannot be reached from other hosts.

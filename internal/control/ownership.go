@@ -5,3 +5,10 @@ type HandOverRequest struct {
 	Array string `json:"array"`
 	Host  string `json:"host"`
 }
+
+// Owned is how the host that has an array has it.
+type Owned struct {
+	Host  string  `json:"host"`
+	Token uint64  `json:"token"`
+	Left  float64 `json:"lease_left_seconds"` // until it stops serving, if etcd does not renew the lease
+}

@@ -87,6 +87,7 @@ type ArrayStatus struct {
 	Shared     []string          `json:"shared_disks,omitempty"`   // of an array that could be created: members on one disk, in words
 	Together   string            `json:"files_together,omitempty"` // members that are files of one file system, in words
 	Hosts      []layout.HostLoss `json:"hosts,omitempty"`          // of members on several hosts: what the loss of each would mean
+	Owned      *Owned            `json:"owned,omitempty"`          // where several hosts could have it
 	Spread     []string          `json:"spread,omitempty"`         // of an array that could be created: levels at which the loss of any host is survived, in words
 	NotVetted  []string          `json:"not_vetted,omitempty"`     // of an array that could be created: disks never vetted
 	Tasks      []TaskStatus      `json:"tasks"`

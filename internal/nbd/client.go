@@ -9,6 +9,7 @@ import (
 	"net"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -18,12 +19,13 @@ type Client struct {
 	nc       net.Conn
 	in       *bufio.Reader
 	size     int64
-	flags    uint16
 	name     string
 	writing  sync.Mutex // of requests to the connection
 	queueing sync.Mutex
 	queue    net.Buffers // requests that go out with the next write
 	room     net.Buffers // for the queue after that
+
+	heard atomic.Int64 // when a reply came last, or the connection was made, ns
 
 	mu      sync.Mutex
 	waiting map[uint64]*call // requests without a reply
@@ -85,6 +87,7 @@ func (d Dialer) Dial(name string) (*Client, error) {
 		return nil, fmt.Errorf("export %q at %s: %w", name, d.Address, err)
 	}
 	_ = c.nc.SetDeadline(time.Time{})
+	c.heard.Store(time.Now().UnixNano())
 	go c.receive()
 	return c, nil
 }
@@ -162,7 +165,7 @@ func (c *Client) greet(name string, settings *tls.Config) error {
 		}
 		switch {
 		case kind == repInfo && len(body) >= 12 && be.Uint16(body) == infoExport:
-			c.size, c.flags = int64(be.Uint64(body[2:])), be.Uint16(body[10:])
+			c.size = int64(be.Uint64(body[2:]))
 		case kind == repInfo && len(body) >= 2 && be.Uint16(body) == infoName:
 			c.name = string(body[2:])
 		case kind == repInfo:
@@ -176,9 +179,6 @@ func (c *Client) greet(name string, settings *tls.Config) error {
 		}
 	}
 }
-
-// ReadOnly says whether nothing can be written to the export.
-func (c *Client) ReadOnly() bool { return c.flags&txReadOnly != 0 }
 
 // Size is the size of the export in bytes, when the connection was made.
 func (c *Client) Size() int64 { return c.size }
@@ -228,6 +228,16 @@ func (c *Client) Ping() error {
 		return nil
 	}
 	return err
+}
+
+// Silent is for how long nothing came although something was asked.
+func (c *Client) Silent() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.waiting) == 0 {
+		return 0
+	}
+	return time.Since(time.Unix(0, c.heard.Load()))
 }
 
 // Abandon ends the connection at once. Calls that have no reply yet fail.
@@ -318,6 +328,7 @@ func (c *Client) receive() {
 			c.fail(err)
 			return
 		}
+		c.heard.Store(time.Now().UnixNano())
 		c.mu.Lock()
 		cookie := be.Uint64(head[8:])
 		this := c.waiting[cookie]

@@ -23,6 +23,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
@@ -70,6 +71,11 @@ func (e OwnedError) Error() string {
 	return fmt.Sprintf("host %s has it since %s", e.Owner.Host, e.Owner.Since.Local().Format("Jan 2 15:04:05"))
 }
 
+// StoppedError is why an array is left alone: it was taken out of service on a host, and was not started again.
+type StoppedError struct{ Host string }
+
+func (e StoppedError) Error() string { return "it was taken out of service on host " + e.Host }
+
 var (
 	// ErrOusted is wrapped when this host is not the owner any more.
 	ErrOusted = errors.New("this host does not own it any more")
@@ -80,9 +86,10 @@ var (
 const (
 	owners  = "nidalo/owner/"
 	rosters = "nidalo/roster/"
-	wishes  = "nidalo/wish/"
-	// wishFor is how long an array that is handed over waits for the host that is to have it, before any other may.
-	wishFor = 15 * time.Second
+	wishes  = "nidalo/wish/"    // the host that is to have an array next
+	stopped = "nidalo/stopped/" // the host on which an array was taken out of service
+	// WishFor is how long an array that is handed over waits for the host that is to have it, before any other may.
+	WishFor = 15 * time.Second
 	// call bounds one question to etcd.
 	call = 3 * time.Second
 	// look is how often the owners are looked up.
@@ -98,13 +105,13 @@ type Desk struct {
 	wait   sync.WaitGroup
 	news   chan struct{} // closed when the lease changes, and another one made
 
-	mu       sync.Mutex
-	lease    clientv3.LeaseID // 0: none
-	deadline time.Duration    // of the lease, by the clock of now
-	why      error            // there is no lease
-	claims   map[string]*Claim
-	seen     map[string]Owner // as looked up last
-	seenAt   time.Time
+	deadline atomic.Int64 // of the lease, by the clock of now, ns
+
+	mu     sync.Mutex
+	lease  clientv3.LeaseID // 0: none
+	why    error            // there is no lease
+	claims map[string]*Claim
+	seen   map[string]Owner // as looked up last
 }
 
 // Open begins to keep a lease. etcd need not answer yet.
@@ -138,8 +145,10 @@ func (d *Desk) Close() {
 	_ = d.client.Close()
 }
 
-// margin is how long before the end of a lease an owner has stopped.
-func (d *Desk) margin() time.Duration { return d.set.Lease / 10 }
+// left is how long this host may still write: a lease counts as over a tenth before its end.
+func (d *Desk) left() time.Duration {
+	return time.Duration(d.deadline.Load()) - d.set.Lease/10 - now()
+}
 
 // keep has a lease, and renews it.
 func (d *Desk) keep() {
@@ -154,9 +163,9 @@ func (d *Desk) keep() {
 		case <-tick.C:
 		}
 		d.mu.Lock()
-		lease, late := d.lease, d.lease != 0 && now() >= d.deadline-d.margin()
+		lease := d.lease
 		d.mu.Unlock()
-		if late {
+		if lease != 0 && d.left() <= 0 {
 			d.lost(lease, fmt.Errorf("%w: etcd did not renew the lease in time", ErrOusted))
 			continue
 		}
@@ -189,7 +198,8 @@ func (d *Desk) renew(lease clientv3.LeaseID) {
 			d.why = fmt.Errorf("%w: %w", ErrNoLease, err)
 			return
 		}
-		d.lease, d.deadline, d.why = r.ID, asked+time.Duration(r.TTL)*time.Second, nil
+		d.deadline.Store(int64(asked + time.Duration(r.TTL)*time.Second))
+		d.lease, d.why = r.ID, nil
 		close(d.news)
 		d.news = make(chan struct{})
 		return
@@ -202,7 +212,7 @@ func (d *Desk) renew(lease clientv3.LeaseID) {
 	default:
 		d.mu.Lock()
 		if d.lease == lease {
-			d.deadline = max(d.deadline, asked+time.Duration(r.TTL)*time.Second)
+			d.deadline.Store(max(d.deadline.Load(), int64(asked+time.Duration(r.TTL)*time.Second)))
 		}
 		d.mu.Unlock()
 	}
@@ -241,7 +251,7 @@ func (d *Desk) lookAround() {
 				}
 			}
 			d.mu.Lock()
-			d.seen, d.seenAt = seen, time.Now()
+			d.seen = seen
 			d.mu.Unlock()
 		}
 		select {
@@ -266,13 +276,6 @@ func (d *Desk) Owner(array string) (Owner, bool) {
 	return o, ok
 }
 
-// Answers says whether etcd answered lately, and why there is no lease, if there is none.
-func (d *Desk) Answers() error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.why
-}
-
 // held waits for a lease, for a moment.
 func (d *Desk) held() (clientv3.LeaseID, error) {
 	until := time.After(call)
@@ -293,8 +296,9 @@ func (d *Desk) held() (clientv3.LeaseID, error) {
 	}
 }
 
-// Claim makes this host the owner of an array, if nobody is. Another owner is an OwnedError.
-func (d *Desk) Claim(array string) (*Claim, error) {
+// Claim makes this host the owner of an array, if nobody is. Another owner is an OwnedError. One that was taken out of service is a StoppedError, unless it is to
+// be started again.
+func (d *Desk) Claim(array string, again bool) (*Claim, error) {
 	lease, err := d.held()
 	if err != nil {
 		return nil, err
@@ -314,12 +318,19 @@ func (d *Desk) Claim(array string) (*Claim, error) {
 	if len(wish.Kvs) > 0 && string(wish.Kvs[0].Value) != d.set.Host {
 		return nil, OwnedError{Owner{Host: string(wish.Kvs[0].Value), Since: time.Now()}}
 	}
+	rest, err := d.client.Get(ctx, stopped+array)
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
+	case len(rest.Kvs) > 0 && !again:
+		return nil, StoppedError{string(rest.Kvs[0].Value)}
+	}
 	value, err := json.Marshal(Owner{Host: d.set.Host, Instance: d.set.Instance, Addresses: d.set.Addresses, Since: time.Now()})
 	if err != nil {
 		return nil, err
 	}
 	r, err := d.client.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(owners+array), "=", 0)).
-		Then(clientv3.OpPut(owners+array, string(value), clientv3.WithLease(lease)), clientv3.OpDelete(wishes+array)).Else(clientv3.OpGet(owners + array)).Commit()
+		Then(clientv3.OpPut(owners+array, string(value), clientv3.WithLease(lease)), clientv3.OpDelete(wishes+array), clientv3.OpDelete(stopped+array)).Else(clientv3.OpGet(owners + array)).Commit()
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
 	}
@@ -355,6 +366,16 @@ type Claim struct {
 
 // Token is the fencing token: that of each later owner is higher.
 func (c *Claim) Token() uint64 { return c.token }
+
+// Left is how long this host may still write and answer, if etcd does not renew its lease; not above zero: it may not.
+func (c *Claim) Left() time.Duration {
+	select {
+	case <-c.done:
+		return 0
+	default:
+		return c.desk.left()
+	}
+}
 
 // Done is closed when this host owns the array no more.
 func (c *Claim) Done() <-chan struct{} { return c.done }
@@ -469,35 +490,39 @@ func (r Roster) refuted(found map[string]uint64) bool {
 
 // Release gives the array up in order. to names the host that is to have it; empty: whoever comes.
 func (c *Claim) Release(to string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), call)
+	defer cancel()
+	if to == "" {
+		return c.giveUp(ctx)
+	}
+	lease, err := c.desk.client.Grant(ctx, int64(WishFor/time.Second))
+	if err != nil {
+		return err
+	}
+	return c.giveUp(ctx, clientv3.OpPut(wishes+c.array, to, clientv3.WithLease(lease.ID)))
+}
+
+// Rest gives the array up, and has no other host take it over: it was taken out of service.
+func (c *Claim) Rest() error {
+	ctx, cancel := context.WithTimeout(context.Background(), call)
+	defer cancel()
+	return c.giveUp(ctx, clientv3.OpPut(stopped+c.array, c.desk.set.Host))
+}
+
+// Forget gives an array up that is no more, with what etcd holds of it.
+func (c *Claim) Forget() error {
+	ctx, cancel := context.WithTimeout(context.Background(), call)
+	defer cancel()
+	return c.giveUp(ctx, clientv3.OpDelete(rosters+c.array))
+}
+
+func (c *Claim) giveUp(ctx context.Context, more ...clientv3.Op) error {
 	c.desk.mu.Lock()
 	if c.desk.claims[c.array] == c {
 		delete(c.desk.claims, c.array)
 	}
 	c.desk.mu.Unlock()
-	ctx, cancel := context.WithTimeout(context.Background(), call)
-	defer cancel()
-	ops := []clientv3.Op{clientv3.OpDelete(owners + c.array)}
-	if to != "" {
-		lease, err := c.desk.client.Grant(ctx, int64(wishFor/time.Second))
-		if err != nil {
-			return err
-		}
-		ops = append(ops, clientv3.OpPut(wishes+c.array, to, clientv3.WithLease(lease.ID)))
-	}
-	_, err := c.desk.client.Txn(ctx).If(c.mine()).Then(ops...).Commit()
+	_, err := c.desk.client.Txn(ctx).If(c.mine()).Then(append(more, clientv3.OpDelete(owners+c.array))...).Commit()
 	c.lose(fmt.Errorf("%w: it was given up", ErrOusted))
 	return err
-}
-
-// Forget removes what etcd holds of an array that is no more.
-func (c *Claim) Forget() {
-	ctx, cancel := context.WithTimeout(context.Background(), call)
-	defer cancel()
-	_, _ = c.desk.client.Txn(ctx).If(c.mine()).Then(clientv3.OpDelete(owners+c.array), clientv3.OpDelete(rosters+c.array)).Commit()
-	_ = c.Release("")
-}
-
-// Addresses are cut to what is worth telling.
-func Addresses(all ...string) []string {
-	return slices.DeleteFunc(all, func(a string) bool { return a == "" })
 }

@@ -61,6 +61,7 @@ func (d *Disk) dial(patience time.Duration) error {
 	}
 	d.link, d.since = c, time.Time{}
 	d.changed()
+	go d.watch(c)
 	return nil
 }
 
@@ -181,10 +182,7 @@ func (d *Disk) do(f func(*nbd.Client) error) error {
 		if err != nil {
 			return err
 		}
-		watch := time.AfterFunc(silence, func() { d.prod(c) })
-		err = f(c)
-		watch.Stop()
-		switch {
+		switch err = f(c); {
 		case err == nil:
 			return nil
 		case errors.Is(err, nbd.ErrBroken), errors.Is(err, nbd.ErrShutdown):
@@ -197,11 +195,23 @@ func (d *Disk) do(f func(*nbd.Client) error) error {
 	}
 }
 
-// prod asks a connection that is silent whether it is there: a disk that takes long is not a connection that is lost.
-func (d *Disk) prod(c *nbd.Client) {
-	late := time.AfterFunc(silence, func() { d.lost(c, errors.New("it is silent")) })
-	if c.Ping() == nil {
-		late.Stop()
+// watch asks a connection that is silent whether it is there, until it is over: a disk that takes long is not a connection that is lost.
+func (d *Disk) watch(c *nbd.Client) {
+	tick := time.NewTicker(silence / 3)
+	defer tick.Stop()
+	for {
+		select {
+		case <-c.Down():
+			return
+		case <-tick.C:
+		}
+		if c.Silent() < silence {
+			continue
+		}
+		late := time.AfterFunc(silence, func() { d.lost(c, errors.New("it is silent")) })
+		if c.Ping() == nil {
+			late.Stop()
+		}
 	}
 }
 

@@ -6,7 +6,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"log/slog"
 	"net"
 	"slices"
 	"sync"
@@ -33,7 +32,6 @@ type Settings struct {
 	Instance string        // names this run of its service
 	TLS      *tls.Config   // nil: only plain addresses are reached
 	Patience time.Duration // how long a host may be out of touch; 0: DefaultPatience
-	Log      *slog.Logger
 	// Touch tells when a host comes out of touch, for which reason, and when it is back (nil). It must not block.
 	Touch func(host string, why error)
 	// Overtaken tells that a lender refused a disk, by its address, because a later owner has it. It must not block.
@@ -159,8 +157,12 @@ func (h *Host) question(link **nbd.Client) (a About, err error) {
 	if c.Size() != AboutSize {
 		return a, errors.New("that is no lender of disks")
 	}
-	buf := make([]byte, AboutSize)
-	if err := c.ReadAt(buf, 0); err != nil {
+	buf := make([]byte, aboutStart)
+	if err = c.ReadAt(buf, 0); err == nil && buf[aboutStart-1] != ' ' { // it is longer
+		buf = make([]byte, AboutSize)
+		err = c.ReadAt(buf, 0)
+	}
+	if err != nil {
 		return a, err
 	}
 	return DecodeAbout(buf)
@@ -235,6 +237,14 @@ func (h *Hosts) Lent(at Address) (l Lent, known bool, why error) {
 	l, known = one.lent(at.Disk)
 	_, _, why = one.Seen()
 	return l, known, why
+}
+
+// Users is the other host that has a session on the disk at an address, in words; empty: none has.
+func (h *Hosts) Users(at Address) []string {
+	if l, known := h.At(at).lent(at.Disk); known && l.User != "" && l.User != h.set.Owner {
+		return []string{"host " + l.User + " uses it"}
+	}
+	return nil
 }
 
 // Mark names what is at an address: it is another one when another disk is there, or writes that were not flushed may be lost. Empty: it is

@@ -9,6 +9,7 @@
 package remote
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -94,6 +95,9 @@ const Everything = "disks"
 
 // AboutSize is how many bytes of About an export of Everything has; behind its text there are blanks.
 const AboutSize = 256 << 10
+
+// aboutStart is how much of that is read first. Most hosts say no more.
+const aboutStart = 8 << 10
 
 // Wish is what an owner asks a lender for. Without an instance it is a look: the disk is only read, and whoever has it keeps it.
 type Wish struct {
@@ -185,11 +189,10 @@ type Lent struct {
 	Model       string           `json:"model,omitempty"`
 	Bay         string           `json:"bay,omitempty"`
 	Size        int64            `json:"size_bytes"`
-	Rotating    *bool            `json:"rotating,omitempty"` // unknown: absent
-	Incarnation string           `json:"incarnation"`        // changes when writes that were not flushed may be lost; empty: it is not there
-	Why         string           `json:"why,omitempty"`      // it is not there
-	User        string           `json:"user,omitempty"`     // the host with a session on it
-	Health      *health.Readings `json:"health,omitempty"`   // as the disk said within a minute
+	Incarnation string           `json:"incarnation"`      // changes when writes that were not flushed may be lost; empty: it is not there
+	Why         string           `json:"why,omitempty"`    // it is not there
+	User        string           `json:"user,omitempty"`   // the host with a session on it
+	Health      *health.Readings `json:"health,omitempty"` // as the disk said within a minute
 }
 
 // mostDisks bounds what is taken from a lender.
@@ -204,10 +207,7 @@ func (a About) Encode() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	for len(buf) < AboutSize {
-		buf = append(buf, "                                "[:min(32, AboutSize-len(buf))]...)
-	}
-	return buf, nil
+	return append(buf, bytes.Repeat([]byte(" "), AboutSize-len(buf))...), nil
 }
 
 // DecodeAbout reads what a lender says.
@@ -218,9 +218,7 @@ func DecodeAbout(buf []byte) (a About, err error) {
 	if len(a.Disks) > mostDisks || a.Host == "" {
 		return About{}, errors.New("the lender does not name itself, or lends more disks than can be")
 	}
-	for _, text := range []*string{&a.Host} {
-		*text = short(*text)
-	}
+	a.Host = short(a.Host)
 	for i := range a.Disks {
 		d := &a.Disks[i]
 		for _, text := range []*string{&d.Serial, &d.Model, &d.Bay, &d.Incarnation, &d.Why, &d.User} {

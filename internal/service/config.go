@@ -130,9 +130,7 @@ func (s Size) MarshalText() ([]byte, error) { return []byte(say.Size(int64(s))),
 // ListenTLS is an encrypted listener; clients must show a certificate signed by CA.
 type ListenTLS struct {
 	Address string `toml:"address"`
-	Cert    string `toml:"cert"`
-	Key     string `toml:"key"`
-	CA      string `toml:"ca"`
+	Certificates
 }
 
 // Alerts is how people are told.
@@ -397,10 +395,8 @@ func (l Listen) check() error {
 	if t := l.TLS; t != (ListenTLS{}) && (t.Address == "" || t.Cert == "" || t.Key == "" || t.CA == "") {
 		return wrongKey{"listen.tls.address", "address, cert, key and ca are all needed: clients must show a certificate"}
 	}
-	for _, f := range [][2]string{{"listen.tls.cert", l.TLS.Cert}, {"listen.tls.key", l.TLS.Key}, {"listen.tls.ca", l.TLS.CA}} {
-		if f[1] != "" && !filepath.IsAbs(f[1]) {
-			return wrongKey{f[0], fmt.Sprintf("%q is not an absolute path", f[1])}
-		}
+	if err := l.TLS.Certificates.check("listen.tls"); err != nil {
+		return err
 	}
 	if l.Clients < 0 || l.Clients > 10000 {
 		return wrongKey{"listen.clients", "between 1 and 10000"}

@@ -16,6 +16,7 @@ import (
 	"nidalo/internal/array/roster"
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
+	"nidalo/internal/ownership"
 )
 
 // How arrays are, in words and numbers.
@@ -117,6 +118,9 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	}
 	if err := r.Trouble(); err != nil {
 		out.Trouble = err.Error()
+	}
+	if out.Owned = r.owned(s.hostName()); out.Owned != nil && out.Trouble == "" {
+		out.Trouble = s.unrenewed(r)
 	}
 	if r.Unsettled() {
 		out.Trouble = "it was not stopped in order: a start is needed to bring the batches of its journals into place"
@@ -289,7 +293,7 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	lay, err := rec.Layout()
 	if err == nil {
 		out.Capacity, out.Groups, out.Change = lay.Capacity(), lay.Shape.Groups, changeOf(rec)
-		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) || errors.As(i.reason, &errOwned{}) {
+		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) || errors.As(i.reason, &errOwned{}) || errors.As(i.reason, &ownership.StoppedError{}) || i.reason == errStarting {
 			out.Condition, out.Margin = i.set.Condition(lay), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin
 			if i.set.Margin() < 0 {

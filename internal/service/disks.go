@@ -13,6 +13,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/ownership"
 	"nidalo/internal/service/disks"
 )
 
@@ -329,6 +330,14 @@ func (s *Service) unused(r *running) error {
 
 // free says why an array cannot be taken out of service. s.mu is held.
 func (s *Service) free(r *running) error {
+	if err := s.unattached(r); err != nil {
+		return err
+	}
+	return r.unused()
+}
+
+// unattached says that an array, or a volume of it, is attached; nil: none is. s.mu is held.
+func (s *Service) unattached(r *running) error {
 	for _, x := range r.attachables() {
 		if _, attached := s.mem.Attached[x.ID]; attached {
 			what := "array"
@@ -338,7 +347,7 @@ func (s *Service) free(r *running) error {
 			return &control.Error{What: fmt.Sprintf("%s %q is attached to this host as a device", what, x.Name), Hints: []string{"nidalo detach " + say.Quote(x.Name) + "   ends that first"}}
 		}
 	}
-	return r.unused()
+	return nil
 }
 
 func (r *running) unused() error {
@@ -401,9 +410,10 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 			return person(err)
 		}
 	}
+	id := r.ID().String()
+	s.unclaim(id, (*ownership.Claim).Forget)
 	s.event(event.Event{Kind: event.ArrayDissolved, Array: r.Name()})
 	// A member that was away, and comes back, is one from elsewhere then.
-	id := r.ID().String()
 	return s.change(func(m *memory) {
 		own := func(other string) bool { return other == id }
 		m.Arrays, m.Out = slices.DeleteFunc(m.Arrays, own), slices.DeleteFunc(m.Out, own)

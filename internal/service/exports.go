@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
+	"nidalo/internal/ownership"
 	"nidalo/internal/service/attach"
 	"nidalo/internal/service/rescue"
 )
@@ -112,7 +114,8 @@ type export struct {
 
 // served counts what clients asked for since the array was started.
 type served struct {
-	growing    sync.RWMutex // requests to volumes hold it, whose places in the set move when that grows
+	claim      atomic.Pointer[ownership.Claim] // nil: no other host could have it
+	growing    sync.RWMutex                    // requests to volumes hold it, whose places in the set move when that grows
 	operations atomic.Int64
 	busy       atomic.Int64 // ns that they waited for them, altogether
 }
@@ -128,6 +131,9 @@ func (e export) Size() int64 { return e.a.Capacity() }
 func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
 	defer e.to.since(time.Now())
 	holes, err := e.a.ReadSparse(p, off)
+	if err == nil { // what is read without a lease may have been overwritten by another host
+		err = e.to.stillOwned()
+	}
 	if err != nil || len(holes) == 0 {
 		return nil, translate(err)
 	}
@@ -152,12 +158,12 @@ func (e export) Receive(off, length int64, fill func([]byte) error) error {
 
 func (e export) Flush() error {
 	defer e.to.since(time.Now())
-	return translate(e.c.Flush())
+	return translate(cmp.Or(e.c.Flush(), e.to.stillOwned()))
 }
 
 func (e export) FlushRange(off, length int64) error {
 	defer e.to.since(time.Now())
-	return translate(e.c.FlushRange(off, length))
+	return translate(cmp.Or(e.c.FlushRange(off, length), e.to.stillOwned()))
 }
 
 func (e export) Zero(off, length int64) error { return translate(e.c.Zero(off, length)) }

@@ -58,6 +58,12 @@ func (c Certificates) check(table string) error {
 
 // load reads the files; nil without any.
 func (c Certificates) load(table string) (*tls.Config, error) {
+	return LoadCertificates(table, c)
+}
+
+// LoadCertificates reads the files that a table of the configuration names; nil when it names none. Whoever comes has to show a certificate that the CA signed,
+// and so has whoever is reached.
+func LoadCertificates(table string, c Certificates) (*tls.Config, error) {
 	if c.Cert == "" {
 		return nil, nil
 	}
@@ -85,12 +91,18 @@ func (c *Config) LendAt() (address string, settings *tls.Config, err error) {
 	return c.Lend.Address, settings, err
 }
 
-// CheckCertificates looks at the files that lending and borrowing need.
+// CheckCertificates looks at all files with certificates and keys.
 func (c *Config) CheckCertificates() error {
+	if _, err := c.Listen.TLS.load("listen.tls"); err != nil {
+		return err
+	}
 	if _, _, err := c.LendAt(); err != nil {
 		return err
 	}
-	_, err := c.Remote.load("remote")
+	if _, err := c.Remote.load("remote"); err != nil {
+		return err
+	}
+	_, err := c.Ownership.load("ownership")
 	return err
 }
 
@@ -149,7 +161,7 @@ func (s *Service) newRemote() (*remote.Hosts, error) {
 		return nil, err
 	}
 	return remote.NewHosts(remote.Settings{Owner: s.hostName(), Instance: s.instance, Overtaken: s.overtaken, TLS: settings, Patience: time.Duration(s.config().Remote.Patience),
-		Log: s.opt.Log, Touch: func(host string, why error) {
+		Touch: func(host string, why error) {
 			e := event.Event{Kind: event.HostBack, Detail: "host " + host + " answers"}
 			if why != nil {
 				e = event.Event{Kind: event.HostAway, Detail: fmt.Sprintf("host %s is out of touch: %v", host, why)}
@@ -193,17 +205,11 @@ func (s *Service) newLend() *lend.Desk {
 			})
 		},
 		Open: func(name string) (disk.Disk, error) {
-			src, err := s.seen.Locate(name)
+			src, err := s.seen.LocateHere(name)
 			if err != nil {
 				return nil, err
 			}
 			return s.seen.Open(src)
-		},
-		Spin: func(id state.Identity) *bool {
-			if d, ok := s.seen.DeviceAt(id.Path); ok {
-				return &d.Rotating
-			}
-			return nil
 		}})
 }
 
@@ -238,8 +244,9 @@ func (s *Service) Lend(req control.LendRequest) (*control.LendReply, error) {
 			for _, name := range names {
 				at := slices.IndexFunc(m.Lent, func(l lend.Loan) bool { return l.Disk == name })
 				switch {
-				case req.End:
+				case req.End && at >= 0:
 					m.Lent = slices.Delete(m.Lent, at, at+1)
+				case req.End: // it was named twice
 				case at >= 0:
 					m.Lent[at].To = req.To
 				default:
@@ -266,17 +273,23 @@ func (s *Service) Lend(req control.LendRequest) (*control.LendReply, error) {
 
 // mayLend is the name of a disk that can be lent, or taken back.
 func (s *Service) mayLend(word string, req control.LendRequest) (string, error) {
-	for _, l := range s.lends.Tell() { // it may not be there
-		if req.End && (l.Identity.Matches(word) || l.Disk == word) {
-			if l.User != "" && !req.Force {
-				return "", &control.Error{Fatal: true, What: fmt.Sprintf("host %s uses disk %s; without it arrays there have less margin, or fail", l.User, l.Identity),
-					Hints: []string{"replace it in its arrays there first", "-yes takes it back all the same"}}
-			}
+	for _, l := range s.lends.Tell() {
+		if !l.Identity.Matches(word) && l.Disk != word {
+			continue
+		}
+		if l.User != "" && !slices.Contains(req.To, l.User) && !req.Force {
+			return "", &control.Error{Fatal: true, What: fmt.Sprintf("host %s uses disk %s; without it arrays there have less margin, or fail", l.User, l.Identity),
+				Hints: []string{"replace it in its arrays there first", "-yes takes it back all the same"}}
+		}
+		if req.End { // it may not be there
 			return l.Disk, nil
 		}
 	}
-	src, err := s.seen.Locate(word)
+	src, err := s.seen.LocateHere(word)
 	if err != nil {
+		if far, other := s.seen.Locate(word); other == nil {
+			return "", &control.Error{What: fmt.Sprintf("disk %s is lent to this host: only the host that has it lends it", s.lookAt(far).Identity)}
+		}
 		return "", err
 	}
 	info := s.lookAt(src)
@@ -289,8 +302,6 @@ func (s *Service) mayLend(word string, req control.LendRequest) (string, error) 
 		return name, nil
 	case name == remote.Everything:
 		return "", &control.Error{What: fmt.Sprintf("a disk that is called %q cannot be lent", name)}
-	case remote.Is(info.Path):
-		return "", &control.Error{What: fmt.Sprintf("disk %s is lent to this host: only the host that has it lends it", info.Identity)}
 	case info.Array != "":
 		return "", &control.Error{What: fmt.Sprintf("disk %s is in use: %s member of array %q", info.Identity, info.Member, info.Array), Hints: []string{"nidalo stop " + info.Array + "   takes the array out of service, so that another host can have its disks"}}
 	}
@@ -324,7 +335,7 @@ func (s *Service) lentNow(names []string) *control.LendReply {
 			if t.User != "" {
 				one.Since = &t.Since
 			}
-		} else if src, err := s.seen.Locate(l.Disk); err == nil {
+		} else if src, err := s.seen.LocateHere(l.Disk); err == nil {
 			f, there := s.seen.At(src)
 			one.Identity, one.Size, one.There = f.Info.Identity, f.Info.Size, there
 		}

@@ -18,6 +18,7 @@ import (
 	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/ownership"
 	"nidalo/internal/service/disks"
 )
 
@@ -80,7 +81,7 @@ func (s *Service) Stop(name string) error {
 		return err
 	}
 	s.leave(s.peeked(s.carriers(id), id), errTakenOut)
-	s.unclaim(id, "")
+	s.unclaim(id, (*ownership.Claim).Rest)
 	s.event(event.Event{Kind: event.ArrayStopped, Array: rec.Name, Detail: "flushed; it stays out of service until it is started"})
 	return nil
 }
@@ -113,10 +114,7 @@ func (s *Service) letGoFailed(name string) {
 	if err != nil || r.Failure() == nil {
 		return
 	}
-	s.mu.Lock()
-	delete(s.arrays, r.Name())
-	s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, r.Failure()})
-	s.mu.Unlock()
+	s.setAside(r, r.Failure())
 	r.Abandon()
 }
 
@@ -146,19 +144,19 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 		return nil, err
 	}
 	id := was.set.Newest.Array.String()
-	if err := s.claim(id, s.carriers(id)); err != nil {
+	if err := s.claim(id, s.carriers(id), true); err != nil {
 		return s.notOwned(req, was, err)
 	}
 	found := s.candidates(s.carriers(id), id)
 	if len(found) == 0 {
-		s.unclaim(id, "")
+		s.unclaim(id, forOthers)
 		s.mu.Lock()
 		s.idle = append(s.idle, was)
 		s.mu.Unlock()
 		return nil, &control.Error{What: fmt.Sprintf("none of the disks of array %q is there", req.Array)}
 	}
 	if err := s.startOne(found, req.Surviving); err != nil {
-		s.unclaim(id, "")
+		s.unclaim(id, forOthers)
 		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: %v", req.Array, err), Hints: s.hintsFor(was.set.Newest, found, err)}
 	}
 	r, err := s.named(id)

@@ -12,6 +12,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/array/roster"
 	"nidalo/internal/remote"
+	"nidalo/internal/service/disks"
 )
 
 // Arrays of this home start by themselves, whenever their disks appear: all at once, one after the other, or late. An array that
@@ -145,10 +146,27 @@ func (s *Service) muster() {
 	}
 }
 
+// startShared starts an array that another host could have, for one command; a service that stays does so as soon as it looks around.
+func (s *Service) startShared(id string, sources []disks.Source) {
+	found := s.peeked(sources, id)
+	if len(found) == 0 {
+		return
+	}
+	set := roster.Judge(found)
+	for _, c := range found {
+		_ = c.Disk.Close()
+	}
+	if s.opt.Stays {
+		s.reason(set, errStarting)
+	} else {
+		s.startMustered(id, set, &waiting{})
+	}
+}
+
 // startMustered starts an array whose disks have come, if this host may have it. admin is held.
 func (s *Service) startMustered(id string, set roster.Set, w *waiting) {
 	s.reason(set, errStarting)
-	if err := s.claim(id, s.carriers(id)); err != nil {
+	if err := s.claim(id, s.carriers(id), false); err != nil {
 		s.reason(set, err)
 		w.tried = ""
 		return
@@ -158,7 +176,7 @@ func (s *Service) startMustered(id string, set roster.Set, w *waiting) {
 		_ = s.seen.LookAnew()
 	}
 	if err := s.startOne(s.candidates(s.carriers(id), id), false); err != nil {
-		s.unclaim(id, "")
+		s.unclaim(id, forOthers)
 		return
 	}
 	delete(s.waits, id)

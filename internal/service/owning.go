@@ -64,15 +64,23 @@ func (s *Service) openOwnership() error {
 	}
 	l := s.config().Listen
 	s.owning, err = ownership.Open(ownership.Settings{Endpoints: o.Etcd, TLS: settings, Lease: time.Duration(o.Lease), Host: s.hostName(), Instance: s.instance, Log: s.opt.Log,
-		Addresses: ownership.Addresses(schemed("nbds://", l.TLS.Address), schemed("nbd://", l.TCP))})
+		Addresses: reachedAt(s.hostName(), l)})
 	return err
 }
 
-func schemed(scheme, address string) string {
-	if address == "" {
-		return ""
+// reachedAt is where clients on other hosts reach this one.
+func reachedAt(name string, l Listen) (out []string) {
+	for _, x := range []struct{ scheme, address string }{{"nbds://", l.TLS.Address}, {"nbd://", l.TCP}} {
+		host, port, err := net.SplitHostPort(x.address)
+		if err != nil {
+			continue
+		}
+		if ip := net.ParseIP(host); host == "" || ip != nil && ip.IsUnspecified() {
+			host = name
+		}
+		out = append(out, x.scheme+net.JoinHostPort(host, port))
 	}
-	return scheme + address
+	return out
 }
 
 // share puts an array that was just created, on disks of other hosts as well, into service as one that only its owner has.
@@ -85,11 +93,11 @@ func (s *Service) share(a *array.Array) error {
 		return err
 	}
 	carriers := s.carriers(id)
-	if err := s.claim(id, carriers); err != nil {
+	if err := s.claim(id, carriers, true); err != nil {
 		return &control.Error{What: fmt.Sprintf("array %q is there, and not in service: %v", name, err), Hints: []string{"nidalo start " + name + "   starts it"}}
 	}
 	if err := s.startOne(s.candidates(carriers, id), false); err != nil {
-		s.unclaim(id, "")
+		s.unclaim(id, forOthers)
 		return person(err)
 	}
 	s.own(id, name)
@@ -112,16 +120,19 @@ func (s *Service) shared(sources []disks.Source) bool {
 	return s.owning != nil && slices.ContainsFunc(sources, func(src disks.Source) bool { return remote.Is(src.Path) })
 }
 
-// claim makes this host the owner of an array whose disks are in some sources, unless nobody else could have it.
-func (s *Service) claim(id string, sources []disks.Source) error {
+// claim makes this host the owner of an array whose disks are in some sources, unless nobody else could have it. One that was taken out of service
+// anywhere is left alone, unless it is to be started again.
+func (s *Service) claim(id string, sources []disks.Source, again bool) error {
 	if !s.shared(sources) {
 		return nil
 	}
-	c, err := s.owning.Claim(id)
+	c, err := s.owning.Claim(id, again)
 	var owned ownership.OwnedError
 	switch {
 	case errors.As(err, &owned):
 		return errOwned{owned.Owner}
+	case errors.As(err, &ownership.StoppedError{}):
+		return err
 	case err != nil:
 		return fmt.Errorf("it is not known whether another host has it: %w", err)
 	}
@@ -159,11 +170,16 @@ func (s *Service) attendClaim(id string, c *ownership.Claim) {
 	if r == nil || again {
 		return
 	}
-	s.mu.Lock()
-	delete(s.arrays, r.Name())
-	s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, c.Why()})
-	s.mu.Unlock()
+	s.setAside(r, c.Why())
 	r.Abandon()
+}
+
+// setAside takes an array out of those in service.
+func (s *Service) setAside(r *running, why error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.arrays, r.Name())
+	s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, why})
 }
 
 // oustNow has nothing more written to an array that this host does not own any more; nil: it is not in service, or owned anew.
@@ -184,18 +200,21 @@ func (s *Service) oustNow(id string, why error) (out *running) {
 	return out
 }
 
-// unclaim gives an array up that could not be started, or that is stopped.
-func (s *Service) unclaim(id, to string) {
+// unclaim gives an array up in some way.
+func (s *Service) unclaim(id string, how func(*ownership.Claim) error) {
 	s.mu.Lock()
 	c := s.claims[id]
 	delete(s.claims, id)
 	s.mu.Unlock()
 	if c != nil {
-		if err := c.Release(to); err != nil {
+		if err := how(c); err != nil {
 			s.opt.Log.Warn("the ownership of an array could not be given up; it ends with the lease", "array", id, "reason", err)
 		}
 	}
 }
+
+// forOthers gives an array up to whoever comes.
+func forOthers(c *ownership.Claim) error { return c.Release("") }
 
 // tokenFor is the fencing token with which a disk is opened: that of the array that it carries a member of.
 func (s *Service) tokenFor(src disks.Source) uint64 {
@@ -278,6 +297,37 @@ func (s *Service) mayGoOn(set roster.Set, found []roster.Candidate) error {
 	return agreed.Allows(epochs, set.Newest.Epoch, set.Newest.EpochID.String())
 }
 
+// stillOwned says why nothing may be answered any more, because it is not certain that this host still has the array; nil: it has, or no other host
+// could.
+func (s *served) stillOwned() error {
+	if c := s.claim.Load(); c != nil && c.Left() <= 0 {
+		return ownership.ErrOusted
+	}
+	return nil
+}
+
+// owned is how an array is owned; nil: no other host could have it.
+func (r *running) owned(name string) *control.Owned {
+	c := r.served.claim.Load()
+	if c == nil {
+		return nil
+	}
+	return &control.Owned{Host: name, Token: c.Token(), Left: max(c.Left(), 0).Seconds()}
+}
+
+// unrenewed says that etcd has not renewed the lease for long; empty: it has.
+func (s *Service) unrenewed(r *running) string {
+	c := r.served.claim.Load()
+	if c == nil {
+		return ""
+	}
+	lease := cmp.Or(time.Duration(s.config().Ownership.Lease), ownership.DefaultLease)
+	if left := c.Left(); left < lease/2 {
+		return fmt.Sprintf("etcd does not answer: in %s this host stops serving it, unless that is over; another host may have it then", max(left, 0).Round(time.Second))
+	}
+	return ""
+}
+
 // standBy is the reason for which an array of this home that another host has is left alone; nil when it is free.
 func (s *Service) standBy(id string) error {
 	if s.owning == nil {
@@ -323,42 +373,53 @@ func (s *Service) elsewhere(name string) string {
 	return ""
 }
 
-// HandOver stops an array in order and has another host take it over.
+// HandOver stops an array in order and has another host take it over. It returns when that has it.
 func (s *Service) HandOver(req control.HandOverRequest) error {
+	id, err := s.moveAway(req)
+	if err != nil {
+		return err
+	}
+	for began := time.Now(); time.Since(began) < ownership.WishFor; time.Sleep(100 * time.Millisecond) {
+		if o, ok := s.owning.Owner(id); ok && o.Host == req.Host {
+			return nil
+		}
+	}
+	return &control.Error{What: fmt.Sprintf("host %s has not taken array %q over in %s; it comes back to the first host that stands by, which this one does", req.Host, req.Array, ownership.WishFor),
+		Hints: []string{"nidalo start -stand-by " + req.Array + "   on " + req.Host + " has that host stand by", "nidalo status " + req.Array + "   shows which host has it"}}
+}
+
+func (s *Service) moveAway(req control.HandOverRequest) (id string, err error) {
 	s.admin.Lock()
 	defer s.admin.Unlock()
 	r, err := s.named(req.Array)
 	if err != nil {
-		return err
+		return "", err
 	}
-	id := r.ID().String()
+	id = r.ID().String()
 	s.mu.Lock()
 	c := s.claims[id]
 	s.mu.Unlock()
 	switch {
 	case c == nil:
-		return &control.Error{What: fmt.Sprintf("array %q has no disks of other hosts, or no etcd is configured: no other host can have it", r.Name())}
+		return "", &control.Error{What: fmt.Sprintf("array %q has no disks of other hosts, or no etcd is configured: no other host can have it", r.Name())}
 	case req.Host == s.hostName():
-		return &control.Error{What: fmt.Sprintf("host %s has array %q already", req.Host, r.Name())}
+		return "", &control.Error{What: fmt.Sprintf("host %s has array %q already", req.Host, r.Name())}
 	}
 	s.mu.Lock()
-	_, attached := s.mem.Attached[id]
+	attached := s.unattached(r)
 	s.mu.Unlock()
-	if attached {
-		return &control.Error{What: fmt.Sprintf("array %q is attached to this host", r.Name()), Hints: []string{"nidalo detach " + r.Name() + "   ends that"}}
-	}
-	if r.Failure() != nil {
-		return &control.Error{What: fmt.Sprintf("array %q has failed", r.Name()), Hints: []string{"nidalo status " + r.Name()}}
+	switch {
+	case attached != nil:
+		return "", attached
+	case r.Failure() != nil:
+		return "", &control.Error{What: fmt.Sprintf("array %q has failed", r.Name()), Hints: []string{"nidalo status " + r.Name() + "   says why"}}
 	}
 	// Its clients are not asked: they find it again on the other host.
-	s.mu.Lock()
-	delete(s.arrays, r.Name())
-	s.idle = append(s.idle, idle{roster.Set{Newest: r.Record()}, errOwned{ownership.Owner{Host: req.Host, Since: time.Now()}}})
-	s.mu.Unlock()
+	s.setAside(r, errOwned{ownership.Owner{Host: req.Host, Since: time.Now()}})
 	if err := r.Close(); err != nil {
-		return person(err)
+		return "", person(err)
 	}
-	s.unclaim(id, req.Host)
+	s.unclaim(id, func(c *ownership.Claim) error { return c.Release(req.Host) })
 	s.event(event.Event{Kind: event.ArrayHandedOver, Array: r.Name(), Detail: "to host " + req.Host})
-	return nil
+	return id, nil
 }

@@ -419,7 +419,8 @@ func (s *Service) startAll() error {
 	})
 	for _, id := range ids {
 		if slices.Contains(s.mem.Arrays, id) && !slices.Contains(s.mem.Out, id) && s.shared(byArray[id]) {
-			continue // muster starts it, if no other host has it
+			s.startShared(id, byArray[id])
+			continue
 		}
 		switch {
 		case slices.Contains(s.mem.Out, id):
@@ -557,6 +558,7 @@ func (s *Service) startOne(found []roster.Candidate, surviving bool) error {
 	s.mu.Lock()
 	r := newRunning(a)
 	r.since = since
+	r.served.claim.Store(s.claims[a.ID().String()])
 	r.wasPartial.Store(a.Condition() == state.Partial) // its disks may come back before anybody looks
 	s.arrays[a.Name()] = r
 	s.idle = slices.DeleteFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == a.ID() })

@@ -12,6 +12,7 @@ import (
 	"nidalo/internal/array"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
+	"nidalo/internal/ownership"
 )
 
 // snapshot is what advice is given from: all disks, and all arrays as they are at this moment.
@@ -152,7 +153,7 @@ func adviceTwins(twice []errTwice) (out []advice.Twin) {
 func (s *Service) adviceIdle(i idle) advice.Idle {
 	out := advice.Idle{ID: i.set.Newest.Array.String(), Name: i.set.Newest.Name, Reason: i.reason.Error()}
 	switch {
-	case i.reason == errTakenOut:
+	case i.reason == errTakenOut, errors.As(i.reason, &ownership.StoppedError{}):
 		out.Why = advice.TakenOut
 	case errors.As(i.reason, &errOwned{}):
 		out.Why = advice.Elsewhere

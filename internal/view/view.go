@@ -198,6 +198,15 @@ func (s *Screen) Status(st *control.Status) {
 	}
 }
 
+func (s *Screen) hosts(a control.ArrayStatus) {
+	if a.Owned != nil {
+		s.Printf("%s\n", wrap("This host, "+a.Owned.Host+", has it; another one that stands by takes it over when this one is lost.", s.Width, ""))
+	}
+	if line := advice.HostLine(a.Hosts); line != "" && !a.Out {
+		s.Printf("%s\n", wrap(line, s.Width, ""))
+	}
+}
+
 func (s *Screen) array(a control.ArrayStatus) {
 	s.Printf("%s   %s, %s", s.strong(a.Name), LevelOf(a.Level), s.paint(string(a.Condition)))
 	if a.Condition != "failed" {
@@ -232,9 +241,7 @@ func (s *Screen) array(a control.ArrayStatus) {
 	if a.Together != "" && len(a.Says) == 0 {
 		s.Printf("%s\n", wrap(capital(a.Together)+".", s.Width, ""))
 	}
-	if line := advice.HostLine(a.Hosts); line != "" && !a.Out {
-		s.Printf("%s\n", wrap(line, s.Width, ""))
-	}
+	s.hosts(a)
 	if len(a.Says) > 0 {
 		s.Printf("What its disks say:\n")
 		for _, line := range a.Says {

@@ -10,8 +10,8 @@ import (
 	"nidalo/internal/probe"
 )
 
-// beyond is what a start does besides with the journals of a guarded set that lacks members, see journal/beyond.go. A member that is not there may lack its
-// last batches, as many as may be in flight. Where the others cannot tell what it has of them, their own data counts, and the parity does not.
+// beyond is what a start also does with the journals of a guarded set when members are missing, see journal/beyond.go. A missing member may lack
+// its last batches, as many as may be in flight. Where the others cannot tell what it has of them, their own data counts and the parity does not.
 type beyond struct {
 	r        *replaying
 	doubtful map[uint64]uint64 // by batch: bit per slot, of those that are not there and may lack it

@@ -540,7 +540,7 @@ again:
 	return nil
 }
 
-// agree asks whoever else has a say in the roster, once for each epoch. Without its consent the array stops. r.mu is held.
+// agree asks host.Agree, once for each state of the roster, and stops the array when it does not consent. r.mu is held.
 func (r *Roster) agree() error {
 	if r.host.Agree == nil || r.agreed == r.rec.State() {
 		return nil

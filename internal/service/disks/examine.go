@@ -22,7 +22,7 @@ func (s *Survey) examine(src Source, mark string) Found {
 	f := Found{Mark: mark, at: time.Now(), Info: control.DiskInfo{Identity: state.Identity{Path: src.Path, Bay: src.Bay}, Lab: src.Bay != ""}}
 	at, far := src.Far()
 	if far {
-		f.Info.Identity = s.host.Far.Identity(at)
+		f.Info.Identity, f.Info.Held = s.host.Far.Identity(at), s.host.Far.Users(at)
 	}
 	h := s.Devices(false)
 	device, known := s.deviceAt(h, src.Path)

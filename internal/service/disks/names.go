@@ -24,10 +24,23 @@ func (s *Survey) Locate(name string) (Source, error) {
 	if err != nil {
 		return Source{}, err
 	}
-	path := ""
 	if remote.Is(name) {
 		return s.locateFar(name, sources)
 	}
+	return s.among(name, sources)
+}
+
+// LocateHere is Locate among the disks of this host: no other host is asked.
+func (s *Survey) LocateHere(name string) (Source, error) {
+	sources, _, err := s.here(true)
+	if err != nil {
+		return Source{}, err
+	}
+	return s.among(name, sources)
+}
+
+func (s *Survey) among(name string, sources []Source) (Source, error) {
+	path := ""
 	if filepath.IsAbs(name) {
 		path = filepath.Clean(name)
 		if d, ok := s.DeviceAt(path); ok {
@@ -41,11 +54,7 @@ func (s *Survey) Locate(name string) (Source, error) {
 		}
 	}
 	if len(hits) > 1 { // a disk that this host lends, also to itself, is used as all hosts use it
-		if far := slices.DeleteFunc(slices.Clone(hits), func(src Source) bool { _, far := src.Far(); return !far }); len(far) == 1 {
-			if s.host.Lent(s.host.Far.Identity(farOf(far[0]))) != "" {
-				hits = far
-			}
-		}
+		hits = slices.DeleteFunc(hits, s.lent)
 	}
 	hints := []string{"nidalo disks   lists the disks by bay, serial and path"}
 	switch {
@@ -94,9 +103,11 @@ func (s *Survey) means(name, path string, src Source) bool {
 	return ok && f.Info.Serial == name
 }
 
-func farOf(src Source) remote.Address {
-	at, _ := src.Far()
-	return at
+// lent says whether a disk of this host is lent.
+func (s *Survey) lent(src Source) bool {
+	_, far := src.Far()
+	f, seen := s.At(src)
+	return !far && seen && s.host.Lent(f.Info.Identity) != ""
 }
 
 // locateFar finds the source of an address of a lent disk.

@@ -25,14 +25,36 @@ import (
 // devicesEvery is how soon the devices are looked up again although the kernel told of no change.
 const devicesEvery = time.Minute
 
-// Sources lists the lab's bays, then the disks of the host, then the files of the configuration and of the list, and what the patterns
-// of the configuration match now. The devices are looked up anew when that is asked.
+// Sources lists the lab's bays, then the disks of the host, then the files of the configuration and of the list, what the patterns
+// of the configuration match now, and what other hosts lend. The devices are looked up anew when that is asked.
 func (s *Survey) Sources(anew bool) ([]Source, error) {
-	var out []Source
+	out, far, err := s.here(anew)
+	if err != nil {
+		return nil, err
+	}
+	servers := s.host.Hosts()
+	for _, server := range servers { // all are asked at the same time
+		s.host.Far.At(server)
+	}
+	for _, server := range servers {
+		for _, at := range s.host.Far.At(server).Disks() {
+			far = append(far, Source{Path: at.String()})
+		}
+	}
+	for _, src := range far {
+		if !slices.Contains(out, src) {
+			out = append(out, src)
+		}
+	}
+	return out, nil
+}
+
+// here are the sources of this host alone, and those of others that the configuration or the list name.
+func (s *Survey) here(anew bool) (out, far []Source, err error) {
 	if s.host.Lab.Exists() {
 		bays, err := s.host.Lab.Bays()
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, b := range bays {
 			out = append(out, Source{Bay: b})
@@ -43,26 +65,19 @@ func (s *Survey) Sources(anew bool) ([]Source, error) {
 	paths, patterns := s.host.Paths()
 	remembered, err := s.remembered()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	paths = append(slices.Clone(paths), remembered...)
 	for _, pattern := range patterns {
 		found, err := filepath.Glob(pattern)
 		if err != nil {
-			return nil, fmt.Errorf("%q is not a valid pattern", pattern)
+			return nil, nil, fmt.Errorf("%q is not a valid pattern", pattern)
 		}
 		paths = append(paths, found...)
 	}
-	for _, server := range s.host.Hosts() {
-		for _, at := range s.host.Far.At(server).Disks() {
-			out = append(out, Source{Path: at.String()})
-		}
-	}
 	for _, p := range paths {
 		if remote.Is(p) {
-			if src := (Source{Path: p}); !slices.Contains(out, src) {
-				out = append(out, src)
-			}
+			far = append(far, Source{Path: p})
 			continue
 		}
 		src := Source{Path: filepath.Clean(p)}
@@ -73,7 +88,7 @@ func (s *Survey) Sources(anew bool) ([]Source, error) {
 			out = append(out, src)
 		}
 	}
-	return out, nil
+	return out, far, nil
 }
 
 func there(path string) bool {

@@ -39,7 +39,6 @@ type Host struct {
 	Noted func() []Loan                         // what the home remembers
 	Token func(disk string, token uint64) error // remembers a token, durably
 	Open  func(disk string) (disk.Disk, error)  // opens it for good
-	Spin  func(state.Identity) *bool            // whether it has moving parts; nil: not known
 	Log   *slog.Logger
 }
 
@@ -330,7 +329,7 @@ func (k *Desk) about(owner string) remote.About {
 			one := remote.Lent{Name: l.loan.Disk, Incarnation: l.incarnation, Health: l.readings}
 			if l.d != nil {
 				id := l.d.Identity()
-				one.Serial, one.Model, one.Bay, one.Size, one.Rotating = id.Serial, id.Model, id.Bay, l.d.Size(), k.host.Spin(id)
+				one.Serial, one.Model, one.Bay, one.Size = id.Serial, id.Model, id.Bay, l.d.Size()
 			} else if l.why != nil {
 				one.Why = l.why.Error()
 			}
