@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -349,6 +350,52 @@ func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
 		}
 		x.wait <- struct{}{}
 		require.NoError(t, <-stalled)
+	}
+}
+
+// Small requests that come together are served by one worker in turn, once requests are quick; one of them that stalls keeps none of the others
+// waiting, and holds back no reply.
+func TestARequestThatStallsKeepsNoneOfItsBatchWaiting(t *testing.T) {
+	x := stalls{newMemory(16), 8 * 4096, make(chan struct{})}
+	path, _ := serveOn(t, x, "unix", Budget{})
+	defer close(x.wait)
+	nc := raw(t, path)
+	defer nc.Close()
+	_, err := nc.Write(append(clientFlags, option(optExportName, []byte("tides")...)...))
+	require.NoError(t, err)
+	_, err = io.ReadFull(nc, make([]byte, 10))
+	require.NoError(t, err)
+	var sent bytes.Buffer
+	read := func(block int) {
+		head := tx(cmdRead, 0, uint64(block)*4096, 4096)
+		binary.BigEndian.PutUint64(head[8:], uint64(block))
+		sent.Write(head)
+	}
+	answered := func(n int) (blocks []int) {
+		for range n {
+			reply := make([]byte, 16+4096)
+			_, err := io.ReadFull(nc, reply)
+			require.NoError(t, err, "after the replies to %v", blocks)
+			blocks = append(blocks, int(binary.BigEndian.Uint64(reply[8:])))
+		}
+		slices.Sort(blocks)
+		return blocks
+	}
+	for range 20 {
+		for range 2 * quickRow {
+			read(1)
+			_, err := sent.WriteTo(nc)
+			require.NoError(t, err)
+			answered(1)
+		}
+		for _, block := range []int{2, 3, 8, 4, 5, 6} {
+			read(block)
+		}
+		_, err := sent.WriteTo(nc)
+		require.NoError(t, err)
+		require.Equal(t, []int{2, 3, 4, 5, 6}, answered(5))
+		x.wait <- struct{}{}
+		require.Equal(t, []int{8}, answered(1))
 	}
 }
 

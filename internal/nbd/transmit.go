@@ -21,13 +21,15 @@ type request struct {
 	free   func() // gives data back, or nil
 	taken  bool   // the export has the data already
 	err    error  // of taking it
+	more   bool   // its reply may wait for those of the rest of its batch
 }
 
 // receiveFrom is the length of a write from which it pays to fill the export's own buffers.
 const receiveFrom = 32 << 10
 
-// workers is how many requests of one connection are served at the same time.
-const workers = 32
+// workers is how many requests of one connection are served at the same time, and together how many small ones that have come together
+// one of them serves in turn, as long as requests are quick.
+const workers, together = 32, 8
 
 // buffers holds memory of writes and reads for the next ones.
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0); return &b }}
@@ -125,15 +127,73 @@ func (w *crew) next() (r request, ok bool) {
 	return r, true
 }
 
-// isQuick says whether a request will be served so soon that handing reading over would take longer.
-func (w *crew) isQuick(r request) bool {
-	return w.quick.Load() >= quickRow && (r.kind == cmdRead || r.kind == cmdWrite) && w.in.Buffered() == 0
+// batch is what a worker has read and serves: one request, or several small ones that came together.
+type batch struct {
+	*crew
+	requests []request
+	begun    atomic.Int64 // how many of them a worker has begun
+}
+
+// read reads a request, and with it the small ones that are here as a whole, while requests are quick. c.reading is held.
+func (b *batch) read() bool {
+	clear(b.requests)
+	b.begun.Store(0)
+	r, ok := b.next()
+	b.requests = append(b.requests[:0], r)
+	for ok && len(b.requests) < together && b.quick.Load() >= quickRow && b.smallNext() {
+		r, ok = b.next()
+		b.requests = append(b.requests, r)
+	}
+	return ok
+}
+
+// smallNext says whether a small read or write is here, with all its data.
+func (c *conn) smallNext() bool {
+	have := c.in.Buffered()
+	if have < requestHead {
+		return false
+	}
+	head, err := c.in.Peek(requestHead)
+	if err != nil || be.Uint32(head) != magicRequest {
+		return false
+	}
+	length := be.Uint32(head[24:])
+	switch be.Uint16(head[6:]) {
+	case cmdRead:
+		return length < smallRequest
+	case cmdWrite:
+		return length < smallRequest && have >= requestHead+int(length)
+	}
+	return false
+}
+
+// isQuick says whether what was read will be served so soon that handing reading over would take longer.
+func (b *batch) isQuick() bool {
+	kind := b.requests[0].kind
+	return b.quick.Load() >= quickRow && (kind == cmdRead || kind == cmdWrite) && b.in.Buffered() == 0
+}
+
+// serve serves those that nobody has begun, one after the other. Their replies go out together in the end.
+func (b *batch) serve() {
+	all := int64(len(b.requests))
+	for n := b.begun.Add(1); n <= all; n = b.begun.Add(1) {
+		r := b.requests[n-1]
+		r.more = all > 1
+		err := b.timed(r)
+		if r.free != nil {
+			r.free()
+		}
+		if err != nil {
+			b.end(err)
+		}
+	}
+	if all > 1 {
+		_ = b.send(false, nil) // an error was told to the next that sends, or reads
+	}
 }
 
 // timed serves a request, and notes how long that took.
 func (w *crew) timed(r request) error {
-	w.busy.Add(1)
-	defer w.busy.Add(-1)
 	began := time.Now()
 	err := w.serve(r)
 	if time.Since(began) <= quickTime {
@@ -144,60 +204,70 @@ func (w *crew) timed(r request) error {
 	return err
 }
 
-// work is one worker. It keeps reading while it serves a quick request; a request that turns out to be late has it taken away.
+// work is one worker. It keeps reading while it serves quick requests. When one of them turns out to be late, reading is taken away and
+// another worker serves those that come after it.
 func (w *crew) work() {
-	var holds atomic.Bool // reading, while it serves
-	yielded := make(chan struct{}, 1)
+	var watched, reads atomic.Bool // reads: it has reading
+	taken := make(chan struct{}, 1)
+	b := &batch{crew: w}
 	late := time.AfterFunc(time.Hour, func() {
-		if holds.CompareAndSwap(true, false) {
-			w.yield()
-			yielded <- struct{}{}
+		if !watched.CompareAndSwap(true, false) {
+			return
 		}
+		if reads.CompareAndSwap(true, false) {
+			w.yield()
+		}
+		if rest := b; len(rest.requests) > 1 {
+			w.wait.Go(func() {
+				w.busy.Add(1)
+				_ = w.send(false, nil) // the replies of those before it
+				rest.serve()
+				w.busy.Add(-1)
+			})
+		}
+		taken <- struct{}{}
 	})
 	defer late.Stop()
-	for reads := false; ; { // whether it has reading
-		if !reads {
+	for {
+		if !reads.Load() {
 			w.take()
 		}
-		r, ok := w.next()
-		if !ok {
+		reads.Store(true)
+		if !b.read() {
 			return
 		}
-		if reads = w.isQuick(r); reads {
-			holds.Store(true)
-			late.Reset(quickMost)
-		} else {
+		if !b.isQuick() {
+			reads.Store(false)
 			w.yield()
 		}
-		err := w.timed(r)
-		if reads {
+		w.busy.Add(1)
+		if watch := reads.Load() || len(b.requests) > 1; watch {
+			watched.Store(true)
+			late.Reset(quickMost)
+			b.serve()
 			late.Stop()
-			if reads = holds.CompareAndSwap(true, false); !reads {
-				<-yielded
+			if !watched.CompareAndSwap(true, false) {
+				<-taken
+				b = &batch{crew: w} // the other one has it
 			}
+		} else {
+			b.serve()
 		}
-		if r.free != nil {
-			r.free()
-		}
-		if err != nil {
-			if reads {
-				w.over = true
-				w.reading.Unlock()
-			}
-			w.end(err)
-			return
-		}
+		w.busy.Add(-1)
 	}
 }
 
 var errDisconnect = errors.New("disconnect")
+
+// requestHead is the length of a request without data, bytes.
+const requestHead = 28
 
 // piece is how much of a request is in memory at a time, bytes. Longer ones are served piece by piece.
 const piece = 2 << 20
 
 // readRequest reads one request with its data. c.reading is held.
 func (c *conn) readRequest() (request, error) {
-	var head [28]byte
+	var head [requestHead]byte
 	if _, err := io.ReadFull(c.in, head[:]); err != nil {
 		return request{}, err
 	}
@@ -373,20 +443,21 @@ const maxPending = 2 << 20
 
 // send queues a reply, and writes all that is queued unless another worker is at it already: while that one is in the
 // system call, the replies of the others gather and go out together. release is called when bufs are not needed any
-// more. An error means the connection is of no more use; a reply that is queued for another worker reports none.
-func (c *conn) send(release func(), bufs ...[]byte) error {
+// more. An error means the connection is of no more use; a reply that is queued for another worker reports none. With more, the reply waits for a
+// call without, which may have no reply of its own.
+func (c *conn) send(more bool, release func(), bufs ...[]byte) error {
 	size := 0
 	for _, b := range bufs {
 		size += len(b)
 	}
 	c.writing.Lock()
-	for c.pending > maxPending && c.broken == nil {
+	for c.pending > maxPending && c.sending && c.broken == nil {
 		c.written.Wait()
 	}
 	c.queue = append(c.queue, bufs...)
 	c.releases = append(c.releases, release)
 	c.pending += size
-	if c.sending {
+	if c.sending || more && c.pending <= maxPending {
 		err := c.broken
 		c.writing.Unlock()
 		return err
@@ -450,18 +521,18 @@ func chunk(r request, flags, kind uint16, length int) []byte {
 }
 
 func (c *conn) done(r request) error {
-	return c.send(nil, simple(r, 0))
+	return c.send(r.more, nil, simple(r, 0))
 }
 
 func (c *conn) fail(r request, code uint32, why string) error {
 	if !c.structured || r.kind != cmdRead && r.kind != cmdBlockStatus {
-		return c.send(nil, simple(r, code))
+		return c.send(r.more, nil, simple(r, code))
 	}
 	why = why[:min(len(why), 1000)]
 	buf := chunk(r, chunkDone, chunkError, 6+len(why))
 	buf = be.AppendUint32(buf, code)
 	buf = be.AppendUint16(buf, uint16(len(why)))
-	return c.send(nil, append(buf, why...))
+	return c.send(r.more, nil, append(buf, why...))
 }
 
 func (c *conn) read(r request) error {
@@ -483,13 +554,13 @@ func (c *conn) read(r request) error {
 		return c.fail(r, code(err), err.Error())
 	}
 	if !c.structured {
-		return c.send(release, simple(r, 0), p)
+		return c.send(r.more, release, simple(r, 0), p)
 	}
 	if len(p) == 0 {
-		return c.send(release, chunk(r, chunkDone, chunkNone, 0))
+		return c.send(r.more, release, chunk(r, chunkDone, chunkNone, 0))
 	}
 	if r.flags&cmdFlagDF != 0 || len(holes) == 0 {
-		return c.send(release, be.AppendUint64(chunk(r, chunkDone, chunkData, 8+len(p)), r.off), p)
+		return c.send(r.more, release, be.AppendUint64(chunk(r, chunkDone, chunkData, 8+len(p)), r.off), p)
 	}
 	// Several chunks: data and holes in turn.
 	var bufs [][]byte
@@ -512,7 +583,7 @@ func (c *conn) read(r request) error {
 	}
 	data(end)
 	be.PutUint16(last[4:], chunkDone)
-	return c.send(release, bufs...)
+	return c.send(r.more, release, bufs...)
 }
 
 // readLong answers a read of more than a piece, which is never in memory as a whole: with the socket to itself, one piece
@@ -547,7 +618,7 @@ func (c *conn) readLong(r request) error {
 	waiting := len(c.releases) > 0
 	c.writing.Unlock()
 	if err == nil && waiting {
-		return c.send(nil) // what the others queued meanwhile
+		return c.send(false, nil) // what the others queued meanwhile
 	}
 	return err
 }
@@ -603,5 +674,5 @@ func (c *conn) blockStatus(r request) error {
 		buf = be.AppendUint32(buf, uint32(e.Length))
 		buf = be.AppendUint32(buf, state)
 	}
-	return c.send(nil, buf)
+	return c.send(r.more, nil, buf)
 }
