@@ -137,9 +137,15 @@ func lender(t *testing.T, name string, serial, bays int) (*bench, *relay) {
 func (b *bench) lend(r *relay) {
 	b.t.Helper()
 	b.start()
+	b.leads(r, "lending disks")
+}
+
+// leads leads a relay to where the service says that it listens.
+func (b *bench) leads(r *relay, says string) {
+	b.t.Helper()
 	rest := ""
-	b.eventually("lending", func() (ok bool) {
-		_, rest, ok = strings.Cut(b.log.String(), `msg="lending disks" address=`)
+	b.eventually(says, func() (ok bool) {
+		_, rest, ok = strings.Cut(b.log.String(), fmt.Sprintf("msg=%q address=", says))
 		return ok
 	})
 	address, _, _ := strings.Cut(rest, " ")

@@ -30,6 +30,7 @@ var floors = [][]string{
 	{"nidalo/internal/array/task", "nidalo/internal/array/rescue", "nidalo/internal/array/replay", "nidalo/internal/array/rig"},
 	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert", "nidalo/internal/carryover", "nidalo/internal/ownership"},
 	{"nidalo/internal/control", "nidalo/internal/remote"},
+	{"nidalo/internal/fleet"},
 	{"nidalo/internal/keeper", "nidalo/internal/view"},
 	{"nidalo/internal/service/chronicle", "nidalo/internal/service/queue"},
 	{"nidalo/internal/service/attach", "nidalo/internal/service/vet", "nidalo/internal/service/rescue", "nidalo/internal/service/disks", "nidalo/internal/service/lend"},

@@ -24,6 +24,14 @@ const (
 
 var urgencies = []Urgency{Now, Soon, Wait, Convenient}
 
+// Rank is 0 for the most urgent, and more for what can wait longer.
+func (u Urgency) Rank() int {
+	if i := slices.Index(urgencies, u); i >= 0 {
+		return i
+	}
+	return len(urgencies)
+}
+
 // CheckEvery is how old a consistency check may get before another is advised.
 const CheckEvery = 35 * 24 * time.Hour
 

@@ -95,7 +95,7 @@ type group struct {
 
 func groups() []group {
 	return []group{
-		{"See how things are", []command{statusCommand, nextCommand, watchCommand, disksCommand, historyCommand, reportCommand, inspectCommand}},
+		{"See how things are", []command{statusCommand, nextCommand, watchCommand, disksCommand, historyCommand, reportCommand, inspectCommand, fleetCommand}},
 		{"Make an array and use it", []command{planCommand, createCommand, serveCommand, attachCommand, detachCommand, startCommand, stopCommand, handOverCommand, renameCommand}},
 		{"Change an array in use", []command{growCommand, convertCommand, shrinkCommand}},
 		{"When a disk fails, or is about to", []command{mayPullCommand, exchangeCommand, locateCommand, replaceCommand, retireCommand, failCommand, rescueCommand}},

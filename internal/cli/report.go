@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"flag"
+	"io"
 	"os"
 	"path/filepath"
 
@@ -60,7 +61,7 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
 				case csv:
 					return r.CSV(e.out.Out)
 				case html != "":
-					return e.writePage(html, r)
+					return e.writeFile(html, r.HTML)
 				default:
 					e.out.Report(r)
 				}
@@ -76,14 +77,14 @@ loss loses data), 3 unknown. Without it: 0 the report was made, 1 it could not b
 	},
 }
 
-// writePage writes the page whole or not at all.
-func (e *env) writePage(path string, r *view.Report) error {
+// writeFile writes a page whole or not at all.
+func (e *env) writeFile(path string, page func(io.Writer) error) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".report")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name())
-	err = cmp.Or(r.HTML(f), f.Chmod(0o644), f.Close())
+	err = cmp.Or(page(f), f.Chmod(0o644), f.Close())
 	if err == nil {
 		err = os.Rename(f.Name(), path)
 	}

@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"runtime/pprof"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -124,7 +125,7 @@ func (o *serveOptions) run(e *env) error {
 	stop, reload := make(chan os.Signal, 2), make(chan os.Signal, 1)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
 	signal.Notify(reload, syscall.SIGHUP)
-	failed, lent := make(chan error, 7), func() {}
+	failed, lent := make(chan error, 8), func() {}
 	s, err := service.Open(service.Options{Home: e.home, Stays: true, NoHost: noHost(), Cache: cache, Log: log, Lend: func(x nbd.Exports) { lent = at.lend(x, failed, log) }})
 	if err != nil {
 		return err
@@ -203,6 +204,9 @@ type ears struct {
 	loans                   net.Listener // where disks are lent
 	encrypted               *tls.Config
 	metrics                 net.Listener
+	watched                 net.Listener // where others may look at this host
+	watchedTLS              *tls.Config
+	watchers                []string // who may; nil: who reaches it
 	data, looking, commands net.Listener
 	closing                 sync.Once
 }
@@ -217,6 +221,9 @@ func (at *ears) openNetwork(plain string, cfg service.Config) (err error) {
 	if err != nil {
 		return err
 	}
+	if err := at.openWatched(cfg); err != nil {
+		return err
+	}
 	address, settings, err := cfg.LendAt()
 	if err != nil || address == "" {
 		return err
@@ -225,6 +232,18 @@ func (at *ears) openNetwork(plain string, cfg service.Config) (err error) {
 	// A host that went without a word has its sessions ended soon, so that another run of it gets its disks.
 	l := net.ListenConfig{KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: 5 * time.Second, Interval: 5 * time.Second, Count: 3}}
 	at.loans, err = l.Listen(context.Background(), "tcp", address)
+	return err
+}
+
+// openWatched opens where other hosts may look at this one.
+func (at *ears) openWatched(cfg service.Config) error {
+	address, settings, err := cfg.WatchedAt()
+	if err != nil || address == "" {
+		return err
+	}
+	if at.watched, err = net.Listen("tcp", address); settings != nil {
+		at.watchedTLS, at.watchers = settings, cfg.Fleet.Watchers
+	}
 	return err
 }
 
@@ -270,6 +289,12 @@ func (at *ears) serve(s *service.Service, blocks *nbd.Server, budget nbd.Budget,
 	go func() { failed <- control.Serve(at.commands, control.Handler(s.Control(), log)) }()
 	go func() { failed <- blocks.Serve(at.data, budget) }()
 	at.door.serve(blocks, budget, failed, log)
+	if at.watched != nil {
+		go func() {
+			failed <- control.ServeFar(at.watched, at.watchedTLS, control.Watched(at.watchers, s.Control(), log))
+		}()
+		log.Info("others may look here", "address", at.watched.Addr().String(), "encrypted", at.watchedTLS != nil, "watchers", strings.Join(at.watchers, ", "))
+	}
 	if at.metrics != nil {
 		mux := http.NewServeMux()
 		mux.Handle("GET /metrics", promhttp.HandlerFor(gatherer(s), promhttp.HandlerOpts{EnableOpenMetrics: true}))
@@ -290,8 +315,10 @@ func (at *ears) close() {
 				_ = os.Remove(one.path)
 			}
 		}
-		if at.metrics != nil {
-			_ = at.metrics.Close()
+		for _, l := range []net.Listener{at.metrics, at.watched} {
+			if l != nil {
+				_ = l.Close()
+			}
 		}
 		if at.door != nil {
 			at.door.close()

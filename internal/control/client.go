@@ -12,6 +12,8 @@ import (
 	"os"
 	"reflect"
 	"time"
+
+	"nidalo/core/state"
 )
 
 // Dial finds the service of a home. It fails with os.ErrNotExist or a refused connection when none is there.
@@ -32,13 +34,31 @@ func Dial(home string) (*Control, error) {
 	}}}
 	c := &Control{Close: func() error { client.CloseIdleConnections(); return nil }}
 	for _, one := range calls(c) {
-		one.f.Set(reflect.MakeFunc(one.f.Type(), one.ask(client)))
+		one.f.Set(reflect.MakeFunc(one.f.Type(), one.ask(service{context.Background(), client, "http://nidalo", false})))
 	}
 	return c, nil
 }
 
-// ask has a call done by the service behind a client.
-func (c call) ask(client *http.Client) func([]reflect.Value) []reflect.Value {
+// Reach is the service of another host, at an address such as https://heron:10812. It answers calls that look; the others it refuses. What it says is bounded, and
+// what cannot be printed is replaced.
+func Reach(ctx context.Context, client *http.Client, base string) *Control {
+	c := &Control{Close: func() error { return nil }}
+	for _, one := range calls(c) {
+		one.f.Set(reflect.MakeFunc(one.f.Type(), one.ask(service{ctx, client, base, true})))
+	}
+	return c
+}
+
+// service is one that can be asked.
+type service struct {
+	ctx    context.Context
+	client *http.Client
+	base   string
+	far    bool // on another host
+}
+
+// ask has a call done by a service.
+func (c call) ask(by service) func([]reflect.Value) []reflect.Value {
 	kind := c.f.Type()
 	return func(in []reflect.Value) []reflect.Value {
 		var q any = struct{}{}
@@ -50,27 +70,40 @@ func (c call) ask(client *http.Client) func([]reflect.Value) []reflect.Value {
 			result = reflect.New(kind.Out(0))
 		}
 		failed := reflect.New(reflect.TypeFor[error]()).Elem()
-		if err := post(client, c.name, q, result.Interface()); err != nil {
+		if err := by.post(c.name, q, result.Interface()); err != nil {
 			failed.Set(reflect.ValueOf(err))
 		}
 		return append([]reflect.Value{result.Elem()}[:kind.NumOut()-1], failed)
 	}
 }
 
+// mostReply is how much is read of a reply, bytes.
+const mostReply = 64 << 20
+
 // post sends a request and decodes the reply into result.
-func post(client *http.Client, name string, q, result any) error {
+func (s service) post(name string, q, result any) error {
 	body, err := json.Marshal(q)
 	if err != nil {
 		return err
 	}
-	reply, err := client.Post("http://nidalo/v1/"+name, "application/json", bytes.NewReader(body))
+	request, err := http.NewRequestWithContext(s.ctx, http.MethodPost, s.base+"/v1/"+name, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Content-Type", "application/json")
+	reply, err := s.client.Do(request)
 	if err != nil {
 		return fmt.Errorf("the service does not answer: %w", err)
 	}
 	defer reply.Body.Close()
-	buf, err := io.ReadAll(reply.Body)
+	buf, err := io.ReadAll(io.LimitReader(reply.Body, mostReply))
 	if err != nil {
 		return fmt.Errorf("the service does not answer: %w", err)
+	}
+	if s.far {
+		if buf, err = printable(buf); err != nil {
+			return fmt.Errorf("the service answered something that is no reply: %w", err)
+		}
 	}
 	switch reply.StatusCode {
 	case http.StatusOK:
@@ -83,4 +116,33 @@ func post(client *http.Client, name string, q, result any) error {
 		return told
 	}
 	return fmt.Errorf("the service answered %s: %s; is it of another version?", reply.Status, bytes.TrimSpace(buf))
+}
+
+// printable is a reply in JSON in which what cannot be printed is replaced.
+func printable(raw []byte) ([]byte, error) {
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.UseNumber()
+	var all any
+	if err := d.Decode(&all); err != nil {
+		return nil, err
+	}
+	return json.Marshal(withPrintable(all))
+}
+
+func withPrintable(x any) any {
+	switch x := x.(type) {
+	case string:
+		return state.Printable(x)
+	case []any:
+		for i := range x {
+			x[i] = withPrintable(x[i])
+		}
+	case map[string]any:
+		out := make(map[string]any, len(x))
+		for key, v := range x {
+			out[state.Printable(key)] = withPrintable(v)
+		}
+		return out
+	}
+	return x
 }

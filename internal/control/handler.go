@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"net/http"
 	"reflect"
+	"slices"
 	"strings"
 )
 
@@ -36,6 +37,18 @@ func Handler(c *Control, log *slog.Logger) http.Handler { return handler(c, log,
 
 // Looking serves the calls that only look, and refuses the others to users that may only look.
 func Looking(c *Control, log *slog.Logger) http.Handler { return handler(c, log, true) }
+
+// Watched lets those whose certificate has one of these names look, and nobody else; without by everybody.
+func Watched(by []string, c *Control, log *slog.Logger) http.Handler {
+	looking := Looking(c, log)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if by != nil && (r.TLS == nil || len(r.TLS.PeerCertificates) == 0 || !slices.ContainsFunc(r.TLS.PeerCertificates[0].DNSNames, func(name string) bool { return slices.Contains(by, name) })) {
+			refuse(w, &Error{What: "your certificate names nobody who may look here", Hints: []string{"fleet.watchers in nidalo.toml of the host that is asked says who may"}})
+			return
+		}
+		looking.ServeHTTP(w, r)
+	})
+}
 
 func handler(c *Control, log *slog.Logger, looking bool) http.Handler {
 	mux := http.NewServeMux()

@@ -1,8 +1,11 @@
 package control
 
 import (
+	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
+	"log"
 	"net"
 	"net/http"
 	"os"
@@ -81,15 +84,26 @@ func ServeMetrics(l net.Listener, h http.Handler) error {
 		WriteTimeout: 20 * time.Second, IdleTimeout: 30 * time.Second})
 }
 
-// maxCallers and maxCollectors bound the connections at a time; others wait.
+// ServeFar is Serve for other hosts: few, and bounded in everything; encrypted with settings.
+func ServeFar(l net.Listener, settings *tls.Config, h http.Handler) error {
+	return serve(l, maxWatchers, &http.Server{Handler: h, TLSConfig: settings, ReadTimeout: 5 * time.Second, ReadHeaderTimeout: 5 * time.Second,
+		WriteTimeout: 30 * time.Second, IdleTimeout: 30 * time.Second, ErrorLog: log.New(io.Discard, "", 0)})
+}
+
+// maxCallers and the others bound the connections at a time; others wait.
 const (
 	maxCallers    = 256
 	maxCollectors = 16
+	maxWatchers   = 32
 )
 
 func serve(l net.Listener, most int, s *http.Server) error {
 	s.MaxHeaderBytes = 16 << 10
-	err := s.Serve(netutil.LimitListener(l, most))
+	l = netutil.LimitListener(l, most)
+	if s.TLSConfig != nil {
+		l = tls.NewListener(l, s.TLSConfig) // the server must see that it is encrypted
+	}
+	err := s.Serve(l)
 	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}

@@ -54,6 +54,7 @@ type Hardware struct {
 // Status is all arrays, or one.
 type Status struct {
 	Time    time.Time     `json:"time"`
+	Host    string        `json:"host"`    // what other hosts know it by
 	Serving bool          `json:"serving"` // by a service that stays
 	Socket  string        `json:"socket,omitempty"`
 	Arrays  []ArrayStatus `json:"arrays"`

@@ -39,6 +39,7 @@ type Settings struct {
 	Host      string
 	Instance  string   // names this run of the service
 	Addresses []string // where clients reach this host
+	Watched   string   // where it can be watched; empty: nowhere
 	Log       *slog.Logger
 }
 
@@ -119,7 +120,7 @@ func Open(set Settings) (*Desk, error) {
 	if set.Lease == 0 {
 		set.Lease = DefaultLease
 	}
-	c, err := clientv3.New(clientv3.Config{Endpoints: set.Endpoints, TLS: set.TLS, DialTimeout: call, DialKeepAliveTime: 5 * time.Second, DialKeepAliveTimeout: call, Logger: zap.NewNop()})
+	c, err := connect(set)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +128,12 @@ func Open(set Settings) (*Desk, error) {
 	d.ctx, d.end = context.WithCancel(context.Background())
 	d.wait.Go(d.keep)
 	d.wait.Go(d.lookAround)
+	d.wait.Go(d.tell)
 	return d, nil
+}
+
+func connect(set Settings) (*clientv3.Client, error) {
+	return clientv3.New(clientv3.Config{Endpoints: set.Endpoints, TLS: set.TLS, DialTimeout: call, DialKeepAliveTime: 5 * time.Second, DialKeepAliveTimeout: call, Logger: zap.NewNop()})
 }
 
 // Close gives the lease back: whatever is still claimed is free.

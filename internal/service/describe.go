@@ -27,7 +27,7 @@ func (s *Service) Status(name string) (*control.Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &control.Status{Time: s.opt.Now(), Serving: s.opt.Stays, Arrays: []control.ArrayStatus{}, Next: []string{}}
+	out := &control.Status{Time: s.opt.Now(), Host: s.hostName(), Serving: s.opt.Stays, Arrays: []control.ArrayStatus{}, Next: []string{}}
 	if s.opt.Stays {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}

@@ -102,7 +102,10 @@ func (c *Config) CheckCertificates() error {
 	if _, err := c.Remote.load("remote"); err != nil {
 		return err
 	}
-	_, err := c.Ownership.load("ownership")
+	if _, err := c.Ownership.load("ownership"); err != nil {
+		return err
+	}
+	_, err := c.Fleet.load("fleet")
 	return err
 }
 

@@ -64,7 +64,7 @@ func (s *Service) openOwnership() error {
 	}
 	l := s.config().Listen
 	s.owning, err = ownership.Open(ownership.Settings{Endpoints: o.Etcd, TLS: settings, Lease: time.Duration(o.Lease), Host: s.hostName(), Instance: s.instance, Log: s.opt.Log,
-		Addresses: reachedAt(s.hostName(), l)})
+		Addresses: reachedAt(s.hostName(), l), Watched: watchedFrom(s.hostName(), s.config().Fleet)})
 	return err
 }
 

@@ -13,7 +13,7 @@ import (
 	"nidalo/internal/history"
 )
 
-//go:embed report.html
+//go:embed report.html fleet.html
 var files embed.FS
 
 var page = template.Must(template.New("report.html").Funcs(template.FuncMap{

@@ -1,0 +1,114 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/tls"
+	"fmt"
+	"net"
+	"slices"
+
+	"nidalo/internal/fleet"
+	"nidalo/internal/ownership"
+)
+
+// Several hosts are watched together: who may look at this one, and which ones this one looks at.
+
+// Fleet is how.
+type Fleet struct {
+	Address  string   `toml:"address"`  // where others may look at this host
+	Watchers []string `toml:"watchers"` // names in certificates of those who may
+	Hosts    []string `toml:"hosts"`    // that are looked at: HOST or HOST:PORT
+	Certificates
+}
+
+func (f Fleet) check() error {
+	if err := f.Certificates.check("fleet"); err != nil {
+		return err
+	}
+	if f.Address != "" {
+		host, _, err := net.SplitHostPort(f.Address)
+		switch {
+		case err != nil:
+			return wrongKey{"fleet.address", fmt.Sprintf("%q: write HOST:PORT, for example 0.0.0.0:%s", f.Address, fleet.DefaultPort)}
+		case f.Cert == "" && !fleet.Loopback(host):
+			return wrongKey{"fleet.address", fmt.Sprintf("%q: without a certificate only loopback addresses (127.0.0.1, ::1, localhost): the connection is not encrypted", f.Address)}
+		case f.Cert != "" && len(f.Watchers) == 0:
+			return wrongKey{"fleet.watchers", "is needed: the names in certificates of those who may look"}
+		}
+	} else if len(f.Watchers) > 0 {
+		return wrongKey{"fleet.address", "is needed, for example \"0.0.0.0:" + fleet.DefaultPort + "\""}
+	}
+	for _, h := range f.Hosts {
+		if _, err := fleet.ParseHost(h); err != nil {
+			return wrongKey{"fleet.hosts", fmt.Sprintf("%q: %v", h, err)}
+		}
+	}
+	return nil
+}
+
+// WatchedAt is where others may look at this host: encrypted when settings are there.
+func (c *Config) WatchedAt() (address string, settings *tls.Config, err error) {
+	settings, err = c.Fleet.load("fleet")
+	return c.Fleet.Address, settings, err
+}
+
+// Watched is the hosts that this one looks at, and how: those of the configuration, or, when it names none, those that have told etcd where they are watched.
+func (c *Config) Watched(ctx context.Context) (hosts []fleet.Host, settings *tls.Config, err error) {
+	if settings, err = c.Fleet.load("fleet"); err != nil {
+		return nil, nil, err
+	}
+	words := slices.Clone(c.Fleet.Hosts)
+	if len(words) == 0 && len(c.Ownership.Etcd) > 0 {
+		set, err := c.ownership()
+		if err != nil {
+			return nil, nil, err
+		}
+		if words, err = ownership.Watched(ctx, set); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, word := range words {
+		h, err := fleet.ParseHost(word)
+		if err != nil {
+			return nil, nil, fmt.Errorf("host %q: %w", word, err)
+		}
+		hosts = append(hosts, h)
+	}
+	return hosts, settings, nil
+}
+
+// Forget has etcd forget where a host is watched; known: it did know.
+func (c *Config) Forget(ctx context.Context, host string) (known bool, err error) {
+	if len(c.Fleet.Hosts) > 0 || len(c.Ownership.Etcd) == 0 {
+		return false, nil
+	}
+	set, err := c.ownership()
+	if err != nil {
+		return false, err
+	}
+	return ownership.ForgetWatched(ctx, set, host)
+}
+
+// ownership is how etcd is reached.
+func (c *Config) ownership() (set ownership.Settings, err error) {
+	set.Endpoints = c.Ownership.Etcd
+	set.TLS, err = c.Ownership.load("ownership")
+	return set, err
+}
+
+// watchedFrom is the address at which others ask a host, or nothing: a listener at all addresses is reached by the host's name.
+func watchedFrom(name string, f Fleet) string {
+	if f.Address == "" {
+		return ""
+	}
+	host, port, _ := net.SplitHostPort(f.Address)
+	if ip := net.ParseIP(host); host == "" || ip != nil && ip.IsUnspecified() {
+		host = name
+	}
+	at := net.JoinHostPort(host, cmp.Or(port, fleet.DefaultPort))
+	if f.Cert == "" {
+		return "http://" + at
+	}
+	return at
+}
