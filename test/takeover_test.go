@@ -98,7 +98,9 @@ func newFleet(t *testing.T, names ...string) *fleet {
 // made has a host make the array, and all others stand by.
 func (f *fleet) made(owner, level string, disks ...string) {
 	f.t.Helper()
-	f.hosts[owner].start()
+	for _, b := range f.hosts { // before the array is there
+		b.start()
+	}
 	f.hosts[owner].nidalo(append([]string{"create", "-yes", "-name", "tides", "-level", level}, disks...)...)
 	for name, b := range f.hosts {
 		if name != owner {

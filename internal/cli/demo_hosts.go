@@ -86,7 +86,7 @@ func free(n int) (out []string, err error) {
 // setUp starts etcd and three services, each with a lab, of which it lends two disks to all.
 func (h *hostsDemo) setUp() error {
 	h.hosts = nil
-	at, err := free(5)
+	at, err := free(8)
 	if err != nil {
 		return err
 	}
@@ -107,8 +107,8 @@ func (h *hostsDemo) setUp() error {
 		if err := os.Mkdir(d.home, 0o700); err != nil {
 			return err
 		}
-		text := fmt.Sprintf("host_name = %q\nlate_disks = \"2s\"\n[lend]\naddress = %q\n[remote]\nhosts = [\"nbd://%s\", \"nbd://%s\", \"nbd://%s\"]\npatience = \"3s\"\n[ownership]\netcd = [%q]\nlease = %q\n",
-			name, at[2+i], at[2], at[3], at[4], at[0], demoLease)
+		text := fmt.Sprintf("host_name = %q\nlate_disks = \"2s\"\n[lend]\naddress = %q\n[remote]\nhosts = [\"nbd://%s\", \"nbd://%s\", \"nbd://%s\"]\npatience = \"3s\"\n[ownership]\netcd = [%q]\nlease = %q\n[fleet]\naddress = %q\n",
+			name, at[2+i], at[2], at[3], at[4], at[0], demoLease, at[5+i])
 		if err := os.WriteFile(filepath.Join(d.home, "nidalo.toml"), []byte(text), 0o600); err != nil {
 			return err
 		}
@@ -230,6 +230,9 @@ func (h *hostsDemo) takeOver() error {
 	h.e.out.Printf("  the client waited for %s at most; the lease is %s\n", time.Duration(longest.Load()).Round(100*time.Millisecond), demoLease)
 	now.run("status", "tides")
 	h.verify(now)
+	now.say("What can be seen of all three from one host.")
+	out := now.run("fleet", "status")
+	now.hold("the fleet shows that gull does not answer, and where the array is", strings.Contains(out, "gull (") && strings.Contains(out, "does not answer") && strings.Contains(out, now.name+" (also "))
 	return nil
 }
 

@@ -22,7 +22,7 @@ Which host has an array is decided in etcd (ownership.etcd in nidalo.toml, docs/
 				if err := c.HandOver(control.HandOverRequest{Array: args[0], Host: args[1]}); err != nil {
 					return err
 				}
-				e.out.Printf("Array %s is flushed, and host %s may have it.\n", args[0], args[1])
+				e.out.Printf("Array %s is flushed, and host %s has it.\n", args[0], args[1])
 				e.out.Next([]string{"nidalo status " + args[0] + "   shows which host has it"})
 				return nil
 			})

@@ -30,19 +30,22 @@ func (d *Desk) tell() {
 	}
 }
 
-// Watched is the addresses that hosts wrote down, by the names of these.
-func Watched(ctx context.Context, set Settings) (addresses []string, err error) {
+// WatchedHost is where a host can be watched.
+type WatchedHost struct{ Host, Address string }
+
+// Watched is what hosts wrote down, by their names.
+func Watched(ctx context.Context, set Settings) (all []WatchedHost, err error) {
 	err = ask(ctx, set, func(ctx context.Context, c *clientv3.Client) error {
 		reply, err := c.Get(ctx, watched, clientv3.WithPrefix())
 		if err != nil {
 			return err
 		}
 		for _, kv := range reply.Kvs {
-			addresses = append(addresses, string(kv.Value))
+			all = append(all, WatchedHost{strings.TrimPrefix(string(kv.Key), watched), string(kv.Value)})
 		}
 		return nil
 	})
-	return addresses, err
+	return all, err
 }
 
 // ForgetWatched takes away what a host wrote down, if it did; it is named as it calls itself, or by its address.

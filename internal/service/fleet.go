@@ -6,8 +6,8 @@ import (
 	"crypto/tls"
 	"fmt"
 	"net"
-	"slices"
 
+	"nidalo/core/state"
 	"nidalo/internal/fleet"
 	"nidalo/internal/ownership"
 )
@@ -58,24 +58,30 @@ func (c *Config) Watched(ctx context.Context) (hosts []fleet.Host, settings *tls
 	if settings, err = c.Fleet.load("fleet"); err != nil {
 		return nil, nil, err
 	}
-	words := slices.Clone(c.Fleet.Hosts)
-	if len(words) == 0 && len(c.Ownership.Etcd) > 0 {
-		set, err := c.ownership()
-		if err != nil {
-			return nil, nil, err
-		}
-		if words, err = ownership.Watched(ctx, set); err != nil {
-			return nil, nil, err
-		}
-	}
-	for _, word := range words {
+	for _, word := range c.Fleet.Hosts {
 		h, err := fleet.ParseHost(word)
 		if err != nil {
 			return nil, nil, fmt.Errorf("host %q: %w", word, err)
 		}
 		hosts = append(hosts, h)
 	}
-	return hosts, settings, nil
+	if len(hosts) > 0 || len(c.Ownership.Etcd) == 0 {
+		return hosts, settings, nil
+	}
+	set, err := c.ownership()
+	if err != nil {
+		return nil, nil, err
+	}
+	told, err := ownership.Watched(ctx, set)
+	for _, t := range told {
+		h, err := fleet.ParseHost(t.Address)
+		if err != nil {
+			return nil, nil, fmt.Errorf("etcd knows host %q at %q: %w", state.Printable(t.Host), state.Printable(t.Address), err)
+		}
+		h.Name = state.Printable(t.Host)
+		hosts = append(hosts, h)
+	}
+	return hosts, settings, err
 }
 
 // Forget has etcd forget where a host is watched; known: it did know.

@@ -45,7 +45,8 @@ type FleetStep struct {
 // fleetArray is an array with its host.
 type fleetArray struct {
 	control.ArrayStatus
-	Host *FleetHost
+	Host   *FleetHost
+	Others []string // hosts that stand by for it
 }
 
 var levels = []string{Critical, Warning, Fine}
@@ -53,18 +54,13 @@ var levels = []string{Critical, Warning, Fine}
 // NewFleet judges what hosts said. A host that does not answer is a warning by itself.
 func NewFleet(answers []fleet.Answer, version string) *Fleet {
 	f := &Fleet{Time: time.Now(), Version: version, Level: Fine, Hosts: []FleetHost{}, Steps: []FleetStep{}}
-	silent, of := 0, map[state.Condition]int{}
-	arrays := 0
+	silent := 0
 	for _, a := range answers {
 		h := FleetHost{Answer: a, Level: Warning}
 		if a.Status != nil {
 			r := &Report{Arrays: a.Status.Arrays, Steps: a.Steps}
 			r.Judge()
 			h.Level = r.Level
-			for _, one := range a.Status.Arrays {
-				of[one.Condition]++
-			}
-			arrays += len(a.Status.Arrays)
 		}
 		if a.Old() {
 			silent++
@@ -72,8 +68,18 @@ func NewFleet(answers []fleet.Answer, version string) *Fleet {
 		}
 		f.Level = levels[min(slices.Index(levels, h.Level), slices.Index(levels, f.Level))]
 		f.Hosts = append(f.Hosts, h)
+	}
+	all, served := f.arrays(), map[string]bool{} // by host and name: those that stand by say nothing new
+	of := map[state.Condition]int{}
+	for _, a := range all {
+		of[a.Condition]++
+		served[a.Host.Host+" "+a.Name] = true
+	}
+	for _, a := range answers {
 		for _, s := range a.Steps {
-			f.Steps = append(f.Steps, FleetStep{a.Host, a.Old(), s})
+			if s.Array == "" || served[a.Host+" "+s.Array] {
+				f.Steps = append(f.Steps, FleetStep{a.Host, a.Old(), s})
+			}
 		}
 	}
 	slices.SortStableFunc(f.Hosts, func(x, y FleetHost) int {
@@ -87,7 +93,7 @@ func NewFleet(answers []fleet.Answer, version string) *Fleet {
 	case silent > 0:
 		f.Summary += fmt.Sprintf(", %d of them out of reach", silent)
 	}
-	f.Summary += ", " + say.Count(arrays, "array", "arrays")
+	f.Summary += ", " + say.Count(len(all), "array", "arrays")
 	var parts []string
 	for _, c := range conditions {
 		if n := of[c]; n > 0 {
@@ -103,12 +109,26 @@ func NewFleet(answers []fleet.Answer, version string) *Fleet {
 // conditions of arrays, the worst first.
 var conditions = []state.Condition{state.Failed, state.Partial, state.Exposed, state.Degraded, state.Healthy}
 
-// arrays are all of them, dangers first.
+// arrays are all of them, dangers first. One that several hosts know is that of the host where it is in service, as the newest answer says.
 func (f *Fleet) arrays() (all []fleetArray) {
+	at := map[string]int{} // by identity
 	for i := range f.Hosts {
-		if h := &f.Hosts[i]; h.Status != nil {
-			for _, a := range h.Status.Arrays {
-				all = append(all, fleetArray{a, h})
+		h := &f.Hosts[i]
+		if h.Status == nil {
+			continue
+		}
+		for _, a := range h.Status.Arrays {
+			one := fleetArray{ArrayStatus: a, Host: h}
+			n, again := at[a.ID]
+			switch {
+			case !again || a.ID == "":
+				at[a.ID] = len(all)
+				all = append(all, one)
+			case one.before(all[n]):
+				one.Others = append(all[n].Others, all[n].Host.Host)
+				all[n] = one
+			default:
+				all[n].Others = append(all[n].Others, h.Host)
 			}
 		}
 	}
@@ -121,6 +141,22 @@ func (f *Fleet) arrays() (all []fleetArray) {
 	}
 	slices.SortStableFunc(all, func(x, y fleetArray) int { return cmp.Compare(rank(x), rank(y)) })
 	return all
+}
+
+// before says whether what one host says of an array counts more than what another says of it.
+func (a fleetArray) before(b fleetArray) bool {
+	if a.Out != b.Out && a.Host.Old() == b.Host.Old() {
+		return b.Out
+	}
+	return !a.Host.Old() && b.Host.Old()
+}
+
+// Where is the host of an array, with those that stand by.
+func (a fleetArray) Where() string {
+	if len(a.Others) == 0 {
+		return a.Host.Host
+	}
+	return a.Host.Host + " (also " + say.List(a.Others) + ")"
 }
 
 // Said is when a host said it, for a table.
@@ -216,7 +252,7 @@ func (s *Screen) FleetStatus(f *Fleet) {
 			if note := a.Note(); note != "" {
 				condition += ", " + note
 			}
-			t.AppendRow(table.Row{a.Host.Host, a.Name, a.Level, len(a.Members), condition, a.Protects(), a.Written(), a.Works(), a.Host.Said()})
+			t.AppendRow(table.Row{a.Where(), a.Name, a.Level, len(a.Members), condition, a.Protects(), a.Written(), a.Works(), a.Host.Said()})
 		}
 		t.Render()
 	}

@@ -166,7 +166,7 @@ func (s *Survey) Look(anew bool) error {
 		if !same {
 			changed = append(changed, src)
 		}
-		if same && (mark == "" || !anew || time.Since(old.at) < old.holds() || s.host.Serves(old.Info.Identity)) {
+		if same && (mark == "" || !anew && !s.usedElsewhere(src, old) || time.Since(old.at) < old.holds() || s.host.Serves(old.Info.Identity)) {
 			looks[i] = old
 			continue
 		}
@@ -204,6 +204,15 @@ func (s *Survey) Look(anew bool) error {
 		}
 	}
 	return nil
+}
+
+// again is how often a disk is looked at that another host uses: it changes, and nothing tells so here.
+const again = 3 * time.Second
+
+// usedElsewhere says whether it is time to look again at a disk that another host uses, or used when it was looked at last.
+func (s *Survey) usedElsewhere(src Source, old Found) bool {
+	at, far := src.Far()
+	return far && time.Since(old.at) > again && (len(old.Info.Held) > 0 || len(s.host.Far.Users(at)) > 0)
 }
 
 func (s *Survey) tellStarved(is bool) {
