@@ -136,7 +136,7 @@ func TestAHostOfAFleetSaysAnything(t *testing.T) {
 			}
 		}),
 		says(func(w http.ResponseWriter, _ string) {
-			http.Redirect(w, &http.Request{Method: "POST"}, "http://127.0.0.1:1/", 307)
+			http.Redirect(w, &http.Request{Method: "POST"}, "http://127.0.0.1:1/", http.StatusTemporaryRedirect)
 		}),
 		says(func(w http.ResponseWriter, _ string) { fmt.Fprint(w, strings.Repeat("[", 1<<20)) }),
 		says(func(w http.ResponseWriter, _ string) { fmt.Fprint(w, "null") }),

@@ -26,6 +26,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"go.etcd.io/etcd/api/v3/mvccpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
@@ -93,7 +94,7 @@ const (
 	WishFor = 15 * time.Second
 	// call bounds one question to etcd.
 	call = 3 * time.Second
-	// look is how often the owners are looked up.
+	// look is how soon the owners are looked up again after etcd did not answer.
 	look = time.Second
 )
 
@@ -243,28 +244,53 @@ func (d *Desk) lost(lease clientv3.LeaseID, why error) {
 
 // lookAround looks up who owns what.
 func (d *Desk) lookAround() {
-	tick := time.NewTicker(look)
-	defer tick.Stop()
 	for {
-		ctx, cancel := context.WithTimeout(d.ctx, call)
-		r, err := d.client.Get(ctx, owners, clientv3.WithPrefix())
-		cancel()
-		if err == nil {
-			seen := map[string]Owner{}
-			for _, kv := range r.Kvs {
-				if o, err := decode(kv.Value, uint64(kv.CreateRevision)); err == nil {
-					seen[strings.TrimPrefix(string(kv.Key), owners)] = o
-				}
-			}
-			d.mu.Lock()
-			d.seen = seen
-			d.mu.Unlock()
-		}
+		d.follow()
 		select {
 		case <-d.ctx.Done():
 			return
-		case <-tick.C:
+		case <-time.After(look):
 		}
+	}
+}
+
+// follow looks the owners up once, and hears of every change from then on, until etcd does not answer.
+func (d *Desk) follow() {
+	ctx, cancel := context.WithTimeout(d.ctx, call)
+	r, err := d.client.Get(ctx, owners, clientv3.WithPrefix())
+	cancel()
+	if err != nil {
+		return
+	}
+	seen := map[string]Owner{}
+	for _, kv := range r.Kvs {
+		note(seen, kv)
+	}
+	d.mu.Lock()
+	d.seen = seen
+	d.mu.Unlock()
+	ctx, cancel = context.WithCancel(clientv3.WithRequireLeader(d.ctx))
+	defer cancel()
+	for news := range d.client.Watch(ctx, owners, clientv3.WithPrefix(), clientv3.WithRev(r.Header.Revision+1)) {
+		if news.Err() != nil {
+			return
+		}
+		d.mu.Lock()
+		for _, e := range news.Events {
+			if e.Type == clientv3.EventTypeDelete {
+				delete(d.seen, strings.TrimPrefix(string(e.Kv.Key), owners))
+			} else {
+				note(d.seen, e.Kv)
+			}
+		}
+		d.mu.Unlock()
+	}
+}
+
+// note takes down who owns an array.
+func note(seen map[string]Owner, kv *mvccpb.KeyValue) {
+	if o, err := decode(kv.Value, uint64(kv.CreateRevision)); err == nil {
+		seen[strings.TrimPrefix(string(kv.Key), owners)] = o
 	}
 }
 
