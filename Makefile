@@ -7,7 +7,7 @@ MINUTES ?= 2
 
 export CGO_ENABLED = 0
 
-.PHONY: build check deb screenshots demo demo-hosts test beside test-vm vm tools lint unit race crash fuzz cross soak bench bench-quick bench-against clean
+.PHONY: build check deb screenshots demo demo-hosts test beside test-vm vm tools lint unit race crash fuzz cross soak bench scale bench-quick bench-against clean
 
 build:
 	$(GO) build -trimpath -ldflags "$(LDFLAGS)" -o nidalo ./cmd/nidalo
@@ -111,6 +111,10 @@ bench: build tools
 	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfNVMe ./test/vm | grep '^|' >>docs/performance.md
 	printf '\nAn attached array, by the client in the kernel, the keeper and the service, against the same client on a server of a plain file.\n\n' >>docs/performance.md
 	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfAttached ./test/vm | grep '^|' >>docs/performance.md
+
+# What many hosts need, in a minute.
+scale: build tools
+	cd bench && $(GO) run . -scale ../docs/scale.md
 
 # For in between: small loads in memory, in about two minutes.
 bench-quick: build tools

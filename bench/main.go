@@ -31,6 +31,7 @@ var (
 	against = flag.String("against", "", "compare with an older `PROGRAM` instead of peers")
 	without = flag.String("alone", "", "measure no peers and write the rows to this `FILE`")
 	peers   = flag.String("peers", "nbdkit", "servers of a plain file to compare with: nbdkit, qemu-nbd")
+	scales  = flag.String("scale", "", "measure what many hosts need, and write this `FILE`")
 	size    = flag.Int("size", 600, "MiB that sequential rows move")
 )
 
@@ -104,6 +105,10 @@ func median(v []float64) float64 {
 func main() {
 	log.SetFlags(0)
 	flag.Parse()
+	if *scales != "" {
+		scale(*scales)
+		return
+	}
 	if *against != "" {
 		touch("/dev/shm", 10<<30)
 		compare(*against)
