@@ -74,11 +74,10 @@ shot plan 2 "$type; say plan -sizes 8x12TB -want capacity; say plan -level 6 -si
 shot inspect 2 "$type; say plan -lose A1,A3 tides; say inspect A4"
 shot map 2 "$type; say status -map tides"
 nidalo lab damage A4 -unreadable 8388608:8192,200000000:12288 >/dev/null
-shot surface 7 "$type; say surface -wait A4 2>&1; say surface -wait -again -heal A4 2>&1; say surface"
 nidalo vet -quick -wait B2 >/dev/null 2>&1
 nidalo lab damage B3 -fail-writes >/dev/null
 nidalo vet -quick -wait B3 >/dev/null 2>&1 || true
-shot vet 3 "$type; say vet; say disks"
+shot vet 8 "$type; say surface -wait A4 2>&1; say surface -wait -again -heal A4 2>&1; say vet"
 # A month of made-up readings: the demo itself lasts minutes.
 sqlite3 "$NIDALO_HOME/history.db" <<'SQL'
 WITH RECURSIVE hour(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM hour WHERE n < 720),
@@ -114,5 +113,37 @@ nidalo serve 2>/dev/null & serve=$!
 sleep 1
 head -c 70M /dev/urandom >"$work/books"
 shot guarded 12 "$type; say plan -level guarded A1 A2 A3 A4 A5; say create -name archive -level guarded -parity A4 -spin-down 20m logbooks=A1 maps=A2 scans=A3 2>/dev/null | head -6; nbdcopy --flush $work/books 'nbd+unix:///archive/logbooks?socket=$NIDALO_HOME/nbd.sock'; nidalo lab pull A1 >/dev/null; nidalo lab pull A2 >/dev/null; sleep 2; say status archive"
+# Three hosts, watched from one.
+kill $serve; wait $serve 2>/dev/null || true
+hosts=()
+for i in 1 2 3; do
+  name=$(echo gull heron plover | cut -d ' ' -f $i)
+  mkdir "$work/$name"
+  printf 'host_name = "%s"\n[fleet]\naddress = "127.0.0.1:1971%d"\n' "$name" "$i" >"$work/$name/nidalo.toml"
+  nidalo lab new -home "$work/$name" -bays 6 -size 256MiB -serials ${i}93 >/dev/null
+  nidalo serve -home "$work/$name" 2>/dev/null & hosts+=($!)
+done
+sleep 1
+nidalo create -home "$work/gull" -yes -name tides -level 6 A1-A5 >/dev/null 2>&1
+nidalo create -home "$work/heron" -yes -name vault -level 5 A1-A4 >/dev/null 2>&1
+nidalo create -home "$work/heron" -yes -name charts -level 1 A5 A6 >/dev/null 2>&1
+nidalo create -home "$work/plover" -yes -name scans -level 10 A1-A4 >/dev/null 2>&1
+nbdcopy --flush "$work/sheets" "nbd+unix:///vault?socket=$work/heron/nbd.sock"
+nbdcopy --flush "$work/sheets" "nbd+unix:///charts?socket=$work/heron/nbd.sock"
+nbdcopy --flush "$work/sheets" "nbd+unix:///tides?socket=$work/gull/nbd.sock"
+nidalo lab pull -home "$work/heron" A2 >/dev/null
+nidalo lab insert -home "$work/heron" A2 >/dev/null
+nidalo pace -home "$work/heron" vault 1MiB/s >/dev/null
+sleep 1
+nidalo replace -home "$work/heron" vault 1 A2 >/dev/null 2>&1
+export NIDALO_HOME=$work/office
+mkdir "$NIDALO_HOME"
+printf '[fleet]\nhosts = ["http://127.0.0.1:19711", "http://127.0.0.1:19712", "http://127.0.0.1:19713"]\n' >"$NIDALO_HOME/nidalo.toml"
+nidalo fleet status >/dev/null
+kill "${hosts[2]}"
+sleep 3
+shot fleet 3 "$type; say fleet status; say fleet next; say fleet report -verdict"
+kill "${hosts[0]}" "${hosts[1]}"
+export NIDALO_HOME=$work/demo-home
 nidalo demo >"$work/demo" 2>&1
 shot demo 2 "tail -46 $work/demo"
