@@ -140,11 +140,16 @@ func (b *batch) read() bool {
 	b.begun.Store(0)
 	r, ok := b.next()
 	b.requests = append(b.requests[:0], r)
-	for ok && len(b.requests) < together && b.quick.Load() >= quickRow && b.smallNext() {
+	for ok && r.small() && len(b.requests) < together && b.quick.Load() >= quickRow && b.smallNext() {
 		r, ok = b.next()
 		b.requests = append(b.requests, r)
 	}
 	return ok
+}
+
+// small says whether a request is one that others may be served after, in turn.
+func (r request) small() bool {
+	return (r.kind == cmdRead || r.kind == cmdWrite) && r.length < smallRequest
 }
 
 // smallNext says whether a small read or write is here, with all its data.
@@ -157,14 +162,8 @@ func (c *conn) smallNext() bool {
 	if err != nil || be.Uint32(head) != magicRequest {
 		return false
 	}
-	length := be.Uint32(head[24:])
-	switch be.Uint16(head[6:]) {
-	case cmdRead:
-		return length < smallRequest
-	case cmdWrite:
-		return length < smallRequest && have >= requestHead+int(length)
-	}
-	return false
+	r := request{kind: be.Uint16(head[6:]), length: be.Uint32(head[24:])}
+	return r.small() && (r.kind == cmdRead || have >= requestHead+int(r.length))
 }
 
 // isQuick says whether what was read will be served so soon that handing reading over would take longer.
