@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -23,39 +25,79 @@ import (
 // etcd is a real server, whose address is that of a relay: it can be out of reach.
 type etcd struct {
 	*relay
-	cmd *exec.Cmd
+	cmd  *exec.Cmd
+	args []string
 }
 
-func newEtcd(t *testing.T) *etcd {
+func newEtcd(t *testing.T) *etcd { return newEtcds(t, 1)[0] }
+
+// newEtcds are the members of one cluster, each behind a relay of its own.
+func newEtcds(t *testing.T, n int) (all []*etcd) {
 	if _, err := exec.LookPath("etcd"); err != nil {
 		t.Skip("needs etcd; make tools installs it")
 	}
-	port := func() string {
+	clients, peers, cluster := freeAddresses(t, n), freeAddresses(t, n), []string{}
+	for i, peer := range peers {
+		cluster = append(cluster, fmt.Sprintf("e%d=http://%s", i, peer))
+	}
+	for i := range n {
+		data, err := os.MkdirTemp("/dev/shm", "nidalo-etcd-") // a busy disk would keep leases from being renewed
+		if err != nil {
+			data = t.TempDir()
+		}
+		t.Cleanup(func() { _ = os.RemoveAll(data) })
+		e := &etcd{relay: newRelay(t), args: []string{"--name", fmt.Sprint("e", i), "--data-dir", data, "--listen-client-urls", "http://" + clients[i], "--advertise-client-urls", "http://" + clients[i],
+			"--listen-peer-urls", "http://" + peers[i], "--initial-advertise-peer-urls", "http://" + peers[i], "--initial-cluster", strings.Join(cluster, ","), "--log-level", "error"}}
+		e.to.Store(&clients[i])
+		e.run(t)
+		t.Cleanup(e.kill)
+		all = append(all, e)
+	}
+	for _, client := range clients {
+		require.Eventually(t, func() bool {
+			c, err := net.Dial("tcp", client)
+			return err == nil && c.Close() == nil
+		}, 20*time.Second, 20*time.Millisecond)
+	}
+	return all
+}
+
+// freeAddresses are addresses of the loopback at which nobody listens.
+func freeAddresses(t *testing.T, n int) (out []string) {
+	for range n {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
 		defer l.Close()
-		return l.Addr().String()
+		out = append(out, l.Addr().String())
 	}
-	client, peer := port(), port()
-	e := &etcd{relay: newRelay(t)}
-	data, err := os.MkdirTemp("/dev/shm", "nidalo-etcd-") // a busy disk would keep leases from being renewed
-	if err != nil {
-		data = t.TempDir()
-	}
-	t.Cleanup(func() { _ = os.RemoveAll(data) })
-	e.cmd = exec.Command("etcd", "--data-dir", data, "--listen-client-urls", "http://"+client, "--advertise-client-urls", "http://"+client,
-		"--listen-peer-urls", "http://"+peer, "--initial-advertise-peer-urls", "http://"+peer, "--initial-cluster", "default=http://"+peer, "--log-level", "error")
+	return out
+}
+
+// run starts it, or starts it again after it was killed.
+func (e *etcd) run(t *testing.T) {
+	e.cmd = exec.Command("etcd", e.args...)
 	require.NoError(t, e.cmd.Start())
-	t.Cleanup(func() {
-		_ = e.cmd.Process.Kill()
-		_ = e.cmd.Wait()
-	})
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", client)
-		return err == nil && c.Close() == nil
-	}, 20*time.Second, 20*time.Millisecond)
-	e.to.Store(&client)
-	return e
+}
+
+func (e *etcd) kill() {
+	_ = e.cmd.Process.Kill()
+	_ = e.cmd.Wait()
+}
+
+// leads says whether it leads its cluster.
+func (e *etcd) leads(t *testing.T) bool {
+	out, err := exec.Command("etcdctl", "--endpoints", *e.to.Load(), "endpoint", "status", "-w", "json").Output()
+	require.NoError(t, err)
+	var all []struct {
+		Status struct {
+			Header struct {
+				Member uint64 `json:"member_id"`
+			}
+			Leader uint64
+		}
+	}
+	require.NoError(t, json.Unmarshal(out, &all))
+	return len(all) == 1 && all[0].Status.Leader == all[0].Status.Header.Member
 }
 
 // fleet is hosts that could each have an array, whose disks two others lend to both.
@@ -70,8 +112,11 @@ type fleet struct {
 
 const leaseTime = 5 * time.Second
 
-func newFleet(t *testing.T, names ...string) *fleet {
-	f := &fleet{t: t, authority: newEtcd(t), hosts: map[string]*bench{}, etcd: map[string]*etcd{}, ways: map[string][]*relay{}}
+func newFleet(t *testing.T, names ...string) *fleet { return newFleetOf(t, newEtcds(t, 1), names...) }
+
+// newFleetOf is newFleet with a cluster. Each host reaches the first of its members in a way of its own.
+func newFleetOf(t *testing.T, cluster []*etcd, names ...string) *fleet {
+	f := &fleet{t: t, authority: cluster[0], hosts: map[string]*bench{}, etcd: map[string]*etcd{}, ways: map[string][]*relay{}}
 	for i := range 3 {
 		b, r := lender(t, []string{"dunlin", "knot", "ruff"}[i], 300+200*i, 1)
 		b.nidalo("lend", "-to", strings.Join(names, ","), "A1")
@@ -82,6 +127,10 @@ func newFleet(t *testing.T, names ...string) *fleet {
 			f.ways[name] = append(f.ways[name], own)
 		}
 	}
+	others := ""
+	for _, e := range cluster[1:] {
+		others += fmt.Sprintf(", %q", e.address())
+	}
 	for _, name := range names {
 		b := newBench(t)
 		f.hosts[name], f.etcd[name] = b, &etcd{relay: newRelay(t)}
@@ -90,7 +139,7 @@ func newFleet(t *testing.T, names ...string) *fleet {
 		for _, r := range f.ways[name] {
 			hosts += fmt.Sprintf("%q, ", "nbd://"+r.address())
 		}
-		b.configure(fmt.Sprintf("host_name = %q\nlate_disks = \"2s\"\n[remote]\nhosts = [%s]\npatience = \"2s\"\n[ownership]\netcd = [%q]\nlease = %q\n", name, hosts, f.etcd[name].address(), leaseTime))
+		b.configure(fmt.Sprintf("host_name = %q\nlate_disks = \"2s\"\n[remote]\nhosts = [%s]\npatience = \"2s\"\n[ownership]\netcd = [%q%s]\nlease = %q\n", name, hosts, f.etcd[name].address(), others, leaseTime))
 	}
 	return f
 }
@@ -251,6 +300,47 @@ func TestAnotherHostTakesOver(t *testing.T) {
 	require.NotEmpty(t, kept())
 	gull.nidalo("dissolve", "-yes", "tides")
 	require.Empty(t, kept())
+}
+
+// A cluster that loses its leader costs the owner nothing, and gives nobody else the array; one without a majority has the owner stop when its lease is over.
+func TestEtcdLosesItsLeader(t *testing.T) {
+	cluster := newEtcds(t, 3)
+	f := newFleetOf(t, cluster, "gull", "heron")
+	f.made("gull", "5", "dunlin:A1", "knot:A1", "ruff:A1")
+	gull, heron := f.hosts["gull"], f.hosts["heron"]
+	leader := 0
+	gull.eventually("a leader", func() bool {
+		leader = slices.IndexFunc(cluster, func(e *etcd) bool { return e.leads(t) })
+		return leader >= 0
+	})
+	l := gull.load(1, nil)
+	time.Sleep(time.Second)
+	cluster[leader].kill()
+	time.Sleep(3 * leaseTime)
+	l.end()
+	require.True(t, f.has("gull"))
+	require.Contains(t, heron.nidalo("status"), "gull has it")
+	require.NotContains(t, gull.history().kinds(), "array-ousted")
+
+	// The owner dies after that, and the other takes over.
+	l = gull.load(2, l)
+	time.Sleep(time.Second)
+	gull.stop(syscall.SIGKILL)
+	<-l.done
+	t.Logf("after a change of leader it took %s", f.until("heron"))
+	l = f.reads("heron", l)
+
+	// Without a majority nobody has it for longer than a lease, and with one again somebody does.
+	l = heron.load(3, l)
+	time.Sleep(time.Second)
+	second := (leader + 1) % 3
+	cluster[second].kill()
+	require.Error(t, <-l.done)
+	heron.eventually("stopped", func() bool { return !f.has("heron") })
+	cluster[leader].run(t)
+	cluster[second].run(t)
+	f.until("heron")
+	f.reads("heron", l)
 }
 
 // An owner that was paused may still have a session with a lender that the next one does not reach. What it reads there may have been overwritten since, so it

@@ -3,6 +3,7 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -179,19 +180,34 @@ func (e *env) empties(c *control.Control, req control.ChangeRequest, plan contro
 		}
 	}
 	for range 40 { // a service that runs takes it out within a second or two
-		st, err := c.Status(plan.Array)
+		out, err := isOut(c, plan)
 		if err != nil {
 			return err
 		}
-		if len(st.Arrays[0].Members) == plan.Then.Members {
-			if e.json {
-				return e.printJSON(plan)
-			}
+		if out && e.json {
+			return e.printJSON(plan)
+		}
+		if out {
 			return e.changed(c, plan, true)
 		}
 		time.Sleep(250 * time.Millisecond)
 	}
 	return &control.Error{What: "the volume is empty, but its disk is not out of the set", Hints: []string{"nidalo history   says why", "nidalo status " + say.Quote(plan.Array)}}
+}
+
+// isOut says whether a disk is out of its set, and free.
+func isOut(c *control.Control, plan control.ChangeReply) (bool, error) {
+	st, err := c.Status(plan.Array)
+	if err != nil {
+		return false, err
+	}
+	if a := st.Arrays[0]; len(a.Members) != plan.Then.Members || a.Capacity != plan.Then.Capacity {
+		return false, nil
+	}
+	disks, err := c.Disks()
+	return !slices.ContainsFunc(disks, func(d control.DiskInfo) bool {
+		return d.Path == plan.Free[0].Path && d.Bay == plan.Free[0].Bay && d.State == state.DiskInUse
+	}), err
 }
 
 // followed follows the task that a change has, if it has one.
