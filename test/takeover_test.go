@@ -477,7 +477,7 @@ func TestTakeoversUnderLoad(t *testing.T) {
 		l = b.load(seed+uint64(cycle), l)
 		time.Sleep(time.Duration(300+r.IntN(1500)) * time.Millisecond)
 		began := time.Now()
-		what := []string{"kill", "pause", "cut off", "stop", "hand over"}[r.IntN(5)]
+		what := []string{"kill", "pause", "cut off", "stop", "hand over", "lender and kill"}[r.IntN(6)]
 		switch what {
 		case "kill":
 			b.stop(syscall.SIGKILL)
@@ -489,6 +489,13 @@ func TestTakeoversUnderLoad(t *testing.T) {
 			b.stop(syscall.SIGTERM)
 		case "hand over":
 			b.nidalo("hand-over", "tides", other)
+		case "lender and kill": // which the next owner reaches: what it has is old
+			way := f.ways[owner][r.IntN(3)]
+			way.set(refusing)
+			b.eventually("without a member", func() bool { return b.condition() == "exposed" })
+			time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
+			b.stop(syscall.SIGKILL)
+			way.set(passing)
 		}
 		f.until(other)
 		took := time.Since(began)

@@ -33,7 +33,7 @@ func (s *Service) present(f disks.Found) control.DiskInfo {
 	}
 	switch _, spare := s.spareOf(info); {
 	case f.Record != nil:
-		info.Holds = []string{s.whatMember(f.Record)}
+		info.Holds = []string{s.whatMember(f.Record, info.Held)}
 		if why := s.ambiguous(f); why != nil {
 			info.Holds = append(info.Holds, why.Error())
 		}
@@ -77,7 +77,10 @@ func (s *Service) replaced(r *record.Record) bool {
 }
 
 // whatMember says in words what a member record of a disk outside of all arrays in service means.
-func (s *Service) whatMember(r *record.Record) string {
+func (s *Service) whatMember(r *record.Record, users []string) string {
+	if len(users) > 0 { // it may be in service there
+		return fmt.Sprintf("a member of array %q (slot %d); %s", r.Name, r.Slot, strings.Join(users, "; "))
+	}
 	for _, i := range s.idleArrays() {
 		if i.set.Newest.Array == r.Array {
 			return fmt.Sprintf("a member of array %q (slot %d), which is not in service", r.Name, r.Slot)

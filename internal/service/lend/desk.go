@@ -287,7 +287,7 @@ func (k *Desk) find(what, owner string) *lent {
 func (k *Desk) Of(id state.Identity) string {
 	for _, loan := range k.host.Noted() {
 		if loan.Disk == id.Serial && id.Serial != "" || loan.Disk == id.Path {
-			return strings.Join(loan.To, " and ")
+			return say.List(loan.To)
 		}
 	}
 	return ""
