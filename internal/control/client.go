@@ -77,8 +77,8 @@ func (c call) ask(by service) func([]reflect.Value) []reflect.Value {
 	}
 }
 
-// mostReply is how much is read of a reply, bytes.
-const mostReply = 64 << 20
+// mostReply is how much is read of a reply, bytes; mostFar of one from another host, of which many may be asked at a time.
+const mostReply, mostFar = 64 << 20, 8 << 20
 
 // post sends a request and decodes the reply into result.
 func (s service) post(name string, q, result any) error {
@@ -96,7 +96,11 @@ func (s service) post(name string, q, result any) error {
 		return fmt.Errorf("the service does not answer: %w", err)
 	}
 	defer reply.Body.Close()
-	buf, err := io.ReadAll(io.LimitReader(reply.Body, mostReply))
+	most := int64(mostReply)
+	if s.far {
+		most = mostFar
+	}
+	buf, err := io.ReadAll(io.LimitReader(reply.Body, most))
 	if err != nil {
 		return fmt.Errorf("the service does not answer: %w", err)
 	}
