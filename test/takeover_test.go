@@ -261,6 +261,7 @@ func TestAnotherHostTakesOver(t *testing.T) {
 	if f.has("gull") {
 		gull.nidalo("hand-over", "tides", "heron")
 	}
+	f.until("heron")
 	l = f.reads("heron", l)
 
 	// What is taken out of service stays out of it, on every host.
