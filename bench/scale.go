@@ -42,6 +42,11 @@ func (f scaleFigures) PerHost() int {
 	return int(500/math.Max(0.01, (f.EtcdCPU-f.EtcdNone)/float64(f.Hosts))) / 100 * 100
 }
 
+// ADay is how many disks fail on a day in the largest fleet, Gigabits what a rebuild moves a second, and Days how long it takes.
+func (f scaleFigures) ADay() string      { return readable(math.Round(100_000 * 24 * diskLoss / 365)) }
+func (f scaleFigures) Gigabits() float64 { return members * diskRate * 8 / 1e9 }
+func (f scaleFigures) Days() float64     { return diskBytes / diskRate / 86400 }
+
 // Millions is how long was simulated.
 func (f scaleFigures) Millions() int { return f.Trials / 1_000_000 }
 
@@ -441,9 +446,9 @@ With such hosts: disks fail at 1.5% a year; redundancy is back {{printf "%.0f" .
 * **Metrics.** One collector takes a few million series. Beyond that they are split over several, by host, and the recorded series of packaging/monitoring are what the level above collects.
 * **nidalo fleet.** {{.Asked}} hosts on the loopback, with answers of the size above, took {{printf "%.1f" .AskTook}} s and {{printf "%.0f" .AskMiB}} MiB, without encryption; 64 are asked at a time, and each host that does not answer holds one of these places for ten
   seconds. It is made for a screen and for thousands; for more, watch the metrics, and ask the hosts of one room.
-* **Alerts.** Each host tells by itself. With 100,000 hosts a hundred disks fail on a day: what people are told should be grouped by room (the routes in packaging/monitoring do), and only exposed and failed arrays wake anybody.
-* **Rebuilds.** One rebuild reads or writes eight disks at 50 MB/s. With members elsewhere that is 3 Gbit/s through the owner's port for four days; on a port of 1 Gbit/s a rebuild takes three times as long, and the array is at risk for as long. Members in the racks beside cost the
-  links between racks all of it.
+* **Alerts.** Each host tells by itself. With 100,000 hosts {{.ADay}} disks fail on a day. The example routes in packaging/monitoring group by host and array; for so many, group by room, and let only critical alerts wake anybody.
+* **Rebuilds.** One rebuild reads or writes eight disks at 50 MB/s. With members elsewhere that is {{printf "%.1f" .Gigabits}} Gbit/s through the owner's port for {{printf "%.1f" .Days}} days; on a port of 1 Gbit/s it takes {{printf "%.1f" .Gigabits}} times as long, and the array is at risk for as long. Members in
+  other racks put all of it on the links between racks.
 
 ## etcd
 

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -78,7 +79,7 @@ func TestAFleetIsWatchedTogether(t *testing.T) {
 	require.Equal(t, "heron", f.Next[0].Host)
 	out := office.nidalo("fleet", "status")
 	require.Regexp(t, `(?s)heron +charts .*gull +tides `, out)
-	require.Contains(t, out, "does not answer, and never did")
+	require.Contains(t, out, "Nothing is known of it from before")
 	code, line, _ := office.try("fleet", "report", "-verdict")
 	require.Equal(t, 2, code)
 	require.Contains(t, line, "CRITICAL: 3 hosts, 1 of them out of reach, 2 arrays: 1 exposed, 1 healthy; heron: charts")
@@ -115,6 +116,14 @@ func TestAFleetIsWatchedTogether(t *testing.T) {
 	gull.start()
 	gull.leads(toGull, "others may look here")
 	require.Empty(t, office.fleet().Hosts[2].Why)
+
+	// Where answers cannot be kept that is said, and they are shown all the same.
+	require.NoError(t, os.RemoveAll(filepath.Join(office.home, "fleet")))
+	require.NoError(t, os.WriteFile(filepath.Join(office.home, "fleet"), nil, 0o600))
+	code, out, why := office.try("fleet", "status")
+	require.Zero(t, code)
+	require.Contains(t, out, "tides")
+	require.Contains(t, why, "cannot be kept")
 }
 
 // What a host says is bounded, and nothing of it reaches a terminal that is not text.
@@ -158,7 +167,8 @@ func TestAFleetIsFoundInEtcd(t *testing.T) {
 	e := newEtcd(t)
 	found := fmt.Sprintf("[ownership]\netcd = [%q]\n", e.address())
 	b := newBench(t)
-	b.configure("host_name = \"gull\"\n[fleet]\naddress = \"127.0.0.1:19817\"\n" + found)
+	address := freeAddresses(t, 1)[0]
+	b.configure(fmt.Sprintf("host_name = \"gull\"\n[fleet]\naddress = %q\n", address) + found)
 	b.start()
 	office := newBench(t)
 	office.configure(found)
@@ -167,10 +177,25 @@ func TestAFleetIsFoundInEtcd(t *testing.T) {
 		return strings.Contains(out, "gull has no arrays")
 	})
 	require.Zero(t, b.stop(syscall.SIGTERM))
-	require.Contains(t, office.nidalo("fleet", "status"), "gull (http://127.0.0.1:19817) does not answer")
+	require.Contains(t, office.nidalo("fleet", "status"), "gull (http://"+address+") does not answer")
+	kept := func() []string {
+		files, err := filepath.Glob(filepath.Join(office.home, "fleet", "*"))
+		require.NoError(t, err)
+		return files
+	}
+	require.Len(t, kept(), 1)
+
+	// One that wrote down nonsense hides no other.
+	put := exec.Command("etcdctl", "--endpoints", e.address(), "put", "nidalo/watched/ruff", "ftp://x\x1b[2J")
+	said, err := put.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	out := office.nidalo("fleet", "status")
+	require.Contains(t, out, "gull (http")
+	require.Contains(t, out, "etcd has no address for it that can be asked")
+	require.NotContains(t, out, "\x1b")
+	office.nidalo("fleet", "forget", "ruff")
 	office.refused(1, []string{"nothing is known of host heron"}, "fleet", "forget", "heron")
 	office.nidalo("fleet", "forget", "gull")
 	office.refused(1, []string{"no hosts to ask"}, "fleet", "status")
-	_, err := os.Stat(filepath.Join(office.home, "fleet"))
-	require.NoError(t, err)
+	require.Empty(t, kept())
 }

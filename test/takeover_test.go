@@ -3,7 +3,9 @@ package test
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -20,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nidalo/internal/nbd"
+	"nidalo/internal/ownership"
 )
 
 // etcd is a real server, whose address is that of a relay: it can be out of reach.
@@ -301,6 +304,41 @@ func TestAnotherHostTakesOver(t *testing.T) {
 	require.NotEmpty(t, kept())
 	gull.nidalo("dissolve", "-yes", "tides")
 	require.Empty(t, kept())
+}
+
+// An array that is stopped, or handed over, while others try to claim it goes to none of them, or to the one that is named.
+func TestWhatIsGivenUpGoesWhereItShould(t *testing.T) {
+	e := newEtcd(t)
+	desk := func(host string) *ownership.Desk {
+		d, err := ownership.Open(ownership.Settings{Endpoints: []string{e.address()}, Lease: leaseTime, Host: host, Instance: host, Log: slog.New(slog.DiscardHandler)})
+		require.NoError(t, err)
+		t.Cleanup(d.Close)
+		return d
+	}
+	gull, heron := desk("gull"), desk("heron")
+	for round := range 120 {
+		array := fmt.Sprint("array", round)
+		c, err := gull.Claim(array, true)
+		require.NoError(t, err)
+		claimed := make(chan error, 1)
+		go func() {
+			for {
+				_, err := heron.Claim(array, false)
+				if o := (ownership.OwnedError{}); !errors.As(err, &o) || o.Owner.Host == "plover" {
+					claimed <- err
+					return
+				}
+			}
+		}()
+		time.Sleep(time.Duration(round%7) * 300 * time.Microsecond)
+		if round%2 == 0 {
+			require.NoError(t, c.Rest())
+			require.ErrorIs(t, <-claimed, ownership.StoppedError{Host: "gull"}, "round %d", round)
+		} else {
+			require.NoError(t, c.Release("plover"))
+			require.ErrorContains(t, <-claimed, "plover has it", "round %d", round)
+		}
+	}
 }
 
 // A cluster that loses its leader costs the owner nothing, and gives nobody else the array; one without a majority has the owner stop when its lease is over.

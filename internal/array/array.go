@@ -73,7 +73,7 @@ type Config struct {
 	Turns Turns
 	// Agree is asked before a roster of a new epoch is written to any member, and before the first write of a start. When it fails the array
 	// stops, and nothing of that roster was written. since is the state of the newest roster that all its members have; zero after a start.
-	// nil: nobody else has a say. It must not call the array.
+	// Without Agree nobody else has a say. It must not call the array.
 	Agree func(rec *record.Record, since record.State) error
 	// Event is told what happens to the array and its members; nil means that nothing listens. It must not call back.
 	Event func(Event)

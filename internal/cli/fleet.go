@@ -28,13 +28,13 @@ Asks several hosts at the same time how their arrays are. Nothing can be changed
   nidalo fleet report              both
   nidalo fleet report -html f.html as one page that needs nothing else
   nidalo fleet report -verdict     one line for a monitoring system
-  nidalo fleet status -json
-  nidalo fleet forget plover       a host that is gone for good: its last answer, and its place in etcd
+  nidalo fleet status -json        what hosts said, for programs
+  nidalo fleet forget plover       drop a host that is gone for good: its last answer, and its place in etcd
 
 A host that does not answer within 10 s is named, and shown as it was when it answered last, with the age of that.
 
-The hosts are those of fleet.hosts in nidalo.toml, or, where that is empty, those that told the etcd of the configuration where they can be watched. Each lets those look
-whose certificate it knows (fleet.watchers there). docs/fleet.md shows how to set that up.
+The hosts are those of fleet.hosts in nidalo.toml, or, where that is empty, those that told the etcd of the configuration where they can be watched. Each answers only
+those whose certificate has a name that is in fleet.watchers there. docs/fleet.md shows how to set that up.
 
 Exit status with -verdict: 0 fine, 1 warning (also when a host does not answer), 2 critical, 3 unknown. Without it: 0 the hosts were asked, 1 they could not be.`,
 	with: func(e *env, f *flag.FlagSet) action {
@@ -63,6 +63,8 @@ func (o *fleetOptions) run(e *env, args []string) error {
 		return usageError{what + ": " + map[bool]string{true: "which host?", false: "nothing follows it"}[what == "forget"]}
 	case what != "report" && (o.html != "" || o.verdict):
 		return usageError{"-html and -verdict: of report"}
+	case o.html != "" && o.verdict || e.json && (o.html != "" || o.verdict):
+		return usageError{"one of -json, -html and -verdict"}
 	}
 	cfg, err := service.ReadConfig(e.home)
 	if err != nil {
@@ -79,7 +81,11 @@ func (o *fleetOptions) run(e *env, args []string) error {
 	if len(hosts) == 0 {
 		return &control.Error{What: "no hosts to ask", Hints: []string{"fleet.hosts in " + filepath.Join(e.home, service.ConfigName) + " names them, such as [\"gull\", \"heron\"]", "docs/fleet.md shows how hosts let themselves be watched"}}
 	}
-	return o.show(e, what, view.NewFleet(all.Ask(context.Background()), Version))
+	answers, unkept := all.Ask(context.Background())
+	if unkept != nil {
+		e.err.Printf("nidalo fleet: what hosts said cannot be kept, so nothing will be known of one that is lost: %v\n", unkept)
+	}
+	return o.show(e, what, view.NewFleet(answers, Version))
 }
 
 // show prints what hosts said.
@@ -109,6 +115,9 @@ func forget(e *env, cfg service.Config, all *fleet.Fleet, name string) error {
 		return &control.Error{What: name + " is one of fleet.hosts in " + service.ConfigName, Hints: []string{"take it out there first"}}
 	}
 	h, err := fleet.ParseHost(name)
+	if i := slices.IndexFunc(all.Hosts, func(h fleet.Host) bool { return h.Name == name }); i >= 0 {
+		h, err = all.Hosts[i], nil // in etcd, perhaps at another address
+	}
 	if err != nil {
 		return usageError{fmt.Sprintf("%s: %v", name, err)}
 	}

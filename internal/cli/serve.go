@@ -397,7 +397,7 @@ func openDoor(plain string, secure service.ListenTLS) (d *door, err error) {
 		}
 	}
 	if secure.Address != "" {
-		if d.settings, err = service.LoadCertificates("listen.tls", secure.Certificates); err == nil {
+		if d.settings, err = secure.Load("listen.tls"); err == nil {
 			d.secure, err = net.Listen("tcp", secure.Address)
 		}
 		if err != nil {

@@ -39,6 +39,12 @@ type Host struct {
 	Name  string
 	URL   string // https, or http on the loopback
 	named bool   // not by a number: its certificate proves the name. Any other says itself what it is called
+	wrong error  // why it cannot be asked at all
+}
+
+// Unusable is a host at an address that cannot be asked. It is shown among the others.
+func Unusable(name, address string, why error) Host {
+	return Host{Name: name, URL: address, wrong: why}
 }
 
 // ParseHost reads HOST, HOST:PORT or http://LOOPBACK:PORT.
@@ -103,21 +109,23 @@ type Fleet struct {
 	Keep  string // a folder
 }
 
-// Ask asks all hosts at the same time and returns an answer for each, in their order. One that does not answer within ten seconds is out of reach.
-func (f *Fleet) Ask(ctx context.Context) []Answer {
-	out := make([]Answer, len(f.Hosts))
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: f.TLS, TLSHandshakeTimeout: patience, DisableKeepAlives: false},
+// Ask asks all hosts at the same time and returns an answer for each, in their order. One that does not answer within ten seconds is out of reach. unkept is why
+// answers could not be kept for the day on which a host is; all the same they are there.
+func (f *Fleet) Ask(ctx context.Context) (out []Answer, unkept error) {
+	out = make([]Answer, len(f.Hosts))
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: f.TLS, TLSHandshakeTimeout: patience},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("it sends elsewhere") }}
 	defer client.CloseIdleConnections()
 	var all errgroup.Group
 	all.SetLimit(atOnce)
 	for i, h := range f.Hosts {
 		all.Go(func() error {
-			out[i] = f.ask(ctx, client, h)
-			return nil
+			var err error
+			out[i], err = f.ask(ctx, client, h)
+			return err
 		})
 	}
-	_ = all.Wait()
+	unkept = all.Wait()
 	now := time.Now()
 	for i := range out {
 		if told := out[i].Told; told != nil {
@@ -125,11 +133,27 @@ func (f *Fleet) Ask(ctx context.Context) []Answer {
 			out[i].Age = &age
 		}
 	}
-	return out
+	return out, unkept
 }
 
-// ask asks one host, and keeps what it says.
-func (f *Fleet) ask(ctx context.Context, client *http.Client, h Host) Answer {
+// ask asks one host, and keeps what it says; unkept as with Ask.
+func (f *Fleet) ask(ctx context.Context, client *http.Client, h Host) (a Answer, unkept error) {
+	a, err := h.ask(ctx, client)
+	if err == nil {
+		return a, f.save(h, a)
+	}
+	last, kept := f.last(h)
+	if !kept {
+		last = Answer{Host: h.Name, Steps: []advice.Step{}}
+	}
+	last.Asked, last.Why = h.URL, plainly(err)
+	return last, nil
+}
+
+func (h Host) ask(ctx context.Context, client *http.Client) (Answer, error) {
+	if h.wrong != nil {
+		return Answer{}, h.wrong
+	}
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	began := time.Now()
@@ -144,19 +168,13 @@ func (f *Fleet) ask(ctx context.Context, client *http.Client, h Host) Answer {
 		err = errors.New("the service answered nothing")
 	}
 	if err != nil {
-		last, kept := f.last(h)
-		if !kept {
-			last = Answer{Host: h.Name, Steps: []advice.Step{}}
-		}
-		last.Asked, last.Why = h.URL, plainly(err)
-		return last
+		return Answer{}, err
 	}
 	if a.Status.Host != "" && !h.named {
 		a.Host = a.Status.Host
 	}
 	a.Steps = append(a.Steps, next.Steps...)
-	f.save(h, a)
-	return a
+	return a, nil
 }
 
 // plainly is why a host did not answer, without the address, which stands beside it.
@@ -195,20 +213,27 @@ func (f *Fleet) last(h Host) (a Answer, ok bool) {
 	return a, true
 }
 
-// save keeps an answer whole, or the one before. Without it only what a host out of reach said last is not known.
-func (f *Fleet) save(h Host, a Answer) {
+// save keeps an answer whole, or the one before.
+func (f *Fleet) save(h Host, a Answer) error {
 	raw, err := json.Marshal(a)
-	if err != nil || os.MkdirAll(f.Keep, 0o700) != nil {
-		return
+	if err == nil {
+		err = os.MkdirAll(f.Keep, 0o700)
+	}
+	if err != nil {
+		return err
 	}
 	file, err := os.CreateTemp(f.Keep, ".answer")
 	if err != nil {
-		return
+		return err
 	}
 	_, err = file.Write(raw)
-	if errors.Join(err, file.Close()) != nil || os.Rename(file.Name(), f.path(h)) != nil {
+	if err = errors.Join(err, file.Close()); err == nil {
+		err = os.Rename(file.Name(), f.path(h))
+	}
+	if err != nil {
 		_ = os.Remove(file.Name())
 	}
+	return err
 }
 
 // Forget lets go of what a host said last; known: there was something.

@@ -343,37 +343,20 @@ func (d *Desk) Claim(array string, again bool) (*Claim, error) {
 	d.mu.Unlock()
 	ctx, cancel := context.WithTimeout(d.ctx, call)
 	defer cancel()
-	wish, err := d.client.Get(ctx, wishes+array)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
-	}
-	if len(wish.Kvs) > 0 && string(wish.Kvs[0].Value) != d.set.Host {
-		return nil, OwnedError{Owner{Host: string(wish.Kvs[0].Value), Since: time.Now()}}
-	}
-	rest, err := d.client.Get(ctx, stopped+array)
-	switch {
-	case err != nil:
-		return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
-	case len(rest.Kvs) > 0 && !again:
-		return nil, StoppedError{string(rest.Kvs[0].Value)}
-	}
 	value, err := json.Marshal(Owner{Host: d.set.Host, Instance: d.set.Instance, Addresses: d.set.Addresses, Since: time.Now()})
 	if err != nil {
 		return nil, err
 	}
-	r, err := d.client.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(owners+array), "=", 0)).
-		Then(clientv3.OpPut(owners+array, string(value), clientv3.WithLease(lease)), clientv3.OpDelete(wishes+array), clientv3.OpDelete(stopped+array)).Else(clientv3.OpGet(owners + array)).Commit()
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
-	}
-	if !r.Succeeded {
-		if kvs := r.Responses[0].GetResponseRange().Kvs; len(kvs) > 0 {
-			o, err := decode(kvs[0].Value, uint64(kvs[0].CreateRevision))
-			if err == nil {
-				return nil, OwnedError{o}
-			}
+	take := []clientv3.Op{clientv3.OpPut(owners+array, string(value), clientv3.WithLease(lease)), clientv3.OpDelete(wishes + array), clientv3.OpDelete(stopped + array)}
+	var r *clientv3.TxnResponse
+	for r == nil || !r.Succeeded { // until nothing changed between the look and the claim
+		free, err := d.free(ctx, array, again)
+		if err != nil {
+			return nil, err
 		}
-		return nil, OwnedError{}
+		if r, err = d.client.Txn(ctx).If(free...).Then(take...).Commit(); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
+		}
 	}
 	c := &Claim{desk: d, array: array, token: uint64(r.Header.Revision), done: make(chan struct{})}
 	d.mu.Lock()
@@ -383,6 +366,30 @@ func (d *Desk) Claim(array string, again bool) (*Claim, error) {
 	}
 	d.claims[array] = c
 	return c, nil
+}
+
+// free says under which conditions an array may be claimed, as etcd has it now. They hold as long as no other owner, wish or stop comes.
+func (d *Desk) free(ctx context.Context, array string, again bool) (unchanged []clientv3.Cmp, err error) {
+	r, err := d.client.Txn(ctx).Then(clientv3.OpGet(owners+array), clientv3.OpGet(wishes+array), clientv3.OpGet(stopped+array)).Commit()
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
+	}
+	for i, prefix := range []string{owners, wishes, stopped} {
+		revision := int64(0) // of what is not there
+		for _, kv := range r.Responses[i].GetResponseRange().Kvs {
+			switch revision = kv.ModRevision; {
+			case prefix == owners:
+				o, _ := decode(kv.Value, uint64(kv.CreateRevision)) // whatever it says, somebody has it
+				return nil, OwnedError{o}
+			case prefix == wishes && string(kv.Value) != d.set.Host:
+				return nil, OwnedError{Owner{Host: string(kv.Value), Since: time.Now()}}
+			case prefix == stopped && !again:
+				return nil, StoppedError{string(kv.Value)}
+			}
+		}
+		unchanged = append(unchanged, clientv3.Compare(clientv3.ModRevision(prefix+array), "=", revision))
+	}
+	return unchanged, nil
 }
 
 // Claim is an array that this host owns.

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"crypto/tls"
 	"fmt"
@@ -49,13 +48,13 @@ func (f Fleet) check() error {
 
 // WatchedAt is where others may look at this host: encrypted when settings are there.
 func (c *Config) WatchedAt() (address string, settings *tls.Config, err error) {
-	settings, err = c.Fleet.load("fleet")
+	settings, err = c.Fleet.Load("fleet")
 	return c.Fleet.Address, settings, err
 }
 
 // Watched is the hosts that this one looks at, and how: those of the configuration, or, when it names none, those that have told etcd where they are watched.
 func (c *Config) Watched(ctx context.Context) (hosts []fleet.Host, settings *tls.Config, err error) {
-	if settings, err = c.Fleet.load("fleet"); err != nil {
+	if settings, err = c.Fleet.Load("fleet"); err != nil {
 		return nil, nil, err
 	}
 	for _, word := range c.Fleet.Hosts {
@@ -76,7 +75,7 @@ func (c *Config) Watched(ctx context.Context) (hosts []fleet.Host, settings *tls
 	for _, t := range told {
 		h, err := fleet.ParseHost(t.Address)
 		if err != nil {
-			return nil, nil, fmt.Errorf("etcd knows host %q at %q: %w", state.Printable(t.Host), state.Printable(t.Address), err)
+			h = fleet.Unusable("", state.Printable(t.Address), fmt.Errorf("etcd has no address for it that can be asked: %w", err))
 		}
 		h.Name = state.Printable(t.Host)
 		hosts = append(hosts, h)
@@ -99,22 +98,17 @@ func (c *Config) Forget(ctx context.Context, host string) (known bool, err error
 // ownership is how etcd is reached.
 func (c *Config) ownership() (set ownership.Settings, err error) {
 	set.Endpoints = c.Ownership.Etcd
-	set.TLS, err = c.Ownership.load("ownership")
+	set.TLS, err = c.Ownership.Load("ownership")
 	return set, err
 }
 
-// watchedFrom is the address at which others ask a host, or nothing: a listener at all addresses is reached by the host's name.
+// watchedFrom is the address at which others ask a host, or nothing.
 func watchedFrom(name string, f Fleet) string {
-	if f.Address == "" {
+	switch {
+	case f.Address == "":
 		return ""
+	case f.Cert == "":
+		return "http://" + seenFrom(name, f.Address)
 	}
-	host, port, _ := net.SplitHostPort(f.Address)
-	if ip := net.ParseIP(host); host == "" || ip != nil && ip.IsUnspecified() {
-		host = name
-	}
-	at := net.JoinHostPort(host, cmp.Or(port, fleet.DefaultPort))
-	if f.Cert == "" {
-		return "http://" + at
-	}
-	return at
+	return seenFrom(name, f.Address)
 }

@@ -56,14 +56,9 @@ func (c Certificates) check(table string) error {
 	return nil
 }
 
-// load reads the files; nil without any.
-func (c Certificates) load(table string) (*tls.Config, error) {
-	return LoadCertificates(table, c)
-}
-
-// LoadCertificates reads the files that a table of the configuration names; nil when it names none. Whoever comes has to show a certificate that the CA signed,
-// and so has whoever is reached.
-func LoadCertificates(table string, c Certificates) (*tls.Config, error) {
+// Load reads the files that a table of the configuration names; nil when it names none. Whoever comes has to show a certificate that the CA
+// signed, and so has whoever is reached.
+func (c Certificates) Load(table string) (*tls.Config, error) {
 	if c.Cert == "" {
 		return nil, nil
 	}
@@ -87,25 +82,25 @@ func LoadCertificates(table string, c Certificates) (*tls.Config, error) {
 
 // LendAt is where disks are lent: encrypted when settings are there. Without an address they are not.
 func (c *Config) LendAt() (address string, settings *tls.Config, err error) {
-	settings, err = c.Lend.load("lend")
+	settings, err = c.Lend.Load("lend")
 	return c.Lend.Address, settings, err
 }
 
 // CheckCertificates looks at all files with certificates and keys.
 func (c *Config) CheckCertificates() error {
-	if _, err := c.Listen.TLS.load("listen.tls"); err != nil {
+	if _, err := c.Listen.TLS.Load("listen.tls"); err != nil {
 		return err
 	}
 	if _, _, err := c.LendAt(); err != nil {
 		return err
 	}
-	if _, err := c.Remote.load("remote"); err != nil {
+	if _, err := c.Remote.Load("remote"); err != nil {
 		return err
 	}
-	if _, err := c.Ownership.load("ownership"); err != nil {
+	if _, err := c.Ownership.Load("ownership"); err != nil {
 		return err
 	}
-	_, err := c.Fleet.load("fleet")
+	_, err := c.Fleet.Load("fleet")
 	return err
 }
 
@@ -159,7 +154,7 @@ func (s *Service) hostName() string {
 
 // newRemote reaches other hosts.
 func (s *Service) newRemote() (*remote.Hosts, error) {
-	settings, err := s.config().Remote.load("remote")
+	settings, err := s.config().Remote.Load("remote")
 	if err != nil {
 		return nil, err
 	}

@@ -58,7 +58,7 @@ func (s *Service) openOwnership() error {
 	if len(o.Etcd) == 0 || s.opt.Looks {
 		return nil
 	}
-	settings, err := o.load("ownership")
+	settings, err := o.Load("ownership")
 	if err != nil {
 		return err
 	}
@@ -71,16 +71,20 @@ func (s *Service) openOwnership() error {
 // reachedAt is where clients on other hosts reach this one.
 func reachedAt(name string, l Listen) (out []string) {
 	for _, x := range []struct{ scheme, address string }{{"nbds://", l.TLS.Address}, {"nbd://", l.TCP}} {
-		host, port, err := net.SplitHostPort(x.address)
-		if err != nil {
-			continue
+		if x.address != "" {
+			out = append(out, x.scheme+seenFrom(name, x.address))
 		}
-		if ip := net.ParseIP(host); host == "" || ip != nil && ip.IsUnspecified() {
-			host = name
-		}
-		out = append(out, x.scheme+net.JoinHostPort(host, port))
 	}
 	return out
+}
+
+// seenFrom is the address at which others reach a listener: one at all addresses is reached by the host's name.
+func seenFrom(name, address string) string {
+	host, port, err := net.SplitHostPort(address)
+	if ip := net.ParseIP(host); err == nil && (host == "" || ip != nil && ip.IsUnspecified()) {
+		return net.JoinHostPort(name, port)
+	}
+	return address
 }
 
 // share puts an array that was just created, on disks of other hosts as well, into service as one that only its owner has.
@@ -363,10 +367,15 @@ func (s *Service) notOwned(req control.StartRequest, was idle, err error) (*cont
 		"nidalo start -stand-by " + name + "   has this host take it over when that one is lost", "nidalo hand-over " + name + " " + s.hostName() + "   on " + owned.Host + " moves it here now"}}
 }
 
-// elsewhere says where an array of a name is in service, when that is another host; empty otherwise.
+// elsewhere says where an array of a name is in service, when that is another host, or soon this one; empty otherwise.
 func (s *Service) elsewhere(name string) string {
 	for _, i := range s.idleArrays() {
-		if e := (errOwned{}); i.set.Newest.Name == name && errors.As(i.reason, &e) {
+		e := errOwned{}
+		switch {
+		case i.set.Newest.Name != name:
+		case i.reason == errStarting:
+			return fmt.Sprintf("array %q is just being started; connect again", name)
+		case errors.As(i.reason, &e):
 			return fmt.Sprintf("host %s has array %q; it is served at %s", e.Host, name, cmp.Or(strings.Join(e.Addresses, " or "), "that host"))
 		}
 	}

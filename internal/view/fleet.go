@@ -93,7 +93,9 @@ func NewFleet(answers []fleet.Answer, version string) *Fleet {
 	case silent > 0:
 		f.Summary += fmt.Sprintf(", %d of them out of reach", silent)
 	}
-	f.Summary += ", " + say.Count(len(all), "array", "arrays")
+	if len(all) > 0 || silent < len(answers) {
+		f.Summary += ", " + say.Count(len(all), "array", "arrays")
+	}
 	var parts []string
 	for _, c := range conditions {
 		if n := of[c]; n > 0 {
@@ -163,7 +165,7 @@ func (a fleetArray) Where() string {
 func (h *FleetHost) Said() string {
 	switch {
 	case h.Told == nil:
-		return "never"
+		return "-"
 	case h.Old():
 		return Ago(*h.Age) + " ago"
 	}
@@ -187,7 +189,7 @@ func Ago(seconds float64) string {
 // Silent says of a host that does not answer what is known.
 func (h *FleetHost) Silent() string {
 	if h.Told == nil {
-		return fmt.Sprintf("%s (%s) does not answer, and never did: %s", h.Host, h.Asked, h.Why)
+		return fmt.Sprintf("%s (%s) does not answer: %s. Nothing is known of it from before", h.Host, h.Asked, h.Why)
 	}
 	return fmt.Sprintf("%s (%s) does not answer: %s. It is shown as it was %s ago, %s", h.Host, h.Asked, h.Why, Ago(*h.Age), h.Told.Local().Format("on Jan 2 at 15:04"))
 }
@@ -268,9 +270,24 @@ func (s *Screen) FleetStatus(f *Fleet) {
 	if len(lines) > 0 {
 		s.Printf("\n%s\n", strings.Join(lines, "\n"))
 	}
+	var next []string
 	if len(f.Steps) > 0 {
-		s.Next([]string{"nidalo fleet next   " + say.Count(len(f.Steps), "step", "steps") + " to take, with the commands"})
+		next = append(next, "nidalo fleet next   "+say.Count(len(f.Steps), "step", "steps")+" to take, with the commands")
 	}
+	if names := f.silent(); len(names) > 0 {
+		next = append(next, "nidalo status   on "+say.List(names)+" tells whether only the way there is lost")
+	}
+	s.Next(next)
+}
+
+// silent are the hosts that do not answer.
+func (f *Fleet) silent() (names []string) {
+	for i := range f.Hosts {
+		if f.Hosts[i].Old() {
+			names = append(names, f.Hosts[i].Host)
+		}
+	}
+	return names
 }
 
 // FleetSteps prints what to do on which host, the most urgent first.
@@ -280,9 +297,16 @@ func (s *Screen) FleetSteps(f *Fleet) {
 			s.Printf("%s.\n\n", wrap(h.Silent(), s.Width, ""))
 		}
 	}
-	if len(f.Steps) == 0 {
+	s.fleetSteps(f)
+}
+
+func (s *Screen) fleetSteps(f *Fleet) {
+	switch silent := len(f.silent()); {
+	case len(f.Steps) > 0:
+	case silent > 0 && silent == len(f.Hosts):
+		s.Printf("No host answers, so it is not known what is to be done.\n")
+	default:
 		s.Printf("Nothing to do on the hosts that answer.\n")
-		return
 	}
 	for i, st := range f.Steps {
 		if i > 0 {
@@ -324,7 +348,7 @@ func (s *Screen) FleetReport(f *Fleet) {
 	s.Printf("%s   %s\n", s.strong("Report of the fleet"), f.Time.Local().Format("Mon Jan 2 2006 15:04"))
 	s.FleetStatus(&Fleet{Summary: f.Summary, Hosts: f.Hosts})
 	s.Printf("\n%s\n", s.strong("What to do"))
-	s.FleetSteps(&Fleet{Steps: f.Steps})
+	s.fleetSteps(f)
 }
 
 var fleetPage = template.Must(page.Lookup("report.html").New("fleet.html").ParseFS(files, "fleet.html"))

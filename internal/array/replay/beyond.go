@@ -11,7 +11,7 @@ import (
 )
 
 // beyond is what a start also does with the journals of a guarded set when members are missing, see journal/beyond.go. A missing member may lack
-// its last batches, as many as may be in flight. Where the others cannot tell what it has of them, their own data counts and the parity does not.
+// its last batches, as many as may be in flight. Where the others cannot tell, their own data counts, and the parity does not.
 type beyond struct {
 	r        *replaying
 	doubtful map[uint64]uint64 // by batch: bit per slot, of those that are not there and may lack it

@@ -166,7 +166,7 @@ func (t *Tables) compare(m *member.Member, number int64) error {
 		t.setSure(pageKey{m.Key, record.SumPage, number}, true)
 		return nil
 	}
-	// The page is older than its witness, or torn, or a crash came before the witness was written. Reading it now settles which: it is accused, or its witness is told.
+	// The page is older than its witness, or torn, or a crash came before the witness was written. To read it settles which.
 	p, err := t.get(m, record.SumPage, number)
 	if err != nil {
 		return err

@@ -206,13 +206,24 @@ func (s *Survey) Look(anew bool) error {
 	return nil
 }
 
-// again is how often a disk is looked at that another host uses: it changes, and nothing tells so here.
-const again = 3 * time.Second
+// again is how often a disk is looked at that another host uses: it changes, and nothing tells so here. seldom is how often once it is known
+// which array it belongs to.
+const again, seldom = 3 * time.Second, time.Minute
 
 // usedElsewhere says whether it is time to look again at a disk that another host uses, or used when it was looked at last.
 func (s *Survey) usedElsewhere(src Source, old Found) bool {
 	at, far := src.Far()
-	return far && time.Since(old.at) > again && (len(old.Info.Held) > 0 || len(s.host.Far.Users(at)) > 0)
+	if !far {
+		return false
+	}
+	users, age := s.host.Far.Users(at), time.Since(old.at)
+	switch {
+	case !slices.Equal(users, old.Info.Held):
+		return age > again
+	case old.Record != nil:
+		return len(users) > 0 && age > seldom
+	}
+	return len(users) > 0 && age > again
 }
 
 func (s *Survey) tellStarved(is bool) {
