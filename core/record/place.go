@@ -56,8 +56,37 @@ func (s *Segment) next() int64 {
 	return s.First + (s.DataSize/Block+segmentUnit-1)/segmentUnit*segmentUnit
 }
 
-// segmentFor lays out a segment from a byte on for data of some size, or for as much as fits before end when data is 0.
-func segmentFor(start, end, first, data int64) (Segment, error) {
+// witnessRooms are for how many times its own pages the witness table of a segment may have room: the member that it is about may be larger, or become
+// so. It costs a 3000th of a percent for each time. Disks that are only just large enough have less, and so had all once.
+var witnessRooms = [...]int64{16, 2, 1}
+
+// witnessPages is how large the witness table of a segment with so many other pages is.
+func witnessPages(pages, room int64) int64 {
+	n := (pages*room + WitnessesPerPage - 1) / WitnessesPerPage
+	if room > 1 {
+		n++ // so that it tells from its size that it has more
+	}
+	return n
+}
+
+// entries is how many pages of a segment have witnesses.
+func (s *Segment) entries() int64 { return s.MapPages + s.SumPages }
+
+// room is one of witnessRooms.
+func (s *Segment) room() int64 {
+	for _, room := range witnessRooms {
+		if s.WitnessPages >= witnessPages(s.entries(), room) {
+			return room
+		}
+	}
+	return 1
+}
+
+// roomy says whether the witness tables of all segments are one, which those of members once were not.
+func (p *Place) roomy() bool { return p.Segment.room() > 1 }
+
+// segmentFor lays out a segment from a byte on for data of some size, or for as much as fits before end when data is 0, with room for witnesses.
+func segmentFor(start, end, first, data, room int64) (Segment, error) {
 	s := Segment{MapStart: start, First: first}
 	if data == 0 {
 		data = end - start
@@ -68,9 +97,8 @@ func segmentFor(start, end, first, data int64) (Segment, error) {
 		}
 		s.SumPages = (data/Block + SumsPerPage - 1) / SumsPerPage
 		s.MapPages = (s.SumPages + BitsPerPage - 1) / BitsPerPage
-		// Room for the pages of a segment as large as this one; what a larger one has beyond has no witness.
 		s.WitnessStart = s.MapStart + s.MapPages*Block
-		s.WitnessPages = (s.MapPages + s.SumPages + WitnessesPerPage - 1) / WitnessesPerPage
+		s.WitnessPages = witnessPages(s.entries(), room)
 		s.SumStart = s.WitnessStart + s.WitnessPages*Block
 		s.DataStart = (s.SumStart + s.SumPages*Block + mib - 1) &^ (mib - 1)
 		if over := s.DataStart + data - end; over > 0 {
@@ -89,15 +117,22 @@ var errSmall = errors.New("no room")
 // data than asked for.
 func PlaceFor(size, data int64, more ...int64) (Place, error) {
 	for journal := journalFor(size); ; journal = max(journal/2&^(mib-1), mib) {
-		p := Place{Size: size, JournalStart: mib, JournalSize: journal}
+		var p Place
 		var err error
-		if p.Segment, err = segmentFor(p.JournalStart+p.JournalSize, p.End(), 0, data); err == nil {
-			if p, err = p.With(more...); err == nil && p.DataSize >= data || journal == mib {
-				return p, err
+		for _, room := range witnessRooms {
+			p = Place{Size: size, JournalStart: mib, JournalSize: journal}
+			if p.Segment, err = segmentFor(p.JournalStart+p.JournalSize, p.End(), 0, data, room); err != nil {
+				continue
+			}
+			if p, err = p.With(more...); err == nil && p.DataSize >= data {
+				return p, nil
 			}
 		}
 		// A disk that is just large enough for what its slot has, which came from smaller ones, gets a smaller journal.
-		if journal == mib || data == 0 {
+		switch {
+		case journal == mib && p.DataSize > 0:
+			return p, err
+		case journal == mib || data == 0:
 			return p, fmt.Errorf("a disk of %d bytes is too small: a member needs at least 8MiB", size)
 		}
 	}
@@ -128,19 +163,38 @@ func (p *Place) last() *Segment {
 }
 
 // start is where a segment behind the last would begin.
-func (p *Place) start() int64 { return (p.last().end() + mib - 1) &^ (mib - 1) }
+func (p *Place) start() int64 { return behind(p.last().end()) }
+
+// behind is where a segment begins, at or behind a byte.
+func behind(end int64) int64 { return (end + mib - 1) &^ (mib - 1) }
 
 // With is the place with further segments, for so much data each.
 func (p Place) With(more ...int64) (Place, error) {
 	p.More = slices.Clone(p.More)
 	for _, data := range more {
-		s, err := segmentFor(p.start(), p.End(), p.last().next(), data)
-		if err != nil || s.DataSize < data || len(p.More)+1 >= MaxSegments {
-			return p, fmt.Errorf("a disk of %d bytes is too small for %d bytes more: %w", p.Size, data, errSmall)
+		s, err := p.further(data)
+		if err != nil {
+			return p, fmt.Errorf("a disk of %d bytes is too small for %d bytes more: %w", p.Size, data, err)
 		}
 		p.More = append(p.More, s)
 	}
 	return p, nil
+}
+
+// further is one more segment, for so much data, or for as much as fits when that is 0.
+func (p *Place) further(data int64) (s Segment, err error) {
+	if len(p.More)+1 >= MaxSegments {
+		return s, errSmall
+	}
+	for _, room := range witnessRooms {
+		if room > p.Segment.room() {
+			continue
+		}
+		if s, err = segmentFor(p.start(), p.End(), p.last().next(), data, room); err == nil && s.DataSize >= data {
+			return s, nil
+		}
+	}
+	return s, errSmall
 }
 
 // Fit is the place with the segments that the roster names. After a crash the member may lack the last one, or have one too many.
@@ -158,10 +212,7 @@ func (p Place) Fit(more []int64) (Place, error) {
 func (p *Place) Room(size int64) int64 {
 	to := *p
 	to.Size = size
-	if len(p.More)+1 >= MaxSegments {
-		return 0
-	}
-	s, err := segmentFor(to.start(), to.End(), to.last().next(), 0)
+	s, err := to.further(0)
 	if err != nil {
 		return 0
 	}
@@ -196,13 +247,12 @@ func (p *Place) check() error {
 	if p.Size < 0 || p.Size > MaxDisk || p.JournalStart != mib || p.JournalSize < mib || p.JournalSize > 64*mib || p.JournalSize%mib != 0 {
 		return errors.New("the journal is out of bounds")
 	}
-	want := Place{Size: p.Size, JournalStart: p.JournalStart, JournalSize: p.JournalSize}
-	var err error
-	if want.Segment, err = segmentFor(p.JournalStart+p.JournalSize, p.End(), 0, p.DataSize); err == nil {
-		want, err = want.With(p.Sizes()...)
-	}
-	if err != nil || want.Segment != p.Segment || !slices.Equal(want.More, p.More) {
-		return errors.New("places do not fit the sizes")
+	start, first := p.JournalStart+p.JournalSize, int64(0)
+	for s := range p.All() {
+		if want, err := segmentFor(start, p.End(), first, s.DataSize, s.room()); err != nil || want != *s {
+			return errors.New("places do not fit the sizes")
+		}
+		start, first = behind(s.end()), s.next()
 	}
 	return nil
 }
@@ -254,14 +304,63 @@ func (s *Segment) pages(kind PageKind) (first, n, start int64) {
 	return s.First / SumsPerPage, s.SumPages, s.SumStart
 }
 
-// WitnessesOf are the first of the witness pages of a segment, the first segment being 0, and how many there are.
-func (p *Place) WitnessesOf(i int) (first, n int64) {
-	s := &p.Segment
-	if i > 0 {
-		s = &p.More[i-1]
+// Entries is how many pages of a member have witnesses.
+func (p *Place) Entries() (n int64) {
+	for s := range p.All() {
+		n += s.entries()
 	}
-	first, n, _ = s.pages(WitnessPage)
-	return first, n
+	return n
+}
+
+// SameWitnesses are the witness pages that a member has of another, and those in which a third, that is to take that over from it, has the same: numbers on
+// the one and on the other. of is the place of the member that they are about, empty when that is not known.
+func (p *Place) SameWitnesses(other, of *Place) iter.Seq2[int64, int64] {
+	most := (of.Entries() + WitnessesPerPage - 1) / WitnessesPerPage
+	return func(yield func(mine, theirs int64) bool) {
+		for number := range p.Pages(WitnessPage) {
+			if most--; most < 0 && p.roomy() && of.Size > 0 {
+				return
+			}
+			if theirs, ok := p.SameWitness(other, number); ok && !yield(number, theirs) {
+				return
+			}
+		}
+	}
+}
+
+// SameWitness is the witness page of another member that takes the place of one of this; not ok: there is none.
+func (p *Place) SameWitness(other *Place, number int64) (there int64, ok bool) {
+	i, q := 0, int64(0)
+	for s := range p.All() {
+		first, n, _ := s.pages(WitnessPage)
+		if number -= first; number < n {
+			break
+		}
+		number, q, i = number+first, q+n, i+1
+	}
+	switch {
+	case p.roomy() && other.roomy():
+		return other.witnessPage(q + number)
+	case i > len(other.More) || i > 0 && p.roomy() != other.roomy(): // what is behind the first is counted in two ways
+		return 0, false
+	}
+	on := &other.Segment
+	if i > 0 {
+		on = &other.More[i-1]
+	}
+	first, n, _ := on.pages(WitnessPage)
+	return first + number, number < n
+}
+
+// witnessPage is the number of a witness page, counted through all segments; not ok: there is none.
+func (p *Place) witnessPage(q int64) (number int64, ok bool) {
+	for s := range p.All() {
+		if first, n, _ := s.pages(WitnessPage); q < n {
+			return first + q, true
+		}
+		q -= s.WitnessPages
+	}
+	return 0, false
 }
 
 // PageAt is where a page lies, in bytes from the start of the member, which must have it.
@@ -308,24 +407,30 @@ func (p *Place) NextPage(kind PageKind, number int64) (next int64, ok bool) {
 }
 
 // WitnessOf is where another member keeps the witness of a page of this one, a page of its map or checksum table: in which of its witness pages, and
-// at which entry. The first segments witness each other, and so on; ok is false when the other has no room for it.
+// at which entry. The pages are counted through all segments, and so are the entries; ok is false when the other has no room for it.
 func (p *Place) WitnessOf(other *Place, kind PageKind, number int64) (page int64, at int, ok bool) {
-	i, s := 0, &p.Segment
+	i, s, before := 0, &p.Segment, int64(0)
 	for j := range p.More {
 		if first, _, _ := p.More[j].pages(kind); number >= first {
+			before += s.entries()
 			i, s = j+1, &p.More[j]
 		}
 	}
+	first, _, _ := s.pages(kind)
+	if number -= first; kind == SumPage {
+		number += s.MapPages
+	}
+	if other.roomy() {
+		page, ok = other.witnessPage((before + number) / WitnessesPerPage)
+		return page, int((before + number) % WitnessesPerPage), ok
+	}
+	// Tables without more room than for a segment of the same size: the first segments witness each other, and so on.
 	if i > len(other.More) {
 		return 0, 0, false
 	}
 	on := &other.Segment
 	if i > 0 {
 		on = &other.More[i-1]
-	}
-	first, _, _ := s.pages(kind)
-	if number -= first; kind == SumPage {
-		number += s.MapPages
 	}
 	first, n, _ := on.pages(WitnessPage)
 	page = number / WitnessesPerPage

@@ -183,3 +183,75 @@ func TestEveryPageHasAWitnessOfItsOwn(t *testing.T) {
 	}
 	require.Len(t, seen, int(p.MapPages+p.SumPages+p.More[0].MapPages+p.More[0].SumPages))
 }
+
+// A member that is larger than the one that bears witness of it, from the beginning or since it got more segments, has a witness for every page, which stays
+// where it is when the other gets more segments too.
+func TestLargerMembersHaveWitnesses(t *testing.T) {
+	small, err := PlaceFor(64<<20, 0)
+	require.NoError(t, err)
+	large, err := PlaceFor(700<<20, 0)
+	require.NoError(t, err)
+	type place struct {
+		page int64
+		at   int
+	}
+	where := func(holder *Place) (out []place) {
+		for _, kind := range []PageKind{MapPage, SumPage} {
+			for number := range large.Pages(kind) {
+				page, at, ok := large.WitnessOf(holder, kind, number)
+				require.True(t, ok && holder.Has(WitnessPage, page))
+				require.NotContains(t, out, place{page, at})
+				out = append(out, place{page, at})
+			}
+		}
+		return out
+	}
+	large.Size = 900 << 20
+	large, err = large.With(large.Room(large.Size))
+	require.NoError(t, err)
+	before := where(&small)
+	grown := small
+	grown.Size = 96 << 20
+	grown, err = grown.With(grown.Room(grown.Size))
+	require.NoError(t, err)
+	require.Equal(t, before, where(&grown))
+	for mine, theirs := range small.SameWitnesses(&grown, &large) {
+		require.Equal(t, mine, theirs)
+	}
+}
+
+// Members as they once were laid out bear witness of a segment of the same place only, and give what they know to others.
+func TestWitnessesWithoutMoreRoom(t *testing.T) {
+	old := func(p Place) Place {
+		out := Place{Size: p.Size, JournalStart: p.JournalStart, JournalSize: p.JournalSize}
+		var err error
+		out.Segment, err = segmentFor(p.JournalStart+p.JournalSize, p.End(), 0, p.DataSize, 1)
+		require.NoError(t, err)
+		for _, data := range p.Sizes() {
+			s, err := out.further(data)
+			require.NoError(t, err)
+			require.EqualValues(t, 1, s.room())
+			out.More = append(out.More, s)
+		}
+		require.NoError(t, out.check())
+		return out
+	}
+	p, err := PlaceFor(64<<20, 40<<20, 8<<20)
+	require.NoError(t, err)
+	first := old(p)
+	more := first.More[0]
+	page, at, ok := p.WitnessOf(&first, MapPage, more.FirstMap())
+	require.True(t, ok && page == more.First/SumsPerPage && at == 0, "the second segment tells of the second")
+	first.More = nil
+	_, _, ok = p.WitnessOf(&first, MapPage, more.FirstMap())
+	require.False(t, ok)
+	n := 0
+	for mine, theirs := range first.SameWitnesses(&p, &p) {
+		require.Equal(t, mine, theirs)
+		n++
+	}
+	require.Equal(t, int(first.WitnessPages), n)
+	first = old(p)
+	_, ok = first.SameWitness(&p, more.First/SumsPerPage)
+	require.False(t, ok, "what is behind the first is counted in another way there")
+}

@@ -143,21 +143,23 @@ func (c *machine) giveUp(_ string, n []int64) error {
 		return nil
 	}
 	slot := c.nthLost(n[0])
-	v, there := c.a.Layout().Volume(max(slot, 0))
-	if slot < 0 || !there || v.Start/block >= c.m.blocks {
+	if slot < 0 || !slices.ContainsFunc(c.parts, func(p portion) bool { return p.slot == slot }) {
 		return nil
 	}
-	first, span := v.Start/block, min(v.Size/block, c.m.blocks-v.Start/block)
-	c.m.begin(first, span, true)
-	acked := slices.Clone(c.m.left[first : first+span])
 	d := c.newDisk()
 	c.note("    slot %d gets %s, empty", slot, d.name)
-	err := c.a.GiveUp(slot, d)
-	if c.m.end(first, span, err); err == nil {
-		for b := first; b < first+span; b++ {
-			acked[b-first] = c.m.left[b] + len(c.m.may[b])
+	for _, p := range c.parts {
+		if p.slot == slot {
+			c.m.begin(p.first, p.there(c.a.Layout()), true)
 		}
-		c.m.flushed(first, acked)
+	}
+	err := c.a.GiveUp(slot, d)
+	for _, p := range c.parts {
+		if n := p.there(c.a.Layout()); p.slot == slot {
+			if c.m.end(p.first, n, err); err == nil {
+				c.m.flushed(p.first, c.m.acked(p.first, n))
+			}
+		}
 	}
 	if c.halted() {
 		c.down()
@@ -171,15 +173,7 @@ func (c *machine) giveUp(_ string, n []int64) error {
 
 // isBroken says whether a block is of a volume whose disk was away, with too many others.
 func (c *machine) isBroken(b int64) bool {
-	if c.broken == nil {
-		return false
-	}
-	for _, v := range c.a.Layout().Volumes() {
-		if at := b * block; at >= v.Start && at < v.Start+v.Size {
-			return c.broken[v.Slot]
-		}
-	}
-	return false
+	return c.broken[c.slotOf(b)]
 }
 
 // unlessLost excuses a write to a volume that is lost.
@@ -220,10 +214,11 @@ func (c *machine) doubtUnflushed(by string) {
 	if c.broken == nil {
 		return
 	}
-	from, to := c.stretch(by)
-	for b := from; b < to; b++ {
-		if c.isBroken(b) && len(c.m.may[b]) > 1 {
-			c.m.torn[b] = true
+	for first, span := range c.owned(by) {
+		for b := first; b < first+span; b++ {
+			if c.isBroken(b) && len(c.m.may[b]) > 1 {
+				c.m.torn[b] = true
+			}
 		}
 	}
 }
@@ -231,8 +226,12 @@ func (c *machine) doubtUnflushed(by string) {
 // verifyBroken is verify for a set of which some volumes may have lost something.
 func (c *machine) verifyBroken() error {
 	for b := range c.m.blocks {
+		off, most := c.off(b, 1)
+		if most == 0 {
+			continue
+		}
 		got := make([]byte, block)
-		err := c.a.ReadAt(got, b*block)
+		err := c.a.ReadAt(got, off)
 		switch {
 		case errors.Is(err, array.ErrUnreadable) && c.isBroken(b):
 			c.m.torn[b] = true
@@ -253,8 +252,12 @@ func (c *machine) verifyBroken() error {
 func (c *machine) readBroken(first, span int64) error {
 	still := c.still(first, span)
 	for b := first; b < first+span; b++ {
+		off, most := c.off(b, 1)
+		if most == 0 {
+			continue
+		}
 		got := make([]byte, block)
-		err := c.a.ReadAt(got, b*block)
+		err := c.a.ReadAt(got, off)
 		broken := c.isBroken(b)
 		switch {
 		case errors.Is(err, array.ErrUnreadable) && broken:

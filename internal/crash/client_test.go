@@ -29,11 +29,17 @@ var clientVerbs = map[string]verb{
 
 // stretch is the part of the array that an actor may write; everything for one that only looks.
 func (c *machine) stretch(by string) (from, to int64) {
-	i, err := strconv.ParseInt(strings.TrimPrefix(by, "client "), 10, 64)
-	if n := int64(c.script.Clients); err == nil && i >= 0 && i < n {
-		return c.m.blocks * i / n, c.m.blocks * (i + 1) / n
+	i, ok := c.client(by)
+	if n := int64(c.script.Clients); ok {
+		return c.base * int64(i) / n, c.base * int64(i+1) / n
 	}
-	return 0, c.m.blocks
+	return 0, c.base
+}
+
+// client is the number of a client; not ok: the actor is none.
+func (c *machine) client(by string) (i int, ok bool) {
+	i, err := strconv.Atoi(strings.TrimPrefix(by, "client "))
+	return i, err == nil && i >= 0 && i < c.script.Clients
 }
 
 // place fits a place into an actor's stretch.
@@ -42,7 +48,14 @@ func (c *machine) place(by string, at, blocks int64) (first, span int64) {
 	if at < from || at >= to {
 		at = from + (at%(to-from)+(to-from))%(to-from)
 	}
-	span = max(1, min(blocks, to-at))
+	if to-at < blocks {
+		blocks = to - at
+	}
+	if further := c.longer(by, at); further >= 0 {
+		at = further
+	}
+	_, most := c.off(at, max(1, blocks))
+	span = max(1, min(blocks, most))
 	if c.up {
 		c.across(at, span)
 	}
@@ -59,7 +72,8 @@ func (c *machine) user(by string) *array.Client {
 func (c *machine) clientWrite(by string, n []int64) error {
 	first, span := c.place(by, n[0], n[1])
 	c.m.begin(first, span, false)
-	err := c.user(by).WriteAt(c.m.contents(first, span), first*block)
+	off, _ := c.off(first, span)
+	err := c.user(by).WriteAt(c.m.contents(first, span), off)
 	c.m.end(first, span, err)
 	return c.unlessLost(by, first, span, err)
 }
@@ -70,12 +84,13 @@ func (c *machine) clientTake(by string, n []int64) error {
 	c.m.begin(first, span, false)
 	data := c.m.contents(first, span)
 	rest := data
-	err := c.user(by).Receive(first*block, span*block, func(p []byte) error {
+	off, _ := c.off(first, span)
+	err := c.user(by).Receive(off, span*block, func(p []byte) error {
 		rest = rest[copy(p, rest):]
 		return nil
 	})
 	if errors.Is(err, array.ErrNotTaken) {
-		err = c.user(by).WriteAt(data, first*block)
+		err = c.user(by).WriteAt(data, off)
 	} else {
 		seen("written as it came")
 	}
@@ -89,7 +104,8 @@ func (c *machine) clientForce(by string, n []int64) error {
 	}
 	first, span := c.place(by, n[0], n[1])
 	acked := c.m.acked(first, span)
-	err := c.user(by).FlushRange(first*block, span*block)
+	off, _ := c.off(first, span)
+	err := c.user(by).FlushRange(off, span*block)
 	if err == nil {
 		c.m.flushed(first, acked)
 	}
@@ -105,8 +121,9 @@ func (c *machine) clientPart(by string, n []int64) error {
 	p := c.m.contents(b, 1)
 	from := n[1] % (block - 1)
 	bytes := 1 + n[2]%(block-from)
+	off, _ := c.off(b, 1)
 	seen("part of a block written")
-	return c.unlessLost(by, b, 1, c.user(by).WriteAt(p[from:from+bytes], b*block+from))
+	return c.unlessLost(by, b, 1, c.user(by).WriteAt(p[from:from+bytes], off+from))
 }
 
 // clientBeside writes a block, and at the same time a part of it with the same bytes.
@@ -123,8 +140,9 @@ func (c *machine) clientBeside(by string, n []int64) error {
 	var whole, part error
 	var both env.Group
 	user := c.user(by)
-	both.Go(func() { whole = user.WriteAt(p, b*block) })
-	both.Go(func() { part = user.WriteAt(p[from:from+bytes], b*block+from) })
+	off, _ := c.off(b, 1)
+	both.Go(func() { whole = user.WriteAt(p, off) })
+	both.Go(func() { part = user.WriteAt(p[from:from+bytes], off+from) })
 	both.Wait()
 	err := errors.Join(whole, part)
 	c.m.end(b, 1, err)
@@ -134,7 +152,8 @@ func (c *machine) clientBeside(by string, n []int64) error {
 func (c *machine) clientZero(by string, n []int64) error {
 	first, span := c.place(by, n[0], n[1])
 	c.m.begin(first, span, true)
-	err := c.user(by).Zero(first*block, span*block)
+	off, _ := c.off(first, span)
+	err := c.user(by).Zero(off, span*block)
 	c.m.end(first, span, err)
 	return c.unlessLost(by, first, span, err)
 }
@@ -150,11 +169,13 @@ func (c *machine) clientFlush(by string, _ []int64) error {
 	if breaks == c.breaks {
 		delete(c.unsure, by)
 	}
-	from, to := int64(0), c.m.blocks
 	if c.short || c.broken != nil {
-		from, to = c.stretch(by)
+		for from, span := range c.owned(by) {
+			c.m.flushed(from, acked[from:from+span])
+		}
+		return nil
 	}
-	c.m.flushed(from, acked[from:to])
+	c.m.flushed(0, acked)
 	return nil
 }
 
@@ -177,10 +198,20 @@ func (c *machine) readBack(first, span int64) error {
 	if c.broken != nil {
 		return c.readBroken(first, span)
 	}
+	for p := range c.pieces(c.a.Layout(), first, span) {
+		if err := c.readPiece(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *machine) readPiece(at piece) error {
+	first, span := at.first, at.span
 	still := c.still(first, span)
 	got, done := room(span * block)
 	defer done()
-	if err := c.a.ReadAt(got, first*block); err != nil && c.broken != nil {
+	if err := c.a.ReadAt(got, at.off); err != nil && c.broken != nil {
 		return c.readBroken(first, span) // disks were lost meanwhile
 	} else if err != nil {
 		return err
@@ -203,7 +234,8 @@ func (c *machine) readBack(first, span int64) error {
 func (c *machine) clientStatus(by string, n []int64) error {
 	first, span := c.place(by, n[0], n[1])
 	still := c.still(first, span)
-	extents, err := c.a.Extents(first*block, span*block, int(span))
+	off, _ := c.off(first, span)
+	extents, err := c.a.Extents(off, span*block, int(span))
 	if err != nil {
 		return err
 	}

@@ -60,7 +60,23 @@ func Draw(seed uint64) Script {
 	if d.Level == layout.Guarded && d.IntN(2) == 0 {
 		d.sleeps()
 	}
+	if d.Level == layout.Guarded && d.Seed/16%4 == 2 {
+		d.lengthens()
+	}
 	return d.Script
+}
+
+// lengthens has volumes become longer again and again in what was drawn.
+func (d *drawing) lengthens() {
+	often := 4 + d.IntN(20)
+	var ops []Op
+	for _, o := range d.Ops {
+		if ops = append(ops, o); o.By != "" && d.IntN(often) == 0 {
+			ops = append(ops, Op{By: "hand", Verb: "pause", Args: []int64{d.Int64N(60)}},
+				Op{By: "hand", Verb: "enlarge", Args: []int64{d.Int64N(3)}}, Op{By: "hand", Verb: "grow", Args: []int64{}})
+		}
+	}
+	d.Ops = ops
 }
 
 // sleeps has members put to sleep again and again in what was drawn.

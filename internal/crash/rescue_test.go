@@ -92,37 +92,56 @@ func (c *machine) rescue(string, []int64) error {
 	seen("rescued")
 	c.over, c.rescued = false, true
 	defer a.Abandon()
-	if err := a.Losses(func(l state.Span) {
-		for b := l.Offset / block; b < (l.Offset+l.Length)/block; b++ {
-			c.gaveUp[b] = true
-		}
-	}, func(int64) error { return nil }); err != nil {
+	given := map[int64]bool{} // blocks of the array
+	if err := a.Losses(func(l state.Span) { mark(given, l) }, func(int64) error { return nil }); err != nil {
 		return err
 	}
-	c.note("  %d blocks are given up", len(c.gaveUp))
-	buf := make([]byte, c.m.blocks*block)
-	lost, err := a.ReadKnown(buf, 0)
+	for p := range c.pieces(a.Layout(), 0, c.m.blocks) {
+		for i := range p.span {
+			c.gaveUp[p.first+i] = c.gaveUp[p.first+i] || given[p.off/block+i]
+		}
+	}
+	c.note("  %d blocks are given up", len(given))
+	// Rot that nothing has read yet is not known before it is read: such places are not given up beforehand. That goes for
+	// those that had left before as well, of which a rescue reads what did not change since.
+	rotten := slices.ContainsFunc(c.disks, func(d *Disk) bool { return !d.gone && d.shaky })
+	c.over = rotten
+	for p := range c.pieces(a.Layout(), 0, c.m.blocks) {
+		if err := c.rescuedPiece(a, p, rotten); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mark notes the blocks of a span.
+func mark(blocks map[int64]bool, l state.Span) {
+	for b := l.Offset / block; b < (l.Offset+l.Length)/block; b++ {
+		blocks[b] = true
+	}
+}
+
+// rescuedPiece holds a part of what a rescue reads against the model.
+func (c *machine) rescuedPiece(a *array.Array, at piece, rotten bool) error {
+	buf := make([]byte, at.span*block)
+	lost, err := a.ReadKnown(buf, at.off)
 	if err != nil {
 		return err
 	}
 	lacks := map[int64]bool{}
 	for _, l := range lost {
-		for b := l.Offset / block; b < (l.Offset+l.Length)/block; b++ {
-			lacks[b] = true
-		}
+		mark(lacks, l)
 	}
-	// Rot that nothing has read yet is not known before it is read: such places are not given up beforehand. That goes for
-	// those that had left before as well, of which a rescue reads what did not change since.
-	rotten := slices.ContainsFunc(c.disks, func(d *Disk) bool { return !d.gone && d.shaky })
-	c.over = rotten
-	for b := range c.m.blocks {
-		if lacks[b] && !c.gaveUp[b] && !rotten {
+	for i := range at.span {
+		b, away := at.first+i, lacks[at.off/block+i]
+		if away && !c.gaveUp[b] && !rotten {
 			return fmt.Errorf("a rescue lacks block %d, and had not given it up", b)
 		}
-		if !lacks[b] {
-			if err := c.m.allows(b, buf[b*block:][:block]); err != nil {
-				return fmt.Errorf("a rescue: %w", err)
-			}
+		if away {
+			continue
+		}
+		if err := c.m.allows(b, buf[i*block:][:block]); err != nil {
+			return fmt.Errorf("a rescue: %w", err)
 		}
 	}
 	return nil
@@ -198,8 +217,12 @@ func (c *machine) broughtBack(swap int64) error {
 func (c *machine) readsAsPromised() error {
 	a := c.a
 	for b := range c.m.blocks {
+		off, most := c.off(b, 1)
+		if most == 0 {
+			continue
+		}
 		got := make([]byte, block)
-		if err := a.ReadAt(got, b*block); err != nil {
+		if err := a.ReadAt(got, off); err != nil {
 			if !c.gaveUp[b] {
 				return fmt.Errorf("after bringing back block %d: %w; it was not given up", b, err)
 			}
@@ -215,24 +238,29 @@ func (c *machine) readsAsPromised() error {
 // writtenAgain: what was given up can be written again, and then all is as it should be.
 func (c *machine) writtenAgain() error {
 	a := c.a
-	c.m.begin(0, c.m.blocks, false)
-	for first, per := int64(0), int64(0); first < c.m.blocks; first += per {
-		st, in := a.Layout().Locate(first * block)
-		per = (st.StripeSize() - in) / block // at once, since a part of a lost stripe cannot be kept
-		if err := errors.Join(a.WriteAt(c.m.contents(first, min(per, c.m.blocks-first)), first*block), a.Flush()); err != nil {
-			if errors.Is(err, array.ErrUnkept) && (a.Layout().Offset(st.Ordinal()) > st.Offset() || st.Offset()+st.StripeSize() > c.m.blocks*block) {
-				return nil // a part of the stripe is laid out anew, or not ours to write, and is lost
+	grown := false
+	for p := range c.pieces(a.Layout(), 0, c.m.blocks) {
+		grown = grown || p.first >= c.base
+		c.m.begin(p.first, p.span, false)
+		for done, per := int64(0), int64(0); done < p.span; done += per {
+			st, in := a.Layout().Locate(p.off + done*block)
+			per = (st.StripeSize() - in) / block // at once, since a part of a lost stripe cannot be kept
+			data := c.m.contents(p.first+done, min(per, p.span-done))
+			if err := errors.Join(a.WriteAt(data, p.off+done*block), a.Flush()); err != nil {
+				if errors.Is(err, array.ErrUnkept) && (a.Layout().Offset(st.Ordinal()) > st.Offset() || st.Offset()+st.StripeSize() > c.base*block) {
+					return nil // a part of the stripe is laid out anew, or not ours to write, and is lost
+				}
+				return err
 			}
-			return err
 		}
+		c.m.end(p.first, p.span, nil)
 	}
-	c.m.end(0, c.m.blocks, nil)
 	result, err := c.checked(true)
 	for _, p := range result.Places {
 		if lay := a.Layout(); lay.Offset(p.Stripe) > lay.Stripe(p.Stripe).Offset() {
 			continue // a part of it is laid out anew, and nobody can write there
 		}
-		if err == nil && a.Layout().Offset(p.Stripe+1) <= c.m.blocks*block { // all of it was written again
+		if err == nil && !grown && a.Layout().Offset(p.Stripe+1) <= c.base*block { // all of it was written again
 			err = errors.New("not all is as it should be")
 		}
 	}

@@ -30,6 +30,7 @@ var verbs map[string]verb
 func init() {
 	verbs = map[string]verb{}
 	for name, v := range clientVerbs {
+		v.run = whileStill(v.run)
 		verbs[name] = v
 	}
 	for name, v := range handVerbs {
@@ -73,8 +74,11 @@ type machine struct {
 	up      bool  // the array runs
 	stopped bool  // in order, and no disk was touched since
 	size    int64 // of disks from now on
+	base    int64 // blocks that the script uses from the beginning
 	missed  bool  // some member was away
 	m       *model
+	parts   []portion   // of the volumes of a guarded set; nil: the array has none
+	growing env.RWMutex // held while volumes move in the logical space
 	users   map[string]*array.Client
 	log     []string
 	serial  int // of disks
@@ -181,7 +185,13 @@ func (c *machine) play() error {
 	if a.Layout().Mixed() {
 		seen("disks of different sizes")
 	}
-	c.m = newModel(c.script.blocks(a.Layout()))
+	c.base = c.script.blocks(a.Layout())
+	all := c.base
+	if plan.Volumes != nil {
+		env.Ranked(&c.growing, env.RankJoin) // as in the service it is taken before all locks of the array
+		c.parts, all = partsOf(a.Layout(), c.base)
+	}
+	c.m = newModel(all)
 	ops := append(slices.Clone(c.script.Ops), endings...)
 	for len(ops) > 0 && !c.over {
 		n := 0

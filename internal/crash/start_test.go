@@ -222,17 +222,15 @@ func (c *machine) silent() bool {
 
 // verify reads everything and holds it against the model; then what was read is what counts.
 func (c *machine) verify() error {
+	if err := c.allThere(); err != nil {
+		return fmt.Errorf("after the start %w", err)
+	}
 	if c.broken != nil {
 		return c.verifyBroken()
 	}
-	buf, done := room(c.m.blocks * block)
-	defer done()
-	if err := c.a.ReadAt(buf, 0); err != nil {
-		return fmt.Errorf("after the start: %w", err)
-	}
-	for b := range c.m.blocks {
-		if err := c.m.settle(b, buf[b*block:][:block]); err != nil {
-			return fmt.Errorf("after the start %w", err)
+	for p := range c.pieces(c.a.Layout(), 0, c.m.blocks) {
+		if err := c.settlePiece(p); err != nil {
+			return err
 		}
 	}
 	mixed := c.m.mixed
@@ -242,9 +240,24 @@ func (c *machine) verify() error {
 		c.m.loose[b] = true
 		seen("a part written beside the whole was left alone")
 		c.m.begin(b, 1, false)
-		err := c.a.WriteAt(c.m.contents(b, 1), b*block)
+		off, _ := c.off(b, 1)
+		err := c.a.WriteAt(c.m.contents(b, 1), off)
 		if c.m.end(b, 1, err); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+func (c *machine) settlePiece(at piece) error {
+	buf, done := room(at.span * block)
+	defer done()
+	if err := c.a.ReadAt(buf, at.off); err != nil {
+		return fmt.Errorf("after the start: %w", err)
+	}
+	for i := range at.span {
+		if err := c.m.settle(at.first+i, buf[i*block:][:block]); err != nil {
+			return fmt.Errorf("after the start %w", err)
 		}
 	}
 	return nil

@@ -17,9 +17,11 @@ import (
 
 // enlarge makes all disks larger, those that come later as well, up to a bound.
 func (c *machine) enlarge(_ string, n []int64) error {
-	if c.size += n[0] << 20; c.size > 3*diskSize {
-		c.size = 3 * diskSize
+	most := int64(3 * diskSize)
+	if c.parts != nil {
+		most = diskSize + mostLonger*block - 2*unevenBy - 1<<20 // no volume becomes longer than the model has it
 	}
+	c.size = min(c.size+n[0]<<20, most)
 	for _, d := range c.all {
 		d.size = max(d.size, c.size)
 	}
@@ -28,12 +30,16 @@ func (c *machine) enlarge(_ string, n []int64) error {
 
 // grow takes up the room of disks that were made larger.
 func (c *machine) grow(string, []int64) error {
-	if c.script.Level == layout.Guarded {
-		return nil // volumes that become longer move those behind them in the logical space, and the model goes by that
+	if c.parts != nil {
+		c.growing.Lock()
+		defer c.growing.Unlock()
 	}
 	c.a.Measure()
 	if g, err := c.a.Grow(); err == nil && g.Bytes > 0 {
 		seen("grown")
+		if c.parts != nil {
+			seen("volumes made longer")
+		}
 		if g.Moves {
 			seen("layers laid out anew")
 		}
@@ -73,7 +79,7 @@ func (c *machine) takeOut(_ string, n []int64) error {
 	}
 	first := c.layout().Regions()[0]
 	slot := first.Slots[len(first.Slots)-1]
-	if last := volumes[len(volumes)-1]; n[0]%2 == 0 && last.Start >= c.m.blocks*block {
+	if last := volumes[len(volumes)-1]; n[0]%2 == 0 && last.Slot >= c.script.Members {
 		slot = last.Slot
 	}
 	err := c.a.TakeOut(slot)

@@ -108,10 +108,14 @@ func (t *Tables) setWitness(on *page, of *member.Member, at int, w record.Witnes
 // What a copy is not told it does not know when it takes the place of its original, however shortly before.
 func (t *Tables) copyOf(on *page) *page {
 	c := t.host.Slots.Onto(on.m.Slot)
-	if c == nil || !c.Live() || on.m == c || !c.Place().Has(record.WitnessPage, on.key.number) || probe.CopyNotTold.On() {
+	if c == nil || !c.Live() || on.m == c || probe.CopyNotTold.On() {
 		return nil
 	}
-	also, err := t.get(c, record.WitnessPage, on.key.number)
+	there, ok := on.m.Place().SameWitness(c.Place(), on.key.number)
+	if !ok {
+		return nil
+	}
+	also, err := t.get(c, record.WitnessPage, there)
 	if err != nil {
 		return nil // it is on its way out
 	}
@@ -135,26 +139,21 @@ func (t *Tables) SeeAgain(m *member.Member, kind record.PageKind, number int64) 
 	return nil
 }
 
-// Hand writes onto a disk that is to keep the witnesses that a member has what that member knows of another, under a number of a checkpoint.
-func (t *Tables) Hand(from, onto *member.Member, checkpoint uint64) error {
-	p, q := from.Place(), onto.Place()
-	for i := range min(len(p.More), len(q.More)) + 1 {
-		first, n := p.WitnessesOf(i)
-		begin, most := q.WitnessesOf(i)
-		for j := range min(n, most) {
-			on, err := t.get(from, record.WitnessPage, first+j)
-			if err != nil {
-				return err
-			}
-			buf := slices.Clone(on.buf)
-			t.put(on)
-			if !slices.ContainsFunc(buf, func(b byte) bool { return b != 0 }) {
-				continue
-			}
-			record.SealPage(buf, record.WitnessPage, onto.Tag, begin+j, checkpoint)
-			if err := onto.Disk.WriteAt(buf, q.PageAt(record.WitnessPage, begin+j)); err != nil {
-				return err
-			}
+// Hand writes onto a disk that is to keep the witnesses of a member what another, which had them so far, knows, under a number of a checkpoint.
+func (t *Tables) Hand(of, from, onto *member.Member, checkpoint uint64) error {
+	for number, there := range from.Place().SameWitnesses(onto.Place(), of.Place()) {
+		on, err := t.get(from, record.WitnessPage, number)
+		if err != nil {
+			return err
+		}
+		buf := slices.Clone(on.buf)
+		t.put(on)
+		if !slices.ContainsFunc(buf, func(b byte) bool { return b != 0 }) {
+			continue
+		}
+		record.SealPage(buf, record.WitnessPage, onto.Tag, there, checkpoint)
+		if err := onto.Disk.WriteAt(buf, onto.Place().PageAt(record.WitnessPage, there)); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -162,7 +161,7 @@ func (t *Tables) Hand(from, onto *member.Member, checkpoint uint64) error {
 
 // CopyWitnesses makes a witness page of a copy what it is on the original, and holds the original meanwhile, so that nothing is entered
 // there in between that the copy is not told.
-func (t *Tables) CopyWitnesses(old, m *member.Member, number int64) error {
+func (t *Tables) CopyWitnesses(old *member.Member, number int64, m *member.Member, there int64) error {
 	from, err := t.get(old, record.WitnessPage, number)
 	if err != nil {
 		return err
@@ -171,7 +170,7 @@ func (t *Tables) CopyWitnesses(old, m *member.Member, number int64) error {
 	if !slices.ContainsFunc(from.buf, func(b byte) bool { return b != 0 }) {
 		return nil
 	}
-	to, err := t.get(m, record.WitnessPage, number)
+	to, err := t.get(m, record.WitnessPage, there)
 	if err != nil {
 		return err
 	}

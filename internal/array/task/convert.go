@@ -389,8 +389,9 @@ func (w *Works) prepare(c *Conversion, disks []disk.Disk) (added []*member.Membe
 func (w *Works) beginTurn(c *Conversion, added []*member.Member) error {
 	return w.host.Journal.Between(func(checkpoint uint64) error {
 		if len(added) > 0 {
-			if holder := w.host.Roster.Holder(added[0].Slot - 1); holder >= 0 {
-				if err := w.host.Tables.Hand(w.host.Slots.At(holder), added[0], checkpoint); err != nil {
+			last := added[0].Slot - 1
+			if holder := w.host.Roster.Holder(last); holder >= 0 {
+				if err := w.host.Tables.Hand(w.host.Slots.At(last), w.host.Slots.At(holder), added[0], checkpoint); err != nil {
 					return err
 				}
 				if err := added[0].Sync(); err != nil {

@@ -98,12 +98,14 @@ func (w *Works) retire(t *Task, slot int, m *member.Member) error {
 // copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
 // well, see copyOf: a crash right after it took over finds it with all that the old one knew.
 func (w *Works) copyWitnesses(old, m *member.Member) error {
-	for number := range old.Place().Pages(record.WitnessPage) {
-		if !m.Place().Has(record.WitnessPage, number) {
+	for of := range w.host.Slots.Len() {
+		if w.host.Roster.Holder(of) != m.Slot {
 			continue
 		}
-		if err := w.host.Tables.CopyWitnesses(old, m, number); err != nil {
-			return err
+		for number, there := range old.Place().SameWitnesses(m.Place(), w.host.Slots.At(of).Place()) {
+			if err := w.host.Tables.CopyWitnesses(old, number, m, there); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -123,11 +123,8 @@ func (w *Works) retireWitnesses(members int) error {
 		return nil
 	}
 	from, onto := w.host.Slots.At(now), w.host.Slots.At(then)
-	for number := range from.Place().Pages(record.WitnessPage) {
-		if !onto.Place().Has(record.WitnessPage, number) {
-			break
-		}
-		if err := w.host.Tables.CopyWitnesses(from, onto, number); err != nil {
+	for number, there := range from.Place().SameWitnesses(onto.Place(), w.host.Slots.At(members-1).Place()) {
+		if err := w.host.Tables.CopyWitnesses(from, number, onto, there); err != nil {
 			return err
 		}
 	}
