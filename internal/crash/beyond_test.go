@@ -63,7 +63,7 @@ func (c *machine) breakOne(_ string, n []int64) error {
 	states := c.a.MemberStates()
 	lost := func(s int) bool {
 		d := c.memberAt(s)
-		return d == nil || d.gone || !works(states[s].Condition)
+		return d == nil || d.gone || d.severed || !works(states[s].Condition)
 	}
 	d := c.memberAt(slot)
 	if lost(slot) || !c.mayBreak(slot, lost) {

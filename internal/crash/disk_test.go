@@ -63,6 +63,10 @@ type Disk struct {
 	lag     time.Duration  // and takes so long for everything
 	cuts    int            // of its power
 	faults  []*fault
+	severed bool   // its link is broken, see OutOfTouch
+	links   int    // how often it broke
+	breaks  int    // blocks to be written until it does; 0: it stands
+	late    []sent // when it did
 
 	// What the machine knows of it and the array need not.
 	pulled   int  // in which session of the machine
@@ -139,6 +143,9 @@ func (d *Disk) answer() error {
 	}
 	for !d.power.off {
 		left := d.until.Sub(env.Now())
+		if d.severed {
+			left = max(left, 100*time.Millisecond)
+		}
 		if left <= 0 {
 			break
 		}
@@ -198,6 +205,15 @@ func (d *Disk) WriteAt(p []byte, off int64) error {
 	if err := d.answer(); err != nil {
 		return err
 	}
+	return d.sending(off, p)
+}
+
+// errBroken: the link broke.
+var errBroken = errors.New("the link is broken")
+
+// land does a write that reached the disk's host.
+func (d *Disk) land(p []byte, off int64) error {
+	link := d.links
 	for at := 0; at < len(p); at += block {
 		// The cut can come between any two blocks of one write.
 		if d.gone {
@@ -205,6 +221,9 @@ func (d *Disk) WriteAt(p []byte, off int64) error {
 		}
 		if err := d.power.use(); err != nil {
 			return err
+		}
+		if d.breaksNow() || d.links != link {
+			return errBroken
 		}
 		b := (off + int64(at)) / block
 		if f := d.strikes(writes, b); f != nil {
@@ -234,8 +253,12 @@ func (d *Disk) Discard(off, n int64) error {
 		if d.gone {
 			return disk.ErrGone
 		}
+		link := d.links
 		if err := d.power.use(); err != nil {
 			return err
+		}
+		if d.links != link {
+			return d.Discard(off, n) // it is sent again
 		}
 		junk := make([]byte, block)
 		for i := range junk {
@@ -287,11 +310,15 @@ func (d *Disk) Sync() error {
 	for b, v := range d.cached {
 		covered[b] = &v[len(v)-1][0]
 	}
+	link := d.links
 	if err := d.power.use(); err != nil {
 		return err
 	}
 	if d.gone {
 		return disk.ErrGone
+	}
+	if d.links != link {
+		return d.Sync() // it is sent again
 	}
 	for b, last := range covered {
 		v := d.cached[b]
@@ -336,7 +363,8 @@ func (d *Disk) drawKeeping(r *rand.Rand) keeping {
 
 // cut is what a power cut leaves: of each cached block one of its versions or the durable one.
 func (d *Disk) cut(r *rand.Rand, k keeping) {
-	d.until, d.lag, d.faults = time.Time{}, 0, nil
+	d.drain(r)
+	d.until, d.lag, d.faults, d.severed, d.breaks = time.Time{}, 0, nil, false, 0
 	d.cuts++
 	d.rests = false
 	for _, b := range sortedKeys(d.cached) {

@@ -63,6 +63,9 @@ func Draw(seed uint64) Script {
 	if d.Level == layout.Guarded && d.Seed/16%4 == 2 {
 		d.lengthens()
 	}
+	if k := seed % 16; k == 3 || k == 8 || d.Level == layout.Guarded && seed/16%8 == 5 {
+		d.severs()
+	}
 	return d.Script
 }
 

@@ -42,6 +42,7 @@ var handVerbs = map[string]verb{
 	"retire":    {[]string{"slot"}, true, (*machine).retire},
 	"rot":       {[]string{"slot", "permille", "salt"}, true, (*machine).rotMember},
 	"stall":     {[]string{"ms"}, true, (*machine).stallAll},
+	"sever":     {[]string{"slot", "ms", "writes", "salt"}, true, (*machine).sever},
 	"hang":      {[]string{"slot", "ms"}, true, (*machine).hang},
 	"slow":      {[]string{"slot", "ms"}, true, (*machine).slow},
 	"bad-read":  {[]string{"slot", "after", "times"}, true, faulty(fails, reads)},
@@ -226,6 +227,7 @@ func (c *machine) bringBack(slot int) error {
 	if d == nil || !d.gone || d.shaky || d.latent {
 		return nil
 	}
+	d.drain(salted(int64(d.links)))
 	d.gone = false
 	own, _ := disk.ReadRecord(d)
 	if own == nil {

@@ -77,6 +77,7 @@ type machine struct {
 	base    int64 // blocks that the script uses from the beginning
 	missed  bool  // some member was away
 	m       *model
+	losing  env.Mutex   // held by whoever judges what may be lost, until it is
 	parts   []portion   // of the volumes of a guarded set; nil: the array has none
 	growing env.RWMutex // held while volumes move in the logical space
 	users   map[string]*array.Client
@@ -113,6 +114,8 @@ const stepLimit = 2_000_000
 // Run plays a script and returns what happened, and what went wrong.
 func Run(s Script) (story []string, err error) {
 	c := &machine{session: 1, script: s, size: diskSize, power: &Power{left: -1}, users: map[string]*array.Client{}, lost: map[int]bool{}}
+	env.Ranked(&c.growing, env.RankJoin) // both are taken before all locks of the array
+	env.Ranked(&c.losing, env.RankJoin)
 	c.power.each, c.power.gone = c.inspectSometimes, c.powerGone
 	c.windows = windowsSoFar()
 	if bad := env.Run(s.Seed, stepLimit, func() { err = c.play() }); bad != nil {
@@ -188,7 +191,6 @@ func (c *machine) play() error {
 	c.base = c.script.blocks(a.Layout())
 	all := c.base
 	if plan.Volumes != nil {
-		env.Ranked(&c.growing, env.RankJoin) // as in the service it is taken before all locks of the array
 		c.parts, all = partsOf(a.Layout(), c.base)
 	}
 	c.m = newModel(all)
@@ -237,7 +239,7 @@ func (c *machine) phase(ops []Op) error {
 					return
 				}
 				c.note("  %s", o)
-				if err := verbs[o.Verb].run(c, name, o.Args); err != nil && !c.halted() && !c.excused(err) {
+				if err := c.do(name, o); err != nil && !c.halted() && !c.excused(err) {
 					c.fail(fmt.Errorf("%s: %w", o, err))
 				}
 				c.fail(c.inspect())
@@ -255,6 +257,15 @@ func (c *machine) phase(ops []Op) error {
 		c.down()
 	}
 	return c.wrong
+}
+
+// do does what an actor does. An administrator judges what the array can lose, and nothing else may be lost meanwhile.
+func (c *machine) do(by string, o Op) error {
+	if by == "hand" && !idles[o.Verb] && c.script.severs() {
+		c.losing.Lock()
+		defer c.losing.Unlock()
+	}
+	return verbs[o.Verb].run(c, by, o.Args)
 }
 
 // halted says that the array does nothing any more: the power is gone, or it stopped because a disk has no room or hangs.
@@ -357,7 +368,7 @@ func (c *machine) canLose(slot int) bool {
 	}
 	lost := func(s int) bool {
 		d := c.memberAt(s)
-		return s == slot || d == nil || d.gone || d.shaky || d.latent || !works(states[s].Condition)
+		return s == slot || d == nil || d.gone || d.severed || d.shaky || d.latent || !works(states[s].Condition)
 	}
 	return c.layout().Survives(lost) && c.survivesChange(lost) // it will have moved before that is noticed
 }

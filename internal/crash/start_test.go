@@ -272,10 +272,14 @@ func (c *machine) mend(_ string, n []int64) error {
 	if n[0] != 0 {
 		c.waitTasks()
 	}
+	honest := c.sound() && !c.spoilt && !c.setBack
 	result, err := c.checked(true)
 	if c.halted() {
 		c.down()
 		return nil
+	}
+	if honest && result.Mismatches > 0 {
+		return fmt.Errorf("check: %+v, although all disks did what they should", result)
 	}
 	if err != nil || result.Unrepairable > 0 {
 		return fmt.Errorf("check: %+v, %w", result, errors.Join(err, errors.New("not all could be repaired")))

@@ -117,7 +117,7 @@ func (c *machine) convert(_ string, n []int64) error {
 	}
 	out := 0
 	for slot, m := range c.a.MemberStates() {
-		if d := c.memberAt(slot); d == nil || d.gone || d.shaky || d.latent || !works(m.Condition) {
+		if d := c.memberAt(slot); d == nil || d.gone || d.severed || d.shaky || d.latent || !works(m.Condition) {
 			out++
 		}
 	}
@@ -152,7 +152,7 @@ func (c *machine) letGo(_ string, n []int64) error {
 		return nil
 	}
 	for slot, m := range c.a.MemberStates() {
-		if d := c.memberAt(slot); d == nil || d.gone || d.shaky || d.latent || !works(m.Condition) {
+		if d := c.memberAt(slot); d == nil || d.gone || d.severed || d.shaky || d.latent || !works(m.Condition) {
 			return nil // what is not noticed yet might be too much then
 		}
 	}
