@@ -60,10 +60,10 @@ func Draw(seed uint64) Script {
 	if d.Level == layout.Guarded && d.IntN(2) == 0 {
 		d.sleeps()
 	}
-	if d.Level == layout.Guarded && d.Seed/16%4 == 2 {
+	if d.Level == layout.Guarded && d.Seed/16%8 >= 6 {
 		d.lengthens()
 	}
-	if k := seed % 16; k == 3 || k == 8 || d.Level == layout.Guarded && seed/16%8 == 5 {
+	if k := seed % 16; k == 3 || k == 8 || d.Level == layout.Guarded && seed/16%8 >= 4 && seed/16%8 <= 5 {
 		d.severs()
 	}
 	return d.Script
