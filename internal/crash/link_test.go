@@ -115,8 +115,8 @@ func (c *machine) sever(_ string, n []int64) error {
 		env.Wait(min(100*time.Millisecond, lasts))
 	}
 	switch {
-	case !d.severed || c.halted(): // it was pulled, or the power went
-	case lasts < linkPatience:
+	case !d.severed: // it was pulled, or the power went
+	case lasts < linkPatience || c.halted():
 		d.drain(salted(n[3]))
 		d.severed = false
 		seen("a link was made again")
