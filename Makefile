@@ -40,10 +40,10 @@ check:
 
 # What the tests drive beside Go: clients of the block protocol, a file system.
 tools:
-	@if ! (which nbdinfo nbdcopy nbdfuse qemu-img qemu-io fio mkfs.ext4 e2fsck losetup fusermount3 gcc tmux promtool chromium tidy \
+	@if ! (which nbdinfo nbdcopy nbdfuse qemu-img qemu-io fio mkfs.ext4 e2fsck losetup fusermount3 gcc tmux promtool amtool chromium tidy \
 	    qemu-system-x86_64 nbdkit cpio sfdisk depmod xz jq etcd etcdctl >/dev/null 2>&1); then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
-	    libnbd-bin qemu-utils fio e2fsprogs fuse3 util-linux tmux prometheus chromium tidy gcc libc6-dev \
+	    libnbd-bin qemu-utils fio e2fsprogs fuse3 util-linux tmux prometheus prometheus-alertmanager chromium tidy gcc libc6-dev \
 	    qemu-system-x86 nbdkit cpio fdisk kmod xz-utils jq etcd-server etcd-client >/dev/null; fi
 
 lint:
@@ -101,6 +101,7 @@ soak: tools
 	NIDALO_SEEDS=$(SEEDS) $(GO) test -count 1 -timeout 24h -tags machine ./internal/crash -v -run TestSeeds -args -from $(FROM)
 	NIDALO_CYCLES=30 $(GO) test -timeout 1h -count 1 -run 'AfterEveryKill' ./test
 	NIDALO_CYCLES=200 NIDALO_SOAK_SEED=$(SOAK) $(GO) test -timeout 2h -count 1 -v -run 'SurvivesTheSoak|SurvivesAFull' ./test
+	NIDALO_CYCLES=100 NIDALO_SOAK_SEED=$(SOAK) $(GO) test -timeout 2h -count 1 -v -run 'TakeoversUnderLoad|EveryPairIsParted' ./test
 	NIDALO_HOSTILE=300 $(GO) test -timeout 1h -count 1 -v -run 'HostileClients' ./test
 
 # Measures against peers and writes docs/performance.md. Needs nbdkit besides what the tests need.

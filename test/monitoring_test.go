@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -68,4 +69,30 @@ func TestAlertsAndDashboardAreAboutWhatIsTold(t *testing.T) {
 			require.Regexp(t, `nidalo_[a-z_]+`, q.Expr, p.Title)
 		}
 	}
+}
+
+func TestExampleRoutesRingForWhatCannotWait(t *testing.T) {
+	if _, err := exec.LookPath("amtool"); err != nil {
+		t.Skip("needs amtool; make tools installs it")
+	}
+	run := func(args ...string) string {
+		c := exec.Command("amtool", args...)
+		c.Dir = monitoring
+		out, err := c.Output()
+		require.NoError(t, err, "%s", out)
+		return strings.TrimSpace(string(out))
+	}
+	run("check-config", "routes.yml")
+	buf, err := os.ReadFile(filepath.Join(monitoring, "rules.yml"))
+	require.NoError(t, err)
+	n := map[string]int{}
+	for _, m := range regexp.MustCompile(`(?s)alert: (\w+).*?severity: (\w+)`).FindAllStringSubmatch(string(buf), -1) {
+		want := map[string]string{"critical": "duty"}[m[2]]
+		if want == "" {
+			want = "storage"
+		}
+		require.Equal(t, want, run("config", "routes", "test", "--config.file=routes.yml", "alertname="+m[1], "severity="+m[2]), m[1])
+		n[want]++
+	}
+	require.True(t, n["duty"] > 2 && n["storage"] > 2, "%v", n)
 }

@@ -17,7 +17,7 @@ import (
 // floors is the rooms from the ground up: a room may use those below it and none beside or above it.
 var floors = [][]string{
 	{"nidalo/core/state", "nidalo/core/content"},
-	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/say", "nidalo/core/event", "nidalo/core/rounds"},
+	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/say", "nidalo/core/event", "nidalo/core/rounds", "nidalo/core/fence"},
 	{"nidalo/core/record", "nidalo/core/health"},
 	{"nidalo/core/plan", "nidalo/core/advice", "nidalo/core/exchange"},
 	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},

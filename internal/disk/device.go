@@ -184,6 +184,12 @@ const (
 // device has no file system that could be full.
 func (d *File) deviceProblem(err error, write bool) error {
 	err = unwrapPath(err)
+	if refusedByFence(err) {
+		if tell := d.overtaken.Load(); tell != nil {
+			(*tell)() // before the disk counts as lost
+		}
+		return fmt.Errorf("%s: %w: another host has reserved it", d.identity.Path, ErrGone)
+	}
 	gone := errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO) || errors.Is(err, os.ErrClosed)
 	if gone || d.going(write) {
 		return fmt.Errorf("%s: %w (%w)", d.identity.Path, ErrGone, err)

@@ -36,7 +36,12 @@ type File struct {
 	doubted  atomic.Int64 // when an error of a read was last waited out, ns
 	looked   atomic.Int64 // when room was last asked for, ns
 	short    atomic.Bool
+	// overtaken is called when the disk refuses a write because another host has reserved it.
+	overtaken atomic.Pointer[func()]
 }
+
+// Overtaken has a function called whenever the disk refuses a write because another host has reserved it, before that write fails.
+func (d *File) Overtaken(tell func()) { d.overtaken.Store(&tell) }
 
 // Open opens the file or block device at path for reading and writing, and keeps every other process out that asks, this
 // program's included: by a lock on a file, by an exclusive open of a device, so that a mounted one is refused. A device is

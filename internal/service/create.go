@@ -52,7 +52,7 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 		}
 		return out, err
 	}
-	far := slices.ContainsFunc(disks, func(d disk.Disk) bool { return remote.Is(d.Identity().Path) })
+	far := slices.ContainsFunc(disks, func(d disk.Disk) bool { return remote.Is(d.Identity().Path) || s.attachedElsewhere(d.Identity()) })
 	if s.owning != nil && far {
 		if err := s.share(a); err != nil {
 			return nil, err

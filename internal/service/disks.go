@@ -96,6 +96,11 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 	if err := s.mayTakeAll(names, seen); err != nil {
 		return nil, err
 	}
+	for _, src := range seen {
+		if err := s.mayShare("", src); err != nil {
+			return nil, err
+		}
+	}
 	for i, src := range seen {
 		name := names[i]
 		d, err := open(src)

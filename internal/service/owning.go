@@ -20,12 +20,17 @@ import (
 	"nidalo/internal/service/disks"
 )
 
-// Arrays that several hosts could have: those with disks that other hosts lend, where the configuration names an etcd. Exactly one host owns each.
+// Arrays that several hosts could have: those with disks that other hosts lend, or are attached to as well, where the configuration names an etcd. Exactly
+// one host owns each.
 
 // Ownership is where that is decided.
 type Ownership struct {
 	Etcd  []string `toml:"etcd"`  // HOST:PORT, or URLs
 	Lease Duration `toml:"lease"` // whole seconds; 0: ownership.DefaultLease
+	// Shared are disks of this host that other hosts are attached to as well, by serial, path or bay.
+	Shared []string `toml:"shared"`
+	// Unfenced are arrays that are used on such disks although they cannot be fenced.
+	Unfenced []string `toml:"unfenced"`
 	Certificates
 }
 
@@ -33,7 +38,7 @@ func (o Ownership) check() error {
 	if err := o.Certificates.check("ownership"); err != nil {
 		return err
 	}
-	if len(o.Etcd) == 0 && (o.Lease != 0 || o.Cert != "") {
+	if len(o.Etcd) == 0 && (o.Lease != 0 || o.Cert != "" || len(o.Shared)+len(o.Unfenced) > 0) {
 		return wrongKey{"ownership.etcd", "is needed, for example [\"127.0.0.1:2379\"]"}
 	}
 	if l := time.Duration(o.Lease); l != 0 && (l < 2*time.Second || l%time.Second != 0 || l > 10*time.Minute) {
@@ -121,7 +126,7 @@ func (e errOwned) Error() string {
 
 // shared says whether an array whose disks are in some sources may be owned by other hosts.
 func (s *Service) shared(sources []disks.Source) bool {
-	return s.owning != nil && slices.ContainsFunc(sources, func(src disks.Source) bool { return remote.Is(src.Path) })
+	return s.owning != nil && slices.ContainsFunc(sources, func(src disks.Source) bool { return remote.Is(src.Path) || s.sharedSource(src) })
 }
 
 // claim makes this host the owner of an array whose disks are in some sources, unless nobody else could have it. One that was taken out of service
@@ -146,6 +151,10 @@ func (s *Service) claim(id string, sources []disks.Source, again bool) error {
 	s.mu.Unlock()
 	if !known {
 		s.wait.Go(func() { s.attendClaim(id, c) })
+	}
+	if err := s.fence(id, sources, c.Token()); err != nil { // before anything of it is read
+		s.unclaim(id, forOthers)
+		return err
 	}
 	return nil
 }
@@ -211,6 +220,7 @@ func (s *Service) unclaim(id string, how func(*ownership.Claim) error) {
 	delete(s.claims, id)
 	s.mu.Unlock()
 	if c != nil {
+		s.unfence(id)
 		if err := how(c); err != nil {
 			s.opt.Log.Warn("the ownership of an array could not be given up; it ends with the lease", "array", id, "reason", err)
 		}
@@ -234,7 +244,7 @@ func (s *Service) tokenFor(src disks.Source) uint64 {
 	return 0
 }
 
-// overtaken is told by a lender that a later owner has a disk.
+// overtaken is told by a lender, or by a disk that several hosts are attached to, that a later owner has the disk.
 func (s *Service) overtaken(path string) {
 	var c *ownership.Claim
 	var of *running
@@ -251,7 +261,7 @@ func (s *Service) overtaken(path string) {
 	s.mu.Lock()
 	c = s.claims[of.ID().String()]
 	s.mu.Unlock()
-	why := errors.New("a lender says that a later owner has its disk")
+	why := errors.New("a later owner has its disk")
 	if c != nil {
 		c.Lose(why)
 	}
@@ -264,10 +274,13 @@ func (s *Service) agree(rec *record.Record, since record.State) error {
 	c := s.claims[rec.Array.String()]
 	s.mu.Unlock()
 	if c == nil {
-		if s.owning != nil && slices.ContainsFunc(rec.Roster, func(e record.Entry) bool { return remote.Is(e.Path) }) {
+		if s.owning != nil && slices.ContainsFunc(rec.Roster, func(e record.Entry) bool { return remote.Is(e.Path) || s.attachedElsewhere(identityOf(e)) }) {
 			return ownership.ErrOusted
 		}
 		return nil
+	}
+	if err := s.fenceMembers(rec, c.Token()); err != nil {
+		return err
 	}
 	return c.Agree(agreedRoster(rec), since.Epoch)
 }

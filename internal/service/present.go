@@ -115,6 +115,6 @@ func (s *Service) newSurvey() *disks.Survey {
 	return disks.New(disks.Host{Lab: s.lab, List: filepath.Join(s.opt.Home, "disks.list"), Stays: s.opt.Stays, Log: s.opt.Log, Serves: s.inService,
 		Devices: func() bool { return !s.opt.NoHost && (s.config().HostDisks == nil || *s.config().HostDisks) },
 		Paths:   func() (paths, patterns []string) { return s.config().Disks, s.config().Patterns },
-		Far:     s.far, Hosts: s.remoteHosts, Lent: s.lends.Of, Token: s.tokenFor,
+		Far:     s.far, Hosts: s.remoteHosts, Lent: s.lends.Of, Token: s.tokenFor, Shared: s.attachedElsewhere, Overtaken: s.overtaken,
 		Once: func(of, state string, e event.Event) { s.chron.Once(of, state, e) }})
 }

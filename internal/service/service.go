@@ -76,19 +76,20 @@ type Service struct {
 	instance     string          // names this run of the service
 	owning       *ownership.Desk // nil: nobody else has a say in who has an array
 	surfaceRuns  vet.Runs
-	moves        map[string]move             // of tasks; used by lookLoop only
-	handed       map[string]float64          // by identity of the array, how much of both steps of a handing was shown
-	unable       map[string]time.Time        // by identity of the array, since when a member that leaves does not get on; used by lookLoop only
-	looked       atomic.Int64                // when lookLoop began its last round, in ns
-	poke         chan struct{}               // lookLoop is to look at once
-	asked        time.Time                   // when disks were asked how they are; used by lookLoop only
-	exchangeTurn sync.Mutex                  // of what exchanges ask for; taken before admin
-	saving       sync.Mutex                  // of mem to its file; taken before mu
-	admin        sync.Mutex                  // one change by an administrator at a time
-	mu           sync.Mutex                  // guards what is below; no disk is touched while it is held
-	arrays       map[string]*running         // by name
-	idle         []idle                      // found but not in service
-	claims       map[string]*ownership.Claim // by identity of the array
+	moves        map[string]move              // of tasks; used by lookLoop only
+	handed       map[string]float64           // by identity of the array, how much of both steps of a handing was shown
+	unable       map[string]time.Time         // by identity of the array, since when a member that leaves does not get on; used by lookLoop only
+	looked       atomic.Int64                 // when lookLoop began its last round, in ns
+	poke         chan struct{}                // lookLoop is to look at once
+	asked        time.Time                    // when disks were asked how they are; used by lookLoop only
+	exchangeTurn sync.Mutex                   // of what exchanges ask for; taken before admin
+	saving       sync.Mutex                   // of mem to its file; taken before mu
+	admin        sync.Mutex                   // one change by an administrator at a time
+	mu           sync.Mutex                   // guards what is below; no disk is touched while it is held
+	arrays       map[string]*running          // by name
+	idle         []idle                       // found but not in service
+	claims       map[string]*ownership.Claim  // by identity of the array
+	fenced       map[string]map[string]uint64 // tokens with which shared disks are fenced, by path, for each array
 	mem          memory
 	healths      map[string]watched // by serial or path
 }
@@ -184,6 +185,7 @@ func Open(opt Options) (*Service, error) {
 	s.moves, s.waits, s.healths, s.unable = map[string]move{}, map[string]*waiting{}, map[string]watched{}, map[string]time.Time{}
 	s.cfg.Store(&cfg)
 	s.began, s.instance, s.claims = time.Now(), newInstance(), map[string]*ownership.Claim{}
+	s.fenced = map[string]map[string]uint64{}
 	if err := s.reach(); err != nil {
 		s.unlock()
 		return nil, err
@@ -280,6 +282,7 @@ func (s *Service) close() error {
 	s.vets.End()
 	s.surfaceRuns.End()
 	errs := s.closeArrays()
+	s.unfenceAll()
 	s.far.Close()
 	s.lends.Close()
 	if s.owning != nil {

@@ -49,6 +49,9 @@ type Host struct {
 	Token   func(Source) uint64                   // with which a disk of another host is opened
 	Hosts   func() []remote.Address               // of those, the ones that are asked for all their disks
 	Lent    func(state.Identity) string           // to which hosts a disk of this one is lent
+	Shared  func(state.Identity) bool             // other hosts are attached to a disk as well
+	// Overtaken is told, before it is refused, of a write that a disk refuses because another host has it.
+	Overtaken func(path string)
 }
 
 // Source is a place where a disk may be.
@@ -100,7 +103,12 @@ type Survey struct {
 }
 
 // New makes a survey that has seen nothing yet.
-func New(host Host) *Survey { return &Survey{host: host} }
+func New(host Host) *Survey {
+	if host.Shared == nil {
+		host.Shared = func(state.Identity) bool { return false }
+	}
+	return &Survey{host: host}
+}
 
 // Seen is all that was found, in order.
 func (s *Survey) Seen() ([]Source, map[Source]Found) {
@@ -213,10 +221,11 @@ const again, seldom = 3 * time.Second, time.Minute
 // usedElsewhere says whether it is time to look again at a disk that another host uses, or used when it was looked at last.
 func (s *Survey) usedElsewhere(src Source, old Found) bool {
 	at, far := src.Far()
+	age := time.Since(old.at)
 	if !far {
-		return false
+		return s.host.Shared(old.Info.Identity) && (age > seldom || old.Record == nil && age > again)
 	}
-	users, age := s.host.Far.Users(at), time.Since(old.at)
+	users := s.host.Far.Users(at)
 	switch {
 	case !slices.Equal(users, old.Info.Held):
 		return age > again
@@ -281,13 +290,24 @@ func (s *Survey) Open(src Source) (d disk.Disk, err error) {
 		case far:
 			d, err = s.host.Far.Open(at, s.host.Token(src))
 		default:
-			d, err = disk.Open(src.Path)
+			d, err = s.openHere(src.Path)
 		}
 		if try == openTries || !errors.Is(err, disk.ErrInUse) {
 			return d, err
 		}
 		time.Sleep(openRest)
 	}
+}
+
+func (s *Survey) openHere(path string) (disk.Disk, error) {
+	d, err := disk.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	if tell := s.host.Overtaken; tell != nil {
+		d.Overtaken(func() { tell(path) })
+	}
+	return d, nil
 }
 
 const (

@@ -1,0 +1,261 @@
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"nidalo/core/fence"
+)
+
+// Disks that several hosts are attached to. The host that owns an array registers a key with each of its disks, which has its fencing token in it, reserves the
+// disk for those who are registered, and has the keys of all earlier owners removed and their commands aborted, before it reads anything. From that moment the
+// disk itself refuses what an earlier owner writes, however late. A host that comes too late finds a higher token, or loses its key to the later one: both
+// before it may write. Reads are not refused; what an earlier owner answers ends with its lease.
+
+// ErrNoFence is wrapped when a disk has no persistent reservations.
+var ErrNoFence = errors.New("it has no persistent reservations")
+
+// reservations are those of one path to a disk.
+type reservations interface {
+	held() (fence.Held, error)
+	do(action fence.Action, key, other uint64) error
+}
+
+// errConflict: somebody else was faster.
+var errConflict = errors.New("the disk refuses, because of a reservation")
+
+// Fence has a disk take writes from the owner with a token only: a whole disk, by all paths that there are to it here. The error wraps ErrNoFence,
+// fence.ErrOvertaken or fence.ErrForeign.
+func Fence(path string, token uint64) error {
+	return onPaths(path, func(paths []reservations) error {
+		key := fence.Key(token)
+		for range 4 {
+			ok, err := take(paths, key, token)
+			if ok || err != nil && !errors.Is(err, errConflict) {
+				return err
+			}
+		}
+		return fmt.Errorf("%w: others go on registering", fence.ErrOvertaken)
+	})
+}
+
+// take goes through the steps once, and says whether the key is the only one by then.
+func take(paths []reservations, key, token uint64) (ok bool, err error) {
+	first := paths[0]
+	h, err := first.held()
+	if err != nil {
+		return false, err
+	}
+	if err := h.Allows(token); err != nil {
+		return false, err
+	}
+	for _, p := range paths {
+		if err := p.do(fence.Register, key, 0); err != nil {
+			return false, err
+		}
+	}
+	switch h, err = first.held(); {
+	case err != nil:
+		return false, err
+	case h.Allows(token) != nil:
+		for _, p := range paths {
+			_ = p.do(fence.Register, 0, 0)
+		}
+		return false, h.Allows(token)
+	case h.Holder == 0:
+		err = first.do(fence.Reserve, key, 0)
+	case h.Holder != key:
+		err = first.do(fence.PreemptAndAbort, key, h.Holder)
+	}
+	for _, other := range h.Others(key) {
+		if err == nil && other != h.Holder {
+			err = first.do(fence.PreemptAndAbort, key, other)
+		}
+	}
+	if err != nil {
+		return false, err
+	}
+	h, err = first.held()
+	return err == nil && h.Only(key), err
+}
+
+// Unfence gives a disk free, if the owner with a token has it.
+func Unfence(path string, token uint64) error {
+	return onPaths(path, func(paths []reservations) error {
+		h, err := paths[0].held()
+		if err != nil || !h.Only(fence.Key(token)) {
+			return err
+		}
+		for _, p := range paths {
+			err = errors.Join(err, p.do(fence.Register, 0, 0))
+		}
+		return err
+	})
+}
+
+// FencedBy is who has a disk.
+func FencedBy(path string) (h fence.Held, err error) {
+	err = onPaths(path, func(paths []reservations) (err error) {
+		h, err = paths[0].held()
+		return err
+	})
+	return h, err
+}
+
+// onPaths does something with all paths of this host to a whole disk.
+func onPaths(path string, f func([]reservations) error) error {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return err
+	}
+	names := samePaths(filepath.Base(real))
+	var all []reservations
+	for _, name := range names {
+		d, err := os.OpenFile(nodeOf(name), os.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return fmt.Errorf("%s: %w", nodeOf(name), unwrapPath(err))
+		}
+		defer func() { _ = d.Close() }()
+		switch {
+		case strings.HasPrefix(name, "nvme"):
+			all = append(all, nvmePath{d.Fd()})
+		case strings.HasPrefix(name, "sd"):
+			all = append(all, scsiPath{d.Fd()})
+		}
+	}
+	if len(all) == 0 {
+		return fmt.Errorf("%s: %w", path, ErrNoFence)
+	}
+	if err := f(all); err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	return nil
+}
+
+// samePaths are the devices of this host that are the same whole disk as one; none when that is a partition, which cannot be fenced by itself.
+func samePaths(name string) (out []string) {
+	wwid := func(name string) string {
+		for _, file := range []string{"device/wwid", "wwid"} {
+			if raw, err := os.ReadFile(filepath.Join("/sys/block", name, file)); err == nil {
+				return strings.TrimSpace(string(raw))
+			}
+		}
+		return ""
+	}
+	if _, err := os.Stat(filepath.Join("/sys/block", name)); err != nil {
+		return nil
+	}
+	out, mine := []string{name}, wwid(name)
+	entries, _ := os.ReadDir("/sys/block")
+	for _, e := range entries {
+		if mine != "" && e.Name() != name && wwid(e.Name()) == mine {
+			out = append(out, e.Name())
+		}
+	}
+	return out
+}
+
+// fenceRoom is how much of an answer is read, bytes: more registrations than any array has hosts.
+const fenceRoom = 4096
+
+type scsiPath struct{ fd uintptr }
+
+func (p scsiPath) held() (fence.Held, error) {
+	keys, reservation := make([]byte, fenceRoom), make([]byte, 256)
+	if err := p.send(fence.SCSIRead(false, len(keys)), keys, sgFromDevice); err != nil {
+		return fence.Held{}, err
+	}
+	if err := p.send(fence.SCSIRead(true, len(reservation)), reservation, sgFromDevice); err != nil {
+		return fence.Held{}, err
+	}
+	return fence.FromSCSI(keys, reservation)
+}
+
+func (p scsiPath) do(action fence.Action, key, other uint64) error {
+	command, data := fence.SCSI(action, key, other, true)
+	err := p.send(command, data, sgToDevice)
+	if action == fence.Register && errors.Is(err, ErrNoFence) { // it cannot keep them without power
+		command, data = fence.SCSI(action, key, other, false)
+		err = p.send(command, data, sgToDevice)
+	}
+	return err
+}
+
+// send sends a command. What happened to a path since the last one is told once, instead of an answer.
+func (p scsiPath) send(command, data []byte, direction int32) error {
+	for try := 0; ; try++ {
+		sense := make([]byte, 32)
+		h := sgHeader{id: 'S', direction: direction, commandLen: uint8(len(command)), senseMost: uint8(len(sense)), dataLen: uint32(len(data)),
+			data: &data[0], command: &command[0], sense: &sense[0], timeout: healthWait}
+		err := ioctl(p.fd, sgIO, unsafe.Pointer(&h))
+		switch {
+		case err != nil:
+			return fmt.Errorf("%w (%w)", ErrNoFence, err)
+		case h.status == sgConflict:
+			return errConflict
+		case h.status == 0 && h.host == 0:
+			return nil
+		case h.senseLen > 2 && sense[0]&0x7f >= 0x70 && sense[0]&0x7f <= 0x71 && sense[2]&0xf == sgAttention && try < 5,
+			h.senseLen > 2 && sense[0]&0x7f >= 0x72 && sense[1]&0xf == sgAttention && try < 5:
+			continue
+		}
+		return fmt.Errorf("%w: status %#x, host %#x", ErrNoFence, h.status, h.host)
+	}
+}
+
+const (
+	sgConflict  = 0x18       // RESERVATION CONFLICT
+	sgAttention = 6          // UNIT ATTENTION
+	nvmeIO      = 0xc0484e43 // NVME_IOCTL_IO_CMD
+	nvmeID      = 0x4e40     // NVME_IOCTL_ID
+	nvmeRefused = 0x83       // Reservation Conflict
+)
+
+type nvmePath struct{ fd uintptr }
+
+func (p nvmePath) held() (fence.Held, error) {
+	data := make([]byte, fenceRoom)
+	op, ten, eleven := fence.NVMeReport(len(data))
+	if err := p.send(op, data, ten, eleven); err != nil {
+		return fence.Held{}, err
+	}
+	return fence.FromNVMe(data)
+}
+
+func (p nvmePath) do(action fence.Action, key, other uint64) error {
+	op, ten, data := fence.NVMe(action, key, other, true)
+	err := p.send(op, data, ten, 0)
+	if action == fence.Register && errors.Is(err, ErrNoFence) {
+		op, ten, data = fence.NVMe(action, key, other, false)
+		err = p.send(op, data, ten, 0)
+	}
+	return err
+}
+
+func (p nvmePath) send(op uint8, data []byte, ten, eleven uint32) error {
+	id, err := unix.IoctlRetInt(int(p.fd), nvmeID)
+	if err != nil {
+		return fmt.Errorf("%w (%w)", ErrNoFence, err)
+	}
+	c := nvmeCommand{opcode: op, namespace: uint32(id), data: &data[0], dataLen: uint32(len(data)), timeout: healthWait}
+	c.cdw[0], c.cdw[1] = ten, eleven
+	status, _, errno := unix.Syscall(unix.SYS_IOCTL, p.fd, nvmeIO, uintptr(unsafe.Pointer(&c)))
+	switch {
+	case errno != 0:
+		return fmt.Errorf("%w (%w)", ErrNoFence, errno)
+	case status&0x7ff == nvmeRefused:
+		return errConflict
+	case status != 0:
+		return fmt.Errorf("%w: status %#x", ErrNoFence, status)
+	}
+	return nil
+}
+
+// refusedByFence says whether a write was refused because another host has reserved the disk.
+func refusedByFence(err error) bool { return errors.Is(err, unix.EBADE) }

@@ -1,0 +1,164 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"nidalo/core/record"
+	"nidalo/core/state"
+	"nidalo/internal/control"
+	"nidalo/internal/disk"
+	"nidalo/internal/service/disks"
+)
+
+// Disks that are attached to several hosts, as the configuration says. The owner of an array fences them: they take writes from nobody else.
+
+// attachedElsewhere says whether other hosts are attached to a disk as well.
+func (s *Service) attachedElsewhere(id state.Identity) bool {
+	return slices.ContainsFunc(s.config().Ownership.Shared, func(named string) bool {
+		if named == id.Serial || named == id.Bay || named == id.Path {
+			return true
+		}
+		real, err := filepath.EvalSymlinks(named)
+		return err == nil && filepath.IsAbs(named) && real == id.Path
+	})
+}
+
+func (s *Service) sharedSource(src disks.Source) bool {
+	if f, ok := s.seen.At(src); ok && s.attachedElsewhere(f.Info.Identity) {
+		return true
+	}
+	return s.attachedElsewhere(state.Identity{Path: src.Path, Bay: src.Bay})
+}
+
+func identityOf(e record.Entry) state.Identity {
+	return state.Identity{Path: e.Path, Bay: e.Bay, Model: e.Model, Serial: e.Serial}
+}
+
+// unfenced says whether an array may be used on shared disks that cannot be fenced.
+func (s *Service) unfenced(name string) bool {
+	return slices.Contains(s.config().Ownership.Unfenced, name)
+}
+
+// cannotFence is what somebody is told about a shared disk that cannot be fenced.
+func cannotFence(array string, err error) error {
+	return fmt.Errorf("a disk that other hosts are attached to cannot be fenced: %w. A host that was only paused could write to it after another one has the array. "+
+		"With unfenced = [%q] under [ownership] in nidalo.toml on each host the array is used all the same", err, array)
+}
+
+// fence has the shared disks in some sources take writes from the owner with a token only.
+func (s *Service) fence(id string, sources []disks.Source, token uint64) error {
+	for _, src := range sources {
+		if !s.sharedSource(src) {
+			continue
+		}
+		name := ""
+		if f, ok := s.seen.At(src); ok && f.Record != nil {
+			name = f.Record.Name
+		}
+		if err := s.fenceOne(id, name, src.Path, token); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) fenceOne(id, array, path string, token uint64) error {
+	s.mu.Lock()
+	done := s.fenced[id][path] == token
+	s.mu.Unlock()
+	if done {
+		return nil
+	}
+	switch err := disk.Fence(path, token); {
+	case err == nil:
+	case errors.Is(err, disk.ErrNoFence) && s.unfenced(array):
+		s.opt.Log.Warn("a disk that other hosts are attached to is not fenced", "array", array, "disk", path)
+		return nil
+	case errors.Is(err, disk.ErrNoFence):
+		return cannotFence(array, err)
+	default:
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.fenced[id] == nil {
+		s.fenced[id] = map[string]uint64{}
+	}
+	s.fenced[id][path] = token
+	return nil
+}
+
+// fenceMembers fences those of a roster that are not fenced yet, such as one that joins.
+func (s *Service) fenceMembers(rec *record.Record, token uint64) error {
+	for _, e := range rec.Roster {
+		if !e.Condition.TakesPart() || !s.attachedElsewhere(identityOf(e)) {
+			continue
+		}
+		path := e.Path
+		if f := s.carrying(e); f != "" {
+			path = f // its name may be another since the record was written
+		}
+		if err := s.fenceOne(rec.Array.String(), rec.Name, path, token); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// carrying is the path of the disk that carries a member now; empty when it was not seen.
+func (s *Service) carrying(e record.Entry) string {
+	order, known := s.seen.Seen()
+	for _, src := range order {
+		if r := known[src].Record; r != nil && r.Member == e.ID {
+			return src.Path
+		}
+	}
+	return ""
+}
+
+// unfence gives the disks of an array free that this host does not use any more.
+func (s *Service) unfence(id string) {
+	s.mu.Lock()
+	paths := s.fenced[id]
+	delete(s.fenced, id)
+	s.mu.Unlock()
+	for path, token := range paths {
+		if err := disk.Unfence(path, token); err != nil {
+			s.opt.Log.Warn("a disk was not given free; the next owner takes it all the same", "disk", path, "reason", err)
+		}
+	}
+}
+
+// unfenceAll is unfence for all arrays.
+func (s *Service) unfenceAll() {
+	s.mu.Lock()
+	var ids []string
+	for id := range s.fenced {
+		ids = append(ids, id)
+	}
+	s.mu.Unlock()
+	for _, id := range ids {
+		s.unfence(id)
+	}
+}
+
+// mayShare says why a disk cannot be used for an array of some name, or for any with an empty one, because other hosts are attached to it.
+func (s *Service) mayShare(array string, src disks.Source) error {
+	if !s.sharedSource(src) || s.unfenced(array) || array == "" && len(s.config().Ownership.Unfenced) > 0 {
+		return nil
+	}
+	held, err := disk.FencedBy(src.Path)
+	if errors.Is(err, disk.ErrNoFence) {
+		return &control.Error{What: cannotFence(array, err).Error()}
+	}
+	if err == nil && held.Holder != 0 {
+		err = fmt.Errorf("disk %s is reserved by another host, with key %#x: stop what uses it there first", src, held.Holder)
+	}
+	if err != nil {
+		return &control.Error{What: err.Error()}
+	}
+	return nil
+}

@@ -1,0 +1,120 @@
+package vm
+
+import (
+	"fmt"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// sharedDisks makes three disks that two initiators of the guest see, each by a path of its own, as disks of a common enclosure are there on two hosts.
+const sharedDisks = `set -e
+mkdir -p /etc/target /var/target/pr; modprobe target_core_mod; modprobe target_core_file; modprobe tcm_loop
+mountpoint -q /sys/kernel/config || mount -t configfs none /sys/kernel/config
+mkdir -p /srv
+c=/sys/kernel/config/target
+for i in 1 2 3; do
+  truncate -s 96M /srv/d$i
+  b=$c/core/fileio_0/d$i; mkdir -p $b
+  echo "fd_dev_name=/srv/d$i,fd_dev_size=100663296" >$b/control
+  echo QRN-020$i >$b/wwn/vpd_unit_serial
+  echo 1 >$b/enable
+done
+for h in 1 2; do
+  t=$c/loopback/naa.500140500000000$h/tpgt_1; mkdir -p $t
+  echo naa.600140500000000$h >$t/nexus
+  for i in 1 2 3; do mkdir -p $t/lun/lun_$i; ln -s $c/core/fileio_0/d$i $t/lun/lun_$i/d$i; done
+  udevadm settle
+  for d in /sys/block/sd*; do grep -qsx ${d##*/} /tmp/path.1 || echo ${d##*/}; done >/tmp/new; mv /tmp/new /tmp/path.$h
+done
+cat /tmp/path.1 /tmp/path.2`
+
+// asHost runs the service of one of two hosts: of the disks it sees those that its own initiator has.
+const asHost = `cat >/usr/local/bin/as-host <<'END'
+#!/bin/bash
+# as-host NUMBER
+mount --make-rprivate /
+mkdir -p /tmp/block.$1; mount -t tmpfs none /tmp/block.$1
+for d in $(cat /tmp/path.$1); do ln -s "$(readlink /sys/block/$d)" /tmp/block.$1/$d; done
+mount --move /tmp/block.$1 /sys/block
+echo $$ >/tmp/pid.$1
+exec env NIDALO_HOME=/tmp/home.$1 nidalo serve
+END
+chmod +x /usr/local/bin/as-host`
+
+// Two hosts are attached to the same disks. The owner is paused under load, and the other one takes over: the disks refuse the first from then on, and when it goes
+// on nothing of what it had under way lands.
+func TestDisksOfTwoHostsAreFenced(t *testing.T) {
+	all(t)
+	etcd, err := exec.LookPath("etcd")
+	if err != nil {
+		t.Skip("needs etcd; make tools installs it")
+	}
+	r := guestWith(t, func(r *rig) { r.payload["etcd"] = etcd }, Disk{Name: "v", Bus: Virtio, Model: "QN-12", Serial: "TMK-0009", Size: 64 * mib})
+	t.Log(r.ok(sharedDisks))
+	r.ok(asHost)
+	r.ok("ip link set lo up 2>/dev/null || ifconfig lo up 2>/dev/null || busybox ifconfig lo 127.0.0.1 up; setsid etcd --data-dir /dev/shm/etcd --log-level error >/tmp/etcd.log 2>&1 & sleep 8")
+	for i, name := range []string{"", "gull", "heron", "plover"} {
+		r.ok(`mkdir -p /tmp/home.%d; cat >/tmp/home.%d/nidalo.toml <<END
+host_name = "%s"
+late_disks = "2s"
+[ownership]
+etcd = ["127.0.0.1:2379"]
+lease = "10s"
+shared = ["QRN-0201", "QRN-0202", "QRN-0203", "TMK-0009"]
+END`, i, i, name)
+	}
+	serve := func(host int) {
+		t.Helper()
+		r.ok("setsid unshare -m as-host %d >>/tmp/serve.log 2>&1 & for i in $(seq 60); do NIDALO_HOME=/tmp/home.%d nidalo next >/dev/null 2>&1 && exit 0; sleep 0.5; done; exit 1", host, host)
+	}
+	has := func(host int) {
+		t.Helper()
+		r.ok("for i in $(seq 90); do NIDALO_HOME=/tmp/home.%d nidalo status -json tides 2>/dev/null | jq -e '.arrays[0] | (.out_of_service | not) and .condition == \"healthy\"' >/dev/null && exit 0; sleep 1; done; NIDALO_HOME=/tmp/home.%d nidalo status; exit 1", host, host)
+	}
+	uri := func(host int) string { return fmt.Sprintf("nbd+unix:///tides?socket=/tmp/home.%d/nbd.sock", host) }
+	refuses := func(path string) {
+		t.Helper()
+		require.Contains(t, r.refused("d=$(head -1 /tmp/path.%s); dd if=/dev/$d of=/tmp/block bs=4k count=1 iflag=direct status=none; dd if=/tmp/block of=/dev/$d bs=4k count=1 oflag=direct 2>&1", path), "Invalid exchange")
+	}
+
+	serve(1)
+	serve(2)
+	r.ok("NIDALO_HOME=/tmp/home.1 nidalo create -yes -name tides -level 5 QRN-0201 QRN-0202 QRN-0203 2>&1")
+	r.ok("for i in $(seq 30); do NIDALO_HOME=/tmp/home.2 nidalo start -stand-by tides 2>&1 && exit 0; sleep 1; done; exit 1")
+	require.Contains(t, r.ok("NIDALO_HOME=/tmp/home.2 nidalo status"), "gull has it")
+	refuses("2")
+	r.ok("dd if=/dev/urandom of=/tmp/one bs=1M count=8 status=none; dd if=/dev/urandom of=/tmp/two bs=1M count=8 status=none; nbdcopy --flush /tmp/one '%s'", uri(1))
+
+	under := r.Begin(fmt.Sprintf("fio --name=w --ioengine=nbd --uri='%s' --rw=randwrite --bs=4k --iodepth=8 --offset=16M --size=32M --time_based --runtime=20 >/tmp/fio.log 2>&1", uri(1)))
+	time.Sleep(4 * time.Second)
+	r.ok("kill -STOP $(cat /tmp/pid.1)")
+	has(2)
+	refuses("1")
+	r.ok("nbdcopy '%s' /tmp/got; cmp -n 8388608 /tmp/one /tmp/got; nbdcopy --flush /tmp/two '%s'", uri(2), uri(2))
+	r.ok("kill -CONT $(cat /tmp/pid.1); sleep 5")
+	<-under
+	require.Contains(t, r.ok("NIDALO_HOME=/tmp/home.1 nidalo status"), "heron has it")
+	r.ok("nbdcopy '%s' /tmp/got; cmp -n 8388608 /tmp/two /tmp/got", uri(2))
+	require.Contains(t, r.ok("NIDALO_HOME=/tmp/home.2 nidalo check -wait tides 2>&1"), "no mismatches")
+	refuses("1")
+
+	// The second one dies; the first takes the disks from it, and gives them free when it is stopped in order.
+	r.ok("kill -9 $(cat /tmp/pid.2)")
+	has(1)
+	refuses("2")
+	r.ok("nbdcopy '%s' /tmp/got; cmp -n 8388608 /tmp/two /tmp/got; kill -TERM $(cat /tmp/pid.1); for i in $(seq 60); do kill -0 $(cat /tmp/pid.1) 2>/dev/null || exit 0; sleep 0.5; done; exit 1", uri(1))
+	r.ok("d=$(head -1 /tmp/path.2); dd if=/dev/$d of=/tmp/block bs=4k count=1 iflag=direct status=none; dd if=/tmp/block of=/dev/$d bs=4k count=1 oflag=direct status=none")
+	serve(2)
+	has(2)
+
+	// A disk without reservations is refused, unless the array is named.
+	r.ok("cp /tmp/home.2/nidalo.toml /tmp/home.3/; d=$(grep -l TMK-0009 /sys/block/*/serial | cut -d/ -f4); echo $d >/tmp/path.3")
+	serve(3)
+	out := r.refused("NIDALO_HOME=/tmp/home.3 nidalo create -yes -name charts -level concat TMK-0009 2>&1")
+	require.True(t, strings.Contains(out, "cannot be fenced") && strings.Contains(out, `unfenced = ["charts"]`), out)
+	t.Log(out)
+}
