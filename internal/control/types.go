@@ -421,6 +421,7 @@ var ErrHomeBusy = errors.New("another process is using this home")
 // StartRequest puts an array into service.
 type StartRequest struct {
 	StandBy   bool `json:"stand_by,omitempty"` // when another host has it, take it over when that is lost
+	Attach    bool `json:"attach,omitempty"`   // with StandBy: make it a device whenever this host has it
 	Array     string
 	Force     bool // with the set that serves most, although there are doubts
 	Surviving bool // a guarded set without disks that are not there, although they are more than it has parity

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nidalo/core/event"
+	"nidalo/core/record"
 	"nidalo/core/say"
 	"nidalo/internal/control"
 	"nidalo/internal/keeper"
@@ -37,6 +38,26 @@ func (m *memory) attach(id string, how attach.How) {
 		m.Attached = map[string]attach.How{}
 	}
 	m.Attached[id] = how
+}
+
+// attachLater notes that an array, or each of its volumes, is to be a device whenever it is in service here.
+func (s *Service) attachLater(rec *record.Record) error {
+	lay, err := rec.Layout()
+	if err != nil {
+		return err
+	}
+	ids := []string{rec.Array.String()}
+	if volumes := lay.Volumes(); len(volumes) > 0 {
+		ids = nil
+		for _, v := range volumes {
+			ids = append(ids, volumeID(rec.Array, v.Slot))
+		}
+	}
+	return s.change(func(m *memory) {
+		for _, id := range ids {
+			m.attach(id, attach.How{Boot: true})
+		}
+	})
 }
 
 // attachments is a copy of what is remembered of attached arrays.

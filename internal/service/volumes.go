@@ -276,7 +276,11 @@ func attachID(r *running, slot int) string {
 	if slot < 0 {
 		return r.ID().String()
 	}
-	return uuid.NewSHA1(r.ID(), fmt.Appendf(nil, "volume %d", slot)).String()
+	return volumeID(r.ID(), slot)
+}
+
+func volumeID(array uuid.UUID, slot int) string {
+	return uuid.NewSHA1(array, fmt.Appendf(nil, "volume %d", slot)).String()
 }
 
 // attachable is what a device can be made of.

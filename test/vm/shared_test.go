@@ -40,6 +40,7 @@ mount --make-rprivate /
 mkdir -p /tmp/block.$1; mount -t tmpfs none /tmp/block.$1
 for d in $(cat /tmp/path.$1); do ln -s "$(readlink /sys/block/$d)" /tmp/block.$1/$d; done
 mount --move /tmp/block.$1 /sys/block
+mkdir -p /run/nidalo; mount -t tmpfs none /run/nidalo
 echo $$ >/tmp/pid.$1
 exec env NIDALO_HOME=/tmp/home.$1 nidalo serve
 END
@@ -56,7 +57,9 @@ func TestDisksOfTwoHostsAreFenced(t *testing.T) {
 	r := guestWith(t, func(r *rig) { r.payload["etcd"] = etcd }, Disk{Name: "v", Bus: Virtio, Model: "QN-12", Serial: "TMK-0009", Size: 64 * mib})
 	t.Log(r.ok(sharedDisks))
 	r.ok(asHost)
-	r.ok("ip link set lo up 2>/dev/null || ifconfig lo up 2>/dev/null || busybox ifconfig lo 127.0.0.1 up; setsid etcd --data-dir /dev/shm/etcd --log-level error >/tmp/etcd.log 2>&1 & sleep 8")
+	r.ok(`ip link set lo up 2>/dev/null || ifconfig lo up 2>/dev/null || busybox ifconfig lo 127.0.0.1 up; mkdir -p /dev/shm && mountpoint -q /dev/shm || mount -t tmpfs none /dev/shm
+setsid etcd --data-dir /dev/shm/etcd --name e --listen-client-urls http://127.0.0.1:2379 --advertise-client-urls http://127.0.0.1:2379 --listen-peer-urls http://127.0.0.1:2380 --initial-advertise-peer-urls http://127.0.0.1:2380 --initial-cluster e=http://127.0.0.1:2380 --heartbeat-interval 500 --election-timeout 5000 >/tmp/etcd.log 2>&1 &
+for i in $(seq 60); do grep -qi 'ready to serve client\|serving insecure client' /tmp/etcd.log && exit 0; sleep 1; done; tail /tmp/etcd.log; exit 1`)
 	for i, name := range []string{"", "gull", "heron", "plover"} {
 		r.ok(`mkdir -p /tmp/home.%d; cat >/tmp/home.%d/nidalo.toml <<END
 host_name = "%s"
@@ -83,7 +86,7 @@ END`, i, i, name)
 
 	serve(1)
 	serve(2)
-	r.ok("NIDALO_HOME=/tmp/home.1 nidalo create -yes -name tides -level 5 QRN-0201 QRN-0202 QRN-0203 2>&1")
+	r.ok("sleep 5; export NIDALO_HOME=/tmp/home.1; nidalo create -yes -name tides -level 5 QRN-0201 QRN-0202 QRN-0203 2>&1 || { sleep 5; nidalo start tides; } || { tail -20 /tmp/etcd.log; exit 1; }")
 	r.ok("for i in $(seq 30); do NIDALO_HOME=/tmp/home.2 nidalo start -stand-by tides 2>&1 && exit 0; sleep 1; done; exit 1")
 	require.Contains(t, r.ok("NIDALO_HOME=/tmp/home.2 nidalo status"), "gull has it")
 	refuses("2")
@@ -103,9 +106,11 @@ END`, i, i, name)
 	refuses("1")
 
 	// The second one dies; the first takes the disks from it, and gives them free when it is stopped in order.
-	r.ok("kill -9 $(cat /tmp/pid.2)")
+	r.ok("NIDALO_HOME=/tmp/home.1 nidalo start -stand-by -attach tides 2>&1; kill -9 $(cat /tmp/pid.2)")
 	has(1)
 	refuses("2")
+	r.ok("for i in $(seq 60); do [ -b /dev/nidalo/tides ] && cmp -n 8388608 /tmp/two /dev/nidalo/tides && exit 0; sleep 0.5; done; exit 1")
+	r.ok("NIDALO_HOME=/tmp/home.1 nidalo detach -yes tides 2>&1")
 	r.ok("nbdcopy '%s' /tmp/got; cmp -n 8388608 /tmp/two /tmp/got; kill -TERM $(cat /tmp/pid.1); for i in $(seq 60); do kill -0 $(cat /tmp/pid.1) 2>/dev/null || exit 0; sleep 0.5; done; exit 1", uri(1))
 	r.ok("d=$(head -1 /tmp/path.2); dd if=/dev/$d of=/tmp/block bs=4k count=1 iflag=direct status=none; dd if=/tmp/block of=/dev/$d bs=4k count=1 oflag=direct status=none")
 	serve(2)
