@@ -180,7 +180,7 @@ func (p scsiPath) held() (fence.Held, error) {
 func (p scsiPath) do(action fence.Action, key, other uint64) error {
 	command, data := fence.SCSI(action, key, other, true)
 	err := p.send(command, data, sgToDevice)
-	if action == fence.Register && errors.Is(err, ErrNoFence) { // it cannot keep them without power
+	if action == fence.Register && err != nil && !errors.Is(err, errConflict) { // it cannot keep them without power
 		command, data = fence.SCSI(action, key, other, false)
 		err = p.send(command, data, sgToDevice)
 	}
@@ -201,20 +201,37 @@ func (p scsiPath) send(command, data []byte, direction int32) error {
 			return errConflict
 		case h.status == 0 && h.host == 0:
 			return nil
-		case h.senseLen > 2 && sense[0]&0x7f >= 0x70 && sense[0]&0x7f <= 0x71 && sense[2]&0xf == sgAttention && try < 5,
-			h.senseLen > 2 && sense[0]&0x7f >= 0x72 && sense[1]&0xf == sgAttention && try < 5:
-			continue
 		}
-		return fmt.Errorf("%w: status %#x, host %#x", ErrNoFence, h.status, h.host)
+		switch key := senseKey(sense[:min(int(h.senseLen), len(sense))]); {
+		case key == sgAttention && try < 5:
+		case key == sgIllegal:
+			return ErrNoFence
+		default:
+			return fmt.Errorf("the disk did not take the command: status %#x, host %#x, sense key %#x", h.status, h.host, key)
+		}
 	}
+}
+
+// senseKey is the kind of an error in sense data of either format; 0: there is none.
+func senseKey(sense []byte) byte {
+	switch {
+	case len(sense) < 3:
+	case sense[0]&0x7f == 0x70 || sense[0]&0x7f == 0x71:
+		return sense[2] & 0xf
+	case sense[0]&0x7f == 0x72 || sense[0]&0x7f == 0x73:
+		return sense[1] & 0xf
+	}
+	return 0
 }
 
 const (
 	sgConflict  = 0x18       // RESERVATION CONFLICT
+	sgIllegal   = 5          // ILLEGAL REQUEST
 	sgAttention = 6          // UNIT ATTENTION
 	nvmeIO      = 0xc0484e43 // NVME_IOCTL_IO_CMD
 	nvmeID      = 0x4e40     // NVME_IOCTL_ID
 	nvmeRefused = 0x83       // Reservation Conflict
+	nvmeUnknown = 0x01       // Invalid Command Opcode
 )
 
 type nvmePath struct{ fd uintptr }
@@ -231,7 +248,7 @@ func (p nvmePath) held() (fence.Held, error) {
 func (p nvmePath) do(action fence.Action, key, other uint64) error {
 	op, ten, data := fence.NVMe(action, key, other, true)
 	err := p.send(op, data, ten, 0)
-	if action == fence.Register && errors.Is(err, ErrNoFence) {
+	if action == fence.Register && err != nil && !errors.Is(err, errConflict) {
 		op, ten, data = fence.NVMe(action, key, other, false)
 		err = p.send(op, data, ten, 0)
 	}
@@ -251,8 +268,10 @@ func (p nvmePath) send(op uint8, data []byte, ten, eleven uint32) error {
 		return fmt.Errorf("%w (%w)", ErrNoFence, errno)
 	case status&0x7ff == nvmeRefused:
 		return errConflict
+	case status&0x7ff == nvmeUnknown:
+		return ErrNoFence
 	case status != 0:
-		return fmt.Errorf("%w: status %#x", ErrNoFence, status)
+		return fmt.Errorf("the disk did not take the command: status %#x", status)
 	}
 	return nil
 }

@@ -96,6 +96,9 @@ func (s *Service) createOn(disks []disk.Disk, req control.CreateRequest) (*array
 		if why := s.doubt(d); why != "" && !req.AlthoughBad {
 			return nil, nil, badDisk(d.Identity(), why)
 		}
+		if err := s.mayShare(req.Name, d.Identity()); err != nil {
+			return nil, nil, err
+		}
 	}
 	plan := array.Plan{Name: req.Name, Level: layout.Level(req.Level), Strip: req.Strip, Groups: req.Groups, Disks: s.arranged(disks, req), Volumes: req.Volumes, SpinDown: req.SpinDown}
 	disks = plan.Disks

@@ -119,7 +119,10 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	if err := r.Trouble(); err != nil {
 		out.Trouble = err.Error()
 	}
-	if out.Owned = r.owned(s.hostName()); out.Owned != nil && out.Trouble == "" {
+	if out.Owned = r.owned(s.hostName()); out.Owned != nil {
+		out.Owned.Fenced, out.Owned.Unfenced = s.fences(r)
+	}
+	if out.Owned != nil && out.Trouble == "" {
 		out.Trouble = s.unrenewed(r)
 	}
 	if r.Unsettled() {

@@ -96,11 +96,6 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 	if err := s.mayTakeAll(names, seen); err != nil {
 		return nil, err
 	}
-	for _, src := range seen {
-		if err := s.mayShare("", src); err != nil {
-			return nil, err
-		}
-	}
 	for i, src := range seen {
 		name := names[i]
 		d, err := open(src)
@@ -108,6 +103,9 @@ func (s *Service) takeBlank(names []string, looks bool) (taken []disk.Disk, err 
 			return taken, &control.Error{What: fmt.Sprintf("disk %s: %v", name, err)}
 		}
 		taken = append(taken, d)
+		if err := s.mayShare("", d.Identity()); err != nil {
+			return taken, err
+		}
 		if looks {
 			continue
 		}

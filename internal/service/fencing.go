@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"nidalo/core/fence"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/control"
@@ -44,6 +45,9 @@ func (s *Service) unfenced(name string) bool {
 
 // cannotFence is what somebody is told about a shared disk that cannot be fenced.
 func cannotFence(array string, err error) error {
+	if array == "" {
+		array = "NAME"
+	}
 	return fmt.Errorf("a disk that other hosts are attached to cannot be fenced: %w. A host that was only paused could write to it after another one has the array. "+
 		"With unfenced = [%q] under [ownership] in nidalo.toml on each host the array is used all the same", err, array)
 }
@@ -67,13 +71,12 @@ func (s *Service) fence(id string, sources []disks.Source, token uint64) error {
 
 func (s *Service) fenceOne(id, array, path string, token uint64) error {
 	s.mu.Lock()
-	done := s.fenced[id][path] == token
+	was := s.fenced[id][path] == token
 	s.mu.Unlock()
-	if done {
-		return nil
-	}
 	switch err := disk.Fence(path, token); {
 	case err == nil:
+	case was && !errors.Is(err, fence.ErrOvertaken) && !errors.Is(err, fence.ErrForeign):
+		return nil // it is on its way out, and was fenced before
 	case errors.Is(err, disk.ErrNoFence) && s.unfenced(array):
 		s.opt.Log.Warn("a disk that other hosts are attached to is not fenced", "array", array, "disk", path)
 		return nil
@@ -91,7 +94,7 @@ func (s *Service) fenceOne(id, array, path string, token uint64) error {
 	return nil
 }
 
-// fenceMembers fences those of a roster that are not fenced yet, such as one that joins.
+// fenceMembers fences the members that count, such as one that joins, or that comes back after it was without power.
 func (s *Service) fenceMembers(rec *record.Record, token uint64) error {
 	for _, e := range rec.Roster {
 		if !e.Condition.TakesPart() || !s.attachedElsewhere(identityOf(e)) {
@@ -117,6 +120,19 @@ func (s *Service) carrying(e record.Entry) string {
 		}
 	}
 	return ""
+}
+
+// fences counts the disks of an array that other hosts are attached to: those that refuse their writes, and those that cannot.
+func (s *Service) fences(r *running) (fenced, not int) {
+	s.mu.Lock()
+	n := len(s.fenced[r.ID().String()])
+	s.mu.Unlock()
+	for _, m := range r.MemberStates() {
+		if s.attachedElsewhere(m.Disk) {
+			not++
+		}
+	}
+	return min(n, not), max(not-n, 0)
 }
 
 // unfence gives the disks of an array free that this host does not use any more.
@@ -145,17 +161,17 @@ func (s *Service) unfenceAll() {
 	}
 }
 
-// mayShare says why a disk cannot be used for an array of some name, or for any with an empty one, because other hosts are attached to it.
-func (s *Service) mayShare(array string, src disks.Source) error {
-	if !s.sharedSource(src) || s.unfenced(array) || array == "" && len(s.config().Ownership.Unfenced) > 0 {
+// mayShare says why a disk cannot be used for an array of some name because other hosts are attached to it. With an empty name it is not known for which.
+func (s *Service) mayShare(array string, id state.Identity) error {
+	if !s.attachedElsewhere(id) || s.unfenced(array) || array == "" && len(s.config().Ownership.Unfenced) > 0 {
 		return nil
 	}
-	held, err := disk.FencedBy(src.Path)
+	held, err := disk.FencedBy(id.Path)
 	if errors.Is(err, disk.ErrNoFence) {
 		return &control.Error{What: cannotFence(array, err).Error()}
 	}
 	if err == nil && held.Holder != 0 {
-		err = fmt.Errorf("disk %s is reserved by another host, with key %#x: stop what uses it there first", src, held.Holder)
+		err = fmt.Errorf("disk %s is reserved by another host, with key %#x: stop what uses it there first", id, held.Holder)
 	}
 	if err != nil {
 		return &control.Error{What: err.Error()}

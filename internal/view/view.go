@@ -201,6 +201,12 @@ func (s *Screen) Status(st *control.Status) {
 func (s *Screen) hosts(a control.ArrayStatus) {
 	if a.Owned != nil {
 		s.Printf("%s\n", wrap("This host, "+a.Owned.Host+", has it; another one that stands by takes it over when this one is lost.", s.Width, ""))
+		if n := a.Owned.Fenced; n > 0 {
+			s.Printf("%s\n", wrap(say.Count(n, "disk that other hosts are attached to takes", "disks that other hosts are attached to take")+" writes from this host only.", s.Width, ""))
+		}
+		if n := a.Owned.Unfenced; n > 0 {
+			s.Printf("%s\n", wrap(say.Count(n, "disk that other hosts are attached to cannot be fenced", "disks that other hosts are attached to cannot be fenced")+": if this host is paused for longer than its lease, it could write there afterwards.", s.Width, ""))
+		}
 	}
 	if line := advice.HostLine(a.Hosts); line != "" && !a.Out {
 		s.Printf("%s\n", wrap(line, s.Width, ""))

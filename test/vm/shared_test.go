@@ -12,7 +12,7 @@ import (
 
 // sharedDisks makes three disks that two initiators of the guest see, each by a path of its own, as disks of a common enclosure are there on two hosts.
 const sharedDisks = `set -e
-mkdir -p /etc/target /var/target/pr; modprobe target_core_mod; modprobe target_core_file; modprobe tcm_loop
+mkdir -p /etc/target/pr; modprobe target_core_mod; modprobe target_core_file; modprobe tcm_loop
 mountpoint -q /sys/kernel/config || mount -t configfs none /sys/kernel/config
 mkdir -p /srv
 c=/sys/kernel/config/target
@@ -89,7 +89,17 @@ END`, i, i, name)
 	r.ok("sleep 5; export NIDALO_HOME=/tmp/home.1; nidalo create -yes -name tides -level 5 QRN-0201 QRN-0202 QRN-0203 2>&1 || { sleep 5; nidalo start tides; } || { tail -20 /tmp/etcd.log; exit 1; }")
 	r.ok("for i in $(seq 30); do NIDALO_HOME=/tmp/home.2 nidalo start -stand-by tides 2>&1 && exit 0; sleep 1; done; exit 1")
 	require.Contains(t, r.ok("NIDALO_HOME=/tmp/home.2 nidalo status"), "gull has it")
+	require.Contains(t, r.ok("NIDALO_HOME=/tmp/home.1 nidalo status"), "3 disks that other hosts are attached to take writes from this host only")
 	refuses("2")
+
+	// The clock is set forward and back by a day: leases go by another one.
+	for _, by := range []int{90_000, -180_000, 90_000} {
+		r.ok("date -s @$(( $(date +%%s) + %d )) >/dev/null; sleep 13", by)
+		has(1)
+		require.Contains(t, r.ok("NIDALO_HOME=/tmp/home.2 nidalo status"), "gull has it")
+	}
+	require.NotContains(t, r.ok("NIDALO_HOME=/tmp/home.1 nidalo history"), "array-ousted")
+
 	r.ok("dd if=/dev/urandom of=/tmp/one bs=1M count=8 status=none; dd if=/dev/urandom of=/tmp/two bs=1M count=8 status=none; nbdcopy --flush /tmp/one '%s'", uri(1))
 
 	under := r.Begin(fmt.Sprintf("fio --name=w --ioengine=nbd --uri='%s' --rw=randwrite --bs=4k --iodepth=8 --offset=16M --size=32M --time_based --runtime=20 >/tmp/fio.log 2>&1", uri(1)))
@@ -120,6 +130,6 @@ END`, i, i, name)
 	r.ok("cp /tmp/home.2/nidalo.toml /tmp/home.3/; d=$(grep -l TMK-0009 /sys/block/*/serial | cut -d/ -f4); echo $d >/tmp/path.3")
 	serve(3)
 	out := r.refused("NIDALO_HOME=/tmp/home.3 nidalo create -yes -name charts -level concat TMK-0009 2>&1")
-	require.True(t, strings.Contains(out, "cannot be fenced") && strings.Contains(out, `unfenced = ["charts"]`), out)
+	require.True(t, strings.Contains(out, "cannot be fenced") && strings.Contains(out, `unfenced = ["NAME"]`), out)
 	t.Log(out)
 }
