@@ -102,7 +102,12 @@ func (c *machine) sever(_ string, n []int64) error {
 	for soon := env.Now().Add(2 * time.Second); !d.severed && d.breaks > 0 && env.Now().Before(soon) && !c.halted(); {
 		env.Wait(20 * time.Millisecond)
 	}
-	if d.gone || c.halted() {
+	switch {
+	case d.gone:
+		return nil
+	case c.halted():
+		d.drain(salted(n[3]))
+		d.severed, d.breaks = false, 0
 		return nil
 	}
 	if !d.severed {

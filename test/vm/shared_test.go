@@ -37,9 +37,11 @@ const asHost = `cat >/usr/local/bin/as-host <<'END'
 #!/bin/bash
 # as-host NUMBER
 mount --make-rprivate /
-mkdir -p /tmp/block.$1; mount -t tmpfs none /tmp/block.$1
-for d in $(cat /tmp/path.$1); do ln -s "$(readlink /sys/block/$d)" /tmp/block.$1/$d; done
-mount --move /tmp/block.$1 /sys/block
+for of in block class/block; do
+  own=/tmp/own.$1/$of; mkdir -p $own; mount -t tmpfs none $own
+  for d in $(cat /tmp/path.$1); do ln -s "$(readlink /sys/$of/$d)" $own/$d; done
+  mount --move $own /sys/$of
+done
 mkdir -p /run/nidalo; mount -t tmpfs none /run/nidalo
 echo $$ >/tmp/pid.$1
 exec env NIDALO_HOME=/tmp/home.$1 nidalo serve
@@ -76,7 +78,7 @@ END`, i, i, name)
 	}
 	has := func(host int) {
 		t.Helper()
-		r.ok("for i in $(seq 90); do NIDALO_HOME=/tmp/home.%d nidalo status -json tides 2>/dev/null | jq -e '.arrays[0] | (.out_of_service | not) and .condition == \"healthy\"' >/dev/null && exit 0; sleep 1; done; NIDALO_HOME=/tmp/home.%d nidalo status; exit 1", host, host)
+		r.ok("for i in $(seq 40); do NIDALO_HOME=/tmp/home.%d nidalo status -json tides 2>/dev/null | jq -e '.arrays[0] | (.out_of_service | not) and .condition == \"healthy\"' >/dev/null && exit 0; sleep 1; done; NIDALO_HOME=/tmp/home.%d nidalo status; exit 1", host, host)
 	}
 	uri := func(host int) string { return fmt.Sprintf("nbd+unix:///tides?socket=/tmp/home.%d/nbd.sock", host) }
 	refuses := func(path string) {
