@@ -1,6 +1,7 @@
 package record
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
@@ -47,6 +48,29 @@ const (
 
 // Unknown says that a sum does not tell what a block holds: it is lost or in doubt.
 func Unknown(sum uint32) bool { return sum == SumLost || sum == SumDoubt }
+
+// givenUp is what a block holds whose contents were lost, and with which the parity of its stripe was worked out again, so that the others in the stripe are
+// protected. It reads as an error until it is written. SumGivenUp is its sum.
+var (
+	givenUp    = bytes.Repeat([]byte("the contents of this place were lost, and it was given up. \n\n\n\n\n"), Block/64)
+	SumGivenUp = Sum(givenUp)
+)
+
+// GiveUp makes a block one that was given up.
+func GiveUp(block []byte) { copy(block, givenUp) }
+
+// GivenUp says whether a block is one.
+func GivenUp(block []byte) bool { return bytes.Equal(block, givenUp) }
+
+// Readable says whether blocks with some sums can be read as they are.
+func Readable(sums []uint32) bool {
+	for _, s := range sums {
+		if Unknown(s) || s == SumGivenUp {
+			return false
+		}
+	}
+	return true
+}
 
 // Sum is the checksum of one block of data: its CRC-32C, or 3 more when that is one of the special values.
 func Sum(block []byte) uint32 {

@@ -99,7 +99,7 @@ func (a *Array) readBlocks(lay *layout.Map, p []byte, off int64) (holes []Hole, 
 				} else {
 					holes = append(holes, Hole{at, int64(len(part.Buf))})
 				}
-			case slices.ContainsFunc(sums, record.Unknown):
+			case !record.Readable(sums):
 				slow = append(slow, part)
 			default:
 				extents = append(extents, extent{m, block, slices.Clone(sums), part})
@@ -153,7 +153,7 @@ func (a *Array) readShort(lay *layout.Map, p []byte, off int64) bool {
 	}
 	block := st.Block(m.Slot) + from/Block
 	sums := hold[:n]
-	if a.tables.Sums(m, block, sums) != nil || record.AllAre(sums, record.SumNever) || slices.ContainsFunc(sums, record.Unknown) {
+	if a.tables.Sums(m, block, sums) != nil || record.AllAre(sums, record.SumNever) || !record.Readable(sums) {
 		return false
 	}
 	if m.Patient != nil {
@@ -317,7 +317,7 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 	for _, pc := range pieces {
 		for _, run := range a.cache.Overlay(pc, nil) {
 			for col := run.First; col < run.First+run.N; col++ {
-				if !c.Known[pc.Role][col-first] {
+				if !c.Known[pc.Role][col-first] || c.GivenUp(pc.Role, col-first) {
 					a.stats.Stripes.Unreadable.Add(1)
 					at := a.Layout().At(pc.Stripe, pc.Role) + int64(col)*Block
 					return false, fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)

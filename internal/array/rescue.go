@@ -145,7 +145,7 @@ func (a *Array) ReadKnown(p []byte, off int64) (lost []state.Span, err error) {
 		defer c.Free()
 		_ = c.Recover() // a rescue goes on without a disk that hangs
 		for col := range n {
-			if c.Known[pc.Role][col] {
+			if c.Known[pc.Role][col] && !c.GivenUp(pc.Role, col) {
 				copy(pc.Buf[col*Block:][:Block], c.Bufs[pc.Role][col*Block:])
 				continue
 			}

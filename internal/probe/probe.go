@@ -55,6 +55,7 @@ const (
 	MemberSlept                      // a member was put to sleep
 	SurePageRead                     // a page was read while the disk of its witness slept, and believed, since it was compared before
 	SleeperLags                      // a start found the head of a member that slept behind those of others
+	PlaceGivenUp                     // what was lost of one volume was given up, so that parity protects the others there
 	FillingWaits                     // a blank disk is not filled as long as more members are lost than there is parity
 	Events                           // how many there are
 )
@@ -73,7 +74,7 @@ var events = [Events]string{
 	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
 	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written", TurnedBack: "a change of layout turned back",
 	ParityForsaken: "parity was given up beyond the margin", ParityDoubted: "parity was given up at a start beyond the margin", OwnKept: "what a member that came back holds was all that tells",
-	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin",
+	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", PlaceGivenUp: "a place was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin",
 	MemberSlept: "a member was put to sleep", SurePageRead: "a page was believed while its witness slept",
 	SleeperLags: "a member had slept through checkpoints before a start",
 	BatchAhead:  "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
@@ -126,6 +127,7 @@ const (
 	LeftInRosterEpoch
 	PartForgetsCache
 	LateIsLost
+	NotGivenUp
 	RebuiltNotSynced
 	CursorBeforeData
 	FlushForgetsOut
@@ -187,7 +189,7 @@ var mistakes = [Mistakes]string{
 	TornCountsAsNew:        "a torn page counts as its newest sector alone",
 	ChangeInWriteForgotten: "a change of a page while it is written is forgotten",
 	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
-	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
+	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", NotGivenUp: "what is lost of one volume leaves the others without parity", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
 	CopyNotTold:            "a copy is not told what its original bears witness of meanwhile",
 	GivenBackThoughWritten: "blocks are given back although they were written again",
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",

@@ -397,6 +397,38 @@ func (c *Columns) Heal() int {
 	return healed
 }
 
+// GivenUp says whether a block of data is one whose contents were lost for good. Only guarded sets have such.
+func (c *Columns) GivenUp(role, col int) bool {
+	return c.St.Fixed && role < c.St.Data && record.GivenUp(c.Bufs[role][col*layout.Block:][:layout.Block])
+}
+
+// GiveUp gives blocks of data up that are lost for good, when all members are there: with something in their places parity can be worked out again, which
+// the volumes on the other disks need. Heal has to follow.
+func (c *Columns) GiveUp() {
+	if !c.St.Fixed || probe.NotGivenUp.On() {
+		return
+	}
+	for _, m := range c.Roles {
+		if m == nil || !m.Live() {
+			return
+		}
+	}
+	for col := range c.n {
+		unknown := c.unknown(col)
+		if slices.ContainsFunc(unknown, func(role int) bool { return role < c.St.Data && c.Wrong[role][col] != Lost }) {
+			continue
+		}
+		for _, role := range unknown {
+			if role < c.St.Data {
+				record.GiveUp(c.Bufs[role][col*layout.Block:][:layout.Block])
+				c.Known[role][col] = true
+				probe.PlaceGivenUp.Seen()
+			}
+		}
+	}
+	c.solve()
+}
+
 // Keep gives back what is not needed any more when only what some members have of the columns is to be written: all other buffers, unless
 // something has to be healed. The next stripe takes the same buffers, which the processor's cache still has.
 func (c *Columns) Keep(of func(slot int) bool) {

@@ -216,6 +216,17 @@ func (w *Works) checkHeld(t *Task, st layout.Stripe, how How) (late *member.Memb
 			f.result.Unrepairable++
 		}
 	})
+	for role := range st.Data {
+		for col := range st.StripBlocks() {
+			if c.Known[role][col] && c.GivenUp(role, col) {
+				f.note(role, col, "contents given up")
+				f.result.Unrepairable++
+			}
+		}
+	}
+	if how.Repair {
+		c.GiveUp()
+	}
 	guilty := f.contradictions(how.Blame)
 	if how.Repair {
 		if err := w.repair(c, &f.result, guilty); err != nil {
