@@ -211,19 +211,7 @@ func (w *Works) checkHeld(t *Task, st layout.Stripe, how How) (late *member.Memb
 			f.note(role, col, "older than it should be")
 		}
 	})
-	f.each(func(role, col int, wrong stripe.Cause) {
-		if wrong.Bad() && !c.Known[role][col] {
-			f.result.Unrepairable++
-		}
-	})
-	for role := range st.Data {
-		for col := range st.StripBlocks() {
-			if c.Known[role][col] && c.GivenUp(role, col) {
-				f.note(role, col, "contents given up")
-				f.result.Unrepairable++
-			}
-		}
-	}
+	f.forGood()
 	if how.Repair {
 		c.GiveUp()
 	}
@@ -248,6 +236,19 @@ func (f *findings) note(role, col int, what string) {
 	slot := f.c.St.Slot(role)
 	f.result.Count(slot, 1)
 	f.result.Places = append(f.result.Places, Mismatch{Stripe: f.c.St.Ordinal(), Slot: slot, Block: f.c.St.Block(slot) + int64(col), What: what})
+}
+
+// forGood counts what nothing can restore.
+func (f *findings) forGood() {
+	f.each(func(role, col int, wrong stripe.Cause) {
+		switch {
+		case wrong.Bad() && !f.c.Known[role][col]:
+			f.result.Unrepairable++
+		case f.c.Known[role][col] && f.c.GivenUp(role, col):
+			f.note(role, col, "contents given up")
+			f.result.Unrepairable++
+		}
+	})
 }
 
 func (f *findings) each(of func(role, col int, wrong stripe.Cause)) {
