@@ -40,8 +40,11 @@ func (m *memory) attach(id string, how attach.How) {
 	m.Attached[id] = how
 }
 
-// attachLater notes that an array, or each of its volumes, is to be a device whenever it is in service here.
-func (s *Service) attachLater(rec *record.Record) error {
+// attachAsAsked notes that an array, or each of its volumes, is to be a device whenever it is in service here, if that was asked for.
+func (s *Service) attachAsAsked(req control.StartRequest, rec *record.Record) error {
+	if !req.Attach {
+		return nil
+	}
 	lay, err := rec.Layout()
 	if err != nil {
 		return err

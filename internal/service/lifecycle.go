@@ -163,14 +163,10 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 	if err == nil {
 		s.own(id, r.Name())
 		s.applyPaces()
+		err = s.attachAsAsked(req, r.Record())
 	}
 	if err != nil {
 		return nil, err
-	}
-	if req.Attach {
-		if err := s.attachLater(r.Record()); err != nil {
-			return nil, err
-		}
 	}
 	s.event(event.Event{Kind: event.ArrayStarted, Array: r.Name(), Detail: string(r.Condition())})
 	s.takeBackOf(r.ID()) // those that left before the others, and came back while it was not in service

@@ -374,10 +374,10 @@ func (s *Service) notOwned(req control.StartRequest, was idle, err error) (*cont
 		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: %v", name, err)}
 	case req.StandBy:
 		s.own(id, name)
+		if err := s.attachAsAsked(req, was.set.Newest); err != nil {
+			return nil, err
+		}
 		if req.Attach {
-			if err := s.attachLater(was.set.Newest); err != nil {
-				return nil, err
-			}
 			err = fmt.Errorf("%w; it becomes a device of this host then", err)
 		}
 		return &control.ArrayStatus{Name: name, ID: id, Out: true, Reason: err.Error()}, nil
