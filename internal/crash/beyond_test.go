@@ -54,7 +54,7 @@ func (c *machine) losesOne(slot int, lost func(slot int) bool) {
 	for i := range c.script.Clients {
 		c.unsure[fmt.Sprintf("client %d", i)] = true
 	}
-	c.broken = broken
+	c.broken, c.mended = broken, false
 	c.breaks++
 }
 
@@ -128,6 +128,7 @@ func (c *machine) allBack(_ string, n []int64) error {
 	}
 	if c.a.Condition() == state.Healthy {
 		seen("all came back from beyond the margin")
+		c.mended = true
 	}
 	err := c.readBroken(0, c.m.blocks)
 	if c.halted() { // the power went meanwhile

@@ -95,7 +95,7 @@ func (c *machine) sever(_ string, n []int64) error {
 	if d == nil && lasts < linkPatience && works(c.a.MemberStates()[slot].Condition) {
 		d = c.memberAt(slot)
 	}
-	if d == nil || d.gone || d.severed {
+	if d == nil || d.gone || d.severed || lasts >= linkPatience && c.broken != nil && !c.mended {
 		return nil
 	}
 	d.breaks = int(1 + n[2])

@@ -99,6 +99,7 @@ type machine struct {
 	readmitted bool                       // the power went while members were brought back
 	broken     map[int]bool               // slots of a guarded set that were lost with more than it has parity, at any time; nil: none were
 	breaks     int                        // how often one was lost so
+	mended     bool                       // all are back since, and a check worked out what parity could not tell
 	unsure     map[string]bool            // clients that may have written to volumes of those since their last flush
 	over       bool                       // nothing more can be done with this array
 	cameBack   *int                       // the slot of the disk that came back last
