@@ -164,6 +164,9 @@ func samePaths(name string) (out []string) {
 // fenceRoom is how much of an answer is read, bytes: more registrations than any array has hosts.
 const fenceRoom = 4096
 
+// fenceWait is how long a command may take, ms: what others have under way is aborted first.
+const fenceWait = 60_000
+
 type scsiPath struct{ fd uintptr }
 
 func (p scsiPath) held() (fence.Held, error) {
@@ -192,7 +195,7 @@ func (p scsiPath) send(command, data []byte, direction int32) error {
 	for try := 0; ; try++ {
 		sense := make([]byte, 32)
 		h := sgHeader{id: 'S', direction: direction, commandLen: uint8(len(command)), senseMost: uint8(len(sense)), dataLen: uint32(len(data)),
-			data: &data[0], command: &command[0], sense: &sense[0], timeout: healthWait}
+			data: &data[0], command: &command[0], sense: &sense[0], timeout: fenceWait}
 		err := ioctl(p.fd, sgIO, unsafe.Pointer(&h))
 		switch {
 		case err != nil:
@@ -260,7 +263,7 @@ func (p nvmePath) send(op uint8, data []byte, ten, eleven uint32) error {
 	if err != nil {
 		return fmt.Errorf("%w (%w)", ErrNoFence, err)
 	}
-	c := nvmeCommand{opcode: op, namespace: uint32(id), data: &data[0], dataLen: uint32(len(data)), timeout: healthWait}
+	c := nvmeCommand{opcode: op, namespace: uint32(id), data: &data[0], dataLen: uint32(len(data)), timeout: fenceWait}
 	c.cdw[0], c.cdw[1] = ten, eleven
 	status, _, errno := unix.Syscall(unix.SYS_IOCTL, p.fd, nvmeIO, uintptr(unsafe.Pointer(&c)))
 	switch {
