@@ -8,6 +8,7 @@ import (
 	"nidalo/core/say"
 	"nidalo/core/state"
 	"nidalo/internal/array"
+	"nidalo/internal/array/task"
 	"nidalo/internal/control"
 	"nidalo/internal/disk"
 )
@@ -54,17 +55,65 @@ func lostMembers(r *running) (names []string) {
 	return names
 }
 
-// checkAfter starts a check of a guarded set that had lost more disks than it has parity, and has not any more: what parity could not tell meanwhile is worked out anew.
+// checkAfter sees to it that a guarded set is checked that had lost more disks than it has parity, and has not any more: what parity could not tell meanwhile is
+// worked out anew. That this is owed is remembered until such a check has ended.
 func (s *Service) checkAfter() {
 	for _, r := range s.running() {
-		switch c := r.Condition(); {
-		case c == state.Partial:
+		c := r.Condition()
+		if c == state.Partial {
 			r.wasPartial.Store(true)
-		case c == state.Failed || !r.wasPartial.Load() || slices.ContainsFunc(r.MemberStates(), func(m array.MemberState) bool { return m.Condition == record.Rebuilding }):
-		case r.StartCheck(true) == nil:
+		}
+		if c == state.Failed || !r.wasPartial.Load() {
+			continue
+		}
+		switch t, checked := r.lastCheck(); {
+		case checked && t.Ended.IsZero():
+			if t.Check != nil {
+				r.proving.Store(t.Check.Repair)
+			}
+		case r.proving.Swap(false) && checked && t.Err == nil && c != state.Partial:
 			r.wasPartial.Store(false)
+		case c == state.Partial || slices.ContainsFunc(r.MemberStates(), func(m array.MemberState) bool { return m.Condition == record.Rebuilding }):
+		default:
+			r.proving.Store(r.StartCheck(true) == nil)
+		}
+		s.noteUnproven(r.ID().String(), r.wasPartial.Load())
+	}
+}
+
+// lastCheck is the check that is under way, or that ended last.
+func (r *running) lastCheck() (last task.State, ok bool) {
+	for _, t := range r.TaskStates() {
+		if t.Kind == state.TaskCheck {
+			last, ok = t, true
 		}
 	}
+	return last, ok
+}
+
+// noteUnproven remembers over the end of the service whether a set still has to be checked.
+func (s *Service) noteUnproven(id string, is bool) {
+	s.mu.Lock()
+	was := slices.Contains(s.mem.Unproven, id)
+	s.mu.Unlock()
+	if was == is {
+		return
+	}
+	if err := s.change(func(m *memory) {
+		if m.Unproven = slices.DeleteFunc(m.Unproven, func(x string) bool { return x == id }); is {
+			m.Unproven = append(m.Unproven, id)
+		}
+	}); err != nil {
+		s.opt.Log.Warn("that a set has to be checked cannot be noted", "reason", err)
+	}
+}
+
+// unproven says that parity does not protect all of a set yet; empty: it does as far as that is known.
+func (r *running) unproven() string {
+	if c := r.Condition(); !r.wasPartial.Load() || c == state.Partial || c == state.Failed {
+		return ""
+	}
+	return "more disks were lost than there is parity: until the check that follows their return has ended, a further loss may cost places of any volume"
 }
 
 // tells is how much of the volume on a slot that is lost the others tell, in bytes.

@@ -125,6 +125,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 	if out.Owned != nil && out.Trouble == "" {
 		out.Trouble = s.unrenewed(r)
 	}
+	out.Trouble = cmp.Or(out.Trouble, r.unproven())
 	if r.Unsettled() {
 		out.Trouble = "it was not stopped in order: a start is needed to bring the batches of its journals into place"
 	}

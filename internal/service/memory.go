@@ -38,6 +38,7 @@ type memory struct {
 	Grew      []string               `json:"grew,omitempty"`       // arrays, by identity, that grew, and whose file systems may not have yet
 	KeepFreed []string               `json:"keep_freed,omitempty"` // disks that are to be hot spares once they are freed, by serial or path
 	Lent      []lend.Loan            `json:"lent,omitempty"`       // to other hosts
+	Unproven  []string               `json:"unproven,omitempty"`   // guarded sets, by identity, that had lost more disks than they have parity, and were not checked since
 	Quiet     map[string]string      `json:"quiet"`                // acknowledged conditions and the state they had
 }
 

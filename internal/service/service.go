@@ -103,6 +103,7 @@ type running struct {
 	seats      map[int]*seat // by slot of the volume that is served; -1: the array as a whole
 	resting    atomic.Bool   // disks of it are being put to sleep
 	wasPartial atomic.Bool   // more disks were lost than it has parity, and it has not been checked since they are back
+	proving    atomic.Bool   // that check is under way
 	since      uint64        // the first of the starts up to this one that were all on this host
 }
 
@@ -562,7 +563,7 @@ func (s *Service) startOne(found []roster.Candidate, surviving bool) error {
 	r := newRunning(a)
 	r.since = since
 	r.served.claim.Store(s.claims[a.ID().String()])
-	r.wasPartial.Store(a.Condition() == state.Partial) // its disks may come back before anybody looks
+	r.wasPartial.Store(a.Condition() == state.Partial || slices.Contains(s.mem.Unproven, a.ID().String())) // its disks may come back before anybody looks
 	s.arrays[a.Name()] = r
 	s.idle = slices.DeleteFunc(s.idle, func(i idle) bool { return i.set.Newest.Array == a.ID() })
 	s.mu.Unlock()
