@@ -54,6 +54,9 @@ func TestDisksOfTwoHostsAreFenced(t *testing.T) {
 		t.Skip("needs etcd; make tools installs it")
 	}
 	r := guestWith(t, func(r *rig) { r.payload["etcd"] = etcd }, Disk{Name: "v", Bus: Virtio, Model: "QN-12", Serial: "TMK-0009", Size: 64 * mib})
+	if strings.HasPrefix(r.ok("uname -r"), "6.1.") {
+		t.Skip("the target of this kernel never ends a PREEMPT AND ABORT: core_tmr_lun_reset waits for ever")
+	}
 	t.Log(r.ok(sharedDisks))
 	r.ok(asHost)
 	r.ok(`ip link set lo up 2>/dev/null || ifconfig lo up 2>/dev/null || busybox ifconfig lo 127.0.0.1 up; mkdir -p /dev/shm && mountpoint -q /dev/shm || mount -t tmpfs none /dev/shm
@@ -101,7 +104,7 @@ END`, i, i, name)
 
 	r.ok("dd if=/dev/urandom of=/tmp/one bs=1M count=8 status=none; dd if=/dev/urandom of=/tmp/two bs=1M count=8 status=none; nbdcopy --flush /tmp/one '%s'", uri(1))
 
-	// The target of the kernel never ends a command that aborts others while some are under way, so everything is in place when the owner is paused.
+	// Everything is in place when the owner is paused.
 	r.ok("fio --name=w --ioengine=nbd --uri='%s' --rw=randwrite --bs=4k --iodepth=8 --offset=16M --size=32M --time_based --runtime=5 >/tmp/fio.log 2>&1; sleep 20", uri(1))
 	r.ok("kill -STOP $(cat /tmp/pid.1)")
 	has(2)
