@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -523,4 +524,29 @@ func TestFilesOfOneFileSystemCountOnce(t *testing.T) {
 	out = b.nidalo("create", "-name", "trial", "-level", "6", "-yes", here[2], here[3], here[4], here[5])
 	require.Contains(t, out, "margin 2")
 	require.Regexp(t, `whatever\s+the\s+margin\s+says`, b.nidalo("status", "trial"))
+}
+
+// A guarded set that had lost more disks than it has parity is checked when they are back, also when they come while nobody looks.
+func TestASetThatHadLostTooMuchIsCheckedAfterAKill(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "4", "-size", "96MiB")
+	b.start()
+	b.nidalo("create", "-yes", "-name", "archive", "-level", "guarded", "-parity", "A4", "logbooks=A1", "maps=A2", "scans=A3")
+	gone := b.status().Arrays[0].Members[:2]
+	for i, m := range gone {
+		b.nidalo("lab", "pull", m.Bay)
+		b.eventually("away", func() bool { return b.status().Arrays[0].Members[i].Condition == "missing" })
+	}
+	require.Equal(t, "partial", b.condition())
+	time.Sleep(1500 * time.Millisecond) // it is noted within a second
+	b.stop(syscall.SIGKILL)
+	for _, m := range gone {
+		b.nidalo("lab", "insert", m.Bay, "-disk", m.Serial)
+	}
+	b.start()
+	if strings.Contains(b.nidalo("status"), "a further loss may cost") { // it may be over already
+		b.eventually("no doubt is left", func() bool { return !strings.Contains(b.nidalo("status"), "a further loss may cost") })
+	}
+	b.healthy()
+	b.eventually("checked", func() bool { return slices.Contains(b.history().kinds(), "check-done") })
 }

@@ -351,6 +351,8 @@ func (p *planner) idle(i Idle) {
 	case Stranger:
 		p.add(Convenient, "its disks come from another host or home", "start it here, if it is not in use there", start, noDisk)
 	case Elsewhere: // nothing is to be done
+	case Unowned:
+		p.add(Now, i.Reason, "put that right; it is tried again by itself", start, noDisk)
 	case Waits:
 		p.add(Wait, i.Reason, "put the missing disks in, or start it without them at once", start, noDisk)
 	default:

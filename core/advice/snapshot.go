@@ -126,6 +126,7 @@ type IdleKind int
 const (
 	CannotStart IdleKind = iota
 	TakenOut             // by the administrator
+	Unowned              // this host could not be made its owner
 	Stranger             // it was never in service here
 	Elsewhere            // another host has it, and this one stands by
 	Waits                // for disks that may still come

@@ -248,3 +248,40 @@ func TestAVolumeThatNothingRestoresBeginsEmpty(t *testing.T) {
 		})
 	}
 }
+
+// What nothing tells any more of one volume leaves the others protected, from the check that follows on, and reads as an error until it is written.
+func TestWhatOneVolumeLostLeavesTheOthersProtected(t *testing.T) {
+	f := newFolder(t)
+	a, v, want := filled(t, f)
+	require.NoError(t, a.Fail(0, false))
+	copy(want[2*mib:], noise(2, mib))
+	require.NoError(t, a.WriteAt(want[2*mib:3*mib], 2*mib))
+	require.NoError(t, a.Flush())
+	require.NoError(t, a.Fail(3, true), "the parity, which alone has that")
+	f.back(a, "1")
+	a.WaitTasks()
+	require.NoError(t, a.Replace(3, f.disk(40*mib)))
+	a.WaitTasks()
+	require.Equal(t, state.Healthy, a.Condition())
+	lost := unreadable(t, a, want, v[0].Start, v[0].Start+v[0].Size)
+	require.GreaterOrEqual(t, lost, int64(mib))
+	for range 2 { // the second time too: they are still lost
+		found, err := a.CheckNow(true)
+		require.NoError(t, err)
+		require.Equal(t, lost/array.Block, found.Unrepairable)
+	}
+	require.NoError(t, a.Close())
+	a, err := f.again(f.judge())
+	require.NoError(t, err)
+	require.NoError(t, a.Fail(1, false))
+	for _, other := range v[1:] {
+		require.Zero(t, unreadable(t, a, want, other.Start, other.Start+other.Size))
+	}
+	require.Equal(t, lost, unreadable(t, a, want, v[0].Start, v[0].Start+v[0].Size))
+	require.ErrorIs(t, a.WriteAt([]byte("part"), 2*mib+100), array.ErrUnreadable, "the rest of the block would be what nobody wrote")
+	require.NoError(t, a.WriteAt(want[:4*mib], 0))
+	require.NoError(t, a.Flush())
+	f.back(a, "2")
+	mended(t, a, want)
+	require.NoError(t, a.Close())
+}

@@ -62,6 +62,7 @@ func (s *Service) checkAfter() {
 		c := r.Condition()
 		if c == state.Partial {
 			r.wasPartial.Store(true)
+			r.unchecked.Store(false)
 		}
 		if c == state.Failed || !r.wasPartial.Load() {
 			continue
@@ -71,9 +72,10 @@ func (s *Service) checkAfter() {
 			if t.Check != nil {
 				r.proving.Store(t.Check.Repair)
 			}
-		case r.proving.Swap(false) && checked && t.Err == nil && c != state.Partial:
-			r.wasPartial.Store(false)
-		case c == state.Partial || slices.ContainsFunc(r.MemberStates(), func(m array.MemberState) bool { return m.Condition == record.Rebuilding }):
+		case r.proving.Swap(false) && checked && c != state.Partial && (t.Err == nil || t.State == state.TaskCancelled):
+			r.wasPartial.Store(t.Err != nil)
+			r.unchecked.Store(t.Err != nil) // whoever cancelled it begins another one
+		case c == state.Partial || r.unchecked.Load() || slices.ContainsFunc(r.MemberStates(), func(m array.MemberState) bool { return m.Condition == record.Rebuilding }):
 		default:
 			r.proving.Store(r.StartCheck(true) == nil)
 		}

@@ -297,7 +297,7 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	lay, err := rec.Layout()
 	if err == nil {
 		out.Capacity, out.Groups, out.Change = lay.Capacity(), lay.Shape.Groups, changeOf(rec)
-		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) || errors.As(i.reason, &errOwned{}) || errors.As(i.reason, &ownership.StoppedError{}) || i.reason == errStarting {
+		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) || errors.As(i.reason, &errOwned{}) || errors.As(i.reason, &errUnowned{}) || errors.As(i.reason, &ownership.StoppedError{}) || i.reason == errStarting {
 			out.Condition, out.Margin = i.set.Condition(lay), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin
 			if i.set.Margin() < 0 {

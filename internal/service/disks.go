@@ -423,6 +423,7 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 		delete(m.Names, id)
 		delete(m.Paces, r.Name())
 		delete(m.Waiting, id)
+		m.Unproven = slices.DeleteFunc(m.Unproven, own)
 		delete(m.Handings, id)
 		m.Grew = slices.DeleteFunc(m.Grew, own)
 	})

@@ -1,10 +1,13 @@
 package service
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
+	"time"
 
 	"nidalo/core/fence"
 	"nidalo/core/record"
@@ -44,12 +47,9 @@ func (s *Service) unfenced(name string) bool {
 }
 
 // cannotFence is what somebody is told about a shared disk that cannot be fenced.
-func cannotFence(array string, err error) error {
-	if array == "" {
-		array = "NAME"
-	}
-	return fmt.Errorf("a disk that other hosts are attached to cannot be fenced: %w. A host that was only paused could write to it after another one has the array. "+
-		"With unfenced = [%q] under [ownership] in nidalo.toml on each host the array is used all the same", err, array)
+func cannotFence(array string, err error) *control.Error {
+	return &control.Error{What: fmt.Sprintf("a disk that other hosts are attached to cannot be fenced: %v: a host that was only paused could write to it after another one has the array", err),
+		Hints: []string{fmt.Sprintf("unfenced = [%q]   under [ownership] in nidalo.toml, on each host, has the array used all the same", cmp.Or(array, "NAME"))}}
 }
 
 // fence has the shared disks in some sources take writes from the owner with a token only.
@@ -73,7 +73,7 @@ func (s *Service) fenceOne(id, array, path string, token uint64) error {
 	s.mu.Lock()
 	was := s.fenced[id][path] == token
 	s.mu.Unlock()
-	switch err := disk.Fence(path, token); {
+	switch err := s.fenceDisk(path, token); {
 	case err == nil:
 	case was && !errors.Is(err, fence.ErrOvertaken) && !errors.Is(err, fence.ErrForeign):
 		return nil // it is on its way out, and was fenced before
@@ -81,7 +81,8 @@ func (s *Service) fenceOne(id, array, path string, token uint64) error {
 		s.opt.Log.Warn("a disk that other hosts are attached to is not fenced", "array", array, "disk", path)
 		return nil
 	case errors.Is(err, disk.ErrNoFence):
-		return cannotFence(array, err)
+		e := cannotFence(array, err)
+		return fmt.Errorf("%s; %s", e.What, strings.Join(e.Hints, "; "))
 	default:
 		return err
 	}
@@ -92,6 +93,34 @@ func (s *Service) fenceOne(id, array, path string, token uint64) error {
 	}
 	s.fenced[id][path] = token
 	return nil
+}
+
+// fencePatience is how long a disk may take to abort what other hosts have under way. There are targets that never end it.
+const fencePatience = 75 * time.Second
+
+// fenceDisk is disk.Fence, which does not keep anybody waiting for ever.
+func (s *Service) fenceDisk(path string, token uint64) error {
+	s.mu.Lock()
+	busy := s.fencing[path]
+	s.fencing[path] = true
+	s.mu.Unlock()
+	if busy {
+		return fmt.Errorf("%s: an earlier command about its reservation has not ended", path)
+	}
+	done := make(chan error, 1)
+	go func() {
+		err := disk.Fence(path, token)
+		s.mu.Lock()
+		delete(s.fencing, path)
+		s.mu.Unlock()
+		done <- err
+	}()
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(fencePatience):
+		return fmt.Errorf("%s: a command about its reservation has not ended in %s", path, fencePatience)
+	}
 }
 
 // fenceMembers fences the members that count, such as one that joins, or that comes back after it was without power.
@@ -168,10 +197,10 @@ func (s *Service) mayShare(array string, id state.Identity) error {
 	}
 	held, err := disk.FencedBy(id.Path)
 	if errors.Is(err, disk.ErrNoFence) {
-		return &control.Error{What: cannotFence(array, err).Error()}
+		return cannotFence(array, err)
 	}
 	if err == nil && held.Holder != 0 {
-		err = fmt.Errorf("disk %s is reserved by another host, with key %#x: stop what uses it there first", id, held.Holder)
+		return &control.Error{What: fmt.Sprintf("disk %s is reserved by another host, with key %#x", id, held.Holder), Hints: []string{"stop what uses it there first"}}
 	}
 	if err != nil {
 		return &control.Error{What: err.Error()}

@@ -44,6 +44,11 @@ func (o Ownership) check() error {
 	if l := time.Duration(o.Lease); l != 0 && (l < 2*time.Second || l%time.Second != 0 || l > 10*time.Minute) {
 		return wrongKey{"ownership.lease", fmt.Sprintf("%s: whole seconds, from 2s to 10m", l)}
 	}
+	for _, named := range slices.Concat(o.Shared, o.Unfenced) {
+		if named == "" {
+			return wrongKey{"ownership.shared", "a name is empty"}
+		}
+	}
 	for _, e := range o.Etcd {
 		host := strings.TrimPrefix(strings.TrimPrefix(e, "http://"), "https://")
 		h, _, err := net.SplitHostPort(host)
@@ -124,6 +129,11 @@ func (e errOwned) Error() string {
 	return text
 }
 
+// errUnowned is why this host could not be made the owner of an array that no other host is known to have.
+type errUnowned struct{ error }
+
+func (e errUnowned) Unwrap() error { return e.error }
+
 // shared says whether an array whose disks are in some sources may be owned by other hosts.
 func (s *Service) shared(sources []disks.Source) bool {
 	return s.owning != nil && slices.ContainsFunc(sources, func(src disks.Source) bool { return remote.Is(src.Path) || s.sharedSource(src) })
@@ -143,7 +153,7 @@ func (s *Service) claim(id string, sources []disks.Source, again bool) error {
 	case errors.As(err, &ownership.StoppedError{}):
 		return err
 	case err != nil:
-		return fmt.Errorf("it is not known whether another host has it: %w", err)
+		return errUnowned{fmt.Errorf("it is not known whether another host has it: %w", err)}
 	}
 	s.mu.Lock()
 	known := s.claims[id] == c
@@ -154,7 +164,7 @@ func (s *Service) claim(id string, sources []disks.Source, again bool) error {
 	}
 	if err := s.fence(id, sources, c.Token()); err != nil { // before anything of it is read
 		s.unclaim(id, forOthers)
-		return err
+		return errUnowned{err}
 	}
 	return nil
 }

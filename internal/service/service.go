@@ -90,6 +90,7 @@ type Service struct {
 	idle         []idle                       // found but not in service
 	claims       map[string]*ownership.Claim  // by identity of the array
 	fenced       map[string]map[string]uint64 // tokens with which shared disks are fenced, by path, for each array
+	fencing      map[string]bool              // paths of disks whose reservation is being changed
 	mem          memory
 	healths      map[string]watched // by serial or path
 }
@@ -104,6 +105,7 @@ type running struct {
 	resting    atomic.Bool   // disks of it are being put to sleep
 	wasPartial atomic.Bool   // more disks were lost than it has parity, and it has not been checked since they are back
 	proving    atomic.Bool   // that check is under way
+	unchecked  atomic.Bool   // it was cancelled
 	since      uint64        // the first of the starts up to this one that were all on this host
 }
 
@@ -186,7 +188,7 @@ func Open(opt Options) (*Service, error) {
 	s.moves, s.waits, s.healths, s.unable = map[string]move{}, map[string]*waiting{}, map[string]watched{}, map[string]time.Time{}
 	s.cfg.Store(&cfg)
 	s.began, s.instance, s.claims = time.Now(), newInstance(), map[string]*ownership.Claim{}
-	s.fenced = map[string]map[string]uint64{}
+	s.fenced, s.fencing = map[string]map[string]uint64{}, map[string]bool{}
 	if err := s.reach(); err != nil {
 		s.unlock()
 		return nil, err

@@ -157,6 +157,8 @@ func (s *Service) adviceIdle(i idle) advice.Idle {
 		out.Why = advice.TakenOut
 	case errors.As(i.reason, &errOwned{}):
 		out.Why = advice.Elsewhere
+	case errors.As(i.reason, &errUnowned{}):
+		out.Why = advice.Unowned
 	case i.reason == errStranger:
 		out.Why = advice.Stranger
 	case errors.As(i.reason, &errWaits{}):

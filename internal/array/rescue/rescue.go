@@ -102,7 +102,7 @@ func (r *Rescue) Losses(lost func(state.Span), sofar func(off int64) error) erro
 		look.fill(r, st)
 		for role := range st.Data {
 			for col := range st.StripBlocks() {
-				if look.unknown[role][col] && !look.empty[col] && look.count[col] > st.Parity {
+				if look.given[role][col] || look.unknown[role][col] && !look.empty[col] && look.count[col] > st.Parity {
 					add(lay.At(st, role)+int64(col)*layout.Block, layout.Block, false)
 				}
 			}
@@ -157,19 +157,21 @@ func (r *Rescue) NextUnsure(region *layout.Region, group int, row, end int64) in
 type columnsKnown struct {
 	sums    []uint32
 	unknown [][]bool // by role and column
+	given   [][]bool // the same: contents that were lost and given up
 	count   []int    // by column: how many are unknown
 	empty   []bool   // by column: a parity block tells that it was never written, see recoverEmpty
 }
 
 func (k *columnsKnown) fill(r *Rescue, st layout.Stripe) {
 	n := st.StripBlocks()
-	*k = columnsKnown{sums: make([]uint32, n), unknown: make([][]bool, st.Width()), count: make([]int, n), empty: make([]bool, n)}
+	*k = columnsKnown{sums: make([]uint32, n), unknown: make([][]bool, st.Width()), given: make([][]bool, st.Width()), count: make([]int, n), empty: make([]bool, n)}
 	for role := range k.unknown {
-		k.unknown[role] = make([]bool, n)
+		k.unknown[role], k.given[role] = make([]bool, n), make([]bool, n)
 		m := r.Slots.At(st.Slot(role))
 		there := r.Stripes.Reads(st, role, m) && r.Tables.Sums(m, st.Block(m.Slot), k.sums) == nil
 		for col := range n {
 			u := !there || record.Unknown(k.sums[col]) || k.sums[col] != record.SumNever && r.badAt(m, st.Block(m.Slot)+int64(col))
+			k.given[role][col] = !u && st.Fixed && role < st.Data && k.sums[col] == record.SumGivenUp
 			if k.unknown[role][col] = u; u {
 				k.count[col]++
 			} else if role >= st.Data && k.sums[col] == record.SumNever {

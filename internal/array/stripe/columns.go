@@ -403,19 +403,22 @@ func (c *Columns) GivenUp(role, col int) bool {
 }
 
 // GiveUp gives blocks of data up that are lost for good, when all members are there: with something in their places parity can be worked out again, which
-// the volumes on the other disks need. Heal has to follow.
-func (c *Columns) GiveUp() {
+// the volumes on the other disks need. It returns how many; Heal has to follow.
+func (c *Columns) GiveUp() (given int) {
 	if !c.St.Fixed || probe.NotGivenUp.On() {
-		return
+		return 0
 	}
 	for _, m := range c.Roles {
 		if m == nil || !m.Live() {
-			return
+			return 0
 		}
 	}
 	for col := range c.n {
 		unknown := c.unknown(col)
-		if slices.ContainsFunc(unknown, func(role int) bool { return role < c.St.Data && c.Wrong[role][col] != Lost }) {
+		if slices.ContainsFunc(unknown, func(role int) bool {
+			wrong := c.Wrong[role][col]
+			return wrong != Lost && (role < c.St.Data || wrong == Unread || wrong == Silent) // it may be read another time
+		}) {
 			continue
 		}
 		for _, role := range unknown {
@@ -423,10 +426,14 @@ func (c *Columns) GiveUp() {
 				record.GiveUp(c.Bufs[role][col*layout.Block:][:layout.Block])
 				c.Known[role][col] = true
 				probe.PlaceGivenUp.Seen()
+				given++
 			}
 		}
 	}
-	c.solve()
+	if given > 0 {
+		c.solve()
+	}
+	return given
 }
 
 // Keep gives back what is not needed any more when only what some members have of the columns is to be written: all other buffers, unless

@@ -211,10 +211,10 @@ func (w *Works) checkHeld(t *Task, st layout.Stripe, how How) (late *member.Memb
 			f.note(role, col, "older than it should be")
 		}
 	})
-	f.forGood()
 	if how.Repair {
-		c.GiveUp()
+		f.result.Repaired -= int64(c.GiveUp()) // they are written, which is no repair
 	}
+	f.forGood()
 	guilty := f.contradictions(how.Blame)
 	if how.Repair {
 		if err := w.repair(c, &f.result, guilty); err != nil {
@@ -245,7 +245,9 @@ func (f *findings) forGood() {
 		case wrong.Bad() && !f.c.Known[role][col]:
 			f.result.Unrepairable++
 		case f.c.Known[role][col] && f.c.GivenUp(role, col):
-			f.note(role, col, "contents given up")
+			if wrong != stripe.Lost { // otherwise it is noted already
+				f.note(role, col, "contents given up")
+			}
 			f.result.Unrepairable++
 		}
 	})
