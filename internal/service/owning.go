@@ -216,11 +216,18 @@ func (s *Service) oustNow(id string, why error) (out *running) {
 		}
 	}
 	s.mu.Unlock()
-	if out != nil && out.Failure() == nil {
-		out.Oust(why)
-		s.event(event.Event{Kind: event.ArrayOusted, Array: out.Name(), Detail: why.Error() + "; nothing more is written here"})
+	if out != nil {
+		s.oust(out, why)
 	}
 	return out
+}
+
+// oust has nothing more written to an array, and says so once.
+func (s *Service) oust(r *running, why error) {
+	if r.Failure() == nil {
+		r.Oust(why)
+		s.event(event.Event{Kind: event.ArrayOusted, Array: r.Name(), Detail: why.Error() + "; nothing more is written here"})
+	}
 }
 
 // unclaim gives an array up in some way.
@@ -272,10 +279,10 @@ func (s *Service) overtaken(path string) {
 	c = s.claims[of.ID().String()]
 	s.mu.Unlock()
 	why := errors.New("a later owner has its disk")
+	s.oust(of, fmt.Errorf("%w: %w", ownership.ErrOusted, why)) // before the disk counts as lost
 	if c != nil {
 		c.Lose(why)
 	}
-	of.Oust(fmt.Errorf("%w: %w", ownership.ErrOusted, why)) // before the disk counts as lost
 }
 
 // agree has etcd keep the roster of an array that this host owns, before anything goes by it.

@@ -3,6 +3,7 @@ package vm
 import (
 	"fmt"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -52,7 +53,11 @@ func TestDisksOfTwoHostsAreFenced(t *testing.T) {
 	if err != nil {
 		t.Skip("needs etcd; make tools installs it")
 	}
-	r := guestWith(t, func(r *rig) { r.payload["etcd"] = etcd }, Disk{Name: "v", Bus: Virtio, Model: "QN-12", Serial: "TMK-0009", Size: 64 * mib})
+	r := guestWith(t, func(r *rig) {
+		r.payload["etcd"], r.payload["disk.test"] = etcd, filepath.Join(r.folder, "disk.test")
+		out, err := exec.Command("go", "test", "-c", "-o", r.payload["disk.test"], "nidalo/internal/disk").CombinedOutput()
+		require.NoError(t, err, string(out))
+	}, Disk{Name: "v", Bus: Virtio, Model: "QN-12", Serial: "TMK-0009", Size: 64 * mib})
 	t.Log(r.ok(sharedDisks))
 	r.ok(asHost)
 	r.ok(`ip link set lo up 2>/dev/null || ifconfig lo up 2>/dev/null || busybox ifconfig lo 127.0.0.1 up; mkdir -p /dev/shm && mountpoint -q /dev/shm || mount -t tmpfs none /dev/shm
@@ -121,6 +126,14 @@ END`, i, i, name)
 	r.ok("d=$(head -1 /tmp/path.2); dd if=/dev/$d of=/tmp/block bs=4k count=1 iflag=direct status=none; dd if=/tmp/block of=/dev/$d bs=4k count=1 oflag=direct status=none")
 	serve(2)
 	has(2)
+
+	// Another host takes the disks under load, with a later token. The owner ends there, without a word against a disk, and does not take them back.
+	r.ok("fio --name=w --ioengine=nbd --uri='%s' --rw=randwrite --bs=4k --iodepth=8 --offset=16M --size=32M --fsync=4 --time_based --runtime=60 >/tmp/fio.log 2>&1 & sleep 3; NIDALO_SEIZE=\"$(sed s,^,/dev/, /tmp/path.1 | tr '\n' ' ')\" disk.test -test.run TestSeizeDisks -test.v", uri(2))
+	history := r.ok("for i in $(seq 40); do NIDALO_HOME=/tmp/home.2 nidalo history | grep -q array-ousted && break; sleep 1; done; NIDALO_HOME=/tmp/home.2 nidalo history")
+	require.Contains(t, history, "array-ousted")
+	require.NotContains(t, history, "member-failed")
+	require.NotContains(t, history, "member-missing")
+	t.Log(r.ok("for i in $(seq 60); do NIDALO_HOME=/tmp/home.2 nidalo status tides >/tmp/st; grep -q 'a later owner has reserved it' /tmp/st && break; sleep 1; done; cat /tmp/st; grep -q 'a later owner has reserved it' /tmp/st"))
 
 	// A disk without reservations is refused, unless the array is named.
 	r.ok("cp /tmp/home.2/nidalo.toml /tmp/home.3/; d=$(grep -l TMK-0009 /sys/block/*/serial | cut -d/ -f4); echo $d >/tmp/path.3")
