@@ -33,16 +33,17 @@ type Patience struct {
 var DefaultPatience = Patience{Read: 3 * time.Second, Hung: 15 * time.Second}
 
 // Patient is a disk that never keeps its users waiting for longer than its patience. An operation that may wait runs in a
-// goroutine of its own and is left to itself when its time is over; reads go through private buffers, so that a late
-// answer cannot land in memory that is used for something else by then. What a late write leaves on the disk is not
+// goroutine of its own and is left to itself when its time is over; reads that cannot be revoked go through private buffers, so that
+// a late answer cannot land in memory that is used for something else by then. What a late write leaves on the disk is not
 // known: a caller that gets ErrHung from one must not trust that place.
 type Patient struct {
 	asking atomic.Bool // a question after its health is under way
 	Disk
-	patience Patience
-	spare    func() bool
-	prompt   Prompt  // or nil
-	distant  Distant // or nil
+	patience  Patience
+	spare     func() bool
+	prompt    Prompt    // or nil
+	distant   Distant   // or nil
+	revocable Revocable // or nil
 
 	mu        env.Mutex
 	oldest    *pending
@@ -91,6 +92,7 @@ func NewPatient(d Disk, p Patience, spare func() bool) *Patient {
 	out := &Patient{Disk: d, patience: p, spare: spare}
 	out.prompt, _ = d.(Prompt)
 	out.distant, _ = d.(Distant)
+	out.revocable, _ = d.(Revocable)
 	return out
 }
 
@@ -206,6 +208,9 @@ type Distant interface {
 	OutOfTouch() bool
 }
 
+// InTouchElsewhere says whether the disk is on another host, which answers.
+func (p *Patient) InTouchElsewhere() bool { return p.distant != nil && !p.distant.OutOfTouch() }
+
 func (p *Patient) outOfTouch() bool { return p.distant != nil && p.distant.OutOfTouch() }
 
 // pass gives up reads that can be had elsewhere while the disk is out of touch, and begins the time of all others anew.
@@ -265,6 +270,14 @@ func (p *Patient) read(bufs [][]byte, off int64, impatient bool) error {
 		if done, err := p.prompt.ReadNow(bufs, off); done {
 			return err
 		}
+	}
+	if p.revocable != nil {
+		l := &Landing{bufs: bufs}
+		err := p.do(impatient, func() error { return p.revocable.ReadInto(l, off) })
+		if err != nil {
+			l.revoke()
+		}
+		return err
 	}
 	n := Length(bufs)
 	own := borrow(n)

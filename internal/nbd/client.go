@@ -37,7 +37,9 @@ type Client struct {
 // call is one request on its way.
 type call struct {
 	in   [][]byte // where the data of a read goes
+	skip int64    // bytes of it that go nowhere, since the read was revoked
 	done chan error
+	land sync.Mutex // held while data comes in
 }
 
 // ErrBroken is what calls return when the connection ended before their reply came: whether they were done is not known.
@@ -197,6 +199,38 @@ func (c *Client) ReadVec(bufs [][]byte, off int64) error {
 	return c.do(cmdRead, 0, off, total(bufs), nil, bufs)
 }
 
+// ReadRevocable is ReadVec for who may not want to wait for the reply. arm gets a function after which nothing is put into the buffers any more, and says
+// whether they are still wanted. It is of use until the read returns.
+func (c *Client) ReadRevocable(bufs [][]byte, off int64, arm func(revoke func()) bool) error {
+	this := &call{in: bufs, done: make(chan error, 1)}
+	cookie, busy, err := c.enter(this)
+	if err != nil {
+		return err
+	}
+	if !arm(func() { c.revoke(cookie, this) }) {
+		c.revoke(cookie, this) // what comes for it is thrown away, and it has to be asked for since it waits
+	}
+	return c.ask(this, busy, head(cmdRead, 0, cookie, off, total(bufs)), nil)
+}
+
+// landing is how long data that is coming in may take before its connection is given up.
+const landing = time.Second
+
+// revoke has nothing more come into the buffers of a read.
+func (c *Client) revoke(cookie uint64, this *call) {
+	c.mu.Lock()
+	if c.waiting[cookie] == this {
+		this.skip, this.in = this.skip+int64(total(this.in)), nil
+		c.mu.Unlock()
+		return
+	}
+	c.mu.Unlock()
+	late := time.AfterFunc(landing, func() { c.fail(errors.New("half of a reply came")) })
+	this.land.Lock()
+	late.Stop()
+	this.land.Unlock()
+}
+
 // WriteAt writes all of p.
 func (c *Client) WriteAt(p []byte, off int64) error { return c.WriteVec([][]byte{p}, off) }
 
@@ -271,20 +305,30 @@ func head(kind, flags uint16, cookie uint64, off int64, length int) []byte {
 
 func (c *Client) do(kind, flags uint16, off int64, length int, out, in [][]byte) error {
 	this := &call{in: in, done: make(chan error, 1)}
+	cookie, busy, err := c.enter(this)
+	if err != nil {
+		return err
+	}
+	return c.ask(this, busy, head(kind, flags, cookie, off, length), out)
+}
+
+// enter has a call be among those that wait for a reply, and says whether there are others.
+func (c *Client) enter(this *call) (cookie uint64, busy bool, err error) {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	if c.broken != nil {
-		c.mu.Unlock()
-		return c.broken
+		return 0, false, c.broken
 	}
 	c.next++
-	cookie := c.next
-	c.waiting[cookie] = this
-	busy := len(c.waiting) > 2
-	c.mu.Unlock()
+	c.waiting[c.next] = this
+	return c.next, len(c.waiting) > 2, nil
+}
 
+// ask sends a request, and waits for its reply.
+func (c *Client) ask(this *call, busy bool, head []byte, out [][]byte) error {
 	c.queueing.Lock()
 	first := len(c.queue) == 0
-	c.queue = append(append(c.queue, head(kind, flags, cookie, off, length)), out...)
+	c.queue = append(append(c.queue, head), out...)
 	c.queueing.Unlock()
 	if first { // all others go with this one
 		if busy {
@@ -333,24 +377,47 @@ func (c *Client) receive() {
 		cookie := be.Uint64(head[8:])
 		this := c.waiting[cookie]
 		delete(c.waiting, cookie)
+		if this != nil {
+			this.land.Lock()
+		}
 		c.mu.Unlock()
 		if be.Uint32(head[:]) != magicSimple || this == nil {
 			c.fail(errors.New("malformed reply"))
 			if this != nil {
+				this.land.Unlock()
 				this.done <- c.broken
 			}
 			return
 		}
 		err := answered(be.Uint32(head[4:]))
-		for i := 0; err == nil && i < len(this.in); i++ {
-			if _, broken := io.ReadFull(c.in, this.in[i]); broken != nil {
-				c.fail(broken)
-				this.done <- c.broken
-				return
-			}
+		if err == nil {
+			err = c.take(this)
+		}
+		this.land.Unlock()
+		if errors.Is(err, errHalf) {
+			c.fail(err)
+			this.done <- c.broken
+			return
 		}
 		this.done <- err
 	}
+}
+
+var errHalf = errors.New("no more of a reply came")
+
+// take takes in the data of a read.
+func (c *Client) take(this *call) error {
+	for _, b := range this.in {
+		if _, err := io.ReadFull(c.in, b); err != nil {
+			return fmt.Errorf("%w: %w", errHalf, err)
+		}
+	}
+	if this.skip > 0 {
+		if _, err := io.CopyN(io.Discard, c.in, this.skip); err != nil {
+			return fmt.Errorf("%w: %w", errHalf, err)
+		}
+	}
+	return nil
 }
 
 // fail ends the connection for all callers that wait. They come back only when nothing is written from their buffers any more.

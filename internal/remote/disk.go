@@ -90,8 +90,7 @@ func (d *Disk) redial(why error) {
 		if err == nil || d.ended() != nil {
 			return
 		}
-		if said := (nbd.RefusedError{}); errors.As(err, &said) {
-			r := refusal(said.Why)
+		if r := Refused(err); r != "" || errors.As(err, &nbd.RefusedError{}) {
 			if tell := d.host.all.set.Overtaken; r == Overtaken && tell != nil {
 				tell(d.identity.Path) // before the disk counts as lost
 			}
@@ -231,6 +230,16 @@ func (d *Disk) WriteAt(p []byte, off int64) error { return d.WriteVec([][]byte{p
 // ReadVec reads into the buffers in order.
 func (d *Disk) ReadVec(bufs [][]byte, off int64) error {
 	return d.cut(bufs, off, func(c *nbd.Client, bufs [][]byte, off int64) error { return c.ReadVec(bufs, off) })
+}
+
+// ReadInto reads into a landing. A read is sent again for as long as somebody waits for it.
+func (d *Disk) ReadInto(l *disk.Landing, off int64) error {
+	return d.cut(l.Buffers(), off, func(c *nbd.Client, bufs [][]byte, off int64) error {
+		if l.Revoked() {
+			return disk.ErrRevoked
+		}
+		return c.ReadRevocable(bufs, off, l.Arm)
+	})
 }
 
 // WriteVec writes the buffers in order.

@@ -20,6 +20,7 @@ import (
 
 	"nidalo/core/health"
 	"nidalo/core/state"
+	"nidalo/internal/nbd"
 )
 
 // DefaultPort is where a lender listens, unless it is told otherwise.
@@ -165,6 +166,14 @@ const (
 
 // Error is the refusal as one, with more words.
 func (r Refusal) Error() string { return string(r) }
+
+// Refused is the reason for which a lender did not give a disk; empty: it is another error, or none.
+func Refused(err error) Refusal {
+	if said := (nbd.RefusedError{}); errors.As(err, &said) {
+		return refusal(said.Why)
+	}
+	return ""
+}
 
 // refusal finds out which one a text is; empty: none of them.
 func refusal(text string) Refusal {

@@ -1,0 +1,89 @@
+package nbd
+
+import (
+	"bytes"
+	"io"
+	"net"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// halting is a way to a server that lets so many bytes of what it says through once it was told to halt, and no more until it goes on.
+func halting(t *testing.T, server string, lets int64) (path string, halt, goOn chan struct{}) {
+	halt, goOn = make(chan struct{}), make(chan struct{})
+	path = filepath.Join(t.TempDir(), "way")
+	l, err := net.Listen("unix", path)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		near, err := l.Accept()
+		if err != nil {
+			return
+		}
+		far, err := net.Dial("unix", server)
+		if err != nil {
+			return
+		}
+		go func() { _, _ = io.Copy(far, near) }()
+		buf := make([]byte, 64<<10)
+		for {
+			n, err := far.Read(buf)
+			if err != nil {
+				_ = near.Close()
+				return
+			}
+			told := buf[:n]
+			select {
+			case <-halt:
+				k := min(lets, int64(n))
+				_, _ = near.Write(told[:k])
+				if lets -= k; lets == 0 {
+					<-goOn
+					halt = nil
+				}
+				told = told[k:]
+			default:
+			}
+			_, _ = near.Write(told)
+		}
+	}()
+	return path, halt, goOn
+}
+
+// A read that was revoked before its reply comes, or in the middle of it, leaves its buffers alone from then on.
+func TestNothingLandsAfterAReadWasRevoked(t *testing.T) {
+	for what, lets := range map[string]int64{"before the reply": 8, "in the middle of it": 100 << 10} {
+		t.Run(what, func(t *testing.T) {
+			m, server, _ := serve(t)
+			require.NoError(t, m.Write(bytes.Repeat([]byte{7}, 256*4096), 0))
+			way, halt, goOn := halting(t, server, lets)
+			c, err := Dial("unix", way, "tides")
+			require.NoError(t, err)
+			defer c.Abandon()
+			close(halt)
+
+			buf := make([]byte, 512<<10)
+			revoke, done := make(chan func(), 1), make(chan error, 1)
+			go func() {
+				done <- c.ReadRevocable([][]byte{buf}, 0, func(f func()) bool { revoke <- f; return true })
+			}()
+			f := <-revoke
+			if lets > 16 {
+				require.Eventually(t, func() bool { c.mu.Lock(); defer c.mu.Unlock(); return len(c.waiting) == 0 }, 10*time.Second, time.Millisecond, "the reply has begun")
+			}
+			f()
+			was := bytes.Clone(buf)
+			close(goOn)
+			if err := <-done; lets > 16 {
+				require.ErrorIs(t, err, ErrBroken, "what came of it says nothing")
+			} else {
+				require.NoError(t, err)
+				require.NoError(t, c.ReadAt(make([]byte, 4096), 0), "the connection is of use after what nobody wanted")
+			}
+			require.Equal(t, was, buf)
+		})
+	}
+}
