@@ -579,3 +579,49 @@ func TestLinksBreakAtAnyMoment(t *testing.T) {
 	l.end()
 	require.Contains(t, gull.nidalo("check", "-wait", "tides"), "no mismatches")
 }
+
+// Without an etcd an array with lent disks is started by one host at a time: not while a lender says who has a disk of it, nor while its records are
+// written, and after a while when another host has left it as it was. The host that had it last goes on at once.
+func TestAnArrayIsNotStartedTwiceWithoutAnEtcd(t *testing.T) {
+	heron, way := lender(t, "heron", 300, 2)
+	_, other := lender(t, "plover", 500, 1)
+	heron.nidalo("lend", "-to", "gull,tern", "A1", "A2")
+	gull := owner(t, "patience = \"2s\"\n", way, other)
+	gull.start()
+	gull.nidalo("create", "-yes", "-name", "tides", "-level", "1", "heron:A1", "heron:A2")
+	l := gull.load(4, nil)
+	const watched = "the records of an array are watched"
+	numbers := func() string { return gull.nidalo("inspect", "heron:A1") }
+	was := numbers()
+	time.Sleep(time.Second)
+	l.end()
+	gull.eventually("the beat", func() bool { return numbers() != was })
+
+	tern := newBench(t)
+	tern.nidalo("lab", "new", "-bays", "1", "-size", "64MiB", "-serials", "700")
+	tern.configure("host_name = \"tern\"\n[remote]\nhosts = [\"nbd://" + way.address() + "\"]\n")
+	tern.start()
+	tern.refused(1, []string{"cannot be started here", "host gull uses it", "nidalo stop tides"}, "start", "tides")
+
+	gull.stop(syscall.SIGKILL)
+	gull.start()
+	require.Equal(t, "healthy", gull.condition(), "its own array, at once")
+	gull.stop(syscall.SIGKILL)
+
+	tern.nidalo("start", "tides")
+	require.Contains(t, tern.log.String(), watched)
+	require.Equal(t, "healthy", tern.condition())
+	c, err := nbd.Dial("unix", filepath.Join(tern.home, "nbd.sock"), "tides")
+	require.NoError(t, err)
+	l.b, l.c = tern, c
+	l.check()
+	require.NoError(t, c.Close())
+
+	// gull comes back, and leaves it alone.
+	gull.start()
+	gull.eventually("it says who has it", func() bool { return strings.Contains(gull.nidalo("status"), "host tern uses it") })
+	gull.refused(1, []string{"host tern uses it"}, "start", "tides")
+	tern.nidalo("stop", "tides")
+	gull.nidalo("start", "tides")
+	require.NotContains(t, gull.log.String(), watched, "it was stopped in order")
+}

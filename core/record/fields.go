@@ -113,6 +113,7 @@ var headFields = []field[Record]{
 	number(172, 8, "start of the journal, bytes", func(r *Record) *int64 { return &r.Place.JournalStart }),
 	number(180, 8, "size of the journal, bytes", func(r *Record) *int64 { return &r.Place.JournalSize }),
 	number(188, 4, "segments of this member", func(r *Record) *int { return &r.segments }),
+	number(192, 4, "a checksum (CRC-32C) of the name of the host that wrote this; 0: not known", func(r *Record) *uint64 { return &r.Writer }),
 	number(196, 8, "epoch", func(r *Record) *uint64 { return &r.Epoch }),
 	identity(204, "identity of the epoch", func(r *Record) *uuid.UUID { return &r.EpochID }),
 	number(220, 8, "generation", func(r *Record) *uint64 { return &r.Generation }),

@@ -185,6 +185,7 @@ type Record struct {
 	Before     uint64    // the start of the identity of the epoch before: what a crash in a change of the roster leaves on some
 	Generation uint64    // raised with every write of the record
 	Clean      bool      // stopped in order: the journal is empty
+	Writer     uint64    // which host wrote it, see WriterOf; 0: not known
 	SpinDown   int64     // seconds after which a disk that nothing was asked of is put to sleep; 0: never
 	Starts     uint64    // raised, durably, at every start before a page is written: no number of a checkpoint is used twice
 

@@ -75,6 +75,8 @@ type Config struct {
 	// stops, and nothing of that roster was written. since is the state of the newest roster that all its members have; zero after a start.
 	// Without Agree nobody else has a say. It must not call the array.
 	Agree func(rec *record.Record, since record.State) error
+	// Writer is the host that uses the array, as it stands in its records: record.WriterOf. 0: not known.
+	Writer uint64
 	// Event is told what happens to the array and its members; nil means that nothing listens. It must not call back.
 	Event func(Event)
 }

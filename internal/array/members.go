@@ -85,6 +85,9 @@ func (a *Array) Epoch() uint64 { return a.roster.View().Epoch }
 // Record is a copy of the array's record, as the members hold it but for what is each member's own.
 func (a *Array) Record() *record.Record { return a.roster.View() }
 
+// Beat shows on members on other hosts that the array is in use.
+func (a *Array) Beat() error { return a.roster.Beat() }
+
 // Margin is how many further disks can be lost for certain, and at best. Members that are partitions of one disk are lost
 // together. In a guarded set that is in service in part every further loss is that of a volume.
 func (a *Array) Margin() (certain, best int) {

@@ -31,7 +31,7 @@ func newArray(cfg Config, use roster.Use, lay *layout.Map, rec *record.Record) *
 	a.name.Store(&rec.Name)
 	a.slots = member.NewSlots(lay.Members)
 	a.roster = roster.New(roster.Host{Slots: a.slots, Layout: a.Layout, Now: a.now, Alive: a.alive, Freeze: a.fail, Say: a.say,
-		Forget: func(m *member.Member) { a.tables.Forget(m) }, Agree: cfg.Agree, Use: use}, rec)
+		Forget: func(m *member.Member) { a.tables.Forget(m) }, Agree: cfg.Agree, Use: use, Writer: cfg.Writer}, rec)
 	a.judge = member.NewJudge(cfg.Limits, a.roster, &a.stats.InPlace)
 	a.tasks = a.newTasks()
 	a.cache = dirty.New(cfg.Cache, lay, a.alive)

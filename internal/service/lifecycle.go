@@ -147,7 +147,11 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 	if err := s.claim(id, s.carriers(id), true); err != nil {
 		return s.notOwned(req, was, err)
 	}
-	found := s.candidates(s.carriers(id), id)
+	found, err := s.candidates(s.carriers(id), id)
+	if err != nil {
+		s.unclaim(id, forOthers)
+		return s.notOwned(req, was, err)
+	}
 	if len(found) == 0 {
 		s.unclaim(id, forOthers)
 		s.mu.Lock()

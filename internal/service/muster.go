@@ -120,6 +120,10 @@ func (s *Service) muster() {
 			delete(s.waits, id)
 			continue
 		}
+		if why := s.alone(id, s.carriers(id)); why != nil {
+			s.reason(set, why)
+			continue
+		}
 		disks, names := stand(found), s.awaited(set)
 		switch {
 		case w.tried == disks:
@@ -175,7 +179,14 @@ func (s *Service) startMustered(id string, set roster.Set, w *waiting) {
 	if shared { // what was seen of its disks may be from before another host had it
 		_ = s.seen.LookAnew()
 	}
-	if err := s.startOne(s.candidates(s.carriers(id), id), false); err != nil {
+	found, err := s.candidates(s.carriers(id), id)
+	if err != nil {
+		s.unclaim(id, forOthers)
+		s.reason(set, err)
+		w.tried = ""
+		return
+	}
+	if err := s.startOne(found, false); err != nil {
 		s.unclaim(id, forOthers)
 		return
 	}

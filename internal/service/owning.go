@@ -110,7 +110,11 @@ func (s *Service) share(a *array.Array) error {
 	if err := s.claim(id, carriers, true); err != nil {
 		return &control.Error{What: fmt.Sprintf("array %q is there, and not in service: %v", name, err), Hints: []string{"nidalo start " + name + "   starts it"}}
 	}
-	if err := s.startOne(s.candidates(carriers, id), false); err != nil {
+	found, err := s.candidates(carriers, id)
+	if err == nil {
+		err = s.startOne(found, false)
+	}
+	if err != nil {
 		s.unclaim(id, forOthers)
 		return person(err)
 	}
@@ -143,7 +147,7 @@ func (s *Service) shared(sources []disks.Source) bool {
 // anywhere is left alone, unless it is to be started again.
 func (s *Service) claim(id string, sources []disks.Source, again bool) error {
 	if !s.shared(sources) {
-		return nil
+		return s.becomeAlone(id, sources)
 	}
 	c, err := s.owning.Claim(id, again)
 	var owned ownership.OwnedError
@@ -387,6 +391,9 @@ func (s *Service) notOwned(req control.StartRequest, was idle, err error) (*cont
 	s.idle = append(s.idle, was)
 	s.mu.Unlock()
 	switch {
+	case errors.As(err, &errElsewhere{}):
+		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started here: %v", name, err), Hints: []string{
+			"nidalo stop " + name + "   on that host, then start it here: two hosts that write it would destroy it"}}
 	case !errors.As(err, &owned):
 		return nil, &control.Error{What: fmt.Sprintf("array %q cannot be started: %v", name, err)}
 	case req.StandBy:

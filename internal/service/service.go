@@ -89,6 +89,7 @@ type Service struct {
 	arrays       map[string]*running          // by name
 	idle         []idle                       // found but not in service
 	claims       map[string]*ownership.Claim  // by identity of the array
+	beats        map[string]heard             // by identity of the array
 	fenced       map[string]map[string]uint64 // tokens with which shared disks are fenced, by path, for each array
 	fencing      map[string]bool              // paths of disks whose reservation is being changed
 	mem          memory
@@ -103,6 +104,8 @@ type running struct {
 	served     served        // what clients asked for
 	seats      map[int]*seat // by slot of the volume that is served; -1: the array as a whole
 	resting    atomic.Bool   // disks of it are being put to sleep
+	beating    atomic.Bool   // its beat is being written
+	beaten     time.Time     // when it was last; used by lookLoop only
 	wasPartial atomic.Bool   // more disks were lost than it has parity, and it has not been checked since they are back
 	proving    atomic.Bool   // that check is under way
 	unchecked  atomic.Bool   // it was cancelled
@@ -187,7 +190,7 @@ func Open(opt Options) (*Service, error) {
 	s.turns, s.poke = newTurns(), make(chan struct{}, 1)
 	s.moves, s.waits, s.healths, s.unable = map[string]move{}, map[string]*waiting{}, map[string]watched{}, map[string]time.Time{}
 	s.cfg.Store(&cfg)
-	s.began, s.instance, s.claims = time.Now(), newInstance(), map[string]*ownership.Claim{}
+	s.began, s.instance, s.claims, s.beats = time.Now(), newInstance(), map[string]*ownership.Claim{}, map[string]heard{}
 	s.fenced, s.fencing = map[string]map[string]uint64{}, map[string]bool{}
 	if err := s.reach(); err != nil {
 		s.unlock()
@@ -399,7 +402,7 @@ func (s *Service) names() []string {
 }
 
 func (s *Service) engine() array.Config {
-	return array.Config{Agree: s.agree, Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent, Now: s.opt.Now,
+	return array.Config{Agree: s.agree, Writer: record.WriterOf(s.hostName()), Cache: s.opt.Cache, Limits: s.config().Limits.engine(), Turns: s.turns, Event: s.engineEvent, Now: s.opt.Now,
 		KeepEmptied: s.config().GiveBack != nil && !*s.config().GiveBack}
 }
 
@@ -436,8 +439,14 @@ func (s *Service) startAll() error {
 			s.leave(s.peeked(byArray[id], id), errStranger)
 			continue
 		}
-		found := s.candidates(byArray[id], id)
+		if err := s.aloneAtStart(id, byArray[id]); err != nil {
+			s.leave(s.peeked(byArray[id], id), err) // lookLoop goes on
+			continue
+		}
+		found, err := s.candidates(byArray[id], id)
 		switch {
+		case err != nil:
+			s.leave(s.peeked(byArray[id], id), err)
 		case s.holdBack(found):
 		default:
 			if err := s.startOne(found, false); err == nil {
@@ -488,12 +497,25 @@ func (s *Service) leave(found []roster.Candidate, reason error) {
 	s.opt.Log.Info("array left alone", "array", set.Newest.Name, "reason", reason)
 }
 
-// candidates opens the disks in some sources that carry a record of an array.
-func (s *Service) candidates(sources []disks.Source, id string) []roster.Candidate {
+// candidates opens the disks in some sources that carry a record of an array. It fails when a lender says that somebody else has one: without that disk
+// the array could go on twice.
+func (s *Service) candidates(sources []disks.Source, id string) ([]roster.Candidate, error) {
 	if s.opt.Looks {
-		return s.peeked(sources, id)
+		return s.peeked(sources, id), nil
 	}
-	return s.opened(sources, id, s.seen.Open)
+	var taken error
+	found := s.opened(sources, id, func(src disks.Source) (disk.Disk, error) {
+		d, err := s.seen.Open(src)
+		if r := remote.Refused(err); r == remote.Taken || r == remote.Draining {
+			taken = err
+		}
+		return d, err
+	})
+	if taken != nil {
+		letGo(found)
+		return nil, errElsewhere{taken.Error()}
+	}
+	return found, nil
 }
 
 // peeked is candidates that are only read: another host may have them.

@@ -67,6 +67,7 @@ func (s *Service) lookLoop() {
 		s.checkAfter()
 		s.health()
 		s.rest()
+		s.beat()
 		s.goExchanges()
 		s.stepIn()
 		s.goRounds()

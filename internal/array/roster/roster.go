@@ -30,6 +30,7 @@ type Host struct {
 	Forget func(m *member.Member)                   // a member left: what is kept of it in memory counts no more
 	Agree  func(*record.Record, record.State) error // see array.Config; nil: nobody else has a say
 	Use    Use
+	Writer uint64 // of records; see record.WriterOf
 }
 
 // Use is what the members of an array are opened for.
@@ -100,6 +101,30 @@ func (r *Roster) Update(change func(*record.Record)) error {
 	}
 	change(r.rec)
 	return r.write()
+}
+
+// Beat writes the record to members on other hosts once more, with the next number, so that whoever looks at them sees that the array is in use. One
+// that is out of touch is left alone.
+func (r *Roster) Beat() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.host.Alive(); err != nil {
+		return err
+	}
+	var elsewhere []*member.Member
+	for slot := range r.host.Slots.Len() {
+		if m := r.host.Slots.At(slot); m.Live() && m.Patient != nil && m.Patient.InTouchElsewhere() {
+			elsewhere = append(elsewhere, m)
+		}
+	}
+	if len(elsewhere) == 0 {
+		return nil
+	}
+	r.rec.Generation++
+	if member.Parallel(len(elsewhere), func(i int) error { return elsewhere[i].PutRecord(r.rec) }) != nil {
+		return r.write() // which knows what follows from that
+	}
+	return nil
 }
 
 // Begin counts a start: for numbers of checkpoints that no page has.
@@ -483,6 +508,7 @@ func (r *Roster) write() error {
 	defer func() { r.arriving = nil }()
 again:
 	r.rec.Generation++
+	r.rec.Writer = r.host.Writer
 	var live []*member.Member
 	for slot := range r.host.Slots.Len() {
 		m := r.host.Slots.At(slot)
