@@ -19,6 +19,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/internal/nbd"
+
 	"nidalo/core/record"
 	"nidalo/internal/disk"
 )
@@ -532,6 +534,11 @@ func TestASetThatHadLostTooMuchIsCheckedAfterAKill(t *testing.T) {
 	b.nidalo("lab", "new", "-bays", "4", "-size", "96MiB")
 	b.start()
 	b.nidalo("create", "-yes", "-name", "archive", "-level", "guarded", "-parity", "A4", "logbooks=A1", "maps=A2", "scans=A3")
+	c, err := nbd.Dial("unix", filepath.Join(b.home, "nbd.sock"), "archive/scans")
+	require.NoError(t, err)
+	require.NoError(t, c.WriteAt(bytes.Repeat([]byte("tide"), 4<<20), 0))
+	require.NoError(t, c.Flush())
+	require.NoError(t, c.Close())
 	gone := b.status().Arrays[0].Members[:2]
 	for i, m := range gone {
 		b.nidalo("lab", "pull", m.Bay)
@@ -543,10 +550,17 @@ func TestASetThatHadLostTooMuchIsCheckedAfterAKill(t *testing.T) {
 	for _, m := range gone {
 		b.nidalo("lab", "insert", m.Bay, "-disk", m.Serial)
 	}
+	b.nidalo("lab", "damage", "A3", "-rate", "3MiB/s") // so that the check lasts
 	b.start()
-	if strings.Contains(b.nidalo("status"), "a further loss may cost") { // it may be over already
-		b.eventually("no doubt is left", func() bool { return !strings.Contains(b.nidalo("status"), "a further loss may cost") })
-	}
+	b.eventually("all are back", func() bool { return b.condition() == "exposed" })
+	require.Contains(t, b.nidalo("status"), "a further loss may cost")
+	require.Contains(t, b.nidalo("status", "archive"), "exposed, margin 0")
+	code, out, _ := b.try("may-pull", "A1")
+	require.Equal(t, 1, code)
+	require.Contains(t, out, "had lost more disks than it has parity")
+	require.Contains(t, b.nidalo("next"), "Let the check end that follows")
+	b.nidalo("lab", "damage", "A3", "-mend")
 	b.healthy()
+	require.NotContains(t, b.nidalo("status"), "a further loss may cost")
 	b.eventually("checked", func() bool { return slices.Contains(b.history().kinds(), "check-done") })
 }

@@ -197,7 +197,10 @@ func (p *planner) serving() {
 		p.add(Convenient, "some members may never come back", "see how much can be read without them, copy it out, or bring back members that left before", "nidalo rescue "+a.Name, noDisk)
 		return
 	}
-	if a.Map.Redundant() && a.Condition == state.Exposed {
+	switch {
+	case a.Unproven:
+		p.add(Now, "it had lost more disks than it has parity; a further loss may cost places of any volume until a check has ended", "let the check end that follows", "nidalo status "+a.Name, noDisk)
+	case a.Map.Redundant() && a.Condition == state.Exposed:
 		p.add(Now, "no further loss is survived until redundancy is back", "back up what is not backed up yet", "", noDisk)
 	}
 	if a.Condition == state.Partial {
@@ -207,7 +210,9 @@ func (p *planner) serving() {
 				lost = append(lost, say.Short(m.Disk))
 			}
 		}
-		p.add(Now, "too many disks are lost for parity to restore the volumes on them", fmt.Sprintf("put %s back, in any bay; what comes back catches up by itself, and the other volumes stay in use", say.List(lost)), "", noDisk)
+		if len(lost) > 0 {
+			p.add(Now, "too many disks are lost for parity to restore the volumes on them", fmt.Sprintf("put %s back, in any bay; what comes back catches up by itself, and the other volumes stay in use", say.List(lost)), "", noDisk)
+		}
 	}
 	p.away()
 	restoring := false

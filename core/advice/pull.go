@@ -154,6 +154,9 @@ func (p *puller) working(a *Array, members []Member) {
 	case a.Failure != "":
 		p.no("%s of array %q, which has failed: everything that can be rescued is on its members", is, a.Name)
 		return
+	case a.Unproven:
+		p.no("%s of array %q, which had lost more disks than it has parity: until the check that follows has ended, places of any volume may be lost without %s", is, a.Name, it)
+		return
 	case after < 0 && a.Map.Volumes() != nil:
 		p.no("without %s nothing could restore a volume of array %q that is on a lost disk: it is %s and its margin is %d", it, a.Name, a.Condition, max(before, 0))
 	case after < 0:

@@ -29,6 +29,7 @@ type Array struct {
 	Condition state.Condition
 	Failure   string // why it has failed; empty while it serves
 	Margin    int    // negative when data is out of reach
+	Unproven  bool   // parity does not protect all of it until a check has ended
 	Used      int64  // bytes that were ever written
 	Created   time.Time
 	Members   []Member // by slot

@@ -112,10 +112,27 @@ func (s *Service) noteUnproven(id string, is bool) {
 
 // unproven says that parity does not protect all of a set yet; empty: it does as far as that is known.
 func (r *running) unproven() string {
-	if c := r.Condition(); !r.wasPartial.Load() || c == state.Partial || c == state.Failed {
+	if c := r.Array.Condition(); !r.wasPartial.Load() || c == state.Partial || c == state.Failed {
 		return ""
 	}
 	return "more disks were lost than there is parity: until the check that follows their return has ended, a further loss may cost places of any volume"
+}
+
+// Condition is that of the array; exposed as long as parity does not protect all of it.
+func (r *running) Condition() state.Condition {
+	if r.unproven() != "" {
+		return state.Exposed
+	}
+	return r.Array.Condition()
+}
+
+// Margin is that of the array; none is certain as long as parity does not protect all of it.
+func (r *running) Margin() (certain, best int) {
+	certain, best = r.Array.Margin()
+	if r.unproven() != "" {
+		certain = min(certain, 0)
+	}
+	return certain, best
 }
 
 // tells is how much of the volume on a slot that is lost the others tell, in bytes.

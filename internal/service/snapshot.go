@@ -80,6 +80,7 @@ func (s *Service) adviceArray(r *running, attached *control.DeviceStatus) advice
 		out.Used = r.Used()
 	}
 	out.Margin, _ = r.Margin()
+	out.Unproven = r.unproven() != ""
 	if g := growthOf(r); g != nil && !g.Cut {
 		out.Gain, out.GainMoves, out.GainThen, out.Short = g.Gain, g.Moves, g.Then, g.Short
 		out.Unused, out.Larger = g.Unused, g.Larger
