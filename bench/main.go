@@ -2,7 +2,7 @@
 // Figures are ratios of medians: machines are noisy, but both sides of a ratio see the same noise.
 //
 //	make bench            everything
-//	go run . -only read   the rows whose name contains "read"
+//	go run . -only read   the rows whose name contains "read"; ^read: those that begin with it
 //	go run . -against OLD the same rows without peers, this build and an older one in turn
 package main
 
@@ -80,7 +80,12 @@ func (r row) met() bool {
 
 var rows []row
 
-func wanted(name string) bool { return *only == "" || strings.Contains(name, *only) }
+func wanted(name string) bool {
+	if start, ok := strings.CutPrefix(*only, "^"); ok {
+		return strings.HasPrefix(name, start)
+	}
+	return strings.Contains(name, *only)
+}
 
 func add(r row) {
 	rows = append(rows, r)

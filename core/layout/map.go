@@ -377,14 +377,12 @@ func (c *Columns) Count() (n int) {
 	return n
 }
 
-// First is the first column; the set is not empty.
-func (c *Columns) First() int {
-	for i, w := range c {
-		if w != 0 {
-			return 64*i + bits.TrailingZeros64(w)
-		}
+// Before is how many columns there are before one.
+func (c *Columns) Before(i int) (n int) {
+	for _, w := range c[:i/64] {
+		n += bits.OnesCount64(w)
 	}
-	panic("no column")
+	return n + bits.OnesCount64(c[i/64]&(1<<(i%64)-1))
 }
 
 // Ceil is the end of the row in which the byte before a byte of the logical space lies.

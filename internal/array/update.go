@@ -4,6 +4,7 @@ import (
 	"crypto/subtle"
 	"math/bits"
 	"slices"
+	"sync"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -27,15 +28,23 @@ type update struct {
 	writes  []journal.Write
 	owed    []journal.Owed
 	scratch [][]byte
-	unkept  int // blocks that have no place, see ErrUnkept
+	unkept  int      // blocks that have no place, see ErrUnkept
+	few     struct { // room for the slices above, so that most updates need no more
+		roles   [8]*member.Member
+		writes  [2]journal.Write
+		scratch [4][]byte
+	}
 }
 
 func (a *Array) newUpdate(st layout.Stripe, l *dirty.Layer) *update {
-	u := &update{a: a, st: st, l: l, roles: make([]*member.Member, st.Width())}
-	for role := range u.roles {
-		if m := a.slots.At(st.Slot(role)); m.Usable(st) {
-			u.roles[role] = m
+	u := &update{a: a, st: st, l: l}
+	u.roles, u.writes, u.scratch = u.few.roles[:0], u.few.writes[:0], u.few.scratch[:0]
+	for role := range st.Width() {
+		m := a.slots.At(st.Slot(role))
+		if !m.Usable(st) {
+			m = nil
 		}
+		u.roles = append(u.roles, m)
 	}
 	return u
 }
@@ -53,11 +62,34 @@ type run struct {
 	fresh, lost bool       // nothing of it was ever written; something of it is not known
 	rows        [][]byte   // by parity row: the new contents; nil without a member
 	unrecovered []bool     // columns of which redundancy could not tell all; nil: none
+	whole       [][]byte   // by data role: the contents that parity is computed of
+	room        []uint32   // for sums
+}
+
+// runs keeps runs for the sake of their slices.
+var runs = sync.Pool{New: func() any { return new(run) }}
+
+// begin has a run be about some columns of an update.
+func (r *run) begin(u *update, col, n int, dirty, zero uint64) {
+	*r = run{update: u, col: col, n: n, dirty: dirty, zero: zero, fresh: true,
+		data: wide(r.data, u.st.Data), sums: wide(r.sums, len(u.roles)), rows: wide(r.rows, u.st.Parity), whole: wide(r.whole, u.st.Data), room: r.room}
+}
+
+// wide is a slice of n zero values, in the room of another one if that is large enough.
+func wide[T any](was []T, n int) []T {
+	if cap(was) < n {
+		return make([]T, n)
+	}
+	was = was[:n]
+	clear(was)
+	return was
 }
 
 // work cuts the stripe into runs, and works out each.
 func (u *update) work() error {
 	columns := u.st.StripBlocks()
+	r := runs.Get().(*run)
+	defer runs.Put(r)
 	for col := 0; col < columns; {
 		dirty, zero := u.pattern(col)
 		n := 1
@@ -69,7 +101,7 @@ func (u *update) work() error {
 			n++
 		}
 		if dirty != 0 {
-			r := &run{update: u, col: col, n: n, dirty: dirty, zero: zero}
+			r.begin(u, col, n, dirty, zero)
 			if err := r.work(); err != nil {
 				return err
 			}
@@ -105,10 +137,9 @@ func (r *run) work() error {
 	} else {
 		r.a.stats.PartialRuns.Add(1)
 	}
-	r.data = make([][]byte, r.st.Data)
 	for role := range r.data {
 		if r.isDirty(role) && !r.isZero(role) {
-			r.data[role] = r.l.Bufs[role][r.col*Block:][:r.n*Block]
+			r.data[role] = r.l.Run(role, r.col, r.n, r.alloc)
 		}
 	}
 	if slices.ContainsFunc(r.roles[r.st.Data:], func(m *member.Member) bool { return m != nil }) {
@@ -123,8 +154,8 @@ func (r *run) work() error {
 
 // readSums has the sums of the run by role, nil for roles without a member.
 func (r *run) readSums() error {
-	r.sums, r.fresh = make([][]uint32, len(r.roles)), true
-	room := make([]uint32, r.n*len(r.roles))
+	r.room = wide(r.room, r.n*len(r.roles))
+	room := r.room
 	for role, m := range r.roles {
 		if m == nil {
 			continue
@@ -151,7 +182,6 @@ func (r *run) readSums() error {
 // parity computes the new parity of the run. There are two ways: read the other data and compute it anew, or read what is to be
 // overwritten and the parity and fold in the difference. Blocks that were never written cost no read.
 func (r *run) parity() error {
-	r.rows = make([][]byte, r.st.Parity)
 	for j := range r.rows {
 		if r.roles[r.st.Data+j] != nil {
 			r.rows[j] = r.alloc()
@@ -207,7 +237,8 @@ func (r *run) costs() (again, modify int) {
 
 // encodeAnew reads the data that stays and computes parity of all. It says false when something could not be read.
 func (r *run) encodeAnew() bool {
-	whole := slices.Clone(r.data)
+	whole := r.whole
+	copy(whole, r.data)
 	for role := range whole {
 		if !r.isDirty(role) {
 			var ok bool
@@ -266,7 +297,8 @@ func (r *run) recoverAndEncode() error {
 		return err
 	}
 	c.Heal()
-	whole := slices.Clone(r.data)
+	whole := r.whole
+	copy(whole, r.data)
 	for role := range k {
 		if r.isDirty(role) {
 			continue

@@ -584,6 +584,11 @@ func (d *destaging) change() (*journal.Change, error) {
 		c.Writes, c.Owed = d.updates[0].writes, d.updates[0].owed
 		return c, nil
 	}
+	n := 0
+	for _, u := range d.updates {
+		n += len(u.writes)
+	}
+	c.Writes = make([]journal.Write, 0, n)
 	for _, u := range d.updates {
 		c.Writes, c.Owed = append(c.Writes, u.writes...), append(c.Owed, u.owed...)
 	}

@@ -4,6 +4,7 @@ package buffer_test
 
 import (
 	"encoding/binary"
+	"math/rand/v2"
 	"os"
 	"testing"
 	"unsafe"
@@ -38,29 +39,55 @@ func resident(t *testing.T, b []byte) (n int) {
 func TestBuffersHoldNoMemoryOfEarlierUses(t *testing.T) {
 	const strip, blocks = 64 << 10, 16
 	list := buffer.NewList(strip, 16<<20)
-	for round := range 3 * blocks {
-		var out [][]byte
+	for round := range blocks {
+		b := list.Get()
+		was := resident(t, b)
+		require.Contains(t, []int{0, blocks}, was, "nothing of it, or all")
+		clear(b[:(round+1)*layout.Block])
 		var used layout.Columns
-		used.Add(round % blocks)
-		for range 40 {
-			b := list.Get(round%blocks, 1)
-			b[round%blocks*layout.Block] = 1
-			require.Equal(t, 1, resident(t, b), "round %d", round)
+		used.AddRun(0, round+1)
+		list.Put(b, &used)
+	}
+	require.Equal(t, blocks, resident(t, list.Get()), "one that was used whole keeps its memory for the next")
+}
+
+// Blocks are each somebody's alone, are taken where memory is already, and when all are back only as much stays as may.
+func TestBlocksGiveTheirMemoryBack(t *testing.T) {
+	const limit, keep = 8 << 20, 1 << 20 / layout.Block
+	list := buffer.NewBlocks(limit)
+	var out []*buffer.Block
+	pages := func() (n int) {
+		for _, b := range out {
+			n += resident(t, b.Bytes)
+		}
+		return n
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 20 {
+		for len(out) < limit/layout.Block {
+			b := list.Get()
+			binary.LittleEndian.PutUint64(b.Bytes, uint64(len(out)))
 			out = append(out, b)
 		}
-		for _, b := range out {
-			list.Put(b, &used)
+		for i, b := range out {
+			require.EqualValues(t, i, binary.LittleEndian.Uint64(b.Bytes))
 		}
-		if round%5 == 0 { // whole strips in between
-			b := list.Get(0, blocks)
-			clear(b)
-			var all layout.Columns
-			all.AddRun(0, blocks)
-			list.Put(b, &all)
+		r.Shuffle(len(out), func(i, j int) { out[i], out[j] = out[j], out[i] })
+		n := r.IntN(len(out))
+		list.Put(out[n:]...)
+		out = out[:n]
+		for i, b := range out {
+			binary.LittleEndian.PutUint64(b.Bytes, uint64(i))
 		}
+		require.Equal(t, len(out), pages())
 	}
-	b := list.Get(0, blocks)
-	require.Equal(t, blocks, resident(t, b), "one that was used whole keeps its memory for the next")
+	list.Put(out...)
+	out = []*buffer.Block{list.Get()}
+	require.Equal(t, 1, pages(), "what has memory is used first")
+	for range limit/layout.Block - 1 {
+		out = append(out, list.Get())
+	}
+	require.LessOrEqual(t, pages(), keep)
 }
 
 // The service has its memory locked. What a buffer had used is given back all the same.
@@ -72,7 +99,7 @@ func TestLockedMemoryIsGivenBack(t *testing.T) {
 	list := buffer.NewList(64<<10, 16<<20)
 	var used layout.Columns
 	used.AddRun(3, 2)
-	b := list.Get(3, 2)
+	b := list.Get()
 	clear(b[3*layout.Block : 5*layout.Block])
 	require.Equal(t, 2, resident(t, b))
 	list.Put(b, &used)

@@ -14,8 +14,8 @@ import (
 	"nidalo/internal/probe"
 )
 
-// Cache holds the dirty blocks of the array, by stripe, in buffers of a strip each, of which only the blocks that were
-// written take memory (package buffer). What is clean is not kept: the operating system caches members.
+// Cache holds the dirty blocks of the array, by stripe, in buffers of a block each, or of a strip for what was written in long pieces
+// (package buffer). What is clean is not kept: the operating system caches members.
 //
 // A stripe has two layers: cur takes writes; out is what a destage is writing to the members at the moment. Readers look
 // into cur, then out, then at the members. The cache is bounded by its buffers: writers wait for a destage to free some.
@@ -26,6 +26,7 @@ type Cache struct {
 	limit  int64 // bytes of buffers
 	used   atomic.Int64
 	free   [7]atomic.Pointer[buffer.List] // by size of strip, doubling
+	blocks *buffer.Blocks
 	space  struct {
 		env.Mutex
 		*env.Cond
@@ -81,12 +82,65 @@ type stripe struct {
 // Layer is a set of dirty blocks of one stripe, by role and column.
 type Layer struct {
 	By     []Writer         // that wrote any of them
+	one    [1]Writer        // room for By
 	commit *Commit          // of the destage that has it, once it is out
 	charge int64            // bytes it counts for
-	Bufs   [][]byte         // strip buffer by role, nil where nothing but zeros is dirty
+	parts  []part           // by role
 	Dirty  []layout.Columns // by role: columns that are dirty
 	Zero   []layout.Columns // by role: columns of dirty that are to become never-written
 	count  int
+}
+
+// part is what is dirty of a strip but zeros.
+type part struct {
+	strip  []byte // the buffer of a strip, with all of it; nil: it is in blocks
+	blocks blocks
+}
+
+// blocks are some blocks of a strip, each in a buffer of its own.
+type blocks struct {
+	have layout.Columns
+	list []*buffer.Block // ascending
+}
+
+// at is the buffer of a column; nil: there is none.
+func (b *blocks) at(col int) []byte {
+	if !b.have.Has(col) {
+		return nil
+	}
+	return b.list[b.have.Before(col)].Bytes
+}
+
+// add enters a buffer for a column that has none.
+func (b *blocks) add(col int, buf *buffer.Block) {
+	b.list = slices.Insert(b.list, b.have.Before(col), buf)
+	b.have.Add(col)
+}
+
+// block is where a dirty block of a layer is.
+func (l *Layer) block(role, col int) []byte {
+	if s := l.parts[role].strip; s != nil {
+		return s[col*layout.Block:][:layout.Block]
+	}
+	return l.parts[role].blocks.at(col)
+}
+
+// Run is the contents of n neighbouring dirty columns of a role, none of them zeros, in one piece. Where they are in several, they are copied into room for n
+// blocks that it asks for.
+func (l *Layer) Run(role, col, n int, room func() []byte) []byte {
+	p := &l.parts[role]
+	if p.strip != nil {
+		return p.strip[col*layout.Block:][:n*layout.Block]
+	}
+	at := p.blocks.have.Before(col)
+	if n == 1 {
+		return p.blocks.list[at].Bytes
+	}
+	out := room()
+	for i, b := range p.blocks.list[at:][:n] {
+		copy(out[i*layout.Block:], b.Bytes)
+	}
+	return out
 }
 
 const ageLimit = 2 * time.Second
@@ -96,7 +150,7 @@ func New(limit int64, lay *layout.Map, alive func() error) *Cache {
 	for _, r := range lay.Regions() {
 		limit = max(limit, 8*r.StripeSize())
 	}
-	c := &Cache{alive: alive, limit: limit, work: make(chan struct{}, 4)}
+	c := &Cache{alive: alive, limit: limit, blocks: buffer.NewBlocks(limit), work: make(chan struct{}, 4)}
 	c.space.Cond = env.NewCond(&c.space.Mutex)
 	c.queue.most = leastQueue
 	for i := range c.shards {
@@ -114,14 +168,18 @@ const layerCost = 4096
 
 func (c *Cache) newLayer(k int) *Layer {
 	c.used.Add(layerCost)
-	return &Layer{charge: layerCost, Bufs: make([][]byte, k), Dirty: make([]layout.Columns, k), Zero: make([]layout.Columns, k)}
+	columns := make([]layout.Columns, 2*k)
+	return &Layer{charge: layerCost, parts: make([]part, k), Dirty: columns[:k:k], Zero: columns[k:]}
 }
 
 // release gives back what a layer took.
 func (c *Cache) release(l *Layer) {
-	for role, b := range l.Bufs {
-		if b != nil {
-			c.buffers(int64(len(b))).Put(b, &l.Dirty[role])
+	for role, p := range l.parts {
+		if p.strip != nil {
+			c.buffers(int64(len(p.strip))).Put(p.strip, &l.Dirty[role])
+		}
+		if len(p.blocks.list) > 0 {
+			c.blocks.Put(p.blocks.list...)
 		}
 	}
 	c.used.Add(-l.charge)
@@ -219,13 +277,8 @@ func (c *Cache) Merge(pc Piece, data []byte, at int64) {
 func (c *Cache) putHeld(sh *shard, pc Piece) {
 	cur, _ := c.current(sh, pc.Stripe)
 	fresh := cur.count == 0
-	if cur.Bufs[pc.Role] == nil {
-		cur.Bufs[pc.Role] = c.buffers(pc.Stripe.Strip).Get(pc.columns())
-	}
 	cur.wrote(pc.By)
-	if to := cur.Bufs[pc.Role][pc.From:]; &to[0] != &pc.Buf[0] {
-		copy(to, pc.Buf)
-	}
+	c.fill(cur, pc)
 	before := cur.count
 	c.used.Add(cur.mark(pc.Role, int(pc.From/layout.Block), len(pc.Buf)/layout.Block, false))
 	full := before < cur.count && cur.count == pc.Stripe.Data*pc.Stripe.StripBlocks()
@@ -233,8 +286,59 @@ func (c *Cache) putHeld(sh *shard, pc Piece) {
 	c.enqueue(pc.Stripe, fresh, full)
 }
 
+// longPiece is how many blocks a piece has for which a strip is kept in one piece.
+const longPiece = 8
+
+// fill copies a piece to where it belongs in a layer.
+func (c *Cache) fill(l *Layer, pc Piece) {
+	first, n := pc.columns()
+	p := &l.parts[pc.Role]
+	if p.strip == nil && n >= longPiece {
+		c.join(p, c.buffers(pc.Stripe.Strip).Get(), pc)
+	}
+	if s := p.strip; s != nil {
+		if to := s[pc.From:]; &to[0] != &pc.Buf[0] {
+			copy(to, pc.Buf)
+		}
+		return
+	}
+	for i := range n {
+		copy(c.blockFor(p, first+i), pc.Buf[i*layout.Block:])
+	}
+}
+
+// blockFor is where a block goes of a part that has no strip.
+func (c *Cache) blockFor(p *part, col int) []byte {
+	if to := p.blocks.at(col); to != nil {
+		return to
+	}
+	b := c.blocks.Get()
+	p.blocks.add(col, b)
+	return b.Bytes
+}
+
+// join gives a part a strip, and moves its blocks there, but for those of a piece that goes there.
+func (c *Cache) join(p *part, strip []byte, but Piece) {
+	p.strip = strip
+	had := p.blocks
+	if len(had.list) == 0 {
+		return
+	}
+	first, n := but.columns()
+	for col := range len(strip) / layout.Block {
+		if from := had.at(col); from != nil && (col < first || col >= first+n) {
+			copy(strip[col*layout.Block:], from)
+		}
+	}
+	p.blocks = blocks{}
+	c.blocks.Put(had.list...)
+}
+
 // wrote notes that a client wrote some of the layer.
 func (l *Layer) wrote(by Writer) {
+	if l.By == nil {
+		l.By = l.one[:0]
+	}
 	if !slices.Contains(l.By, by) {
 		l.By = append(l.By, by)
 	}
@@ -451,7 +555,7 @@ func (l *Lent) Buf() []byte { return l.pc.Buf }
 
 // Lend lends a buffer for n bytes of a piece. There must be room.
 func (c *Cache) Lend(pc Piece, n int) Lent {
-	l := Lent{pc: pc, buf: c.buffers(pc.Stripe.Strip).Get(int(pc.From/layout.Block), n/layout.Block)}
+	l := Lent{pc: pc, buf: c.buffers(pc.Stripe.Strip).Get()}
 	l.pc.Buf = l.buf[pc.From:][:n]
 	l.used.AddRun(l.pc.columns())
 	return l
@@ -465,9 +569,9 @@ func (c *Cache) PutLent(l *Lent) {
 	sh := c.shard(l.pc.Stripe.ID())
 	sh.Lock()
 	cur, _ := c.current(sh, l.pc.Stripe)
-	taken := cur.Bufs[l.pc.Role] == nil
+	taken := cur.parts[l.pc.Role].strip == nil
 	if taken {
-		cur.Bufs[l.pc.Role] = l.buf
+		c.join(&cur.parts[l.pc.Role], l.buf, l.pc)
 	}
 	c.putHeld(sh, l.pc) // unlocks
 	if !taken {
@@ -494,10 +598,11 @@ func (c *Cache) PutBack(id layout.ID) {
 			}
 			zero := out.Zero[role].Has(col)
 			if !zero {
-				if s.cur.Bufs[role] == nil {
-					s.cur.Bufs[role] = c.buffers(s.Strip).Get(col, 1)
+				to := s.cur.block(role, col)
+				if to == nil {
+					to = c.blockFor(&s.cur.parts[role], col)
 				}
-				copy(s.cur.Bufs[role][col*layout.Block:][:layout.Block], out.Bufs[role][col*layout.Block:])
+				copy(to, out.block(role, col))
 			}
 			c.used.Add(s.cur.mark(role, col, 1, zero))
 		}
@@ -618,7 +723,7 @@ func (l *Layer) read(role, col int, dst []byte) bool {
 	case l.Zero[role].Has(col):
 		clear(dst)
 	default:
-		copy(dst, l.Bufs[role][col*layout.Block:])
+		copy(dst, l.block(role, col))
 	}
 	return true
 }

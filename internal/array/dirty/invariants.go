@@ -49,8 +49,12 @@ func (l *Layer) check() error {
 			if z&^d != 0 {
 				return fmt.Errorf("role %d: blocks are zeroed and not dirty", role)
 			}
-			if d&^z != 0 && l.Bufs[role] == nil {
+			p := &l.parts[role]
+			if p.strip == nil && d&^z&^p.blocks.have[w] != 0 {
 				return fmt.Errorf("role %d: dirty blocks without contents", role)
+			}
+			if p.strip != nil && len(p.blocks.list) > 0 || p.blocks.have.Count() != len(p.blocks.list) {
+				return fmt.Errorf("role %d: blocks beside a strip, or not as many as there should be", role)
 			}
 			count += bits.OnesCount64(d)
 			charge += int64(bits.OnesCount64(d&^z)) * layout.Block
