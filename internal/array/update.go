@@ -36,8 +36,12 @@ type update struct {
 	}
 }
 
+// updates keeps those that are done with for the next.
+var updates = sync.Pool{New: func() any { return new(update) }}
+
 func (a *Array) newUpdate(st layout.Stripe, l *dirty.Layer) *update {
-	u := &update{a: a, st: st, l: l}
+	u := updates.Get().(*update)
+	*u = update{a: a, st: st, l: l}
 	u.roles, u.writes, u.scratch = u.few.roles[:0], u.few.writes[:0], u.few.scratch[:0]
 	for role := range st.Width() {
 		m := a.slots.At(st.Slot(role))

@@ -439,6 +439,7 @@ const mostBehind = 16 << 20 / Block
 func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
 	held := env.Holds()
 	d := &destaging{a: a, unlock: a.stripes.Lock(ids, true), commit: dirty.NewCommit()}
+	d.stripes, d.layers = d.few.stripes[:0], d.few.layers[:0]
 	for _, id := range ids {
 		if st, l := a.cache.Take(id, d.commit); l != nil {
 			if now, ok := a.Layout().Find(id); ok { // the same, by the map in force
@@ -484,8 +485,9 @@ func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
 	} else if later {
 		a.behind.Add(-n)
 	}
+	by := d.writers()
 	if failed := d.place(c); failed != nil {
-		return d.writers(), failed
+		return by, failed
 	}
 	return nil, err
 }
@@ -499,6 +501,11 @@ type destaging struct {
 	stripes []layout.Stripe
 	layers  []*dirty.Layer
 	updates []*update
+	few     struct { // room for the slices above, so that most flushes need no more
+		stripes [2]layout.Stripe
+		layers  [2]*dirty.Layer
+		updates [2]*update
+	}
 }
 
 // place brings in place what is committed, and ends the destage.
@@ -521,6 +528,8 @@ func (d *destaging) end() {
 	for _, u := range d.updates {
 		if u != nil {
 			d.a.scratch.Put(u.scratch...)
+			*u = update{}
+			updates.Put(u)
 		}
 	}
 	d.unlock()
@@ -571,7 +580,10 @@ func (d *destaging) unkept() (first error) {
 
 // change makes one change of all stripes.
 func (d *destaging) change() (*journal.Change, error) {
-	d.updates = make([]*update, len(d.stripes))
+	if d.updates = d.few.updates[:0]; len(d.stripes) > len(d.few.updates) {
+		d.updates = make([]*update, 0, len(d.stripes))
+	}
+	d.updates = d.updates[:len(d.stripes)]
 	err := member.Parallel(len(d.stripes), func(i int) error {
 		d.updates[i] = d.a.newUpdate(d.stripes[i], d.layers[i])
 		return d.updates[i].work()
@@ -597,8 +609,8 @@ func (d *destaging) change() (*journal.Change, error) {
 
 // journalNeed bounds what the change will take in each ring, in blocks.
 func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) journal.Reservation {
-	need := journal.Reservation{}
-	sums := map[*member.Member]int64{}
+	need := make(journal.Reservation, 0, min(a.slots.Len(), 8))
+	bytes := make([]int64, a.slots.Len()) // of sums, by slot
 	for i, st := range stripes {
 		var columns int64
 		for w := range 4 {
@@ -613,12 +625,12 @@ func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) jour
 			if !m.Live() {
 				continue
 			}
-			need[m] += columns
-			sums[m] += columns * (4 + 16)
+			need.Add(m, columns)
+			bytes[m.Slot] += columns * (4 + 16)
 		}
 	}
-	for m, n := range sums {
-		need[m] += 1 + (n+64)/Block
+	for i := range need {
+		need[i].Blocks += 1 + (bytes[need[i].M.Slot]+64)/Block
 	}
 	return need
 }

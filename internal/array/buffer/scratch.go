@@ -3,6 +3,7 @@ package buffer
 import (
 	"math/bits"
 	"sync"
+	"unsafe"
 
 	"nidalo/core/layout"
 	"nidalo/internal/probe"
@@ -15,9 +16,10 @@ type Scratch struct{ pools [9]sync.Pool } // 1, 2, 4 … 256 blocks
 // Get is a buffer of n blocks with any contents.
 func (s *Scratch) Get(n int) []byte {
 	class := bits.Len(uint(n - 1))
-	if b, ok := s.pools[class].Get().(*[]byte); ok {
-		probe.Soil(*b)
-		return (*b)[:n*layout.Block]
+	if first, ok := s.pools[class].Get().(*byte); ok { // the first byte alone, since a slice would be copied to the heap
+		b := unsafe.Slice(first, layout.Block<<class)
+		probe.Soil(b)
+		return b[:n*layout.Block]
 	}
 	b := make([]byte, layout.Block<<class)
 	probe.Soil(b)
@@ -28,8 +30,7 @@ func (s *Scratch) Get(n int) []byte {
 func (s *Scratch) Put(bufs ...[]byte) {
 	for _, b := range bufs {
 		if b != nil {
-			b = b[:cap(b)]
-			s.pools[bits.Len(uint(cap(b)/layout.Block-1))].Put(&b)
+			s.pools[bits.Len(uint(cap(b)/layout.Block-1))].Put(unsafe.SliceData(b))
 		}
 	}
 }

@@ -5,6 +5,7 @@ package dirty
 import (
 	"math/bits"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -166,10 +167,30 @@ func (c *Cache) shard(id layout.ID) *shard {
 // layerCost is what a layer counts for besides its buffers, so that layers of nothing but zeros are bounded too.
 const layerCost = 4096
 
+// layers keeps layers that are done with for the next: most are made and done with again for a few blocks.
+var layers sync.Pool
+
 func (c *Cache) newLayer(k int) *Layer {
 	c.used.Add(layerCost)
+	if l, ok := layers.Get().(*Layer); ok && len(l.parts) == k {
+		l.charge = layerCost
+		return l
+	}
 	columns := make([]layout.Columns, 2*k)
 	return &Layer{charge: layerCost, parts: make([]part, k), Dirty: columns[:k:k], Zero: columns[k:]}
+}
+
+// keep has a layer that was released, and that nobody knows any more, be there for the next.
+func (l *Layer) keep() {
+	for role := range l.parts {
+		p := &l.parts[role]
+		clear(p.blocks.list)
+		*p = part{blocks: blocks{list: p.blocks.list[:0]}}
+	}
+	clear(l.Dirty)
+	clear(l.Zero)
+	*l = Layer{parts: l.parts, Dirty: l.Dirty, Zero: l.Zero}
+	layers.Put(l)
 }
 
 // release gives back what a layer took.
@@ -493,6 +514,9 @@ func (m *Commit) Wait() (reached bool) {
 // Volatile tells what a crash would lose of some stripes: dirty are the stripes with blocks that no destage has taken yet, and underway
 // the commits that must still be reached for the others to survive.
 func (c *Cache) Volatile(ids []layout.ID) (dirty []layout.ID, underway []*Commit) {
+	if len(ids) > 0 {
+		dirty = make([]layout.ID, 0, min(len(ids), 8))
+	}
 	for _, id := range ids {
 		sh := c.shard(id)
 		sh.Lock()
@@ -541,6 +565,7 @@ func (c *Cache) Done(id layout.ID) {
 	}
 	sh.Unlock()
 	c.release(out)
+	out.keep()
 }
 
 // Lent is a buffer of the cache for a piece of whole blocks that is still on its way. It is given back by PutLent or by Return.
@@ -694,6 +719,9 @@ func (c *Cache) Stripes() (out []layout.ID) {
 		sh := &c.shards[i]
 		if sh.holds.Load() == 0 {
 			continue
+		}
+		if out == nil {
+			out = make([]layout.ID, 0, 8)
 		}
 		sh.Lock()
 		for id := range sh.stripes {

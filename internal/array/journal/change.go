@@ -81,8 +81,8 @@ func (j *Journal) Place(c *Change) error {
 // WriteInPlace writes the runs of one kind to the members' data, neighbours in one go and members at the same time, and
 // returns the members it wrote to. The writes are sorted.
 func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.Member, error) {
-	var touched []*member.Member
-	var begins []int // of each in writes
+	touched := make([]*member.Member, 0, 4)
+	begins := make([]int, 0, 4) // of each in writes
 	bytes := 0
 	for i, w := range writes {
 		if w.Kind != kind || !w.M.Live() {

@@ -45,8 +45,25 @@ const Overlap = member.Headers
 // on every member, so it is small: what is larger takes its time on the disks, not on the way there.
 const longestOverlapped = 256
 
-// Reservation is room in the rings of some members.
-type Reservation map[*member.Member]int64
+// Reservation is room in the rings of some members, each once.
+type Reservation []Need
+
+// Need is room in the ring of one member, in blocks.
+type Need struct {
+	M      *member.Member
+	Blocks int64
+}
+
+// Add adds blocks for a member.
+func (r *Reservation) Add(m *member.Member, blocks int64) {
+	for i := range *r {
+		if (*r)[i].M == m {
+			(*r)[i].Blocks += blocks
+			return
+		}
+	}
+	*r = append(*r, Need{m, blocks})
+}
 
 // Reserve waits until every ring has room for the given number of blocks, making room by checkpoints.
 func (j *Journal) Reserve(need Reservation) error {
@@ -58,7 +75,8 @@ func (j *Journal) Reserve(need Reservation) error {
 		j.mu.Lock()
 		pages, most := j.host.Tables.DirtyPages()
 		fits, others, half := pages < most, false, pages > most/2
-		for m, n := range need {
+		for _, x := range need {
+			m, n := x.M, x.Blocks
 			// An entry that does not fit before the end starts at 0, so up to its own length is wasted.
 			half = half || m.Ring.Live > m.Ring.Blocks/2
 			if m.Ring.Live+m.Ring.Reserved+2*n > m.Ring.Blocks {
@@ -71,8 +89,8 @@ func (j *Journal) Reserve(need Reservation) error {
 			}
 		}
 		if fits {
-			for m, n := range need {
-				m.Ring.Reserved += 2 * n
+			for _, x := range need {
+				x.M.Ring.Reserved += 2 * x.Blocks
 			}
 			j.mu.Unlock()
 			if half {
@@ -100,10 +118,10 @@ func (j *Journal) Reserve(need Reservation) error {
 
 func stillShort(need Reservation) bool {
 	short, held := false, false
-	for m, n := range need {
-		if m.Ring.Live+m.Ring.Reserved+2*n > m.Ring.Blocks {
+	for _, x := range need {
+		if ring := &x.M.Ring; ring.Live+ring.Reserved+2*x.Blocks > ring.Blocks {
 			short = true
-			held = held || m.Ring.Reserved > 0
+			held = held || ring.Reserved > 0
 		}
 	}
 	return short && held
@@ -112,8 +130,8 @@ func stillShort(need Reservation) bool {
 // Unreserve gives room back that Reserve found.
 func (j *Journal) Unreserve(need Reservation) {
 	j.mu.Lock()
-	for m, n := range need {
-		m.Ring.Reserved -= 2 * n
+	for _, x := range need {
+		x.M.Ring.Reserved -= 2 * x.Blocks
 	}
 	j.freed.Broadcast()
 	j.mu.Unlock()
@@ -345,7 +363,9 @@ func (j *Journal) write(f *flight) error {
 func (j *Journal) writeEntry(p *part) error {
 	header := &p.m.Ring.Headers[p.entry.Batch%Overlap]
 	*header = p.entry.EncodeHeader(p.m.Tag, *header)
-	bufs := append([][]byte{*header}, p.payload...)
+	bufs := make([][]byte, 1, 1+len(p.payload)) // its own: a disk that hangs may still have it
+	bufs[0] = *header
+	bufs = append(bufs, p.payload...)
 	j.host.Counts.Bytes.Add(int64(disk.Length(bufs)))
 	return p.m.Write(bufs, p.m.Ring.Start+p.at*record.Block)
 }

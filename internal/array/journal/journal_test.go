@@ -88,7 +88,7 @@ func TestAFullRingIsEmptiedForWhoeverNeedsRoom(t *testing.T) {
 	require.Positive(t, r.Counts.Checkpoints.Load())
 	require.LessOrEqual(t, r.Slots.At(0).Ring.Live, blocks)
 	require.Greater(t, r.Counts.Bytes.Load(), 3*blocks*record.Block)
-	require.ErrorContains(t, r.Reserve(journal.Reservation{r.Slots.At(0): blocks}), "too few for a change")
+	require.ErrorContains(t, r.Reserve(journal.Reservation{{M: r.Slots.At(0), Blocks: blocks}}), "too few for a change")
 }
 
 func TestWhoLeavesIsWrittenDownBeforeABatchIsWithoutIt(t *testing.T) {

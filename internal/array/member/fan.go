@@ -64,23 +64,25 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 	if n <= 1 || bytes > SmallFan {
 		return Parallel(n, f)
 	}
-	timed := func(i int) error {
-		began := env.Now()
-		err := f(i)
-		old := o.answer.Load()
-		o.answer.Store(old + (int64(env.Since(began))-old)/8)
-		return err
-	}
 	if !o.quick() {
-		return Parallel(n, timed)
+		return Parallel(n, func(i int) error { return o.timed(i, f) })
 	}
 	var first error
 	for i := range n {
-		if err := timed(i); err != nil && first == nil {
+		if err := o.timed(i, f); err != nil && first == nil {
 			first = err
 		}
 	}
 	return first
+}
+
+// timed does an operation on one member, and notes how soon it answers.
+func (o *Fan) timed(i int, f func(i int) error) error {
+	began := env.Now()
+	err := f(i)
+	old := o.answer.Load()
+	o.answer.Store(old + (int64(env.Since(began))-old)/8)
+	return err
 }
 
 // Reads is Parallel for one read from each of n members, each of so many bytes: while they come at the speed of memory one after the

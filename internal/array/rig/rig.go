@@ -148,7 +148,7 @@ func (r *Rig) Change(block int64, fill byte, slots ...int) *journal.Change {
 func (r *Rig) Put(c *journal.Change, place bool) {
 	need := journal.Reservation{}
 	for _, w := range c.Writes {
-		need[w.M] += 2
+		need.Add(w.M, 2)
 	}
 	require.NoError(r.t, r.Reserve(need))
 	defer r.Unreserve(need)

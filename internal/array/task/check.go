@@ -308,7 +308,7 @@ func (w *Works) repair(c *stripe.Columns, result *CheckResult, guilty []stripe.P
 		need := journal.Reservation{}
 		for _, m := range c.Roles {
 			if m != nil {
-				need[m] = int64(len(guilty)) + 2
+				need.Add(m, int64(len(guilty))+2)
 			}
 		}
 		if err := w.host.Journal.Reserve(need); err != nil {

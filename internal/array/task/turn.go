@@ -442,18 +442,18 @@ func (m *moving) commit(c *journal.Change, then func() error) error {
 	need := journal.Reservation{}
 	if c.Moved > 0 {
 		for _, o := range m.w.host.Slots.All() {
-			need[o] = 0 // it is told as well
+			need.Add(o, 0) // it is told as well
 		}
 	}
 	for _, x := range c.Writes {
-		need[x.M] += int64(len(x.Sums)+4)*4 + 16 // bytes of the header
+		need.Add(x.M, int64(len(x.Sums)+4)*4+16) // bytes of the header
 	}
-	for o, n := range need {
-		need[o] = n/record.Block + 3
+	for i := range need {
+		need[i].Blocks = need[i].Blocks/record.Block + 3
 	}
 	for _, x := range c.Writes {
 		if x.Kind == record.RunPayload {
-			need[x.M] += int64(x.N)
+			need.Add(x.M, int64(x.N))
 		}
 	}
 	if err := j.Reserve(need); err != nil {
