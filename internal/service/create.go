@@ -64,7 +64,11 @@ func (s *Service) Create(req control.CreateRequest) (*control.ArrayStatus, error
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}
-	s.event(event.Event{Kind: event.ArrayCreated, Array: a.Name(), Detail: fmt.Sprintf("level %s of %d members, %s", req.Level, len(disks), say.Size(a.Capacity()))})
+	kind := "level " + req.Level
+	if layout.Level(req.Level) == layout.Guarded {
+		kind = "guarded set"
+	}
+	s.event(event.Event{Kind: event.ArrayCreated, Array: a.Name(), Detail: fmt.Sprintf("%s of %d members, %s", kind, len(disks), say.Size(a.Capacity()))})
 	r := s.arrayNamed(a.Name())
 	if r == nil {
 		return nil, &control.Error{What: fmt.Sprintf("array %q was created, and is not in service any more", a.Name())}

@@ -144,12 +144,8 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 		return nil, err
 	}
 	id := was.set.Newest.Array.String()
-	if err := s.claim(id, s.carriers(id), true); err != nil {
-		return s.notOwned(req, was, err)
-	}
-	found, err := s.candidates(s.carriers(id), id)
+	found, err := s.claimed(id)
 	if err != nil {
-		s.unclaim(id, forOthers)
 		return s.notOwned(req, was, err)
 	}
 	if len(found) == 0 {
@@ -181,6 +177,18 @@ func (s *Service) start(req control.StartRequest) (*control.ArrayStatus, error) 
 	status := s.describe(r)
 	status.Next = advice.Lines(advice.Next(snap).Of(id))
 	return &status, nil
+}
+
+// claimed makes this host the owner of an array, where others could have it, and opens its disks.
+func (s *Service) claimed(id string) ([]roster.Candidate, error) {
+	if err := s.claim(id, s.carriers(id), true); err != nil {
+		return nil, err
+	}
+	found, err := s.candidates(s.carriers(id), id)
+	if err != nil {
+		s.unclaim(id, forOthers)
+	}
+	return found, err
 }
 
 func (s *Service) hintsFor(rec *record.Record, found []roster.Candidate, err error) []string {

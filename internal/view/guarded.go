@@ -59,16 +59,7 @@ func (s *Screen) volumes(a control.ArrayStatus) {
 	}
 	t := s.table(head, 2, 3)
 	for _, v := range a.Volumes {
-		written := "nothing yet"
-		switch {
-		case a.Condition == state.Failed:
-			written = "-"
-		case v.Used > 0 && v.AtMost:
-			written = "at most " + say.Size(v.Used)
-		case v.Used > 0:
-			written = say.Size(v.Used)
-		}
-		row := table.Row{v.Name, say.Size(v.Size), written, v.From}
+		row := table.Row{v.Name, say.Size(v.Size), volumeWritten(a, v), v.From}
 		switch {
 		case v.Device != nil:
 			row = append(row, DeviceLine(v.Device))
@@ -81,8 +72,24 @@ func (s *Screen) volumes(a control.ArrayStatus) {
 	s.Printf("\n")
 }
 
-// roleOf is what a member of a guarded set has: the volume by its name, or parity.
+// volumeWritten is how much of a volume was ever written.
+func volumeWritten(a control.ArrayStatus, v control.VolumeStatus) string {
+	switch {
+	case a.Condition == state.Failed:
+		return "-"
+	case v.Used > 0 && v.AtMost:
+		return "at most " + say.Size(v.Used)
+	case v.Used > 0:
+		return say.Size(v.Used)
+	}
+	return "nothing yet"
+}
+
+// roleOf is what a member of a guarded set has: the volume by its name, or parity. Empty: it is another array.
 func roleOf(a control.ArrayStatus, slot int) string {
+	if len(a.Volumes) == 0 {
+		return ""
+	}
 	for _, v := range a.Volumes {
 		if v.Slot == slot {
 			return v.Name

@@ -21,6 +21,9 @@ var page = template.Must(template.New("report.html").Funcs(template.FuncMap{
 	"duration":  func(t history.Task) string { return Duration(t.Ended.Sub(t.Started).Seconds()) },
 	"when":      func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
 	"survives":  Survives,
+	"level":     LevelOf,
+	"role":      roleOf,
+	"written":   volumeWritten,
 	"declining": declining,
 	"list":      say.List,
 	"risk": func(of map[string]ReportRisk, name string) string {

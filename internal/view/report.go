@@ -129,7 +129,7 @@ func (r *Report) Verdict() (line string, status int) {
 // CSV writes a line for each member, with a heading.
 func (r *Report) CSV(to io.Writer) error {
 	w := csv.NewWriter(to)
-	_ = w.Write([]string{"array", "level", "array_condition", "margin", "slot", "group", "bay", "model", "serial", "path", "size_bytes", "condition", "health", "errors", "celsius", "hours"})
+	_ = w.Write([]string{"array", "level", "array_condition", "margin", "slot", "group", "bay", "model", "serial", "path", "size_bytes", "condition", "health", "errors", "celsius", "hours", "volume"})
 	for _, a := range r.Arrays {
 		for _, m := range a.Members {
 			celsius, hours := "", ""
@@ -145,7 +145,7 @@ func (r *Report) CSV(to io.Writer) error {
 				}
 			}
 			_ = w.Write([]string{a.Name, a.Level, string(a.Condition), itoa(a.Margin), itoa(m.Slot), itoa(m.Group), m.Bay, m.Model, m.Serial, m.Path, fmt.Sprint(m.Size),
-				m.Condition, m.Health, fmt.Sprint(m.Errors), celsius, hours})
+				m.Condition, m.Health, fmt.Sprint(m.Errors), celsius, hours, roleOf(a, m.Slot)})
 		}
 	}
 	w.Flush()

@@ -258,7 +258,16 @@ func (w watch) memberLines(a control.ArrayStatus) (out []string) {
 		listed, sound = apart(a)
 	}
 	cells, top := make([][]string, len(listed)), w.pulse.top(a)
+	place := func(m control.MemberStatus) string { return or(or(m.Bay, m.Path), fmt.Sprintf("slot %d", m.Slot)) }
+	widest := 0
+	for _, m := range listed {
+		widest = max(widest, utf8.RuneCountInString(place(m)))
+	}
 	for i, m := range listed {
+		name := place(m)
+		if role := roleOf(a, m.Slot); role != "" {
+			name += strings.Repeat(" ", widest-utf8.RuneCountInString(name)+2) + role
+		}
 		more := ""
 		now, history := w.pulse.rate(a, m, top)
 		if !hasPulse(m) {
@@ -270,7 +279,7 @@ func (w watch) memberLines(a control.ArrayStatus) (out []string) {
 		case m.Errors > 0:
 			more = say.Count(int64(m.Errors), "error", "errors")
 		}
-		cells[i] = []string{or(or(m.Bay, m.Path), fmt.Sprintf("slot %d", m.Slot)), m.Model, m.Serial, m.Condition, m.Health, degrees(m), now, history, w.pulse.latency(a, m), more}
+		cells[i] = []string{name, m.Model, m.Serial, m.Condition, m.Health, degrees(m), now, history, w.pulse.latency(a, m), more}
 	}
 	wide := []int{3: len("rebuilding"), 6: len("1023.9MiB/s"), 7: beats - 1, 8: len("100.0 ms"), 9: 0} // so that arrays stand below each other
 	for _, row := range cells {

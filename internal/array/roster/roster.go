@@ -45,6 +45,7 @@ const (
 
 // New makes the roster of an array as a record has it.
 func New(host Host, rec *record.Record) *Roster {
+	rec.Writer = host.Writer
 	r := &Roster{host: host, rec: rec}
 	env.Ranked(&r.mu, env.RankRoster)
 	r.Show()
@@ -508,7 +509,6 @@ func (r *Roster) write() error {
 	defer func() { r.arriving = nil }()
 again:
 	r.rec.Generation++
-	r.rec.Writer = r.host.Writer
 	var live []*member.Member
 	for slot := range r.host.Slots.Len() {
 		m := r.host.Slots.At(slot)
