@@ -432,7 +432,7 @@ func (c *Claim) lose(why error) {
 	})
 }
 
-// Lose notes that another host has the array, as a lender says.
+// Lose notes that another host has the array, as a lender or a disk says. Should etcd not know of that one, it has this claim no more either.
 func (c *Claim) Lose(why error) {
 	c.desk.mu.Lock()
 	if c.desk.claims[c.array] == c {
@@ -440,6 +440,11 @@ func (c *Claim) Lose(why error) {
 	}
 	c.desk.mu.Unlock()
 	c.lose(fmt.Errorf("%w: %w", ErrOusted, why))
+	go func() {
+		ctx, cancel := context.WithTimeout(c.desk.ctx, call)
+		defer cancel()
+		_, _ = c.desk.client.Txn(ctx).If(c.mine()).Then(clientv3.OpDelete(owners + c.array)).Commit() // else it ends with the lease
+	}()
 }
 
 // mine compares the owner's key with this claim.

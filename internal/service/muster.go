@@ -120,10 +120,6 @@ func (s *Service) muster() {
 			delete(s.waits, id)
 			continue
 		}
-		if why := s.alone(id, s.carriers(id)); why != nil {
-			s.reason(set, why)
-			continue
-		}
 		disks, names := stand(found), s.awaited(set)
 		switch {
 		case w.tried == disks:
@@ -139,6 +135,10 @@ func (s *Service) muster() {
 			}
 			s.reason(set, reason)
 			s.event(event.Event{Kind: event.ArrayNotStarted, Array: set.Newest.Name, Detail: reason.Error()})
+			continue
+		}
+		if why := s.alone(id, s.carriers(id)); why != nil {
+			s.reason(set, why)
 			continue
 		}
 		if !s.unasked() {
