@@ -39,7 +39,7 @@ socket, and out of it. A third copy, which kept a late answer from landing in me
 
 **4 KiB random write.** Each block is two reads, two journal blocks and two blocks in place where the peer copies one. On the real disk the target is
 met because destages sort what they write. Until 2026-11-28 the cache held each strip in a piece of address space of its own, of which the blocks that were written took memory: to fault those in and
-to give them back cost 5 µs a block here, a tenth of all. Scattered blocks are in buffers of their own now, which stay.
+to give them back cost 5 µs a block here, a seventh of all. Scattered blocks are in buffers of their own now, which stay.
 
 **Sequential overwrite.** Everything is journalled once and written in place once, 2 × 8/6 of the bytes;
 [the data path](data-path.md#what-an-overwrite-must-cost) proves that no scheme that overwrites in place can journal less.

@@ -619,8 +619,10 @@ func TestAnArrayIsNotStartedTwiceWithoutAnEtcd(t *testing.T) {
 
 	// gull comes back, and leaves it alone.
 	gull.start()
-	gull.eventually("it says who has it", func() bool { return strings.Contains(gull.nidalo("status"), "host tern uses it") })
+	gull.eventually("it says who has it", func() bool { return strings.Contains(gull.nidalo("status"), "tern uses it") })
 	gull.refused(1, []string{"host tern uses it"}, "start", "tides")
+	require.Contains(t, gull.nidalo("status", "tides"), "healthy, margin 1, not in service")
+	require.NotContains(t, gull.nidalo("next"), "tides", "nothing is to be done here, least of all a rescue")
 	tern.nidalo("stop", "tides")
 	gull.nidalo("start", "tides")
 	require.NotContains(t, gull.log.String(), watched, "it was stopped in order")

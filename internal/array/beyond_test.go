@@ -278,7 +278,7 @@ func TestWhatOneVolumeLostLeavesTheOthersProtected(t *testing.T) {
 		require.Zero(t, unreadable(t, a, want, other.Start, other.Start+other.Size))
 	}
 	require.Equal(t, lost, unreadable(t, a, want, v[0].Start, v[0].Start+v[0].Size))
-	require.ErrorIs(t, a.WriteAt([]byte("part"), 2*mib+100), array.ErrUnreadable, "the rest of the block would be what nobody wrote")
+	require.ErrorIs(t, a.WriteAt([]byte("part"), 2*mib+100), array.ErrUnreadable, "the other bytes of the block are not known")
 	require.NoError(t, a.WriteAt(want[:4*mib], 0))
 	require.NoError(t, a.Flush())
 	f.back(a, "2")

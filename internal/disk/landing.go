@@ -20,8 +20,8 @@ type Landing struct {
 	stop    func()
 }
 
-// ErrRevoked is what a read returns that nobody waits for any more.
-var ErrRevoked = errors.New("nobody waits for it any more")
+// ErrRevoked is returned by a read that was given up.
+var ErrRevoked = errors.New("the read was given up")
 
 // Buffers are where the data goes. Nothing may be put there before Arm said yes.
 func (l *Landing) Buffers() [][]byte { return l.bufs }
@@ -34,7 +34,7 @@ func (l *Landing) Arm(stop func()) bool {
 	return !l.revoked
 }
 
-// Revoked says whether nobody waits for the data any more.
+// Revoked says whether the read was given up.
 func (l *Landing) Revoked() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()

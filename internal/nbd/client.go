@@ -37,9 +37,10 @@ type Client struct {
 // call is one request on its way.
 type call struct {
 	in   [][]byte // where the data of a read goes
-	skip int64    // bytes of it that go nowhere, since the read was revoked
 	done chan error
-	land sync.Mutex // held while data comes in
+
+	land    sync.Mutex // held while a piece of the data comes in
+	revoked bool       // what comes from now on goes nowhere
 }
 
 // ErrBroken is what calls return when the connection ended before their reply came: whether they were done is not known.
@@ -199,36 +200,34 @@ func (c *Client) ReadVec(bufs [][]byte, off int64) error {
 	return c.do(cmdRead, 0, off, total(bufs), nil, bufs)
 }
 
-// ReadRevocable is ReadVec for who may not want to wait for the reply. arm gets a function after which nothing is put into the buffers any more, and says
-// whether they are still wanted. It is of use until the read returns.
+// ReadRevocable is ReadVec for a caller that may stop waiting for the reply. arm gets a function that revokes the read: once it has returned, nothing is put
+// into the buffers any more. arm says whether the read is still wanted.
 func (c *Client) ReadRevocable(bufs [][]byte, off int64, arm func(revoke func()) bool) error {
 	this := &call{in: bufs, done: make(chan error, 1)}
 	cookie, busy, err := c.enter(this)
 	if err != nil {
 		return err
 	}
-	if !arm(func() { c.revoke(cookie, this) }) {
-		c.revoke(cookie, this) // what comes for it is thrown away, and it has to be asked for since it waits
+	if !arm(func() { c.revoke(this) }) {
+		c.revoke(this) // what comes for it is thrown away, and it has to be asked for since it waits
 	}
 	return c.ask(this, busy, head(cmdRead, 0, cookie, off, total(bufs)), nil)
 }
 
-// landing is how long data that is coming in may take before its connection is given up.
-const landing = time.Second
+// Data comes in by pieces of landed bytes. A read that is revoked waits for the one that is coming in, but when that takes longer than landing the
+// connection is given up: over a link that is merely slow it does not.
+const (
+	landed  = 64 << 10
+	landing = time.Second
+)
 
 // revoke has nothing more come into the buffers of a read.
-func (c *Client) revoke(cookie uint64, this *call) {
-	c.mu.Lock()
-	if c.waiting[cookie] == this {
-		this.skip, this.in = this.skip+int64(total(this.in)), nil
-		c.mu.Unlock()
-		return
-	}
-	c.mu.Unlock()
+func (c *Client) revoke(this *call) {
 	late := time.AfterFunc(landing, func() { c.fail(errors.New("half of a reply came")) })
 	this.land.Lock()
-	late.Stop()
+	this.revoked = true
 	this.land.Unlock()
+	late.Stop()
 }
 
 // WriteAt writes all of p.
@@ -377,14 +376,10 @@ func (c *Client) receive() {
 		cookie := be.Uint64(head[8:])
 		this := c.waiting[cookie]
 		delete(c.waiting, cookie)
-		if this != nil {
-			this.land.Lock()
-		}
 		c.mu.Unlock()
 		if be.Uint32(head[:]) != magicSimple || this == nil {
 			c.fail(errors.New("malformed reply"))
 			if this != nil {
-				this.land.Unlock()
 				this.done <- c.broken
 			}
 			return
@@ -393,7 +388,6 @@ func (c *Client) receive() {
 		if err == nil {
 			err = c.take(this)
 		}
-		this.land.Unlock()
 		if errors.Is(err, errHalf) {
 			c.fail(err)
 			this.done <- c.broken
@@ -408,16 +402,27 @@ var errHalf = errors.New("no more of a reply came")
 // take takes in the data of a read.
 func (c *Client) take(this *call) error {
 	for _, b := range this.in {
-		if _, err := io.ReadFull(c.in, b); err != nil {
-			return fmt.Errorf("%w: %w", errHalf, err)
-		}
-	}
-	if this.skip > 0 {
-		if _, err := io.CopyN(io.Discard, c.in, this.skip); err != nil {
-			return fmt.Errorf("%w: %w", errHalf, err)
+		for len(b) > 0 {
+			n := min(len(b), landed)
+			if err := c.land(this, b[:n]); err != nil {
+				return fmt.Errorf("%w: %w", errHalf, err)
+			}
+			b = b[n:]
 		}
 	}
 	return nil
+}
+
+// land takes in a piece.
+func (c *Client) land(this *call, piece []byte) (err error) {
+	this.land.Lock()
+	defer this.land.Unlock()
+	if this.revoked {
+		_, err = io.CopyN(io.Discard, c.in, int64(len(piece)))
+	} else {
+		_, err = io.ReadFull(c.in, piece)
+	}
+	return err
 }
 
 // fail ends the connection for all callers that wait. They come back only when nothing is written from their buffers any more.

@@ -275,6 +275,20 @@ func (s *Service) lookedAt(i idle) idle {
 	return idle{now, i.reason}
 }
 
+// cannotStart says whether an array is out of service because its disks do not make it up, rather than because it is to be, or not known to be free.
+func (i idle) cannotStart() bool {
+	switch i.reason {
+	case errTakenOut, errStranger, errStarting:
+		return false
+	}
+	for _, is := range []any{&errWaits{}, &errOwned{}, &errUnowned{}, &errElsewhere{}, &errWatched{}, &ownership.StoppedError{}} {
+		if errors.As(i.reason, is) {
+			return false
+		}
+	}
+	return true
+}
+
 // seen is a disk of which only what the survey knows of it is wanted.
 type seen struct{ info control.DiskInfo }
 
@@ -297,7 +311,7 @@ func (s *Service) describeIdle(i idle) control.ArrayStatus {
 	lay, err := rec.Layout()
 	if err == nil {
 		out.Capacity, out.Groups, out.Change = lay.Capacity(), lay.Shape.Groups, changeOf(rec)
-		if i.reason == errTakenOut || i.reason == errStranger || errors.As(i.reason, &errWaits{}) || errors.As(i.reason, &errOwned{}) || errors.As(i.reason, &errUnowned{}) || errors.As(i.reason, &ownership.StoppedError{}) || i.reason == errStarting {
+		if !i.cannotStart() {
 			out.Condition, out.Margin = i.set.Condition(lay), max(i.set.Margin(), 0)
 			out.MarginBest = out.Margin
 			if i.set.Margin() < 0 {

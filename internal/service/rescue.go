@@ -166,15 +166,12 @@ func (s *Service) bringBack(run *rescue.Run) error {
 		return fmt.Errorf("%s would be lost, more than was agreed to", say.Size(found.Lost))
 	}
 	s.letGoFailed(run.Name())
-	own, err := s.prepareRescue(run.Request, s.seen.Open)
-	if err != nil {
+	id := run.ID.String()
+	if err := s.claim(id, s.carriers(id), true); err != nil { // before anything is written
 		return err
 	}
-	if own.Epoch != run.Epoch {
-		own.Abandon()
-		return errors.New("its disks have changed since a moment ago; give the command again")
-	}
-	if err := own.Readmit(run.Progress); err != nil {
+	if err := s.readmit(run); err != nil {
+		s.unclaim(id, forOthers)
 		return err
 	}
 	var names []string
@@ -183,8 +180,21 @@ func (s *Service) bringBack(run *rescue.Run) error {
 	}
 	s.event(event.Event{Kind: event.MembersReadmitted, Array: run.Name(),
 		Detail: fmt.Sprintf("%s: brought back in place; %s were given up", strings.Join(names, ", "), say.Size(found.Lost))})
-	_, err = s.start(control.StartRequest{Array: run.ID.String()})
+	_, err := s.start(control.StartRequest{Array: id})
 	return err
+}
+
+// readmit makes the members that had left count again, on the disks.
+func (s *Service) readmit(run *rescue.Run) error {
+	own, err := s.prepareRescue(run.Request, s.seen.Open)
+	if err != nil {
+		return err
+	}
+	if own.Epoch != run.Epoch {
+		own.Abandon()
+		return errors.New("its disks have changed since a moment ago; give the command again")
+	}
+	return own.Readmit(run.Progress)
 }
 
 // openRescue gives a client what is being rescued.

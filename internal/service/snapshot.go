@@ -156,7 +156,7 @@ func (s *Service) adviceIdle(i idle) advice.Idle {
 	switch {
 	case i.reason == errTakenOut, errors.As(i.reason, &ownership.StoppedError{}):
 		out.Why = advice.TakenOut
-	case errors.As(i.reason, &errOwned{}):
+	case errors.As(i.reason, &errOwned{}), errors.As(i.reason, &errElsewhere{}), errors.As(i.reason, &errWatched{}):
 		out.Why = advice.Elsewhere
 	case errors.As(i.reason, &errUnowned{}):
 		out.Why = advice.Unowned

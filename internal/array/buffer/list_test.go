@@ -51,7 +51,7 @@ func TestBuffersHoldNoMemoryOfEarlierUses(t *testing.T) {
 	require.Equal(t, blocks, resident(t, list.Get()), "one that was used whole keeps its memory for the next")
 }
 
-// Blocks are each somebody's alone, are taken where memory is already, and when all are back only as much stays as may.
+// Each block has one user. Blocks that have memory are handed out first, and when all are back no more memory stays than may.
 func TestBlocksGiveTheirMemoryBack(t *testing.T) {
 	const limit, keep = 8 << 20, 1 << 20 / layout.Block
 	list := buffer.NewBlocks(limit)

@@ -126,8 +126,8 @@ func (l *Layer) block(role, col int) []byte {
 	return l.parts[role].blocks.at(col)
 }
 
-// Run is the contents of n neighbouring dirty columns of a role, none of them zeros, in one piece. Where they are in several, they are copied into room for n
-// blocks that it asks for.
+// Run is the contents of n neighbouring dirty columns of a role in one piece; none of them is to become zeros. What lies in several pieces is copied
+// together: room then gives a buffer of n blocks.
 func (l *Layer) Run(role, col, n int, room func() []byte) []byte {
 	p := &l.parts[role]
 	if p.strip != nil {
@@ -180,7 +180,7 @@ func (c *Cache) newLayer(k int) *Layer {
 	return &Layer{charge: layerCost, parts: make([]part, k), Dirty: columns[:k:k], Zero: columns[k:]}
 }
 
-// keep has a layer that was released, and that nobody knows any more, be there for the next.
+// keep puts a layer that was released aside for the next one that is needed. Nobody may know it any more.
 func (l *Layer) keep() {
 	for role := range l.parts {
 		p := &l.parts[role]

@@ -81,14 +81,17 @@ func (j *Journal) Place(c *Change) error {
 // WriteInPlace writes the runs of one kind to the members' data, neighbours in one go and members at the same time, and
 // returns the members it wrote to. The writes are sorted.
 func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.Member, error) {
-	touched := make([]*member.Member, 0, 4)
-	begins := make([]int, 0, 4) // of each in writes
+	var touched []*member.Member
+	var begins []int // of each in writes
 	bytes := 0
 	for i, w := range writes {
 		if w.Kind != kind || !w.M.Live() {
 			continue
 		}
 		bytes += w.N * record.Block
+		if touched == nil {
+			touched, begins = make([]*member.Member, 0, 4), make([]int, 0, 4)
+		}
 		if n := len(touched); n == 0 || touched[n-1] != w.M {
 			touched, begins = append(touched, w.M), append(begins, i)
 		}

@@ -104,8 +104,8 @@ func (r *Roster) Update(change func(*record.Record)) error {
 	return r.write()
 }
 
-// Beat writes the record to members on other hosts once more, with the next number, so that whoever looks at them sees that the array is in use. One
-// that is out of touch is left alone.
+// Beat writes the record again, with the next number, to members on other hosts: whoever looks at it there sees that the array is in use. A member that
+// is out of touch is left alone.
 func (r *Roster) Beat() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -122,10 +122,13 @@ func (r *Roster) Beat() error {
 		return nil
 	}
 	r.rec.Generation++
-	if member.Parallel(len(elsewhere), func(i int) error { return elsewhere[i].PutRecord(r.rec) }) != nil {
-		return r.write() // which knows what follows from that
+	if member.Parallel(len(elsewhere), func(i int) error { return elsewhere[i].PutRecord(r.rec) }) == nil {
+		return nil
 	}
-	return nil
+	if err := r.host.Alive(); err != nil { // the array was stopped meanwhile, which is no fault of a member
+		return err
+	}
+	return r.write() // which knows what follows from that
 }
 
 // Begin counts a start: for numbers of checkpoints that no page has.
