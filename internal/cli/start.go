@@ -2,6 +2,7 @@ package cli
 
 import (
 	"flag"
+	"time"
 
 	"nidalo/internal/control"
 	"nidalo/internal/view"
@@ -16,8 +17,9 @@ of the members are judged as at every start, and a doubtful start is refused wit
 A guarded set of which more disks are missing than it has parity waits for them. With -surviving the volumes whose disks are
 there are started without the others. Use it only when those are lost, and not in use on another host.
 
-An array with disks that other hosts lend is started on one host only. With -stand-by this one takes it over when the host that has it
-is lost (docs/other-hosts.md). With -attach it also becomes a device here, whenever this host has it.
+An array with disks that other hosts lend is started on one host only. Without an etcd its records are watched for a while when another
+host had it last and did not stop it. With one, and with -stand-by, this host takes it over when the host that has it is lost
+(docs/other-hosts.md). With -attach it also becomes a device here, whenever this host has it.
 
   nidalo start charts
   nidalo start -stand-by -attach tides
@@ -31,6 +33,10 @@ is lost (docs/other-hosts.md). With -attach it also becomes a device here, whene
 				return usageError{"-attach goes with -stand-by; nidalo attach makes an array that is in service a device"}
 			}
 			return e.withControl(func(c *control.Control) error {
+				late := time.AfterFunc(2*time.Second, func() {
+					e.err.Printf("Its disks are being looked at. An array that another host had last, and did not stop, is watched for about 9 s first.\n")
+				})
+				defer late.Stop()
 				a, err := c.Start(control.StartRequest{Array: args[0], Surviving: *surviving, StandBy: *standBy, Attach: *attached})
 				if err != nil {
 					return err

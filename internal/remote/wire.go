@@ -175,6 +175,13 @@ func Refused(err error) Refusal {
 	return ""
 }
 
+// Said is what the lender said when it refused.
+func Said(err error) string {
+	said := nbd.RefusedError{}
+	errors.As(err, &said)
+	return state.Printable(said.Why)
+}
+
 // refusal finds out which one a text is; empty: none of them.
 func refusal(text string) Refusal {
 	for _, r := range []Refusal{NotLent, NotThere, Incarnation, Taken, Overtaken, Draining} {

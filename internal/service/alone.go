@@ -9,8 +9,8 @@ import (
 	"github.com/google/uuid"
 
 	"nidalo/core/record"
+	"nidalo/core/state"
 	"nidalo/internal/array/roster"
-	"nidalo/internal/remote"
 	"nidalo/internal/service/disks"
 )
 
@@ -46,7 +46,7 @@ func (e errWatched) Error() string {
 func (s *Service) alone(id string, sources []disks.Source) error {
 	var lent []disks.Source
 	for _, src := range sources {
-		if remote.Is(src.Path) {
+		if _, far := src.Far(); far {
 			lent = append(lent, src)
 		}
 	}
@@ -54,10 +54,9 @@ func (s *Service) alone(id string, sources []disks.Source) error {
 		return nil
 	}
 	for _, src := range lent {
-		if at, err := remote.ParseAddress(src.Path); err == nil {
-			for _, user := range s.far.Users(at) {
-				return errElsewhere{fmt.Sprintf("%s: %s", user, s.far.Identity(at))}
-			}
+		at, _ := src.Far()
+		for _, user := range s.far.Users(at) {
+			return errElsewhere{fmt.Sprintf("%s: %s", user, s.identityAt(src))}
 		}
 	}
 	found := s.peeked(lent, id)
@@ -85,6 +84,12 @@ func (s *Service) alone(id string, sources []disks.Source) error {
 		return nil
 	}
 	return errWatched{was.since.Add(watchBeat)}
+}
+
+// identityAt names the disk in a source, as it was seen last.
+func (s *Service) identityAt(src disks.Source) state.Identity {
+	f, _ := s.seen.At(src)
+	return f.Info.Identity
 }
 
 // letGo closes the disks of candidates.

@@ -498,7 +498,7 @@ func (s *Service) leave(found []roster.Candidate, reason error) {
 }
 
 // candidates opens the disks in some sources that carry a record of an array. It fails when a lender says that somebody else has one: without that disk
-// the array could go on twice.
+// the array could go on twice. A disk on which an earlier session has not ended yet is merely not there.
 func (s *Service) candidates(sources []disks.Source, id string) ([]roster.Candidate, error) {
 	if s.opt.Looks {
 		return s.peeked(sources, id), nil
@@ -506,8 +506,8 @@ func (s *Service) candidates(sources []disks.Source, id string) ([]roster.Candid
 	var taken error
 	found := s.opened(sources, id, func(src disks.Source) (disk.Disk, error) {
 		d, err := s.seen.Open(src)
-		if r := remote.Refused(err); r == remote.Taken || r == remote.Draining {
-			taken = err
+		if remote.Refused(err) == remote.Taken {
+			taken = fmt.Errorf("%s is %s", s.identityAt(src), remote.Said(err))
 		}
 		return d, err
 	})

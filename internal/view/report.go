@@ -104,6 +104,9 @@ func (r *Report) Judge() {
 	if failing > 0 {
 		parts = append(parts, fmt.Sprintf("%d with a member that will fail", failing))
 	}
+	if len(parts) == 0 {
+		parts = []string{"not in service"}
+	}
 	r.Summary = say.Count(int64(len(r.Arrays)), "array", "arrays") + ": " + strings.Join(parts, ", ")
 	if len(r.Arrays) == 0 {
 		r.Summary = "no arrays"
