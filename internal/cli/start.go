@@ -33,7 +33,7 @@ host had it last and did not stop it. With one, and with -stand-by, this host ta
 				return usageError{"-attach goes with -stand-by; nidalo attach makes an array that is in service a device"}
 			}
 			return e.withControl(func(c *control.Control) error {
-				late := time.AfterFunc(2*time.Second, func() {
+				late := time.AfterFunc(4*time.Second, func() {
 					e.err.Printf("Its disks are being looked at. An array that another host had last, and did not stop, is watched for about 9 s first.\n")
 				})
 				defer late.Stop()
