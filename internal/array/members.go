@@ -79,6 +79,27 @@ func (a *Array) MemberStates() []MemberState {
 	return out
 }
 
+// Late is an operation of a member that took long.
+type Late struct {
+	Slot int
+	Disk state.Identity
+	disk.Late
+}
+
+// Late are operations of members that took long and ended after a moment, and those under way, whose end is zero.
+func (a *Array) Late(after time.Time) (out []Late) {
+	for slot := range a.roster.View().Roster {
+		m := a.slots.At(slot)
+		if m.Disk == nil || m.Patient == nil {
+			continue
+		}
+		for _, l := range m.Patient.Late(after) {
+			out = append(out, Late{Slot: slot, Disk: m.Disk.Identity(), Late: l})
+		}
+	}
+	return out
+}
+
 // Epoch is the roster's epoch.
 func (a *Array) Epoch() uint64 { return a.roster.View().Epoch }
 

@@ -162,6 +162,7 @@ const (
 	UnsureRowsSkipped
 	FilledBeyond
 	GivenUpParityKept
+	KnownParityStays
 	GapTakenForNone
 	SyncSkippedTooEarly
 	SleepsWithJournal
@@ -206,7 +207,7 @@ var mistakes = [Mistakes]string{
 	ColumnOfOneMember: "a window that empties a block of one member is not told to others of its column", DoubtedStaysBlank: "a map page that rotted still counts as blank",
 	OwedNotMarked: "own data that changes without its disk is not marked", ParityKeptBeyond: "parity of what a lost member may have counts", ParityTrustedAtStart: "a start trusts parity of what a lost member may have",
 	DroppedThoughKept: "a member that comes back keeps batches that were dropped", OwnAlwaysKept: "all that a member that comes back holds counts",
-	GivenUpParityKept: "the parity of a volume that was given up counts", UnsureRowsSkipped: "a catch-up skips what nobody has marked", FilledBeyond: "a blank disk is filled although nothing tells what it should hold",
+	GivenUpParityKept: "the parity of a volume that was given up counts", KnownParityStays: "parity of what was there before a place was given up counts", UnsureRowsSkipped: "a catch-up skips what nobody has marked", FilledBeyond: "a blank disk is filled although nothing tells what it should hold",
 	GapTakenForNone:     "a batch of which nobody has anything counts, since a later one is there",
 	SyncSkippedTooEarly: "a disk that falls asleep counts as synced", SleepsWithJournal: "a member sleeps with a batch in its journal",
 	UnsureBelieved:    "a page that was not compared is believed while its witness sleeps",

@@ -115,7 +115,7 @@ func (f *Blocks) Put(blocks ...*Block) {
 		r.free |= 1 << b.bit
 		if f.idle++; r.free == ^uint64(0) && f.idle > f.keep {
 			f.idle -= runBlocks
-			r.free, r.warm = 0, false // so that nobody takes a block of it meanwhile
+			r.free, r.warm = 0, false // nobody takes a block of it while its memory is given back
 			f.some[r.number/64] &^= 1 << (r.number % 64)
 			cold = append(cold, r)
 		}

@@ -180,7 +180,7 @@ func (c *Cache) newLayer(k int) *Layer {
 	return &Layer{charge: layerCost, parts: make([]part, k), Dirty: columns[:k:k], Zero: columns[k:]}
 }
 
-// keep puts a layer that was released aside for the next one that is needed. Nobody may know it any more.
+// keep puts a released layer aside, to be used again when the next one is needed. Nobody may use it meanwhile.
 func (l *Layer) keep() {
 	for role := range l.parts {
 		p := &l.parts[role]

@@ -403,14 +403,15 @@ func (c *Columns) GivenUp(role, col int) bool {
 }
 
 // GiveUp gives blocks of data up that are lost for good, when all members are there: with something in their places parity can be worked out again, which
-// the volumes on the other disks need. It returns how many; Heal has to follow.
-func (c *Columns) GiveUp() (given int) {
+// the volumes on the other disks need. It returns how many, and the parity that is of what was there: it is to be marked as lost, durably, before Heal
+// writes anything, which has to follow. One parity block may be known where more data is lost than it could tell.
+func (c *Columns) GiveUp() (given int, old []Place) {
 	if !c.St.Fixed || probe.NotGivenUp.On() {
-		return 0
+		return 0, nil
 	}
 	for _, m := range c.Roles {
 		if m == nil || !m.Live() {
-			return 0
+			return 0, nil
 		}
 	}
 	for col := range c.n {
@@ -421,6 +422,7 @@ func (c *Columns) GiveUp() (given int) {
 		}) {
 			continue
 		}
+		before := given
 		for _, role := range unknown {
 			if role < c.St.Data {
 				record.GiveUp(c.Bufs[role][col*layout.Block:][:layout.Block])
@@ -429,11 +431,17 @@ func (c *Columns) GiveUp() (given int) {
 				given++
 			}
 		}
+		for role := c.St.Data; given > before && role < len(c.Known); role++ {
+			if c.Known[role][col] && !probe.KnownParityStays.On() {
+				c.Known[role][col], c.Wrong[role][col], c.sums[role][col] = false, Lost, record.SumLost
+				old = append(old, Place{role, col})
+			}
+		}
 	}
 	if given > 0 {
 		c.solve()
 	}
-	return given
+	return given, old
 }
 
 // Keep gives back what is not needed any more when only what some members have of the columns is to be written: all other buffers, unless

@@ -211,13 +211,16 @@ func (w *Works) checkHeld(t *Task, st layout.Stripe, how How) (late *member.Memb
 			f.note(role, col, "older than it should be")
 		}
 	})
+	var old []stripe.Place
 	if how.Repair {
-		f.result.Repaired -= int64(c.GiveUp()) // they are written, which is no repair
+		var given int
+		given, old = c.GiveUp()
+		f.result.Repaired -= int64(given + len(old)) // they are written, which is no repair
 	}
 	f.forGood()
 	guilty := f.contradictions(how.Blame)
 	if how.Repair {
-		if err := w.repair(c, &f.result, guilty); err != nil {
+		if err := w.repair(c, &f.result, old, guilty); err != nil {
 			return nil, err
 		}
 	}
@@ -302,13 +305,13 @@ func (w *Works) refresh(lay *layout.Map, from, n int64) {
 	}
 }
 
-// repair heals what is wrong, and computes anew what is to blame for contradictions.
-func (w *Works) repair(c *stripe.Columns, result *CheckResult, guilty []stripe.Place) error {
-	if len(guilty) > 0 {
+// repair marks parity of what was given up as lost, heals what is wrong, and computes anew what is to blame for contradictions.
+func (w *Works) repair(c *stripe.Columns, result *CheckResult, old, guilty []stripe.Place) error {
+	if n := len(old) + len(guilty); n > 0 {
 		need := journal.Reservation{}
 		for _, m := range c.Roles {
 			if m != nil {
-				need.Add(m, int64(len(guilty))+2)
+				need.Add(m, int64(n)+4)
 			}
 		}
 		if err := w.host.Journal.Reserve(need); err != nil {
@@ -318,6 +321,16 @@ func (w *Works) repair(c *stripe.Columns, result *CheckResult, guilty []stripe.P
 	}
 	w.host.Journal.Barrier.RLock()
 	defer w.host.Journal.Barrier.RUnlock()
+	if len(old) > 0 {
+		var ch journal.Change
+		for _, x := range old {
+			m := c.Roles[x.Role]
+			ch.Writes = append(ch.Writes, journal.Write{M: m, Kind: record.RunLost, Block: c.Block(m, x.Col), N: 1})
+		}
+		if err := w.bring(&ch); err != nil {
+			return err
+		}
+	}
 	result.Repaired += int64(c.Heal())
 	if len(guilty) == 0 {
 		return nil
@@ -335,14 +348,19 @@ func (w *Works) repair(c *stripe.Columns, result *CheckResult, guilty []stripe.P
 			m.Count(&m.Errs.Checksum)
 		}
 	}
-	if err := w.host.Journal.Commit(&ch); err != nil {
-		return err
-	}
-	if err := w.host.Journal.Place(&ch); err != nil {
+	if err := w.bring(&ch); err != nil {
 		return err
 	}
 	result.Repaired += int64(len(ch.Writes))
 	return nil
+}
+
+// bring commits a change and brings it in place.
+func (w *Works) bring(ch *journal.Change) error {
+	if err := w.host.Journal.Commit(ch); err != nil {
+		return err
+	}
+	return w.host.Journal.Place(ch)
 }
 
 // LastCheck is the state of the last consistency check, as the record holds it.
