@@ -111,6 +111,7 @@ type Action byte
 // The actions, with SCSI's numbers.
 const (
 	Reserve         Action = 1
+	Preempt         Action = 4 // remove another key; what its owner has under way goes on
 	PreemptAndAbort Action = 5
 	Register        Action = 6 // and ignore what key is there
 )
@@ -176,6 +177,8 @@ func NVMe(do Action, key, other uint64, persist bool) (opcode uint8, dword uint3
 		}
 		binary.LittleEndian.PutUint64(data[8:], key)
 		return opcode, dword, data
+	case Preempt:
+		dword = 1
 	case PreemptAndAbort:
 		dword = 2
 	}

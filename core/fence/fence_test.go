@@ -65,6 +65,37 @@ func TestWhatDisksAnswer(t *testing.T) {
 	require.ErrorIs(t, err, ErrFormat)
 }
 
+// By SPC-4, tables 207 to 209, and NVM Express 2.0, sections 7.2 and 7.5.
+func TestCommandsAreThoseOfTheStandards(t *testing.T) {
+	mine, other := Key(7), Key(6)
+	for _, x := range []struct {
+		do        Action
+		scsi      byte // service action
+		a, b      uint64
+		opcode    uint8
+		dword     uint32
+		nvme, and uint64
+	}{
+		{Register, 6, 0, mine, 0x0d, 3<<30 | 1<<3 | 2, 0, mine},
+		{Reserve, 1, mine, other, 0x11, 3 << 8, mine, other},
+		{Preempt, 4, mine, other, 0x11, 3<<8 | 1, mine, other},
+		{PreemptAndAbort, 5, mine, other, 0x11, 3<<8 | 2, mine, other},
+	} {
+		command, data := SCSI(x.do, mine, other, true)
+		require.Equal(t, []byte{0x5f, x.scsi, 5, 0, 0, 0, 0, 0, 24, 0}, command)
+		require.Equal(t, x.a, binary.BigEndian.Uint64(data))
+		require.Equal(t, x.b, binary.BigEndian.Uint64(data[8:]))
+		require.Equal(t, x.do == Register, data[20] == 1)
+		opcode, dword, data := NVMe(x.do, mine, other, true)
+		require.Equal(t, x.opcode, opcode)
+		require.Equal(t, x.dword, dword)
+		require.Equal(t, x.nvme, binary.LittleEndian.Uint64(data))
+		require.Equal(t, x.and, binary.LittleEndian.Uint64(data[8:]))
+	}
+	_, dword, _ := NVMe(Register, 0, 0, false)
+	require.Equal(t, uint32(1<<3|1), dword)
+}
+
 func FuzzAnswers(f *testing.F) {
 	f.Add(make([]byte, 24), make([]byte, 24))
 	f.Fuzz(func(_ *testing.T, a, b []byte) {

@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -14,9 +15,9 @@ import (
 )
 
 // Disks that several hosts are attached to. The host that owns an array registers a key with each of its disks, which has its fencing token in it, reserves the
-// disk for those who are registered, and has the keys of all earlier owners removed and their commands aborted, before it reads anything. From that moment the
-// disk itself refuses what an earlier owner writes, however late. A host that comes too late finds a higher token, or loses its key to the later one: both
-// before it may write. Reads are not refused; what an earlier owner answers ends with its lease.
+// disk for those who are registered, has the keys of all earlier owners removed, and waits until their commands are done or aborted, before it reads anything.
+// From that moment the disk itself refuses what an earlier owner writes, however late. A host that comes too late finds a higher token, or loses its key to the
+// later one: both before it may write. Reads are not refused; what an earlier owner answers ends with its lease.
 
 // ErrNoFence is wrapped when a disk has no persistent reservations.
 var ErrNoFence = errors.New("it has no persistent reservations")
@@ -25,18 +26,22 @@ var ErrNoFence = errors.New("it has no persistent reservations")
 type reservations interface {
 	held() (fence.Held, error)
 	do(action fence.Action, key, other uint64) error
+	// remove takes another owner's key away. What that owner has under way ends with it, or at settle.
+	remove(key, other uint64) error
+	// settle returns when nothing is under way that came before.
+	settle() error
 }
 
 // errConflict: somebody else was faster.
 var errConflict = errors.New("the disk refuses, because of a reservation")
 
-// Fence has a disk take writes from the owner with a token only: a whole disk, by all paths that there are to it here. The error wraps ErrNoFence,
-// fence.ErrOvertaken or fence.ErrForeign.
-func Fence(path string, token uint64) error {
+// Fence has a disk take writes from the owner with a token only: a whole disk, by all paths that there are to it here. again: it did so for this token
+// before. The error wraps ErrNoFence, fence.ErrOvertaken or fence.ErrForeign.
+func Fence(path string, token uint64, again bool) error {
 	return onPaths(path, func(paths []reservations) error {
 		key := fence.Key(token)
 		for range 4 {
-			ok, err := take(paths, key, token)
+			ok, err := take(paths, key, token, again)
 			if ok || err != nil && !errors.Is(err, errConflict) {
 				return err
 			}
@@ -45,8 +50,9 @@ func Fence(path string, token uint64) error {
 	})
 }
 
-// take goes through the steps once, and says whether the key is the only one by then.
-func take(paths []reservations, key, token uint64) (ok bool, err error) {
+// take goes through the steps once, and says whether the key is the only one by then. A host that was stopped between two steps may have left a disk that knows no
+// other key, and still works for the owner of one. So what is under way is ended each time, unless this process went through all the steps before.
+func take(paths []reservations, key, token uint64, again bool) (ok bool, err error) {
 	first := paths[0]
 	h, err := first.held()
 	if err != nil {
@@ -55,6 +61,7 @@ func take(paths []reservations, key, token uint64) (ok bool, err error) {
 	if err := h.Allows(token); err != nil {
 		return false, err
 	}
+	settled := again && h.Only(key)
 	for _, p := range paths {
 		if err := p.do(fence.Register, key, 0); err != nil {
 			return false, err
@@ -71,12 +78,15 @@ func take(paths []reservations, key, token uint64) (ok bool, err error) {
 	case h.Holder == 0:
 		err = first.do(fence.Reserve, key, 0)
 	case h.Holder != key:
-		err = first.do(fence.PreemptAndAbort, key, h.Holder)
+		err = first.remove(key, h.Holder)
 	}
 	for _, other := range h.Others(key) {
 		if err == nil && other != h.Holder {
-			err = first.do(fence.PreemptAndAbort, key, other)
+			err = first.remove(key, other)
 		}
+	}
+	if err == nil && !settled {
+		err = first.settle()
 	}
 	if err != nil {
 		return false, err
@@ -114,7 +124,7 @@ func onPaths(path string, f func([]reservations) error) error {
 	if err != nil {
 		return err
 	}
-	names := samePaths(filepath.Base(real))
+	names := pathsOf(filepath.Base(real))
 	var all []reservations
 	for _, name := range names {
 		d, err := os.OpenFile(nodeOf(name), os.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
@@ -126,7 +136,7 @@ func onPaths(path string, f func([]reservations) error) error {
 		case strings.HasPrefix(name, "nvme"):
 			all = append(all, nvmePath{d.Fd()})
 		case strings.HasPrefix(name, "sd"):
-			all = append(all, scsiPath{d.Fd()})
+			all = append(all, scsiPath{fd: d.Fd(), resets: attribute(name, "device/vendor") == neverAborts})
 		}
 	}
 	if len(all) == 0 {
@@ -138,16 +148,23 @@ func onPaths(path string, f func([]reservations) error) error {
 	return nil
 }
 
-// samePaths are the devices of this host that are the same whole disk as one; none when that is a partition, which cannot be fenced by itself.
-func samePaths(name string) (out []string) {
-	wwid := func(name string) string {
-		for _, file := range []string{"device/wwid", "wwid"} {
-			if raw, err := os.ReadFile(filepath.Join("/sys/block", name, file)); err == nil {
-				return strings.TrimSpace(string(raw))
-			}
+// attribute is what the kernel says of a block device under a name; empty: nothing.
+func attribute(device, name string) string {
+	raw, _ := os.ReadFile(filepath.Join("/sys/block", device, name))
+	return strings.TrimSpace(string(raw))
+}
+
+// pathsOf are the devices of this host that are the same whole disk as one, which may be a device that the system made of several paths. None when that is a
+// partition, which cannot be fenced by itself.
+func pathsOf(name string) (out []string) {
+	if strings.HasPrefix(attribute(name, "dm/uuid"), "mpath-") {
+		below, _ := os.ReadDir(filepath.Join("/sys/block", name, "slaves"))
+		for _, e := range below {
+			out = append(out, e.Name())
 		}
-		return ""
+		return out
 	}
+	wwid := func(name string) string { return cmp.Or(attribute(name, "device/wwid"), attribute(name, "wwid")) }
 	if _, err := os.Stat(filepath.Join("/sys/block", name)); err != nil {
 		return nil
 	}
@@ -167,7 +184,14 @@ const fenceRoom = 4096
 // fenceWait is how long a command may take, ms: what others have under way is aborted first.
 const fenceWait = 60_000
 
-type scsiPath struct{ fd uintptr }
+// neverAborts is the vendor of the targets of Linux: there a PREEMPT AND ABORT never ends when the other host had anything under way (6.1 and 6.12). They end
+// everything in a reset of the unit, which keeps reservations.
+const neverAborts = "LIO-ORG"
+
+type scsiPath struct {
+	fd     uintptr
+	resets bool // what is under way is ended by a reset of the unit, not together with a key
+}
 
 func (p scsiPath) held() (fence.Held, error) {
 	keys, reservation := make([]byte, fenceRoom), make([]byte, 256)
@@ -188,6 +212,24 @@ func (p scsiPath) do(action fence.Action, key, other uint64) error {
 		err = p.send(command, data, sgToDevice)
 	}
 	return err
+}
+
+func (p scsiPath) remove(key, other uint64) error {
+	if p.resets {
+		return p.do(fence.Preempt, key, other)
+	}
+	return p.do(fence.PreemptAndAbort, key, other)
+}
+
+func (p scsiPath) settle() error {
+	if !p.resets {
+		return nil
+	}
+	what := int32(sgResetUnit)
+	if err := ioctl(p.fd, sgReset, unsafe.Pointer(&what)); err != nil {
+		return fmt.Errorf("what other hosts have under way on it cannot be ended: %w", err)
+	}
+	return nil
 }
 
 // send sends a command. What happened to a path since the last one is told once, instead of an answer.
@@ -231,6 +273,8 @@ const (
 	sgConflict  = 0x18       // RESERVATION CONFLICT
 	sgIllegal   = 5          // ILLEGAL REQUEST
 	sgAttention = 6          // UNIT ATTENTION
+	sgReset     = 0x2284     // SG_SCSI_RESET
+	sgResetUnit = 0x101      // SG_SCSI_RESET_DEVICE, and nothing more than that
 	nvmeIO      = 0xc0484e43 // NVME_IOCTL_IO_CMD
 	nvmeID      = 0x4e40     // NVME_IOCTL_ID
 	nvmeRefused = 0x83       // Reservation Conflict
@@ -257,6 +301,10 @@ func (p nvmePath) do(action fence.Action, key, other uint64) error {
 	}
 	return err
 }
+
+func (p nvmePath) remove(key, other uint64) error { return p.do(fence.PreemptAndAbort, key, other) }
+
+func (p nvmePath) settle() error { return nil }
 
 func (p nvmePath) send(op uint8, data []byte, ten, eleven uint32) error {
 	id, err := unix.IoctlRetInt(int(p.fd), nvmeID)

@@ -12,7 +12,7 @@ import (
 var ErrNoFence = errors.New("it has no persistent reservations")
 
 // Fence can do nothing here.
-func Fence(string, uint64) error { return ErrNoFence }
+func Fence(string, uint64, bool) error { return ErrNoFence }
 
 // Unfence can do nothing here.
 func Unfence(string, uint64) error { return ErrNoFence }

@@ -73,7 +73,7 @@ func (s *Service) fenceOne(id, array, path string, token uint64) error {
 	s.mu.Lock()
 	was := s.fenced[id][path] == token
 	s.mu.Unlock()
-	switch err := s.fenceDisk(path, token); {
+	switch err := s.fenceDisk(path, token, was); {
 	case err == nil:
 	case was && !errors.Is(err, fence.ErrOvertaken) && !errors.Is(err, fence.ErrForeign):
 		return nil // it is on its way out, and was fenced before
@@ -99,7 +99,7 @@ func (s *Service) fenceOne(id, array, path string, token uint64) error {
 const fencePatience = 75 * time.Second
 
 // fenceDisk is disk.Fence, which does not keep anybody waiting for ever.
-func (s *Service) fenceDisk(path string, token uint64) error {
+func (s *Service) fenceDisk(path string, token uint64, again bool) error {
 	s.mu.Lock()
 	busy := s.fencing[path]
 	s.fencing[path] = true
@@ -109,7 +109,7 @@ func (s *Service) fenceDisk(path string, token uint64) error {
 	}
 	done := make(chan error, 1)
 	go func() {
-		err := disk.Fence(path, token)
+		err := disk.Fence(path, token, again)
 		s.mu.Lock()
 		delete(s.fencing, path)
 		s.mu.Unlock()
