@@ -43,6 +43,7 @@ const (
 	passing int32 = iota
 	refusing
 	holding
+	mute // what is said goes on its way, and no answer comes
 )
 
 func newRelay(t *testing.T) *relay {
@@ -93,7 +94,7 @@ func (r *relay) carry(c net.Conn) {
 	r.conns[c], r.conns[d] = true, true
 	r.mu.Unlock()
 	var wait sync.WaitGroup
-	pipe := func(from, to net.Conn) {
+	pipe := func(from, to net.Conn, answers bool) {
 		defer from.Close()
 		defer to.Close()
 		buf := make([]byte, 256<<10)
@@ -103,7 +104,7 @@ func (r *relay) carry(c net.Conn) {
 				return
 			}
 			time.Sleep(time.Duration(r.delay.Load()))
-			for r.way.Load() == holding {
+			for r.way.Load() == holding || answers && r.way.Load() == mute {
 				time.Sleep(10 * time.Millisecond)
 			}
 			if _, err := to.Write(buf[:n]); err != nil {
@@ -111,8 +112,8 @@ func (r *relay) carry(c net.Conn) {
 			}
 		}
 	}
-	wait.Go(func() { pipe(c, d) })
-	pipe(d, c)
+	wait.Go(func() { pipe(c, d, false) })
+	pipe(d, c, true)
 	wait.Wait()
 	r.mu.Lock()
 	delete(r.conns, c)

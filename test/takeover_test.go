@@ -15,10 +15,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"nidalo/internal/nbd"
@@ -339,6 +341,57 @@ func TestWhatIsGivenUpGoesWhereItShould(t *testing.T) {
 			require.ErrorContains(t, <-claimed, "plover has it", "round %d", round)
 		}
 	}
+}
+
+// A host to whose wish etcd gives no answer, or which etcd does not hear, keeps nothing that it does not know to have.
+func TestNothingIsKeptUnknowingly(t *testing.T) {
+	e := newEtcd(t)
+	desk := func(host, address string) *ownership.Desk {
+		d, err := ownership.Open(ownership.Settings{Endpoints: []string{address}, Lease: 30 * time.Second, Host: host, Instance: host, Log: slog.New(slog.DiscardHandler)})
+		require.NoError(t, err)
+		t.Cleanup(d.Close)
+		return d
+	}
+	gull, heron := desk("gull", e.address()), desk("heron", *e.to.Load())
+	claimed := func(array string) *ownership.Claim {
+		c, err := gull.Claim(array, true)
+		require.NoError(t, err)
+		return c
+	}
+	held := claimed("held")
+	for _, way := range []int32{mute, refusing} {
+		array := func(name string) string { return fmt.Sprint(name, way) }
+		released, rested := claimed(array("released")), claimed(array("rested"))
+		e.set(way)
+		var all sync.WaitGroup
+		for _, ask := range []func() error{
+			func() error { return released.Release("") },
+			func() error { return rested.Rest() },
+			func() error { _, err := gull.Claim(array("tides"), true); return err },
+			func() error { _, err := gull.Claim(array("charts"), true); return err },
+		} {
+			all.Go(func() { assert.Error(t, ask()) })
+		}
+		all.Wait()
+		e.set(passing)
+		_, err := gull.Claim(array("rested"), false) // by itself it does not undo what it was told
+		require.ErrorIs(t, err, ownership.StoppedError{Host: "gull"})
+
+		// It may ask again itself, and has a later token then.
+		before := claimed(array("before")).Token()
+		require.Greater(t, claimed(array("charts")).Token(), before)
+		gets := func(array string) (err error) {
+			require.Eventually(t, func() bool {
+				_, err = heron.Claim(array, false)
+				return !errors.As(err, &ownership.OwnedError{})
+			}, 20*time.Second, 20*time.Millisecond) // the lease is longer, and gull goes on renewing it
+			return err
+		}
+		require.NoError(t, gets(array("tides")))
+		require.NoError(t, gets(array("released")))
+		require.ErrorIs(t, gets(array("rested")), ownership.StoppedError{Host: "gull"})
+	}
+	require.Positive(t, held.Left())
 }
 
 // A cluster that loses its leader costs the owner nothing, and gives nobody else the array; one without a majority has the owner stop when its lease is over.

@@ -109,11 +109,14 @@ type Desk struct {
 
 	deadline atomic.Int64 // of the lease, by the clock of now, ns
 
+	doors sync.Map // a mutex for each array, see alone
+
 	mu     sync.Mutex
 	lease  clientv3.LeaseID // 0: none
 	why    error            // there is no lease
 	claims map[string]*Claim
-	seen   map[string]Owner // as looked up last
+	doubts map[string]*doubt // by array
+	seen   map[string]Owner  // as looked up last
 }
 
 // Open begins to keep a lease. etcd need not answer yet.
@@ -125,7 +128,7 @@ func Open(set Settings) (*Desk, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Desk{set: set, client: c, claims: map[string]*Claim{}, seen: map[string]Owner{}, news: make(chan struct{}), why: ErrNoLease}
+	d := &Desk{set: set, client: c, claims: map[string]*Claim{}, doubts: map[string]*doubt{}, seen: map[string]Owner{}, news: make(chan struct{}), why: ErrNoLease}
 	d.ctx, d.end = context.WithCancel(context.Background())
 	d.wait.Go(d.keep)
 	d.wait.Go(d.lookAround)
@@ -335,6 +338,7 @@ func (d *Desk) Claim(array string, again bool) (*Claim, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer d.alone(array)()
 	d.mu.Lock()
 	if c := d.claims[array]; c != nil {
 		d.mu.Unlock()
@@ -351,10 +355,17 @@ func (d *Desk) Claim(array string, again bool) (*Claim, error) {
 	var r *clientv3.TxnResponse
 	for r == nil || !r.Succeeded { // until nothing changed between the look and the claim
 		free, err := d.free(ctx, array, again)
+		var owned OwnedError
+		if errors.As(err, &owned) && owned.Owner.Instance == d.set.Instance { // it asked for it before, and had no answer
+			if err = d.drop(array, owned.Owner.Token, d.instead(array, again)...); err == nil {
+				continue
+			}
+		}
 		if err != nil {
 			return nil, err
 		}
 		if r, err = d.client.Txn(ctx).If(free...).Then(take...).Commit(); err != nil {
+			d.giveBack(array)
 			return nil, fmt.Errorf("%w: %w", ErrNoLease, err)
 		}
 	}
@@ -365,6 +376,9 @@ func (d *Desk) Claim(array string, again bool) (*Claim, error) {
 		return nil, fmt.Errorf("%w: the lease ended meanwhile", ErrNoLease)
 	}
 	d.claims[array] = c
+	if about := d.doubts[array]; about != nil {
+		about.more = nil // it was started again
+	}
 	return c, nil
 }
 
@@ -432,7 +446,7 @@ func (c *Claim) lose(why error) {
 	})
 }
 
-// Lose notes that another host has the array, as a lender or a disk says. Should etcd not know of that one, it has this claim no more either.
+// Lose notes that another host has the array, as a lender or a disk says. Should etcd not know of that one, it will not have this claim for long either.
 func (c *Claim) Lose(why error) {
 	c.desk.mu.Lock()
 	if c.desk.claims[c.array] == c {
@@ -440,16 +454,14 @@ func (c *Claim) Lose(why error) {
 	}
 	c.desk.mu.Unlock()
 	c.lose(fmt.Errorf("%w: %w", ErrOusted, why))
-	go func() {
-		ctx, cancel := context.WithTimeout(c.desk.ctx, call)
-		defer cancel()
-		_, _ = c.desk.client.Txn(ctx).If(c.mine()).Then(clientv3.OpDelete(owners + c.array)).Commit() // else it ends with the lease
-	}()
+	c.desk.giveBack(c.array)
 }
 
 // mine compares the owner's key with this claim.
-func (c *Claim) mine() clientv3.Cmp {
-	return clientv3.Compare(clientv3.CreateRevision(owners+c.array), "=", int64(c.token))
+func (c *Claim) mine() clientv3.Cmp { return has(c.array, c.token) }
+
+func has(array string, token uint64) clientv3.Cmp {
+	return clientv3.Compare(clientv3.CreateRevision(owners+array), "=", int64(token))
 }
 
 // Agree has etcd keep a roster, before the array goes by it. It tries for as long as the lease lasts. Rosters before the epoch whole are on all members, or
@@ -532,41 +544,48 @@ func (r Roster) refuted(found map[string]uint64) bool {
 	})
 }
 
-// Release gives the array up in order. to names the host that is to have it; empty: whoever comes.
+// Release gives the array up in order. to names the host that is to have it; empty: whoever comes. After an error etcd is asked until it answers, and whoever
+// comes has it then.
 func (c *Claim) Release(to string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), call)
 	defer cancel()
 	if to == "" {
-		return c.giveUp(ctx)
+		return c.giveUp(ctx, nil)
 	}
 	lease, err := c.desk.client.Grant(ctx, int64(WishFor/time.Second))
 	if err != nil {
-		return err
+		return errors.Join(err, c.giveUp(ctx, nil))
 	}
-	return c.giveUp(ctx, clientv3.OpPut(wishes+c.array, to, clientv3.WithLease(lease.ID)))
+	return c.giveUp(ctx, nil, clientv3.OpPut(wishes+c.array, to, clientv3.WithLease(lease.ID)))
 }
 
-// Rest gives the array up, and has no other host take it over: it was taken out of service.
+// Rest gives the array up, and has no other host take it over: it was taken out of service. After an error etcd is asked until it answers.
 func (c *Claim) Rest() error {
-	ctx, cancel := context.WithTimeout(context.Background(), call)
-	defer cancel()
-	return c.giveUp(ctx, clientv3.OpPut(stopped+c.array, c.desk.set.Host))
+	return c.giveUpWith(clientv3.OpPut(stopped+c.array, c.desk.set.Host))
 }
 
-// Forget gives an array up that is no more, with what etcd holds of it.
+// Forget gives an array up that is no more, with what etcd holds of it. After an error etcd is asked until it answers.
 func (c *Claim) Forget() error {
-	ctx, cancel := context.WithTimeout(context.Background(), call)
-	defer cancel()
-	return c.giveUp(ctx, clientv3.OpDelete(rosters+c.array))
+	return c.giveUpWith(clientv3.OpDelete(rosters + c.array))
 }
 
-func (c *Claim) giveUp(ctx context.Context, more ...clientv3.Op) error {
+func (c *Claim) giveUpWith(more clientv3.Op) error {
+	ctx, cancel := context.WithTimeout(context.Background(), call)
+	defer cancel()
+	return c.giveUp(ctx, []clientv3.Op{more}, more)
+}
+
+// giveUp gives the array up, and does some more in the same moment. later is what is left to do of that when etcd answers only later.
+func (c *Claim) giveUp(ctx context.Context, later []clientv3.Op, more ...clientv3.Op) error {
 	c.desk.mu.Lock()
 	if c.desk.claims[c.array] == c {
 		delete(c.desk.claims, c.array)
 	}
 	c.desk.mu.Unlock()
 	_, err := c.desk.client.Txn(ctx).If(c.mine()).Then(append(more, clientv3.OpDelete(owners+c.array))...).Commit()
+	if err != nil {
+		c.desk.giveBack(c.array, later...)
+	}
 	c.lose(fmt.Errorf("%w: it was given up", ErrOusted))
 	return err
 }

@@ -243,7 +243,7 @@ func (s *Service) unclaim(id string, how func(*ownership.Claim) error) {
 	if c != nil {
 		s.unfence(id)
 		if err := how(c); err != nil {
-			s.opt.Log.Warn("the ownership of an array could not be given up; it ends with the lease", "array", id, "reason", err)
+			s.opt.Log.Warn("etcd did not answer when an array was given up; it is asked until it does, and the lease keeps the array for this host until then", "array", id, "reason", err)
 		}
 	}
 }
