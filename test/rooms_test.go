@@ -28,7 +28,7 @@ var floors = [][]string{
 	{"nidalo/internal/array/journal"},
 	{"nidalo/internal/array/stripe"},
 	{"nidalo/internal/array/task", "nidalo/internal/array/rescue", "nidalo/internal/array/replay", "nidalo/internal/array/rig"},
-	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert", "nidalo/internal/carryover", "nidalo/internal/ownership"},
+	{"nidalo/internal/lab", "nidalo/internal/partition", "nidalo/internal/nbd", "nidalo/internal/array", "nidalo/internal/history", "nidalo/internal/alert", "nidalo/internal/carryover", "nidalo/internal/ownership", "nidalo/internal/traces"},
 	{"nidalo/internal/control", "nidalo/internal/remote"},
 	{"nidalo/internal/fleet"},
 	{"nidalo/internal/keeper", "nidalo/internal/view"},

@@ -133,7 +133,10 @@ func (o *serveOptions) run(e *env) error {
 	if err := at.openSockets(cfg.Group, cfg.Looks); err != nil {
 		return errors.Join(err, s.Close())
 	}
-	blocks := nbd.NewServer(s, log)
+	blocks, err := newBlocks(s, log)
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
 	at.serve(s, blocks, cfg.Listen.Budget(), failed, log)
 	log.Info("serving", "home", e.home, "arrays", len(s.Names()), "socket", at.path("nbd.sock"))
 	notify(log, daemon.SdNotifyReady)
@@ -141,6 +144,16 @@ func (o *serveOptions) run(e *env) error {
 	defer alive()
 	err = attend(s, stop, reload, failed, log)
 	return errors.Join(err, shut(s, at, blocks, lent, stop, log))
+}
+
+// newBlocks makes the server of a service's arrays.
+func newBlocks(s *service.Service, log *slog.Logger) (*nbd.Server, error) {
+	out := nbd.NewServer(s, log)
+	from, tell, err := s.TellSlow()
+	if tell != nil {
+		out.OnSlow(from, tell)
+	}
+	return out, err
 }
 
 // checkFiles looks at the files that a configuration names.

@@ -58,7 +58,18 @@ type Patient struct {
 	moved     atomic.Int64 // see Load.Bytes
 	rest      atomic.Int32 // see Sleep
 	writing   atomic.Int64 // writes under way
+	late      [64]Late     // the last operations that took long, in a ring
+	lates     int          // how many there were
 }
+
+// Late is an operation that took lateFrom or longer, or was given up after that.
+type Late struct {
+	What         string // "read", "write", "sync", "discard" or "standby"
+	Began, Ended time.Time
+}
+
+// lateFrom is what no operation of a sound disk takes that has nothing else to do.
+const lateFrom = 50 * time.Millisecond
 
 // Load is what a disk did so far, for comparison with its peers. Reads from the system's memory are not in it.
 type Load struct {
@@ -76,6 +87,7 @@ type Prompt interface {
 }
 
 type pending struct {
+	what      string
 	began     time.Time
 	impatient bool
 	settled   bool // under Patient.mu
@@ -97,8 +109,8 @@ func NewPatient(d Disk, p Patience, spare func() bool) *Patient {
 }
 
 // do runs f, and comes back without it when it takes too long.
-func (p *Patient) do(impatient bool, f func() error) error {
-	o := &pending{began: env.Now(), impatient: impatient, done: make(chan error, 1)}
+func (p *Patient) do(what string, impatient bool, f func() error) error {
+	o := &pending{what: what, began: env.Now(), impatient: impatient, done: make(chan error, 1)}
 	away := p.outOfTouch()
 	p.mu.Lock()
 	if p.hung && !away || impatient && (away || o.began.Before(p.avoid)) && !o.began.Before(p.waking) && p.spare() {
@@ -148,6 +160,10 @@ func (p *Patient) settleHeld(o *pending, err error, itself bool) {
 	if !now.Before(p.waking) { // while it wakes, the time says nothing of the disk
 		p.load.Operations++
 		p.load.Time += now.Sub(o.began)
+	}
+	if now.Sub(o.began) >= lateFrom {
+		p.late[p.lates%len(p.late)] = Late{o.what, o.began, now}
+		p.lates++
 	}
 	if o.prev == nil {
 		p.oldest = o.next
@@ -254,6 +270,21 @@ func (p *Patient) Load() Load {
 	return l
 }
 
+// Late are the last operations that took long and ended after a moment, and those under way, whose end is zero. They are in no order.
+func (p *Patient) Late(after time.Time) (out []Late) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, l := range p.late[:min(p.lates, len(p.late))] {
+		if l.Ended.After(after) {
+			out = append(out, l)
+		}
+	}
+	for o := p.oldest; o != nil; o = o.next {
+		out = append(out, Late{What: o.what, Began: o.began})
+	}
+	return out
+}
+
 // ReadSoon is ReadVec for data that may be had elsewhere: it fails with ErrSlow rather than wait.
 func (p *Patient) ReadSoon(bufs [][]byte, off int64) error { return p.read(bufs, off, true) }
 
@@ -273,7 +304,7 @@ func (p *Patient) read(bufs [][]byte, off int64, impatient bool) error {
 	}
 	if p.revocable != nil {
 		l := &Landing{bufs: bufs}
-		err := p.do(impatient, func() error { return p.revocable.ReadInto(l, off) })
+		err := p.do("read", impatient, func() error { return p.revocable.ReadInto(l, off) })
 		if err != nil {
 			l.revoke()
 		}
@@ -281,7 +312,7 @@ func (p *Patient) read(bufs [][]byte, off int64, impatient bool) error {
 	}
 	n := Length(bufs)
 	own := borrow(n)
-	if err := p.do(impatient, func() error { return p.Disk.ReadAt(own, off) }); err != nil {
+	if err := p.do("read", impatient, func() error { return p.Disk.ReadAt(own, off) }); err != nil {
 		if !errors.Is(err, ErrSlow) && !errors.Is(err, ErrHung) {
 			giveBack(own)
 		}
@@ -309,7 +340,7 @@ func (p *Patient) WriteVec(bufs [][]byte, off int64) error {
 			return err
 		}
 	}
-	return p.do(false, func() error { return p.Disk.WriteVec(bufs, off) })
+	return p.do("write", false, func() error { return p.Disk.WriteVec(bufs, off) })
 }
 
 // Sync makes every write that returned before it durable. A disk that sleeps has nothing left for that.
@@ -326,7 +357,7 @@ func (p *Patient) sync() error {
 			return err
 		}
 	}
-	return p.do(false, p.Disk.Sync)
+	return p.do("sync", false, p.Disk.Sync)
 }
 
 // Discard forgets a stretch, where the disk below can.
@@ -335,7 +366,7 @@ func (p *Patient) Discard(off, n int64) error {
 		p.writing.Add(1)
 		defer p.writing.Add(-1)
 		p.wake()
-		return p.do(false, func() error { return d.Discard(off, n) })
+		return p.do("discard", false, func() error { return d.Discard(off, n) })
 	}
 	return errors.ErrUnsupported
 }
@@ -369,7 +400,7 @@ func (p *Patient) Sleep() (asleep bool, unsynced, err error) {
 		p.rest.Store(awake)
 		return false, unsynced, nil
 	}
-	if err = p.do(false, s.Standby); err != nil {
+	if err = p.do("standby", false, s.Standby); err != nil {
 		p.rest.Store(awake)
 	}
 	return p.Asleep(), nil, err

@@ -95,6 +95,7 @@ type Exports interface {
 type Server struct {
 	exports Exports
 	log     *slog.Logger
+	slow    *slow // or nil
 
 	mu        sync.Mutex
 	closed    bool
@@ -108,6 +109,30 @@ type Server struct {
 func NewServer(exports Exports, log *slog.Logger) *Server {
 	return &Server{exports: exports, log: log, listeners: map[net.Listener]bool{}, gates: map[*gate]bool{}, conns: map[net.Conn]bool{}}
 }
+
+// Slow is a request that took long.
+type Slow struct {
+	Export  string // by the name that the client asked for
+	Peer    string // the client
+	What    string // "read", "write", "flush", "trim", "zero" or "status"
+	Offset  int64  // bytes
+	Length  int64  // bytes
+	Durable bool   // it was to be on the disks before it was answered
+	Came    time.Time
+	Began   time.Time // to be served: its data was here, and others before it were done
+	Ended   time.Time
+}
+
+// requestNames are for people.
+var requestNames = map[uint16]string{cmdRead: "read", cmdWrite: "write", cmdFlush: "flush", cmdTrim: "trim", cmdWriteZeroes: "zero", cmdBlockStatus: "status"}
+
+type slow struct {
+	from time.Duration
+	tell func(Slow)
+}
+
+// OnSlow has tell called with each request that takes that long or longer, by the worker that served it. Before Serve.
+func (s *Server) OnSlow(from time.Duration, tell func(Slow)) { s.slow = &slow{from, tell} }
 
 // Serve accepts clients until the server or the listener is closed.
 func (s *Server) Serve(l net.Listener, b Budget) error { return s.serve(l, b, nil) }
@@ -179,7 +204,7 @@ func (s *Server) ServeDevice(nc net.Conn, x Export) error {
 }
 
 func (s *Server) newConn(nc net.Conn, g *gate, settings *tls.Config) *conn {
-	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports, tls: settings, gate: g, peer: peerOf(nc),
+	c := &conn{nc: nc, in: bufio.NewReaderSize(nc, 64<<10), exports: s.exports, slow: s.slow, tls: settings, gate: g, peer: peerOf(nc),
 		memory: semaphore.NewWeighted(clientMemory)}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	c.written.L = &c.writing
@@ -266,6 +291,9 @@ func nameOf(certs []*x509.Certificate) string {
 const socketBuffer = 2 << 20
 
 func enlarge(nc net.Conn) {
+	if _, tcp := nc.(*net.TCPConn); tcp { // the system sizes those better, by what is on its way, as long as nobody does
+		return
+	}
 	if b, ok := nc.(interface {
 		SetWriteBuffer(int) error
 		SetReadBuffer(int) error
@@ -301,8 +329,9 @@ type conn struct {
 	memory  *semaphore.Weighted // what it may have on its way
 	busy    atomic.Int64        // requests that are being served
 	last    atomic.Int64        // when it asked for something last, ns
-	blocked atomic.Int64        // since when replies wait for the socket, ns; 0: they do not
-	tls     *tls.Config         // when only encrypted clients are served
+	slow    *slow
+	blocked atomic.Int64 // since when replies wait for the socket, ns; 0: they do not
+	tls     *tls.Config  // when only encrypted clients are served
 	secured bool
 
 	noZeroes   bool

@@ -21,7 +21,8 @@ type request struct {
 	free   func() // gives data back, or nil
 	taken  bool   // the export has the data already
 	err    error  // of taking it
-	more   bool   // its reply may wait for those of the rest of its batch
+	came   time.Time
+	more   bool // its reply may wait for those of the rest of its batch
 }
 
 // receiveFrom is the length of a write from which it pays to fill the export's own buffers.
@@ -195,10 +196,15 @@ func (b *batch) serve() {
 func (w *crew) timed(r request) error {
 	began := time.Now()
 	err := w.serve(r)
-	if time.Since(began) <= quickTime {
+	took := time.Since(began)
+	if took <= quickTime {
 		w.quick.Add(1)
 	} else {
 		w.quick.Store(0)
+	}
+	if s := w.slow; s != nil && began.Sub(r.came)+took >= s.from {
+		s.tell(Slow{Export: w.name, Peer: w.peer, What: requestNames[r.kind], Offset: int64(r.off), Length: int64(r.length), Durable: r.flags&cmdFlagFUA != 0,
+			Came: r.came, Began: began, Ended: began.Add(took)})
 	}
 	return err
 }
@@ -270,11 +276,12 @@ func (c *conn) readRequest() (request, error) {
 	if _, err := io.ReadFull(c.in, head[:]); err != nil {
 		return request{}, err
 	}
-	c.last.Store(time.Now().UnixNano())
+	now := time.Now()
+	c.last.Store(now.UnixNano())
 	if be.Uint32(head[:]) != magicRequest {
 		return request{}, errors.New("wrong request magic")
 	}
-	r := request{flags: be.Uint16(head[4:]), kind: be.Uint16(head[6:]), cookie: be.Uint64(head[8:]),
+	r := request{came: now, flags: be.Uint16(head[4:]), kind: be.Uint16(head[6:]), cookie: be.Uint64(head[8:]),
 		off: be.Uint64(head[16:]), length: be.Uint32(head[24:])}
 	switch r.kind {
 	case cmdDisconnect:

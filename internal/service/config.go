@@ -47,6 +47,7 @@ type Config struct {
 	Remote    Remote            `toml:"remote"`
 	Ownership Ownership         `toml:"ownership"`
 	Fleet     Fleet             `toml:"fleet"`
+	Traces    Traces            `toml:"traces"`
 	Group     string            `toml:"group"`       // whose members may use the sockets besides their owner
 	Looks     string            `toml:"group_looks"` // whose members may look, and change nothing
 	Spares    []Spare           `toml:"spares"`      // hot spares, besides those of the spare command
@@ -331,7 +332,7 @@ func (c *Config) check() error {
 	if _, err := c.rules(); err != nil {
 		return err
 	}
-	for _, err := range []error{c.Listen.check(), c.checkLending(), c.Ownership.check(), c.Fleet.check()} {
+	for _, err := range []error{c.Listen.check(), c.checkLending(), c.Ownership.check(), c.Fleet.check(), c.Traces.check()} {
 		if err != nil {
 			return err
 		}

@@ -100,6 +100,11 @@ func (c *Config) CheckCertificates() error {
 	if _, err := c.Ownership.Load("ownership"); err != nil {
 		return err
 	}
+	if c.Traces.CA != "" {
+		if err := c.Traces.settings().Readable(); err != nil {
+			return &control.Error{What: fmt.Sprintf("traces in %s: %v", ConfigName, err)}
+		}
+	}
 	_, err := c.Fleet.Load("fleet")
 	return err
 }
