@@ -419,8 +419,11 @@ func (c *Client) land(this *call, piece []byte) (err error) {
 	defer this.land.Unlock()
 	if this.revoked {
 		_, err = io.CopyN(io.Discard, c.in, int64(len(piece)))
-	} else {
-		_, err = io.ReadFull(c.in, piece)
+		return err
+	}
+	n := min(c.in.Buffered(), len(piece))
+	if _, err = io.ReadFull(c.in, piece[:n]); err == nil {
+		_, err = io.ReadFull(c.nc, piece[n:]) // without a copy
 	}
 	return err
 }
