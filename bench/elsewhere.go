@@ -8,6 +8,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"log"
 	"math/big"
 	"net"
@@ -15,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -27,11 +29,12 @@ func elsewhere(dir, place string) {
 		iops   bool
 		target float64
 		limit  string
+		bare   bool // the bare loop of it is measured beside
 	}{
-		{"sequential write into fresh space, level 5 of 4", []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0, "every byte passes a socket once more"},
-		{"sequential read 1 MiB, level 5 of 4", []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 0.6, "every byte passes a socket twice more"},
-		{"4 KiB random write, depth 32, level 5 of 4", []string{"--rw=randwrite", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=6", "--end_fsync=1"}, true, 0.5, "six requests to other members each"},
-		{"4 KiB write + flush each, depth 1, level 5 of 4", []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", mb, "--time_based", "--runtime=4"}, true, 0, "two round trips, after one for what is read"},
+		{"sequential write into fresh space, level 5 of 4", []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0, "every byte passes a socket once more", false},
+		{"sequential read 1 MiB, level 5 of 4", []string{"--rw=read", "--bs=1M", "--iodepth=8", mb, "--time_based", "--runtime=4"}, false, 0.6, "every byte passes a socket twice more", true},
+		{"4 KiB random write, depth 32, level 5 of 4", []string{"--rw=randwrite", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=6", "--end_fsync=1"}, true, 0.5, "six requests to other members each", false},
+		{"4 KiB write + flush each, depth 1, level 5 of 4", []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", mb, "--time_based", "--runtime=4"}, true, 0, "two round trips, after one for what is read", false},
 	}
 	for _, tls := range []bool{false, true} {
 		way := "members elsewhere"
@@ -44,7 +47,7 @@ func elsewhere(dir, place string) {
 				continue
 			}
 			var far, near []float64
-			for range few() {
+			for range *rounds {
 				for _, remote := range []bool{false, true} {
 					own, err := os.MkdirTemp(dir, "e")
 					if err != nil {
@@ -73,9 +76,71 @@ func elsewhere(dir, place string) {
 			if tls {
 				target = 0
 			}
-			add(row{Place: place, Name: name, Unit: unit, Peer: "files here", Target: target, Limit: l.limit}.of(far, near))
+			r := row{Place: place, Name: name, Unit: unit, Peer: "files here", Target: target, Limit: l.limit}.of(far, near)
+			add(r)
+			if l.bare && !tls {
+				passed(dir, r)
+			}
 		}
 	}
+}
+
+// passed adds, behind a row of sequential reads, what two sockets leave of the speed with files here when nothing is done but to read, send and receive.
+func passed(dir string, r row) {
+	f, err := os.CreateTemp(dir, "passed")
+	must(0, err)
+	defer os.Remove(f.Name())
+	defer f.Close()
+	const size, piece = 512 << 20, 128 << 10
+	must(0, f.Truncate(size))
+	for at := int64(0); at < size; at += piece {
+		must(f.WriteAt(make([]byte, piece), at))
+	}
+	var sent, plain []float64
+	for range *rounds {
+		sent = append(sent, read(f, size, piece, true))
+		plain = append(plain, read(f, size, piece, false))
+	}
+	s, p := median(sent), median(plain)
+	floor := 1/r.Theirs + max(0, s-p)
+	add(row{Place: r.Place, Name: r.Name + ": against the bare system calls of it", Ours: r.Ours, Theirs: 1 / floor, Unit: "MiB/s", Peer: "bare", Target: 0.8,
+		Limit: fmt.Sprintf("%.2f ms a mebibyte to read, send and receive where reading takes %.2f; no more than %.2f can be had", s*1e3, p*1e3, 1/floor/r.Theirs)})
+}
+
+// read is the time in which four read a mebibyte of a file together, s; far: each sends what it read over a connection to another one.
+func read(f *os.File, size, piece int64, far bool) float64 {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	must(0, err)
+	defer l.Close()
+	const readers = 4
+	var all sync.WaitGroup
+	began := time.Now()
+	for i := range int64(readers) {
+		to, err := net.Dial("tcp", l.Addr().String())
+		must(0, err)
+		from, err := l.Accept()
+		must(0, err)
+		all.Go(func() {
+			defer to.Close()
+			buf := make([]byte, piece)
+			for at := i * piece; at < size; at += readers * piece {
+				if must(f.ReadAt(buf, at)); far {
+					must(to.Write(buf))
+				}
+			}
+		})
+		all.Go(func() {
+			defer from.Close()
+			buf := make([]byte, piece)
+			for {
+				if _, err := io.ReadFull(from, buf); err != nil {
+					return
+				}
+			}
+		})
+	}
+	all.Wait()
+	return time.Since(began).Seconds() / float64(size>>20)
 }
 
 // onFiles serves an array of four files, its own or those of another service.
