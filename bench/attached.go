@@ -100,8 +100,7 @@ func attached(place string) {
 		devices = append(devices, file)
 	}
 	for _, l := range loads {
-		got := map[string][]float64{}
-		for range *rounds {
+		figures := calmest(l.name, *rounds, func(int) (out []float64) {
 			for _, device := range devices {
 				if l.fresh {
 					if out, err := exec.Command("blkdiscard", "-f", device).CombinedOutput(); err != nil {
@@ -113,9 +112,10 @@ func attached(place string) {
 				if l.iops {
 					bw = iops
 				}
-				got[device] = append(got[device], bw)
+				out = append(out, bw)
 			}
-		}
+			return out
+		})
 		unit := "MB/s"
 		scale := 1e-6
 		if l.iops {
@@ -123,9 +123,9 @@ func attached(place string) {
 		}
 		var theirs []float64
 		if *without == "" {
-			theirs = scaled(got[devices[1]], scale)
+			theirs = scaled(figures[1], scale)
 		}
-		add(row{Place: place, Name: l.name, Unit: unit, Peer: "plain file, attached", Target: l.target, Limit: l.limit}.of(scaled(got[mine], scale), theirs))
+		add(row{Place: place, Name: l.name, Unit: unit, Peer: "plain file, attached", Target: l.target, Limit: l.limit}.of(scaled(figures[0], scale), theirs))
 	}
 }
 

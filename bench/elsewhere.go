@@ -46,8 +46,7 @@ func elsewhere(dir, place string) {
 			if !wanted(name) {
 				continue
 			}
-			var far, near []float64
-			for range *rounds {
+			figures := calmest(name, *rounds, func(int) (out []float64) {
 				for _, remote := range []bool{false, true} {
 					own, err := os.MkdirTemp(dir, "e")
 					if err != nil {
@@ -61,14 +60,11 @@ func elsewhere(dir, place string) {
 					if l.iops {
 						bw = iops * (1 << 20)
 					}
-					if remote {
-						far = append(far, bw/(1<<20))
-					} else {
-						near = append(near, bw/(1<<20))
-					}
+					out = append(out, bw/(1<<20))
 					end()
 				}
-			}
+				return out
+			})
 			unit, target := "MiB/s", l.target
 			if l.iops {
 				unit = "op/s"
@@ -76,7 +72,7 @@ func elsewhere(dir, place string) {
 			if tls {
 				target = 0
 			}
-			r := row{Place: place, Name: name, Unit: unit, Peer: "files here", Target: target, Limit: l.limit}.of(far, near)
+			r := row{Place: place, Name: name, Unit: unit, Peer: "files here", Target: target, Limit: l.limit}.of(figures[1], figures[0])
 			add(r)
 			if l.bare && !tls {
 				passed(dir, r)
@@ -96,12 +92,10 @@ func passed(dir string, r row) {
 	for at := int64(0); at < size; at += piece {
 		must(f.WriteAt(make([]byte, piece), at))
 	}
-	var sent, plain []float64
-	for range *rounds {
-		sent = append(sent, read(f, size, piece, true))
-		plain = append(plain, read(f, size, piece, false))
-	}
-	s, p := median(sent), median(plain)
+	figures := calmest(r.Name+", bare", *rounds, func(int) []float64 {
+		return []float64{read(f, size, piece, true), read(f, size, piece, false)}
+	})
+	s, p := median(figures[0]), median(figures[1])
 	floor := 1/r.Theirs + max(0, s-p)
 	add(row{Place: r.Place, Name: r.Name + ": against the bare system calls of it", Ours: r.Ours, Theirs: 1 / floor, Unit: "MiB/s", Peer: "bare", Target: 0.8,
 		Limit: fmt.Sprintf("%.2f ms a mebibyte to read, send and receive where reading takes %.2f; no more than %.2f can be had", s*1e3, p*1e3, 1/floor/r.Theirs)})

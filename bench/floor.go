@@ -213,13 +213,12 @@ func wholes(place string) {
 			if err != nil {
 				log.Fatal(err)
 			}
-			var scheme, plain []float64
-			for range *rounds {
+			figures := calmest(r.Name+", bare", *rounds, func(int) []float64 {
 				s, p := whole(dir, name == "sequential overwrite, level 6 of 8")
-				scheme, plain = append(scheme, s), append(plain, p)
-			}
+				return []float64{s, p}
+			})
 			_ = os.RemoveAll(dir)
-			s, p := median(scheme), median(plain)
+			s, p := median(figures[0]), median(figures[1])
 			floor := 1/r.Theirs + max(0, s-p)
 			add(row{Place: place, Name: name + ": against the bare system calls of the scheme", Ours: r.Ours, Theirs: 1 / floor, Unit: "MiB/s", Peer: "bare", Target: 0.9,
 				Limit: fmt.Sprintf("%.2f ms a mebibyte for the members where one file takes %.2f; with the peer's %.2f ms no more than %.2f of it can be had", s*1e3, p*1e3, 1e3/r.Theirs, 1/floor/r.Theirs)})
@@ -250,12 +249,11 @@ func floors(place string) {
 			if r.Place != place || r.Name != c.name || r.Peer != "nbdkit" || !wanted(c.name) {
 				continue
 			}
-			var scheme, plain []float64
-			for range *rounds {
-				scheme = append(scheme, each(c.workers, func(r *rand.Rand, bufs [][]byte) { b.update(r, bufs, c.sync) }))
-				plain = append(plain, each(c.workers, func(r *rand.Rand, bufs [][]byte) { b.one(r, bufs, c.sync) }))
-			}
-			s, p := median(scheme), median(plain)
+			figures := calmest(r.Name+", bare", *rounds, func(int) []float64 {
+				return []float64{each(c.workers, func(r *rand.Rand, bufs [][]byte) { b.update(r, bufs, c.sync) }),
+					each(c.workers, func(r *rand.Rand, bufs [][]byte) { b.one(r, bufs, c.sync) })}
+			})
+			s, p := median(figures[0]), median(figures[1])
 			floor := 1/r.Theirs + max(0, s-p)
 			add(row{Place: place, Name: c.name + ": against the bare system calls of the scheme", Ours: r.Ours, Theirs: 1 / floor, Unit: "op/s", Peer: "bare", Target: c.target,
 				Limit: fmt.Sprintf("%.1f µs a block for the members where one file takes %.1f; with the peer's %.1f µs a request no more than %.2f of it can be had", s*1e6, p*1e6, 1e6/r.Theirs, 1/floor/r.Theirs)})

@@ -84,9 +84,7 @@ func served(place string) {
 				continue
 			}
 		}
-		var x []float64
-		y := make([][]float64, len(plains))
-		for round := range n {
+		figures := calmest(name, n, func(round int) (out []float64) {
 			if l.fresh && round > 0 {
 				end := ours
 				end.stop()
@@ -104,10 +102,10 @@ func served(place string) {
 				return bw / (1 << 20)
 			}
 			for p := range plains {
-				y[p] = append(y[p], measure(plains[p]))
+				out = append(out, measure(plains[p]))
 			}
-			x = append(x, measure(ours))
-		}
+			return append(out, measure(ours))
+		})
 		if !wanted(name) {
 			continue
 		}
@@ -115,11 +113,12 @@ func served(place string) {
 		if l.iops {
 			unit = "op/s"
 		}
+		x := figures[len(plains)]
 		if len(plains) == 0 {
 			add(row{Place: place, Name: name, Unit: unit}.of(x, nil))
 		}
 		for p := range plains {
-			add(row{Place: place, Name: name, Unit: unit, Peer: plains[p].name, Target: l.target, Limit: l.limit}.of(x, y[p]))
+			add(row{Place: place, Name: name, Unit: unit, Peer: plains[p].name, Target: l.target, Limit: l.limit}.of(x, figures[p]))
 		}
 	}
 }
