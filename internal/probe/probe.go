@@ -57,6 +57,7 @@ const (
 	SleeperLags                      // a start found the head of a member that slept behind those of others
 	PlaceGivenUp                     // what was lost of one volume was given up, so that parity protects the others there
 	FillingWaits                     // a blank disk is not filled as long as more members are lost than there is parity
+	VanishedJoining                  // a member that came back was lost before it had the record that says so
 	Events                           // how many there are
 )
 
@@ -74,7 +75,7 @@ var events = [Events]string{
 	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
 	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written", TurnedBack: "a change of layout turned back",
 	ParityForsaken: "parity was given up beyond the margin", ParityDoubted: "parity was given up at a start beyond the margin", OwnKept: "what a member that came back holds was all that tells",
-	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", PlaceGivenUp: "a place was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin",
+	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", PlaceGivenUp: "a place was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin", VanishedJoining: "a member was lost while it came back",
 	MemberSlept: "a member was put to sleep", SurePageRead: "a page was believed while its witness slept",
 	SleeperLags: "a member had slept through checkpoints before a start",
 	BatchAhead:  "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
@@ -124,6 +125,7 @@ const (
 	TornCountsAsNew
 	WitnessedTooEarly
 	ReturnLosesBase
+	ReturnLosesState
 	LeftInRosterEpoch
 	PartForgetsCache
 	LateIsLost
@@ -189,7 +191,7 @@ var mistakes = [Mistakes]string{
 	TablesBeforeCache: "tables are looked at before the cache", WitnessNotCompared: "witnesses are not compared",
 	TornCountsAsNew:        "a torn page counts as its newest sector alone",
 	ChangeInWriteForgotten: "a change of a page while it is written is forgotten",
-	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
+	WitnessedTooEarly:      "pages are witnessed before they are written", ReturnLosesBase: "vanishing during a return loses the base", ReturnLosesState: "vanishing during a return loses the state it had", LeftInRosterEpoch: "a member leaves in the roster's epoch, not its own",
 	PartForgetsCache: "a part-block write forgets the cache", LateIsLost: "a disk that is late counts as lost", NotGivenUp: "what is lost of one volume leaves the others without parity", RebuiltNotSynced: "a rebuilt member is active before its tables are durable",
 	CopyNotTold:            "a copy is not told what its original bears witness of meanwhile",
 	GivenBackThoughWritten: "blocks are given back although they were written again",

@@ -742,6 +742,9 @@ func (r *Roster) drop(m *member.Member, to record.Condition, cause error) error 
 	base := m.Has.Epoch
 	if r.rec.Roster[m.Slot].Condition == record.Rebuilding {
 		base = m.Base // it had not caught up yet
+		if was := r.rec.Roster[m.Slot]; base != 0 && (m.Has == was.Left || m.Has == was.Tried) {
+			probe.VanishedJoining.Seen()
+		}
 		if probe.ReturnLosesBase.On() {
 			base = 0
 		}

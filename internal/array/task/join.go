@@ -231,8 +231,12 @@ func (w *Works) Return(d disk.Disk, own *record.Record, failed bool) error {
 	if err != nil {
 		return fmt.Errorf("%w: %w", roster.ErrStale, err)
 	}
+	has := own.State() // until it has the next: it may vanish before
+	if probe.ReturnLosesState.On() {
+		has = record.State{}
+	}
 	m := member.New(w.host.Judge, member.Known{Slot: slot, Disk: d, Identity: own.Member, Place: place, Condition: record.Missing,
-		Base: e.Base, Errors: w.host.Slots.At(slot).Errors()})
+		Base: e.Base, Errors: w.host.Slots.At(slot).Errors(), Has: has})
 	return w.join(m, func() error {
 		for i := len(own.Place.More); i < len(place.More); i++ { // it left while the array grew
 			if err := w.host.Journal.Blank(m, &place.More[i]); err != nil {
