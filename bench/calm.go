@@ -10,16 +10,16 @@ import (
 )
 
 // mostTaken is the part of the processors' time from which on a round is made again: the host of this machine gave it to other machines.
-const mostTaken = 0.03
+const mostTaken = 0.05
 
-// calmest makes rounds until n of them were not disturbed, four times as many at most, and returns the figures of the n calmest, figure by figure.
+// calmest makes rounds until n of them were not disturbed, twice as many at most, and returns the figures of the n calmest, figure by figure.
 func calmest(name string, n int, round func(i int) []float64) [][]float64 {
 	type one struct {
 		taken   float64
 		figures []float64
 	}
 	var all []one
-	for i, calm := 0, 0; calm < n && i < 4*n; i++ {
+	for i, calm := 0, 0; calm < n && i < 2*n; i++ {
 		taken, ticks := stolen()
 		figures := round(i)
 		t, s := stolen()
