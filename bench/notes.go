@@ -13,7 +13,7 @@ const notes = `
 * Client, server and members share the CPUs of one machine, so every extra byte a server touches shows.
 * The peer never syncs until it is asked; neither does Nidalo report a flush before its journals are synced.
 * "Rounds" is the lowest and the highest ratio of single rounds, which alternate with the peer. A round of less than a minute during which the host of this
-  machine gave more than 5% of its processors to other machines is made again, and the calmest count.
+  machine gave more than 5% of its processors to other machines is made again, twice as often at most, and the calmest count.
 * "The bare system calls of the scheme" is a loop that does to the members' files what the level must do and nothing else: no cache, no
   tables, no protocol. For 4 KiB at level 5 that is two reads, CRC and XOR, two journal writes (and syncs, where a flush is asked for), two
   writes in place; for whole stripes P and Q, CRC, and one or two writes of every strip. What it takes beyond the peer's one write is
