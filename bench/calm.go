@@ -9,10 +9,11 @@ import (
 	"strings"
 )
 
-// mostTaken is the part of the processors' time from which on a round is made again: the host of this machine gave it to other machines.
+// mostTaken is how large a part of the processors' time the host of this machine may give to other machines during a round that counts.
 const mostTaken = 0.05
 
-// calmest makes rounds until n of them were not disturbed, twice as many at most, and returns the figures of the n calmest, figure by figure.
+// calmest makes rounds until n of them lost no more than mostTaken, 2 n rounds at most. Of the n that lost least it returns the first figures, the second
+// figures, and so on.
 func calmest(name string, n int, round func(i int) []float64) [][]float64 {
 	type one struct {
 		taken   float64
@@ -45,7 +46,8 @@ func calmest(name string, n int, round func(i int) []float64) [][]float64 {
 	return out
 }
 
-// stolen is the time of all processors that the host gave to others, and all their time, since the start; ticks. Both are 0 where nobody counts it.
+// stolen is how much time of this machine's processors the host gave to others since the start, and how much time there was; ticks. Both are 0 where
+// the system does not count that.
 func stolen() (taken, all float64) {
 	raw, err := os.ReadFile("/proc/stat")
 	if err != nil {

@@ -291,7 +291,7 @@ func nameOf(certs []*x509.Certificate) string {
 const socketBuffer = 2 << 20
 
 func enlarge(nc net.Conn) {
-	if _, tcp := nc.(*net.TCPConn); tcp { // the system sizes those better, by what is on its way, as long as nobody does
+	if _, tcp := nc.(*net.TCPConn); tcp { // the system grows and shrinks these buffers by itself, unless somebody sets their size
 		return
 	}
 	if b, ok := nc.(interface {

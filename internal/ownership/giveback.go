@@ -9,8 +9,8 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 )
 
-// An answer of etcd may be lost. What was asked for may have been done all the same, or be done later. So etcd may hold this host for the owner of an array
-// that the host does not claim; and because the host renews its lease, nobody else would ever get that array. It asks until it knows.
+// An answer of etcd may be lost. What was asked for may have been done all the same, or be done later. So etcd may take this host for the owner of an array
+// that the host does not claim. The host renews its lease, so nobody else would ever get that array. It asks until it knows.
 
 // alone has one at a time change what this host has of an array in etcd.
 func (d *Desk) alone(array string) (leave func()) {
@@ -43,7 +43,7 @@ func (d *Desk) giveBack(array string, more ...clientv3.Op) {
 	}
 }
 
-// instead is what is left to be done of giving an array up that is claimed now after all: nothing, if that is what somebody asked for.
+// instead is for an array that is claimed while it is still being given up: what was to be done when it is. When somebody asks for the array, nothing.
 func (d *Desk) instead(array string, again bool) []clientv3.Op {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -215,7 +215,7 @@ func (w *Works) LetGo(slot int) {
 //
 //	1  in its own tables, what its journal names is marked lost     a crash leaves a member that is away, as before
 //	2  its journal is emptied                                       the same: nothing in it is needed after 1
-//	3  it joins                                          until its own record says so it is away as before
+//	3  it joins                                                     until its own record says so, it is away as before
 func (w *Works) Return(d disk.Disk, own *record.Record, failed bool) error {
 	w.joins.Lock()
 	defer w.joins.Unlock()

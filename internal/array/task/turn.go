@@ -442,7 +442,7 @@ func (m *moving) commit(c *journal.Change, then func() error) error {
 	need := journal.Reservation{}
 	if c.Moved > 0 {
 		for _, o := range m.w.host.Slots.All() {
-			need.Add(o, 0) // each has an entry that tells of the boundary
+			need.Add(o, 0) // each gets an entry, which tells of the boundary
 		}
 	}
 	for _, x := range c.Writes {
