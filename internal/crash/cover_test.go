@@ -41,7 +41,7 @@ func covered() map[string]int {
 }
 
 // rare is what happens in guarded sets beyond their margin only: it must in a long run.
-var rare = []probe.Event{probe.ParityForsaken, probe.ParityDoubted, probe.OwnKept, probe.OwnJournalKept, probe.OwnNotKept, probe.VolumeGivenUp, probe.FillingWaits, probe.MemberTakenOut, probe.SurePageRead, probe.SleeperLags, probe.VanishedJoining}
+var rare = []probe.Event{probe.ParityForsaken, probe.ParityDoubted, probe.OwnKept, probe.OwnJournalKept, probe.OwnNotKept, probe.VolumeGivenUp, probe.FillingWaits, probe.MemberTakenOut, probe.SurePageRead, probe.SleeperLags, probe.VanishedJoining, probe.ParityForsakenLate}
 
 // missing is what never happened in some seeds.
 func missing(c map[string]int, seeds int) (out []string) {

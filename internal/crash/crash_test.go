@@ -104,7 +104,7 @@ type story struct {
 	mistake bool // it shows a mistake, which the engine never made by itself
 }
 
-// stories are the scripts that are kept. Those in testdata/open show faults that are known and not mended, and are not among them.
+// stories are the scripts that are kept.
 func stories() (out []story) {
 	files, _ := filepath.Glob("testdata/*.script")
 	mistakes, _ := filepath.Glob("testdata/mistakes/*.script")

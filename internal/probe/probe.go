@@ -57,6 +57,7 @@ const (
 	SleeperLags                      // a start found the head of a member that slept behind those of others
 	PlaceGivenUp                     // what was lost of one volume was given up, so that parity protects the others there
 	FillingWaits                     // a blank disk is not filled as long as more members are lost than there is parity
+	ParityForsakenLate               // parity that was back was given up, since it may have nothing of what a data disk keeps from its journal
 	VanishedJoining                  // a member that came back was lost before it had the record that says so
 	Events                           // how many there are
 )
@@ -75,7 +76,7 @@ var events = [Events]string{
 	GivenBack: "blocks were given back", RebuildsTogether: "a rebuild was carried by another",
 	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written", TurnedBack: "a change of layout turned back",
 	ParityForsaken: "parity was given up beyond the margin", ParityDoubted: "parity was given up at a start beyond the margin", OwnKept: "what a member that came back holds was all that tells",
-	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", PlaceGivenUp: "a place was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin", VanishedJoining: "a member was lost while it came back",
+	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", PlaceGivenUp: "a place was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin", VanishedJoining: "a member was lost while it came back", ParityForsakenLate: "parity that was back was given up",
 	MemberSlept: "a member was put to sleep", SurePageRead: "a page was believed while its witness slept",
 	SleeperLags: "a member had slept through checkpoints before a start",
 	BatchAhead:  "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
@@ -164,6 +165,7 @@ const (
 	UnsureRowsSkipped
 	FilledBeyond
 	GivenUpParityKept
+	NewsForParityKept
 	KnownParityStays
 	GapTakenForNone
 	SyncSkippedTooEarly
@@ -209,7 +211,7 @@ var mistakes = [Mistakes]string{
 	ColumnOfOneMember: "a window that empties a block of one member is not told to others of its column", DoubtedStaysBlank: "a map page that rotted still counts as blank",
 	OwedNotMarked: "own data that changes without its disk is not marked", ParityKeptBeyond: "parity of what a lost member may have counts", ParityTrustedAtStart: "a start trusts parity of what a lost member may have",
 	DroppedThoughKept: "a member that comes back keeps batches that were dropped", OwnAlwaysKept: "all that a member that comes back holds counts",
-	GivenUpParityKept: "the parity of a volume that was given up counts", KnownParityStays: "parity of what was there before a place was given up counts", UnsureRowsSkipped: "a catch-up skips what nobody has marked", FilledBeyond: "a blank disk is filled although nothing tells what it should hold",
+	GivenUpParityKept: "the parity of a volume that was given up counts", NewsForParityKept: "parity counts that has nothing of what a disk keeps from its journal", KnownParityStays: "parity of what was there before a place was given up counts", UnsureRowsSkipped: "a catch-up skips what nobody has marked", FilledBeyond: "a blank disk is filled although nothing tells what it should hold",
 	GapTakenForNone:     "a batch of which nobody has anything counts, since a later one is there",
 	SyncSkippedTooEarly: "a disk that falls asleep counts as synced", SleepsWithJournal: "a member sleeps with a batch in its journal",
 	UnsureBelieved:    "a page that was not compared is believed while its witness sleeps",

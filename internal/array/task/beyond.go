@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nidalo/core/event"
+	"nidalo/core/layout"
 	"nidalo/core/record"
 	"nidalo/core/state"
 	"nidalo/internal/array/journal"
@@ -141,6 +142,19 @@ func (w *Works) keepOwn(m *member.Member, left *journal.Leftover) error {
 	if len(blocks) == 0 {
 		return nil
 	}
+	marked := func(yield func(int64) bool) {
+		for _, block := range blocks {
+			if st, _, ok := lay.On(m.Slot, block); ok && !yield(st.Ordinal()) {
+				return
+			}
+		}
+	}
+	if _, err := w.host.Roster.Mark(marked, func(func(int, int64) bool) {}); err != nil {
+		return err
+	}
+	if err := w.forsake(m, own, blocks); err != nil {
+		return err
+	}
 	var runs []record.Run
 	for _, block := range blocks {
 		k := own[block]
@@ -159,23 +173,81 @@ func (w *Works) keepOwn(m *member.Member, left *journal.Leftover) error {
 	if err := m.Sync(); err != nil {
 		return err
 	}
-	marked := func(yield func(int64) bool) {
-		for _, block := range blocks {
-			if st, _, ok := lay.On(m.Slot, block); ok && !yield(st.Ordinal()) {
-				return
+	return w.host.Journal.Note(m, runs, w.host.Roster.Epoch())
+}
+
+// forsake marks the parity that is here as lost where it may not be of what a data disk keeps: that disk may be the only one that got its last batches, as many as may be
+// in flight. A parity disk that comes back later finds the change marked in the roster.
+func (w *Works) forsake(m *member.Member, own map[int64]ownBlock, blocks []int64) error {
+	if probe.NewsForParityKept.On() {
+		return nil
+	}
+	var numbers []uint64
+	for _, k := range own {
+		numbers = append(numbers, k.batch)
+	}
+	slices.Sort(numbers)
+	numbers = slices.Compact(numbers)
+	first := numbers[max(0, len(numbers)-journal.Overlap)]
+	for len(blocks) > 0 {
+		st, _, _ := w.host.Layout().On(m.Slot, blocks[0])
+		var cols []int
+		for len(blocks) > 0 {
+			here, col, _ := w.host.Layout().On(m.Slot, blocks[0])
+			if here.ID() != st.ID() {
+				break
 			}
+			if own[blocks[0]].batch >= first {
+				cols = append(cols, col)
+			}
+			blocks = blocks[1:]
+		}
+		if err := w.loseParity(st, cols); err != nil {
+			return err
 		}
 	}
-	if _, err := w.host.Roster.Mark(marked, func(func(int, int64) bool) {}); err != nil {
+	return nil
+}
+
+// loseParity marks the parity of some columns of a stripe as lost, on all members that have it.
+func (w *Works) loseParity(st layout.Stripe, cols []int) error {
+	if len(cols) == 0 {
+		return nil
+	}
+	defer w.host.Stripes.Lock([]layout.ID{st.ID()}, true)()
+	need := journal.Reservation{}
+	for role := st.Data; role < st.Width(); role++ {
+		if m := w.host.Slots.At(st.Slot(role)); m.Live() {
+			need.Add(m, int64(len(cols))+4)
+		}
+	}
+	if err := w.host.Journal.Reserve(need); err != nil {
 		return err
 	}
-	return w.host.Journal.Note(m, runs, w.host.Roster.Epoch())
+	defer w.host.Journal.Unreserve(need)
+	w.host.Journal.Barrier.RLock()
+	defer w.host.Journal.Barrier.RUnlock()
+	var ch journal.Change
+	for _, n := range need {
+		if !n.M.Usable(st) { // its catch-up comes here later
+			continue
+		}
+		for _, col := range cols {
+			ch.Writes = append(ch.Writes, journal.Write{M: n.M, Kind: record.RunLost, Block: st.Block(n.M.Slot) + int64(col), N: 1})
+		}
+	}
+	if len(ch.Writes) == 0 {
+		return nil
+	}
+	probe.ParityForsakenLate.Seen()
+	return w.bring(&ch)
 }
 
 // ownBlock is a block of a run in a journal.
 type ownBlock struct {
 	record.Run
-	from int64 // block of the ring with the contents
+	from  int64 // block of the ring with the contents
+	batch uint64
 }
 
 // ownJournal is what the journal of a data disk has last of blocks that nothing else tells: own, of batches that happened; known, of all.
@@ -201,7 +273,7 @@ func (w *Works) ownJournal(m *member.Member, entries []*journal.Found) (own map[
 				if len(run.Sums) > 0 {
 					one.Sums = run.Sums[i : i+1]
 				}
-				own[block] = ownBlock{one, from}
+				own[block] = ownBlock{one, from, e.Batch}
 			}
 		}
 	}
