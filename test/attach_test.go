@@ -160,14 +160,21 @@ func TestAVolumeIsADevice(t *testing.T) {
 	require.Contains(t, b.nidalo("check", "-wait", set), "no mismatches")
 }
 
-// What was acknowledged and never flushed is there after a kill of the service, and others may only read meanwhile.
+// What was acknowledged and never flushed is there after a kill of the service, and others may only read meanwhile. While the array cannot
+// start it is not detached, and nobody hangs.
 func TestAcknowledgedOutlivesTheService(t *testing.T) {
 	b, device, _ := attached(t)
 	source := filepath.Join(b.home, "source")
 	pattern(t, source, 24*mib)
 	b.tool("dd", "if="+source, "of="+device, "bs=1M", "oflag=direct", "status=none")
 	b.stop(syscall.SIGKILL)
+	b.nidalo("lab", "pull", "A1")
+	b.nidalo("lab", "pull", "A2")
 	b.start()
+	b.refused(1, []string{"cannot be flushed", "nidalo start " + b.name(), "nidalo detach -force " + b.name()}, "detach", b.name())
+	b.nidalo("lab", "insert", "-disk", "TMK-0193", "A1")
+	b.nidalo("lab", "insert", "-disk", "ORR-0200", "A2")
+	b.eventually("the array starts", func() bool { return b.condition() == "healthy" })
 	b.tool("cmp", "-n", strconv.Itoa(24*mib), source, device)
 	code := exec.Command("nbdcopy", source, b.uri(b.name())).Run()
 	require.Error(t, code, "others may not write to an attached array")
@@ -184,34 +191,92 @@ func TestAKeeperThatIsKilledIsReplaced(t *testing.T) {
 	before := loops()
 	for range 3 {
 		b.tool("dd", "if="+source, "of="+device, "bs=1M", "oflag=direct", "status=none")
-		k, err := keeper.Dial(b.home)
-		require.NoError(t, err)
-		st, err := k.State(false, keeper.AnswerTime)
-		require.NoError(t, err)
-		require.NoError(t, syscall.Kill(st.PID, syscall.SIGKILL))
+		require.NoError(t, syscall.Kill(b.keeper(), syscall.SIGKILL))
 		b.stop(syscall.SIGKILL)
 		b.start()
-		b.eventually("attached again", func() bool {
-			_, out, _ := b.try("status", b.name())
-			return strings.Contains(out, "Attached as "+device)
-		})
+		b.attachedAgain(device)
 		b.tool("cmp", "-n", strconv.Itoa(8*mib), source, device)
 	}
 	require.Equal(t, before, loops(), "the devices of the dead are let go")
 }
 
+// keeper is its process.
+func (b *bench) keeper() int {
+	k, err := keeper.Dial(b.home)
+	require.NoError(b.t, err)
+	st, err := k.State(false, keeper.AnswerTime)
+	require.NoError(b.t, err)
+	return st.PID
+}
+
+// gone says whether a process is no more, with all of its threads.
+func gone(pid int) bool { return syscall.Kill(pid, 0) != nil }
+
+// A keeper of devices in user space is told to end while there is no service: it waits and says for what, and ends when it is told again.
+func TestAKeeperEndsWithoutAService(t *testing.T) {
+	b, device, _ := attached(t)
+	source := filepath.Join(b.home, "source")
+	pattern(t, source, 8*mib)
+	b.tool("dd", "if="+source, "of="+device, "bs=1M", "oflag=direct", "status=none")
+	pid := b.keeper()
+	b.stop(syscall.SIGKILL)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGTERM))
+	b.eventually("it waits", func() bool {
+		log, _ := os.ReadFile(filepath.Join(b.home, "keeper.log"))
+		return strings.Contains(string(log), "waiting for the service")
+	})
+	require.False(t, gone(pid))
+	require.NoError(t, syscall.Kill(pid, syscall.SIGTERM))
+	b.eventually("it ends", func() bool { return gone(pid) })
+	b.start()
+	b.attachedAgain(device)
+	b.tool("cmp", "-n", strconv.Itoa(8*mib), source, device)
+}
+
+// A keeper is killed while it waits in the kernel for a flush of its own device, because the service hangs. The next one lets it go.
+func TestAKeeperIsKilledInItsOwnDevice(t *testing.T) {
+	b, device, _ := attached(t)
+	source := filepath.Join(b.home, "source")
+	pattern(t, source, 8*mib)
+	b.tool("dd", "if="+source, "of="+device, "bs=1M", "oflag=direct", "status=none")
+	pid := b.keeper()
+	require.NoError(t, b.serve.Process.Signal(syscall.SIGSTOP))
+	require.NoError(t, syscall.Kill(pid, syscall.SIGTERM))
+	b.eventually("it waits in the kernel", func() bool {
+		threads, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/stat", pid))
+		require.NoError(t, err)
+		for _, path := range threads {
+			stat, _ := os.ReadFile(path)
+			if strings.Contains(string(stat), ") D ") {
+				return true
+			}
+		}
+		return false
+	})
+	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	b.stop(syscall.SIGKILL)
+	b.start()
+	b.attachedAgain(device)
+	b.eventually("the killed one is gone", func() bool { return gone(pid) })
+	b.tool("cmp", "-n", strconv.Itoa(8*mib), source, device)
+}
+
+func (b *bench) attachedAgain(device string) {
+	b.eventually("attached again", func() bool {
+		_, out, _ := b.try("status", b.name())
+		return strings.Contains(out, "Attached as "+device)
+	})
+}
+
 // A keeper that does not answer hangs no command that asks how things are.
 func TestAKeeperThatHangsHangsNobodyElse(t *testing.T) {
 	b, _, _ := attached(t)
-	k, err := keeper.Dial(b.home)
-	require.NoError(t, err)
-	st, err := k.State(false, keeper.AnswerTime)
-	require.NoError(t, err)
-	require.NoError(t, syscall.Kill(st.PID, syscall.SIGSTOP))
-	defer func() { _ = syscall.Kill(st.PID, syscall.SIGCONT) }()
+	pid := b.keeper()
+	require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+	defer func() { _ = syscall.Kill(pid, syscall.SIGCONT) }()
 	require.Contains(t, b.nidalo("status", b.name()), "the keeper does not answer for 5s")
 	require.Contains(t, b.nidalo("next"), "It should be attached and is not (the keeper does not answer")
-	require.NoError(t, syscall.Kill(st.PID, syscall.SIGCONT))
+	require.NoError(t, syscall.Kill(pid, syscall.SIGCONT))
 	b.eventually("it answers again", func() bool { return strings.Contains(b.nidalo("status", b.name()), "not in use") })
 }
 

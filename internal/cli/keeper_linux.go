@@ -30,7 +30,8 @@ keeper.sock in the home, for the service only. The package runs it as nidalo-kee
 hand starts one when the first array is attached.
 
 It is never restarted for an upgrade. When it is stopped, devices of the kernel's client stay and hold their requests until
-another keeper takes them over. Devices in user space end with it, so it waits until they are no longer in use.
+another keeper takes them over. Devices in user space end with it, so it waits until they are no longer in use and everything
+is flushed, which needs the service. A second signal ends it at once.
 
   nidalo keeper`,
 	with: func(e *env, f *flag.FlagSet) action {
@@ -58,6 +59,7 @@ func (o *keeperOptions) run(e *env) error {
 	stop := make(chan os.Signal, 2)
 	signal.Notify(stop, os.Interrupt, syscall.SIGTERM)
 	signal.Ignore(syscall.SIGHUP)
+	keeper.Bury(e.home, keeper.RunFolder(), log)
 	// Before the devices are taken over: of two keepers one gives up here.
 	l, err := control.Listen(keeper.Socket(e.home), "")
 	if err != nil {

@@ -61,10 +61,32 @@ func (s Spec) index() int {
 	return n
 }
 
+// folder is where the file system in user space is mounted that a device is on.
+func (s Spec) folder(run string) string { return filepath.Join(run, "fuse", s.Array) }
+
 // backend is the identity that the kernel keeps with a device.
 func (s Spec) backend() string { return "nidalo:" + s.Array }
 
-func (k *Keeper) specPath(id string) string { return filepath.Join(k.opt.Run, "attached", id+".json") }
+func (k *Keeper) specPath(id string) string { return specPath(k.opt.Run, id) }
+
+func specPath(run, id string) string { return filepath.Join(run, "attached", id+".json") }
+
+// specsOf is what was written down of the devices of a home.
+func specsOf(run, home string) (out []Spec) {
+	files, _ := filepath.Glob(specPath(run, "*"))
+	for _, path := range files {
+		raw, err := os.ReadFile(path)
+		var s Spec
+		if err == nil {
+			err = json.Unmarshal(raw, &s)
+		}
+		if err == nil && s.Home == home && specPath(run, s.Array) == path {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 func (k *Keeper) carryPath(id string) string {
 	return filepath.Join(k.opt.Run, "carry-over", id)
 }
@@ -156,7 +178,7 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	if d.Kind == KindKernel {
 		err = d.startKernel()
 	} else {
-		d.fuse, err = startFuse(filepath.Join(k.opt.Run, "fuse", d.Array), port{r: d.relay, ctx: context.Background()}, func(path string) error {
+		d.fuse, err = startFuse(d.folder(k.opt.Run), port{r: d.relay, ctx: context.Background()}, func(path string) error {
 			d.Device = path
 			return errors.Join(k.announce(d.Spec), k.save(d.Spec))
 		})
@@ -380,9 +402,11 @@ func (k *Keeper) adopt(s Spec) (*device, error) {
 	if s.Kind != KindKernel || backendOf(s.index()) != s.backend() {
 		k.forget(s)
 		if s.Kind == KindFuse { // it died with its keeper
-			freeLoop(s.Device, filepath.Join(k.opt.Run, "fuse", s.Array, fileName))
-			_ = unix.Unmount(filepath.Join(k.opt.Run, "fuse", s.Array), unix.MNT_DETACH)
-			_ = os.Remove(filepath.Join(k.opt.Run, "fuse", s.Array))
+			folder := s.folder(k.opt.Run)
+			abort(folder)
+			freeLoop(s.Device, filepath.Join(folder, fileName))
+			_ = unix.Unmount(folder, unix.MNT_DETACH)
+			_ = os.Remove(folder)
 		}
 		return nil, fmt.Errorf("%s: the device is gone", s.Device)
 	}
@@ -423,28 +447,74 @@ func (d *device) resized(size int64) {
 	d.log.Info("the array has another size", "device", d.Device, "bytes", size, "error", err)
 }
 
-// detach ends a device. Unless it is forced nothing holds it, and everything is flushed first.
-func (d *device) detach(force bool) error {
-	if !force {
-		// Not for writing: udev would look at the device once that is closed, and fail while it ends.
-		f, err := os.OpenFile(d.Device, os.O_RDONLY|unix.O_EXCL, 0)
-		if errors.Is(err, unix.EBUSY) {
-			return &Held{Device: d.Link(), By: Holders(d.Device)}
+// errAway is why a device cannot be flushed now.
+var errAway = errors.New("nothing serves its array at the moment")
+
+// patience is how long the service may be away before that counts.
+const patience = 3 * time.Second
+
+// lookEvery is how often it is looked whether something has changed that nobody tells.
+const lookEvery = 200 * time.Millisecond
+
+// settled flushes a device that nobody uses. It is given up when the service goes away, or give is closed; the kernel then goes on with it.
+func (d *device) settled(give <-chan struct{}) error {
+	again := fmt.Errorf("the writes to %s are not flushed: the keeper was told again to end", d.Device)
+	away := fmt.Errorf("the writes to %s cannot be flushed: %w", d.Device, errAway)
+	for began := time.Now(); ; {
+		if connected, _, _ := d.relay.state(); connected {
+			break
 		}
-		if err != nil {
-			return err
+		if time.Since(began) > patience {
+			return away
 		}
-		if by := Holders(d.Device); len(by) > 0 {
-			_ = f.Close()
-			return &Held{Device: d.Link(), By: by}
+		select {
+		case <-give:
+			return again
+		case <-time.After(lookEvery):
 		}
-		err = f.Sync()
-		_ = f.Close()
+	}
+	// Not for writing: udev would look at the device once that is closed, and fail while it ends.
+	f, err := os.OpenFile(d.Device, os.O_RDONLY|unix.O_EXCL, 0)
+	if errors.Is(err, unix.EBUSY) {
+		return &Held{Device: d.Link(), By: Holders(d.Device)}
+	}
+	if err != nil {
+		return err
+	}
+	if by := Holders(d.Device); len(by) > 0 {
+		go f.Close()
+		return &Held{Device: d.Link(), By: by}
+	}
+	done := make(chan error, 1)
+	go func() {
+		err := errors.Join(f.Sync(), f.Close())
 		if err == nil {
 			err = (port{r: d.relay, ctx: d.k.ctx}).Flush()
 		}
-		if err != nil {
-			return fmt.Errorf("the writes to %s cannot be flushed: %w", d.Device, err)
+		done <- err
+	}()
+	for {
+		select {
+		case err := <-done:
+			if err != nil {
+				err = fmt.Errorf("the writes to %s cannot be flushed: %w", d.Device, err)
+			}
+			return err
+		case <-give:
+			return again
+		case <-time.After(lookEvery):
+			if connected, since, _ := d.relay.state(); !connected && time.Since(since) > patience {
+				return away
+			}
+		}
+	}
+}
+
+// detach ends a device. Unless it is forced nothing holds it, and everything is flushed first, which can be given up.
+func (d *device) detach(force bool, give <-chan struct{}) error {
+	if !force {
+		if err := d.settled(give); err != nil {
+			return err
 		}
 	}
 	d.mu.Lock()

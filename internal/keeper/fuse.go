@@ -21,14 +21,16 @@ import (
 
 // Where the kernel has no client of the block protocol: a file system in user space with one file, and a loop device on that.
 // Such a device lives as long as the keeper: it survives a restart of the service, not one of the keeper.
+//
+// The keeper does not hold the loop device open. Whoever closes it last waits until what the host has cached of it is written, which
+// needs the keeper: one that is killed would wait for itself in the kernel, where nothing can end it.
 
 // fuseFront is such a device.
 type fuseFront struct {
 	folder string
 	server *fuse.Server
 	file   *arrayFile
-	loop   *os.File
-	path   string
+	path   string // of the loop device
 }
 
 // fileName is the one file.
@@ -163,18 +165,16 @@ func (f *fuseFront) attachLoop(announce func(string) error) error {
 			return err
 		}
 		f.path = fmt.Sprintf("/dev/loop%d", index)
-		if f.loop, err = os.OpenFile(f.path, os.O_RDWR, 0); err != nil {
+		loop, err := os.OpenFile(f.path, os.O_RDWR, 0)
+		if err != nil {
 			return err
 		}
 		if err = announce(f.path); err == nil {
 			config := unix.LoopConfig{Fd: uint32(backing.Fd()), Size: BlockSize, Info: unix.LoopInfo64{Flags: unix.LO_FLAGS_DIRECT_IO}}
 			copy(config.Info.File_name[:], backing.Name())
-			err = unix.IoctlLoopConfigure(int(f.loop.Fd()), &config)
+			err = unix.IoctlLoopConfigure(int(loop.Fd()), &config)
 		}
-		if err == nil {
-			return nil
-		}
-		_ = f.loop.Close()
+		_ = loop.Close()
 		if !errors.Is(err, unix.EBUSY) || try > 20 { // another was faster
 			return err
 		}
@@ -195,15 +195,26 @@ func freeLoop(path, file string) {
 }
 
 func (f *fuseFront) resize(int64) error {
-	return unix.IoctlSetInt(int(f.loop.Fd()), unix.LOOP_SET_CAPACITY, 0)
+	loop, err := os.OpenFile(f.path, os.O_RDONLY, 0)
+	if err != nil {
+		return err
+	}
+	err = unix.IoctlSetInt(int(loop.Fd()), unix.LOOP_SET_CAPACITY, 0)
+	go loop.Close() // it may wait for writes, which wait for the caller
+	return err
 }
 
 // stop ends the device. When force is set, what hangs in it fails.
 func (f *fuseFront) stop(force bool) error {
-	err := unix.IoctlSetInt(int(f.loop.Fd()), unix.LOOP_CLR_FD, 0)
-	_ = f.loop.Close()
 	if force {
-		f.abort() // its remaining users get errors
+		abort(f.folder) // its remaining users get errors
+	}
+	loop, err := os.OpenFile(f.path, os.O_RDONLY, 0)
+	if err == nil {
+		err = unix.IoctlSetInt(int(loop.Fd()), unix.LOOP_CLR_FD, 0)
+		_ = loop.Close()
+	}
+	if force {
 		_ = unix.Unmount(f.folder, unix.MNT_DETACH)
 		_ = os.Remove(f.folder)
 		return nil
@@ -219,14 +230,9 @@ func (f *fuseFront) stop(force bool) error {
 	return err
 }
 
-// abort ends the connection of the file system with the kernel: every request that waits fails.
-func (f *fuseFront) abort() {
-	var st unix.Stat_t
-	if unix.Stat(f.folder, &st) != nil {
-		return
-	}
-	_ = os.WriteFile(fmt.Sprintf("/sys/fs/fuse/connections/%d/abort", unix.Minor(st.Dev)), []byte("1"), 0)
-}
+// abort ends the connection of a file system in user space with the kernel: every request that waits fails. It asks nothing of the file
+// system, which may not answer. What still uses it stays.
+func abort(folder string) { _ = unix.Unmount(folder, unix.MNT_FORCE) }
 
 // haveFuse says what is missing for such a device.
 func haveFuse() error {

@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -87,23 +86,14 @@ func Open(opt Options) (*Keeper, error) {
 	}
 	k := &Keeper{opt: opt, blocks: nbd.NewServer(nil, opt.Log), devices: map[string]*device{}, refused: map[string]refusedDevice{}, idle: make(chan struct{}, 1)}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
-	specs, _ := filepath.Glob(filepath.Join(opt.Run, "attached", "*.json"))
-	for _, path := range specs {
-		raw, err := os.ReadFile(path)
-		var s Spec
-		if err == nil {
-			err = json.Unmarshal(raw, &s)
-		}
-		if err != nil || s.Home != opt.Home || k.specPath(s.Array) != path {
-			continue
-		}
+	for _, s := range specsOf(opt.Run, opt.Home) {
 		d, err := k.adopt(s)
 		if errors.Is(err, errTryAgain) {
 			return nil, fmt.Errorf("%s: %w", s.Name, err)
 		}
 		if err != nil {
 			opt.Log.Warn("a device is not taken over", "array", s.Name, "device", s.Device, "reason", err)
-			if _, gone := os.Stat(path); gone == nil {
+			if _, gone := os.Stat(k.specPath(s.Array)); gone == nil {
 				k.refused[s.Array] = refusedDevice{s, err}
 			}
 			continue
@@ -168,7 +158,7 @@ func (k *Keeper) Detach(q DetachRequest) error {
 			return err
 		}
 	default:
-		if err := d.detach(q.Force); err != nil {
+		if err := d.detach(q.Force, nil); err != nil {
 			return err
 		}
 	}
@@ -285,7 +275,7 @@ func (k *Keeper) State(users bool) State {
 }
 
 // Close stops the keeper in order. Devices of the kernel's client stay, and hold their requests until another keeper takes them
-// over; the others can only end, which waits until they are no longer in use.
+// over; the others can only end, which waits until they are no longer in use and everything is flushed, or give is closed.
 func (k *Keeper) Close(give <-chan struct{}) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
@@ -297,24 +287,16 @@ func (k *Keeper) Close(give <-chan struct{}) error {
 		if d.fuse == nil {
 			continue
 		}
-		err := d.detach(false)
-		var held *Held
-		for told := false; errors.As(err, &held); err = d.detach(false) {
-			if !told {
-				d.log.Warn("waiting until the device is no longer in use, because it ends with the keeper", "device", d.Device, "by", strings.Join(held.By, ", "))
-				told = true
-			}
-			select {
-			case <-give:
-				return errors.Join(append(errs, err)...)
-			case <-time.After(200 * time.Millisecond):
-			}
-		}
-		if err != nil {
+		if err := d.end(give); err != nil {
 			errs = append(errs, fmt.Errorf("%s: %w", d.Name, err))
 			continue
 		}
 		k.gone(d.Array)
+	}
+	select {
+	case <-give:
+		return errors.Join(errs...)
+	default:
 	}
 	k.cancel()
 	k.blocks.Close() // what was begun is finished
@@ -328,6 +310,36 @@ func (k *Keeper) Close(give <-chan struct{}) error {
 		_ = d.relay.ring.Close()
 	}
 	return errors.Join(errs...)
+}
+
+// end detaches a device in user space as soon as that can be. Given up, what waits for the device fails: it would keep this process from ending.
+func (d *device) end(give <-chan struct{}) error {
+	err := d.detach(false, give)
+	for told := ""; ; err = d.detach(false, give) {
+		var held *Held
+		why := ""
+		switch {
+		case errors.As(err, &held):
+			why = "waiting until the device is no longer in use, because it ends with the keeper"
+		case errors.Is(err, errAway):
+			why = "waiting for the service, because the device ends with the keeper and has to be flushed"
+		case err != nil:
+			abort(d.fuse.folder)
+			return err
+		default:
+			return nil
+		}
+		if told != why {
+			d.log.Warn(why, "device", d.Device, "reason", err, "sooner", "end the keeper again: what it acknowledged is kept, what the host has not written is lost")
+			told = why
+		}
+		select {
+		case <-give:
+			abort(d.fuse.folder)
+			return err
+		case <-time.After(lookEvery):
+		}
+	}
 }
 
 // awaitUnused waits until the devices are no longer in use.
@@ -347,7 +359,7 @@ func (k *Keeper) awaitUnused(give <-chan struct{}) {
 		select {
 		case <-give:
 			return
-		case <-time.After(200 * time.Millisecond):
+		case <-time.After(lookEvery):
 		}
 	}
 }

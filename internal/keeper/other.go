@@ -2,8 +2,13 @@
 
 package keeper
 
+import "log/slog"
+
 // Steady has nothing to do here.
 func Steady() []string { return nil }
+
+// Bury has nothing to do here.
+func Bury(string, string, *slog.Logger) {}
 
 // RunFolder is not used here.
 func RunFolder() string { return "" }

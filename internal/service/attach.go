@@ -170,6 +170,11 @@ func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) 
 		return out, nil
 	}
 	if err := s.devices.End(id, q.Array, q.Force); err != nil {
+		if a != nil && !a.Connected && !q.Force {
+			return nil, &control.Error{What: err.Error(), Hints: []string{
+				"nidalo start " + say.Quote(q.Array) + "   serves it again, so that it can be flushed",
+				"nidalo detach -force " + say.Quote(q.Array) + "   ends it all the same; it says what is lost, and asks"}}
+		}
 		return nil, person(err)
 	}
 	if err := s.change(func(m *memory) { delete(m.Attached, id) }); err != nil {

@@ -39,7 +39,9 @@ func (d *Desk) keep() {
 	k, err := d.keeper(wanted && !installed())
 	var st keeper.State
 	if err == nil {
-		st, err = k.State(false, keeper.AnswerTime)
+		if st, err = k.State(false, keeper.AnswerTime); err != nil && !installed() {
+			keeper.Bury(d.host.Home, keeper.RunFolder(), d.host.Log)
+		}
 	}
 	if err != nil {
 		if wanted {
