@@ -212,6 +212,23 @@ func (b *bench) keeper() int {
 // gone says whether a process is no more, with all of its threads.
 func gone(pid int) bool { return syscall.Kill(pid, 0) != nil }
 
+// Anybody may end a loop device that nobody uses. The array is attached again, and nothing is lost.
+func TestALoopDeviceThatIsEndedComesBack(t *testing.T) {
+	b, device, _ := attached(t)
+	source := filepath.Join(b.home, "source")
+	pattern(t, source, 8*mib)
+	b.tool("dd", "if="+source, "of="+device, "bs=1M", "oflag=direct", "status=none")
+	loop, err := filepath.EvalSymlinks(device)
+	require.NoError(t, err)
+	b.tool("losetup", "-d", loop)
+	b.eventually("it is noticed", func() bool {
+		log, _ := os.ReadFile(filepath.Join(b.home, "keeper.log"))
+		return strings.Contains(string(log), "ended by another process")
+	})
+	b.attachedAgain(device)
+	b.tool("cmp", "-n", strconv.Itoa(8*mib), source, device)
+}
+
 // A keeper of devices in user space is told to end while there is no service: it waits and says for what, and ends when it is told again.
 func TestAKeeperEndsWithoutAService(t *testing.T) {
 	b, device, _ := attached(t)

@@ -187,6 +187,9 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 		k.forget(d.Spec)
 		return nil, errors.Join(err, k.settle(d.relay))
 	}
+	if d.fuse != nil {
+		go d.watch()
+	}
 	if err := d.link(); err != nil {
 		d.log.Warn("the link to the device cannot be made", "reason", err)
 	}
@@ -404,7 +407,7 @@ func (k *Keeper) adopt(s Spec) (*device, error) {
 		if s.Kind == KindFuse { // it died with its keeper
 			folder := s.folder(k.opt.Run)
 			abort(folder)
-			freeLoop(s.Device, filepath.Join(folder, fileName))
+			_ = freeLoop(s.Device, filepath.Join(folder, fileName))
 			_ = unix.Unmount(folder, unix.MNT_DETACH)
 			_ = os.Remove(folder)
 		}
@@ -447,6 +450,25 @@ func (d *device) resized(size int64) {
 	d.log.Info("the array has another size", "device", d.Device, "bytes", size, "error", err)
 }
 
+// errGone is why nothing can be done with a device.
+var errGone = errors.New("another process ended the device")
+
+// watch looks whether another process has ended a device in user space: no fault of anybody's, nobody used it.
+func (d *device) watch() {
+	for range time.Tick(time.Second) {
+		d.mu.Lock()
+		over := d.over
+		d.mu.Unlock()
+		if over || d.k.ctx.Err() != nil {
+			return
+		}
+		if !d.fuse.there() {
+			d.k.ended(d)
+			return
+		}
+	}
+}
+
 // errAway is why a device cannot be flushed now.
 var errAway = errors.New("nothing serves its array at the moment")
 
@@ -472,6 +494,9 @@ func (d *device) settled(give <-chan struct{}) error {
 			return again
 		case <-time.After(lookEvery):
 		}
+	}
+	if d.fuse != nil && !d.fuse.there() {
+		return (port{r: d.relay, ctx: d.k.ctx}).Flush()
 	}
 	// Not for writing: udev would look at the device once that is closed, and fail while it ends.
 	f, err := os.OpenFile(d.Device, os.O_RDONLY|unix.O_EXCL, 0)

@@ -181,20 +181,31 @@ func (f *fuseFront) attachLoop(announce func(string) error) error {
 	}
 }
 
-// freeLoop lets go of the loop device that a keeper which was killed left on a file. When something still uses it, it goes with that. The
-// kernel is asked for its file by sysfs: the device itself cannot tell any more.
-func freeLoop(path, file string) {
-	backing, err := os.ReadFile("/sys/block/" + filepath.Base(path) + "/loop/backing_file")
-	if err != nil || strings.TrimSpace(string(backing)) != file {
-		return
+// freeLoop lets go of the loop device on a file. When something still uses it, it goes with that.
+func freeLoop(path, file string) error {
+	if !isOn(path, file) {
+		return nil
 	}
-	if loop, err := os.OpenFile(path, os.O_RDONLY, 0); err == nil {
-		_ = unix.IoctlSetInt(int(loop.Fd()), unix.LOOP_CLR_FD, 0)
-		_ = loop.Close()
+	loop, err := os.OpenFile(path, os.O_RDONLY, 0)
+	if err != nil {
+		return err
 	}
+	return errors.Join(unix.IoctlSetInt(int(loop.Fd()), unix.LOOP_CLR_FD, 0), loop.Close())
+}
+
+// there says whether the loop device is still on the file: anybody may end one that nobody uses.
+func (f *fuseFront) there() bool { return isOn(f.path, filepath.Join(f.folder, fileName)) }
+
+// isOn says whether a loop device is on a file. The kernel is asked by sysfs: the device itself cannot tell once its keeper is dead.
+func isOn(loop, file string) bool {
+	backing, err := os.ReadFile("/sys/block/" + filepath.Base(loop) + "/loop/backing_file")
+	return err == nil && strings.TrimSpace(string(backing)) == file
 }
 
 func (f *fuseFront) resize(int64) error {
+	if !f.there() {
+		return errGone
+	}
 	loop, err := os.OpenFile(f.path, os.O_RDONLY, 0)
 	if err != nil {
 		return err
@@ -209,11 +220,7 @@ func (f *fuseFront) stop(force bool) error {
 	if force {
 		abort(f.folder) // its remaining users get errors
 	}
-	loop, err := os.OpenFile(f.path, os.O_RDONLY, 0)
-	if err == nil {
-		err = unix.IoctlSetInt(int(loop.Fd()), unix.LOOP_CLR_FD, 0)
-		_ = loop.Close()
-	}
+	err := freeLoop(f.path, filepath.Join(f.folder, fileName))
 	if force {
 		_ = unix.Unmount(f.folder, unix.MNT_DETACH)
 		_ = os.Remove(f.folder)

@@ -197,7 +197,17 @@ func (k *Keeper) detachGone(q DetachRequest) error {
 func (k *Keeper) ended(d *device) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
+	d.mu.Lock()
+	over := d.over && d.fuse != nil
+	d.over = true
+	d.mu.Unlock()
+	if over { // it was detached meanwhile
+		return
+	}
 	d.log.Warn("the device was ended by another process", "device", d.Device)
+	if d.fuse != nil {
+		_ = d.fuse.stop(true)
+	}
 	d.relay.close()
 	d.wait.Wait()
 	_ = d.relay.ring.Close()
