@@ -331,6 +331,9 @@ func (d *device) end(give <-chan struct{}) error {
 		switch {
 		case errors.As(err, &held):
 			why = "waiting until the device is no longer in use, because it ends with the keeper"
+		case errors.Is(err, errAway) && HostStops(): // the service ended before us, and does not come back
+			d.log.Info("the device ends with the host; the service has flushed what it acknowledged, unless it was killed", "device", d.Device)
+			return d.detach(true, give)
 		case errors.Is(err, errAway):
 			why = "waiting for the service, because the device ends with the keeper and has to be flushed"
 		case err != nil:
