@@ -234,13 +234,20 @@ func (r *relay) again(c *nbd.Client) (n int64, err error) {
 	return n, err
 }
 
-// link is a connection to the service, as soon as there is one.
-func (r *relay) link(ctx context.Context) (*nbd.Client, error) {
+// smallRequest is up to where a request has more from coming together with others than from a link of its own, bytes.
+const smallRequest = 32 << 10
+
+// link is a connection to the service for a request of so many bytes, as soon as there is one. Small ones take half of the links: what
+// comes together is read, served and answered together.
+func (r *relay) link(ctx context.Context, length int64) (*nbd.Client, error) {
 	for {
 		r.mu.Lock()
-		if len(r.links) > 0 {
+		if n := len(r.links); n > 0 {
+			if length < smallRequest {
+				n = (n + 1) / 2
+			}
 			r.next++
-			c := r.links[r.next%len(r.links)]
+			c := r.links[r.next%n]
 			r.mu.Unlock()
 			return c, nil
 		}
@@ -256,11 +263,11 @@ func (r *relay) link(ctx context.Context) (*nbd.Client, error) {
 	}
 }
 
-// do has the service do something, as often as it takes until there is a reply. It can be given up while there is no service, not while
+// do has the service do something with so many bytes, as often as it takes until there is a reply. It can be given up while there is no service, not while
 // a request is under way: it may still be done, and nothing that overlaps may come before that.
-func (r *relay) do(ctx context.Context, f func(*nbd.Client) error) error {
+func (r *relay) do(ctx context.Context, length int64, f func(*nbd.Client) error) error {
 	for {
-		c, err := r.link(ctx)
+		c, err := r.link(ctx, length)
 		if err != nil {
 			return err
 		}
@@ -321,7 +328,7 @@ var (
 func (p port) Size() int64 { return p.r.size.Load() }
 
 func (p port) Read(buf []byte, off int64) ([]nbd.Hole, error) {
-	return nil, p.r.do(p.ctx, func(c *nbd.Client) error { return c.ReadAt(buf, off) })
+	return nil, p.r.do(p.ctx, int64(len(buf)), func(c *nbd.Client) error { return c.ReadAt(buf, off) })
 }
 
 func (p port) Write(buf []byte, off int64) error {
@@ -382,7 +389,7 @@ func (p port) write(buf []byte, off, length int64, pass func(*nbd.Client) error)
 	}
 	copy(e.Data, buf)
 	e.Whole()
-	if err := p.r.do(p.ctx, pass); err != nil {
+	if err := p.r.do(p.ctx, int64(len(buf)), pass); err != nil {
 		e.Drop()
 		return err
 	}
@@ -444,7 +451,7 @@ func (p port) FlushRange(_, _ int64) error { return p.Flush() }
 
 func (r *relay) flush(ctx context.Context) error {
 	mark := r.ring.Mark()
-	err := r.do(ctx, (*nbd.Client).Flush)
+	err := r.do(ctx, 0, (*nbd.Client).Flush)
 	if err == nil {
 		r.ring.Flushed(mark)
 	}
