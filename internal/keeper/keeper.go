@@ -337,7 +337,7 @@ func (d *device) end(give <-chan struct{}) error {
 		case errors.Is(err, errAway):
 			why = "waiting for the service, because the device ends with the keeper and has to be flushed"
 		case err != nil:
-			abort(d.fuse.folder)
+			_ = d.fuse.stop(true)
 			return err
 		default:
 			return nil
@@ -348,7 +348,7 @@ func (d *device) end(give <-chan struct{}) error {
 		}
 		select {
 		case <-give:
-			abort(d.fuse.folder)
+			_ = d.fuse.stop(true)
 			return err
 		case <-time.After(lookEvery):
 		}
