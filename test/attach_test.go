@@ -161,7 +161,7 @@ func TestAVolumeIsADevice(t *testing.T) {
 }
 
 // What was acknowledged and never flushed is there after a kill of the service, and others may only read meanwhile. While the array cannot
-// start it is not detached, and nobody hangs.
+// start, a detach is refused at once.
 func TestAcknowledgedOutlivesTheService(t *testing.T) {
 	b, device, _ := attached(t)
 	source := filepath.Join(b.home, "source")
@@ -212,7 +212,7 @@ func (b *bench) keeper() int {
 // gone says whether a process is no more, with all of its threads.
 func gone(pid int) bool { return syscall.Kill(pid, 0) != nil }
 
-// Anybody may end a loop device that nobody uses. The array is attached again, and nothing is lost.
+// Another process ends a loop device that is not in use. The array is attached again, and nothing is lost.
 func TestALoopDeviceThatIsEndedComesBack(t *testing.T) {
 	b, device, _ := attached(t)
 	source := filepath.Join(b.home, "source")
@@ -229,7 +229,7 @@ func TestALoopDeviceThatIsEndedComesBack(t *testing.T) {
 	b.tool("cmp", "-n", strconv.Itoa(8*mib), source, device)
 }
 
-// A keeper of devices in user space is told to end while there is no service: it waits and says for what, and ends when it is told again.
+// A keeper of devices in user space receives SIGTERM while there is no service: it waits, says what for, and ends at the second SIGTERM.
 func TestAKeeperEndsWithoutAService(t *testing.T) {
 	b, device, _ := attached(t)
 	source := filepath.Join(b.home, "source")

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Bury lets a keeper go that was killed and cannot end, because a thread of it waits in the kernel for a device in user space, which only
-// that keeper would have answered. Until then it has its socket, and whoever looks at its devices hangs as well.
+// Bury frees a keeper that was killed and cannot end, because one of its threads waits in the kernel for a device in user space, which only
+// that keeper would have answered. As long as it waits it holds its socket, and every program that opens its devices hangs.
 func Bury(home, run string, log *slog.Logger) {
 	pid, listens := listener(Socket(home))
 	if !listens || !killed(pid) {

@@ -453,7 +453,7 @@ func (d *device) resized(size int64) {
 // errGone is why nothing can be done with a device.
 var errGone = errors.New("another process ended the device")
 
-// watch looks whether another process has ended a device in user space: no fault of anybody's, nobody used it.
+// watch looks once a second whether another process has ended a device in user space, which is possible while it is not in use.
 func (d *device) watch() {
 	for range time.Tick(time.Second) {
 		d.mu.Lock()
@@ -475,10 +475,11 @@ var errAway = errors.New("nothing serves its array at the moment")
 // patience is how long the service may be away before that counts.
 const patience = 3 * time.Second
 
-// lookEvery is how often it is looked whether something has changed that nobody tells.
+// lookEvery is the time between two looks at something that sends no news of a change.
 const lookEvery = 200 * time.Millisecond
 
-// settled flushes a device that nobody uses. It is given up when the service goes away, or give is closed; the kernel then goes on with it.
+// settled flushes a device that is not in use. It returns early when the service goes away or give is closed; the flush itself cannot be
+// stopped, and goes on in the kernel.
 func (d *device) settled(give <-chan struct{}) error {
 	again := fmt.Errorf("the writes to %s are not flushed: the keeper was told again to end", d.Device)
 	away := fmt.Errorf("the writes to %s cannot be flushed: %w", d.Device, errAway)

@@ -22,8 +22,8 @@ import (
 // Where the kernel has no client of the block protocol: a file system in user space with one file, and a loop device on that.
 // Such a device lives as long as the keeper: it survives a restart of the service, not one of the keeper.
 //
-// The keeper does not hold the loop device open. Whoever closes it last waits until what the host has cached of it is written, which
-// needs the keeper: one that is killed would wait for itself in the kernel, where nothing can end it.
+// The keeper does not hold the loop device open. The last close of a device waits until the host has written what it has cached, which
+// needs the keeper: a keeper that is killed would wait for itself in the kernel, where nothing can end it.
 
 // fuseFront is such a device.
 type fuseFront struct {
@@ -181,7 +181,7 @@ func (f *fuseFront) attachLoop(announce func(string) error) error {
 	}
 }
 
-// freeLoop lets go of the loop device on a file. When something still uses it, it goes with that.
+// freeLoop ends the loop device on a file. While it is in use the kernel defers that until its last close.
 func freeLoop(path, file string) error {
 	if !isOn(path, file) {
 		return nil
@@ -193,7 +193,7 @@ func freeLoop(path, file string) error {
 	return errors.Join(unix.IoctlSetInt(int(loop.Fd()), unix.LOOP_CLR_FD, 0), loop.Close())
 }
 
-// there says whether the loop device is still on the file: anybody may end one that nobody uses.
+// there says whether the loop device is still on the file: any process may end one that is not in use.
 func (f *fuseFront) there() bool { return isOn(f.path, filepath.Join(f.folder, fileName)) }
 
 // isOn says whether a loop device is on a file. The kernel is asked by sysfs: the device itself cannot tell once its keeper is dead.
