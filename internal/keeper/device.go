@@ -462,7 +462,7 @@ func (d *device) watch() {
 		if over || d.k.ctx.Err() != nil {
 			return
 		}
-		if !d.fuse.there() {
+		if d.fuse.ended() {
 			d.k.ended(d)
 			return
 		}

@@ -196,6 +196,13 @@ func freeLoop(path, file string) error {
 // there says whether the loop device is still on the file: any process may end one that is not in use.
 func (f *fuseFront) there() bool { return isOn(f.path, filepath.Join(f.folder, fileName)) }
 
+// ended says whether the loop device surely is on nothing, or on another file. A look that fails shows nothing, and a file system that was
+// unmounted while the device is in use has another path.
+func (f *fuseFront) ended() bool {
+	backing, err := os.ReadFile("/sys/block/" + filepath.Base(f.path) + "/loop/backing_file")
+	return errors.Is(err, os.ErrNotExist) || err == nil && !strings.HasSuffix(strings.TrimSpace(string(backing)), "/"+fileName)
+}
+
 // isOn says whether a loop device is on a file. The kernel is asked by sysfs: the device itself cannot tell once its keeper is dead.
 func isOn(loop, file string) bool {
 	backing, err := os.ReadFile("/sys/block/" + filepath.Base(loop) + "/loop/backing_file")
