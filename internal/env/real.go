@@ -41,13 +41,16 @@ func GoOn(since Held, f func()) { go f() }
 func Yield() {}
 
 // Workers is how many goroutines are worth having for work that waits for disks.
-func Workers() int { return min(6, runtime.GOMAXPROCS(0)+1) }
+func Workers() int { return min(6, processors+1) }
 
 // Either is b. A scheduler of tests answers as it likes: there, both ways are gone.
 func Either(b bool) bool { return b }
 
 // Processors is how many goroutines can work at the same time.
-func Processors() int { return runtime.GOMAXPROCS(0) }
+func Processors() int { return processors }
+
+// processors is as many as Go found when the program began: more goroutines than that may run later.
+var processors = runtime.GOMAXPROCS(0)
 
 // Now is the time.
 func Now() time.Time { return time.Now() }
