@@ -359,4 +359,8 @@ type conn struct {
 
 	over  bool         // guarded by reading: no more requests
 	quick atomic.Int64 // how many requests in a row were quick
+
+	asked    int64        // requests that were read; guarded by reading
+	answered atomic.Int64 // those whose replies were sent, or are about to be
+	alone    int64        // how many requests in a row came when all before them were answered; guarded by reading
 }

@@ -52,6 +52,13 @@ const (
 	quickMost = time.Millisecond
 )
 
+// A client that asks only when it was answered needs no worker that reads meanwhile. After aloneRow requests in a row that came so, one worker reads
+// and serves them all; after aloneMost others read again for a while, to see whether it is still so.
+const (
+	aloneRow  = 64
+	aloneMost = 4096
+)
+
 // transmit serves requests until the client leaves. Workers take turns at reading: the one that has read a request serves it
 // while another reads the next, so nothing is handed from one to another. More of them are started as long as requests
 // come while others are being served. While requests are quick and come one at a time, one worker reads and serves them all: to
@@ -125,6 +132,11 @@ func (w *crew) next() (r request, ok bool) {
 		w.end(err)
 		return r, false
 	}
+	if w.asked++; w.answered.Load() == w.asked-1 && w.in.Buffered() == 0 && w.alone < aloneMost {
+		w.alone++
+	} else {
+		w.alone = 0
+	}
 	return r, true
 }
 
@@ -169,8 +181,11 @@ func (c *conn) smallNext() bool {
 
 // isQuick says whether what was read will be served so soon that handing reading over would take longer.
 func (b *batch) isQuick() bool {
+	if b.in.Buffered() > 0 {
+		return false
+	}
 	kind := b.requests[0].kind
-	return b.quick.Load() >= quickRow && (kind == cmdRead || kind == cmdWrite) && b.in.Buffered() == 0
+	return b.alone >= aloneRow || b.quick.Load() >= quickRow && (kind == cmdRead || kind == cmdWrite)
 }
 
 // serve serves those that nobody has begun, one after the other. Their replies go out together in the end.
@@ -456,6 +471,9 @@ func (c *conn) send(more bool, release func(), bufs ...[]byte) error {
 	for _, b := range bufs {
 		size += len(b)
 	}
+	if len(bufs) > 0 {
+		c.answered.Add(1)
+	}
 	c.writing.Lock()
 	for c.pending > maxPending && c.sending && c.broken == nil {
 		c.written.Wait()
@@ -604,6 +622,7 @@ func (c *conn) readLong(r request) error {
 	defer c.give(piece)
 	buf := getBuffer(piece)
 	defer buffers.Put(buf)
+	c.answered.Add(1)
 	c.writing.Lock()
 	for c.sending && c.broken == nil {
 		c.written.Wait()
