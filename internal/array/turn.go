@@ -87,7 +87,8 @@ func (a *Array) PlanConversion(to task.Target, sizes []int64) (task.Conversion, 
 
 // settleRange brings to the members what the cache has of a stretch of the logical space from which clients are kept.
 func (a *Array) settleRange(off, length int64) error {
-	return a.flushStripes(&a.anybody, a.heldAt(a.Layout(), off, length))
+	err, _ := a.flushStripes(&a.anybody, a.heldAt(a.Layout(), off, length)) // of which there are no others
+	return err
 }
 
 // turning is the change of layout of an array that is being started.

@@ -12,7 +12,6 @@ import (
 	"nidalo/core/layout"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/journal"
-	"nidalo/internal/array/member"
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -72,10 +71,6 @@ func (c *Client) Receive(off, length int64, fill func([]byte) error) error {
 
 // Zero makes the range read as zeros and gives its blocks back to never-written where they are covered whole.
 func (c *Client) Zero(off, length int64) error { return c.a.zero(c, off, length) }
-
-// Flush returns when everything written before it was called is durable. It fails when that cannot be done for what this
-// client wrote, or was given up since its last flush.
-func (c *Client) Flush() error { return c.a.flush(c, c.a.cache.Stripes()) }
 
 // FlushRange makes the given range durable (forced unit access).
 func (c *Client) FlushRange(off, length int64) error { return c.a.flushRange(c, off, length) }
@@ -341,54 +336,65 @@ func (a *Array) destageAll(ids []layout.ID) (err error) {
 // flush destages some stripes for a client that waits. Those of others are destaged as well, but what goes wrong with them
 // is told to their writers, and is no error here.
 func (a *Array) flush(by *Client, ids []layout.ID) error {
-	if err := a.alive(); err != nil {
-		return err
-	}
-	err := a.flushStripes(by, ids)
-	if late := by.told(); late != nil && err == nil {
-		err = late
-	}
+	err, _ := a.flushFor(by, ids)
 	return err
 }
 
-// flushStripes has everything committed that some stripes hold, and returns the first error that concerns a client. What another destage
-// has taken is waited for. It does not wait for writes in place: what is committed survives.
-func (a *Array) flushStripes(by *Client, ids []layout.ID) (first error) {
+// flushFor is flush that also says what went wrong with stripes of others.
+func (a *Array) flushFor(by *Client, ids []layout.ID) (err, others error) {
+	if err := a.alive(); err != nil {
+		return err, nil
+	}
+	err, others = a.flushStripes(by, ids)
+	if late := by.told(); late != nil && err == nil {
+		err = late
+	}
+	return err, others
+}
+
+// flushStripes has everything committed that some stripes hold, and returns the first error that concerns a client, and the first that
+// concerns only others. What another destage has taken is waited for. It does not wait for writes in place: what is committed survives.
+func (a *Array) flushStripes(by *Client, ids []layout.ID) (first, others error) {
 	for {
 		dirty, underway := a.cache.Volatile(ids)
-		first = cmp.Or(first, a.flushDirty(by, dirty))
+		err, apart := a.flushDirty(by, dirty)
+		first, others = cmp.Or(first, err), cmp.Or(others, apart)
 		again := false // what is missed is dirty again
 		for _, c := range underway {
 			again = !probe.FlushForgetsOut.On() && !c.Wait() && !probe.MissedIsReached.On() || again
 		}
 		if !again {
-			return first
+			return first, others
 		}
 		if err := a.alive(); err != nil {
-			return err
+			return err, others
 		}
 	}
 }
 
 // flushDirty destages stripes. Those that fail together are tried apart, so that one for which there is no room does not stand in the way
 // of another.
-func (a *Array) flushDirty(by *Client, ids []layout.ID) (first error) {
+func (a *Array) flushDirty(by *Client, ids []layout.ID) (first, others error) {
 	for len(ids) > 0 {
 		n := a.batchLength(ids)
 		writers, err := a.destage(ids[:n], placeLater)
 		switch {
 		case err == nil || errors.Is(err, ErrUnkept): // it was told to its writers
 		case a.alive() != nil:
-			return a.alive()
+			return a.alive(), others
 		case n > 1:
-			err = errors.Join(a.flushDirty(by, ids[:n/2]), a.flushDirty(by, ids[n/2:n]))
-			first = cmp.Or(first, err)
+			for _, half := range [][]layout.ID{ids[:n/2], ids[n/2 : n]} {
+				err, apart := a.flushDirty(by, half)
+				first, others = cmp.Or(first, err), cmp.Or(others, apart)
+			}
 		case by == &a.anybody || writers.has(by):
 			first = cmp.Or(first, err)
+		default:
+			others = cmp.Or(others, err)
 		}
 		ids = ids[n:]
 	}
-	return first
+	return first, others
 }
 
 // writers are the clients that wrote what a destage was about.
@@ -584,7 +590,7 @@ func (d *destaging) change() (*journal.Change, error) {
 		d.updates = make([]*update, 0, len(d.stripes))
 	}
 	d.updates = d.updates[:len(d.stripes)]
-	err := member.Parallel(len(d.stripes), func(i int) error {
+	err := d.a.fan.Work(len(d.stripes), func(i int) error {
 		d.updates[i] = d.a.newUpdate(d.stripes[i], d.layers[i])
 		return d.updates[i].work()
 	})

@@ -12,6 +12,7 @@ const (
 	PageEvicted                      // a table page left memory to make room for another
 	PageReadBack                     // a table page that was written in this start was read back
 	GroupCommit                      // several changes went into one batch
+	FlushJoined                      // a flush went with another
 	BatchesOverlap                   // a batch began before the one before it was committed
 	EarlierCompleted                 // a start completed a batch that is not the last
 	SeveralDropped                   // a start dropped two batches
@@ -64,7 +65,7 @@ const (
 
 var events = [Events]string{
 	RingWraps: "a journal ring wrapped", PageEvicted: "a table page was evicted", PageReadBack: "a table page written in this start was read back",
-	GroupCommit: "several changes in one batch", BatchesOverlap: "two batches in flight", EarlierCompleted: "a start completed a batch that is not the last",
+	GroupCommit: "several changes in one batch", FlushJoined: "a flush went with another", BatchesOverlap: "two batches in flight", EarlierCompleted: "a start completed a batch that is not the last",
 	SeveralDropped: "a start dropped two batches", WalkedOn: "a walk went on behind an entry that was cut short", BatchLacksMember: "a member left while a batch was written",
 	LastBatchCompleted: "a start completed the last batch", EntryRestored: "a start restored an entry from the others",
 	JournalFull: "a change waited for room in the journals", CheckpointInRebuild: "checkpoint during a rebuild", CheckpointInCopy: "checkpoint during a copy",
@@ -134,6 +135,7 @@ const (
 	RebuiltNotSynced
 	CursorBeforeData
 	FlushForgetsOut
+	BegunTurnJoined
 	ReadsOutFirst
 	CopyNotTold
 	TaskNotSuperseded
@@ -199,6 +201,7 @@ var mistakes = [Mistakes]string{
 	GivenBackThoughWritten: "blocks are given back although they were written again",
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",
 	MissedIsReached:        "a missed commit counts as reached",
+	BegunTurnJoined:        "a flush goes with one that has begun",
 	EmptyBatchReached:      "a batch that all have left counts as committed",
 	NamesItselfCommitted:   "a batch names the one in flight as committed",
 	CommittedOutOfOrder:    "a batch is committed before the one before it",
