@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -308,11 +309,12 @@ func FuzzServer(f *testing.F) {
 	})
 }
 
-// stalls is an export of which reads in one place wait.
+// stalls is an export of which reads in one place wait, and flushes take a while, or wait as well.
 type stalls struct {
 	*memory
-	at   int64
-	wait chan struct{}
+	at      int64
+	wait    chan struct{}
+	flushes *atomic.Bool // wait
 }
 
 func (s stalls) Names() []string                             { return nil }
@@ -325,9 +327,17 @@ func (s stalls) Read(p []byte, off int64) ([]Hole, error) {
 	return s.memory.Read(p, off)
 }
 
-// Quick requests that come one at a time are served by the worker that read them; one that is not quick keeps no other waiting.
+func (s stalls) Flush() error {
+	if s.flushes.Load() {
+		<-s.wait
+	}
+	time.Sleep(2 * quickTime)
+	return nil
+}
+
+// Requests that are quick, or that come when all before them were answered, are served by the worker that read them; one that stalls keeps no other waiting.
 func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
-	x := stalls{newMemory(16), 8 * 4096, make(chan struct{})}
+	x := stalls{newMemory(16), 8 * 4096, make(chan struct{}), new(atomic.Bool)}
 	s := NewServer(x, slog.New(slog.DiscardHandler))
 	path := filepath.Join(t.TempDir(), "s")
 	l, err := net.Listen("unix", path)
@@ -339,24 +349,34 @@ func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
 	defer c.Close()
 	for round := range 20 {
 		p := make([]byte, 4096)
+		stalled, flushed := make(chan error, 1), round%2 == 1
 		for range 200 {
-			require.NoError(t, c.ReadAt(p, 0))
+			if require.NoError(t, c.ReadAt(p, 0)); flushed {
+				require.NoError(t, c.Flush())
+			}
 		}
-		stalled := make(chan error, 1)
-		go func() { stalled <- c.ReadAt(make([]byte, 4096), x.at) }()
+		x.flushes.Store(flushed)
+		go func() {
+			if flushed {
+				stalled <- c.Flush()
+			} else {
+				stalled <- c.ReadAt(make([]byte, 4096), x.at)
+			}
+		}()
 		for range 100 {
 			require.NoError(t, c.WriteAt(p, 4096), "round %d", round)
 			require.NoError(t, c.ReadAt(p, 4096))
 		}
 		x.wait <- struct{}{}
 		require.NoError(t, <-stalled)
+		x.flushes.Store(false)
 	}
 }
 
 // Small requests that come together are served by one worker in turn, once requests are quick; one of them that stalls keeps none of the others
 // waiting, and holds back no reply.
 func TestARequestThatStallsKeepsNoneOfItsBatchWaiting(t *testing.T) {
-	x := stalls{newMemory(16), 8 * 4096, make(chan struct{})}
+	x := stalls{newMemory(16), 8 * 4096, make(chan struct{}), new(atomic.Bool)}
 	path, _ := serveOn(t, x, "unix", Budget{})
 	defer close(x.wait)
 	nc := raw(t, path)

@@ -523,6 +523,10 @@ func (c *conn) writeOut(bufs [][]byte) error {
 		_ = c.nc.SetWriteDeadline(now.Add(writeTime + writeTime/4))
 		c.renew = now.Add(writeTime / 4)
 	}
+	if len(bufs) == 1 {
+		_, err := c.nc.Write(bufs[0])
+		return err
+	}
 	v := net.Buffers(bufs)
 	_, err := v.WriteTo(c.nc)
 	return err
