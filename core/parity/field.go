@@ -7,6 +7,8 @@ var (
 	log [256]byte
 	// nibble[c] holds c·x for the low and the high four bits of x: sixteen products each, as byte shuffles want them.
 	nibble [256][32]byte
+	// affine[c] is multiplying by c as a matrix over the bits: its byte 7-i has the bits of x that go into bit i of c·x.
+	affine [256]uint64
 )
 
 func init() {
@@ -23,6 +25,12 @@ func init() {
 		for v := 0; v < 16; v++ {
 			nibble[c][v] = Mul(byte(c), byte(v))
 			nibble[c][16+v] = Mul(byte(c), byte(v<<4))
+		}
+		for j := range 8 {
+			product := Mul(byte(c), 1<<j)
+			for i := range 8 {
+				affine[c] |= uint64(product>>i&1) << (8*(7-i) + j)
+			}
 		}
 	}
 }

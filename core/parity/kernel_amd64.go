@@ -2,8 +2,8 @@ package parity
 
 import "golang.org/x/sys/cpu"
 
-// The kernels for amd64 work on columns of 64 bytes, those for AVX-512 on two at a time; what is left over at the end goes
-// through the plain ones.
+// The kernels for amd64 work on columns of 64 bytes, those for AVX-512 on two at a time, those for GFNI on two or four; what is left over at the
+// end goes through the plain ones.
 const column = 64
 
 //go:noescape
@@ -19,6 +19,18 @@ func encodeQAVX512(p, q *byte, data **byte, k, n int)
 func encodeQRAVX512(p, q, r *byte, data **byte, k, n int)
 
 //go:noescape
+func encodeQGFNI(p, q *byte, data **byte, k, n int, by2 uint64)
+
+//go:noescape
+func encodeQRGFNI(p, q, r *byte, data **byte, k, n int, by2, by4 uint64)
+
+//go:noescape
+func mulGFNI(dst, src *byte, c uint64, n int, add bool)
+
+//go:noescape
+func solvePQGFNI(x, y, sp, p, sq, q *byte, c0, c1 uint64, n int)
+
+//go:noescape
 func mulAVX2(dst, src *byte, table *[32]byte, n int, add bool)
 
 //go:noescape
@@ -27,12 +39,15 @@ func solvePQAVX2(x, y, sp, p, sq, q *byte, tables *[64]byte, n int)
 var (
 	useAVX2   = cpu.X86.HasAVX2
 	useAVX512 = cpu.X86.HasAVX512F && cpu.X86.HasAVX512BW
+	useGFNI   = useAVX512 && cpu.X86.HasAVX512GFNI
 	zeros     [piece]byte
 )
 
 // Kernel names the kernels in use on this machine.
 func Kernel() string {
 	switch {
+	case useGFNI:
+		return "gfni"
 	case useAVX512:
 		return "avx512"
 	case useAVX2:
@@ -46,7 +61,10 @@ func Kernel() string {
 func fused(p, q, r []byte, data [][]byte) int {
 	size := max(len(q), len(r))
 	whole := size &^ (column - 1)
-	if useAVX512 {
+	switch {
+	case useGFNI:
+		whole = size &^ (4*column - 1)
+	case useAVX512:
 		whole = size &^ (2*column - 1)
 	}
 	if !useAVX2 || whole == 0 || len(data) == 0 {
@@ -60,14 +78,22 @@ func fused(p, q, r []byte, data [][]byte) int {
 		}
 		pointers = append(pointers, &d[0])
 	}
-	var scratch [piece]byte
-	at := func(row []byte) *byte {
-		if row == nil {
-			return &scratch[0]
+	at := func(row []byte) *byte { return &row[0] }
+	if p == nil || q == nil {
+		scratch := scratches.Get().(*[MaxParity * piece]byte) // not on the stack, where it would be cleared first
+		defer scratches.Put(scratch)
+		at = func(row []byte) *byte {
+			if row == nil {
+				return &scratch[0]
+			}
+			return &row[0]
 		}
-		return &row[0]
 	}
 	switch {
+	case r == nil && useGFNI:
+		encodeQGFNI(at(p), at(q), &pointers[0], len(data), whole, affine[2])
+	case useGFNI:
+		encodeQRGFNI(at(p), at(q), at(r), &pointers[0], len(data), whole, affine[2], affine[4])
 	case r == nil && useAVX512:
 		encodeQAVX512(at(p), at(q), &pointers[0], len(data), whole)
 	case r == nil:
@@ -107,21 +133,28 @@ func encodePiece(p, q, r []byte, data [][]byte) {
 }
 
 func mulSet(dst, src []byte, c byte) {
-	whole := 0
-	if useAVX2 {
+	whole := mulWhole(dst, src, c, false)
+	mulSetGeneric(dst[whole:], src[whole:], c)
+}
+
+// mulWhole multiplies the part of a vector that is whole columns, and returns its length. With add the products are XORed into dst.
+func mulWhole(dst, src []byte, c byte, add bool) (whole int) {
+	if useGFNI {
+		if whole = len(src) &^ (2*column - 1); whole > 0 {
+			mulGFNI(&dst[0], &src[0], affine[c], whole, add)
+		}
+	} else if useAVX2 {
 		if whole = len(src) &^ (column - 1); whole > 0 {
-			mulAVX2(&dst[0], &src[0], &nibble[c], whole, false)
+			mulAVX2(&dst[0], &src[0], &nibble[c], whole, add)
 		}
 	}
-	mulSetGeneric(dst[whole:], src[whole:], c)
+	return whole
 }
 
 func mulXor(dst, src []byte, c byte) {
 	whole := 0
-	if useAVX2 && c != 1 {
-		if whole = len(src) &^ (column - 1); whole > 0 {
-			mulAVX2(&dst[0], &src[0], &nibble[c], whole, true)
-		}
+	if c != 1 {
+		whole = mulWhole(dst, src, c, true)
 	}
 	mulXorGeneric(dst[whole:], src[whole:], c)
 }
@@ -131,6 +164,10 @@ func mulXor(dst, src []byte, c byte) {
 func solvePQ(x, y, sp, p, sq, q []byte, c0, c1 byte) bool {
 	if !useAVX2 || len(x) == 0 || len(x)%column != 0 {
 		return false
+	}
+	if useGFNI && len(x)%(2*column) == 0 {
+		solvePQGFNI(&x[0], &y[0], &sp[0], &p[0], &sq[0], &q[0], affine[c0], affine[c1], len(x))
+		return true
 	}
 	var tables [64]byte
 	copy(tables[:32], nibble[c0][:])

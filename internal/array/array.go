@@ -118,7 +118,7 @@ type Array struct {
 	judge   *member.Judge
 	emptied emptied
 	fan     member.Fan
-	turns   turns // of flushes
+	joints  joints
 	tasks   *task.List
 	works   *task.Works
 	pace    atomic.Pointer[task.Pace]

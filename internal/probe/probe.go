@@ -135,7 +135,7 @@ const (
 	RebuiltNotSynced
 	CursorBeforeData
 	FlushForgetsOut
-	BegunTurnJoined
+	BegunFlushJoined
 	ReadsOutFirst
 	CopyNotTold
 	TaskNotSuperseded
@@ -201,7 +201,7 @@ var mistakes = [Mistakes]string{
 	GivenBackThoughWritten: "blocks are given back although they were written again",
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",
 	MissedIsReached:        "a missed commit counts as reached",
-	BegunTurnJoined:        "a flush goes with one that has begun",
+	BegunFlushJoined:       "a flush goes with one that has begun",
 	EmptyBatchReached:      "a batch that all have left counts as committed",
 	NamesItselfCommitted:   "a batch names the one in flight as committed",
 	CommittedOutOfOrder:    "a batch is committed before the one before it",
