@@ -22,18 +22,21 @@ const notes = `
 
 ## What limits the rows
 
+**P and Q on one processor.** The processor of 2026-11-29 multiplies bytes by a matrix of bits in one instruction (GFNI), which the library uses, and Nidalo too since that day: P and Q of 8+2 went from 37 to 84 GB/s, P, Q and R of
+8+3 from 20 to 65, two lost strips from 26 to 50. Where there is no such instruction the ratios were 2.53, 1.98 and 1.62. For lost strips the library reads each strip once and writes two; Nidalo sums what is there
+first, and solves then.
+
 **4 KiB write + flush, one client.** Two members are written twice and synced where the peer writes and syncs one file. The bare row says how
 much of the peer's speed that leaves. The rest is lost on the path of one request through the engine and back.
 
-**4 KiB write + flush, 16 clients.** The CPUs are busy all the time (6% idle, 2026-11-27). Of 118 µs of CPU a request the clients take 42, system calls of
-the service 40 (four for the two requests and their replies, two reads, two writes in place, and two or fewer journal writes), and
-the rest is spread thin: no function has more than 4%. Changes that wait go into one batch, but on tmpfs a sync is over before many have come,
-so a batch has two or three. Waiting for more was tried: letting others go on before a batch begins brought 4%, not worth a rule. Two
-batches in flight brought 2 to 7%. Where the time is was measured with three servers that have the same protocol front (2026-11-27, 16 clients):
-one of a plain file does 38,500 a second, as many as nbdkit; one that does the bare system calls of the scheme on each flush 30,500, with 13 µs of
-its own code and 24 µs of the system a request; Nidalo 16,800, with 45 and 34 µs. The 32 µs more are cache, locks, tables and batches, in
-more than two hundred functions that rarely find their code in the processor's cache. A thread of its own for each
-connection halved the rate; a build guided by a profile won nothing.
+**4 KiB write + flush, 16 clients.** A write with its flush takes 35 µs of the service's processor time (17.5 its own code, 17.5 the system), where it was 42 before flushes went together (2026-11-29, in
+a fast hour), and 18 of the clients'. Of the system's share six are for the two replies, four for the requests, and the rest for two reads, two writes in place and one or two to the journals.
+The processors idle for a sixth of the time although something is ready: for 27% of half a second that the kernel's scheduler was watched, one processor idled while up to three threads waited for the other. A reply
+wakes a client on the processor of the thread that sends it, which then waits with what it holds, and a processor that idles for some tens of µs fetches no work from the other. So Go has one running goroutine more than
+there are processors since 2026-11-29: a fifth to a quarter in a fast hour, a twentieth in a slow one, at 3 to 5% less for one client that has 32 requests on their way. Four or six more, another nice level, the
+kernel's class for batch work, sockets that block with a thread each, and letting others go on before a flush begins won nothing. Where the time is was measured with three servers that have the same protocol front
+(2026-11-27, 16 clients): one of a plain file does 38,500 a second, as many as nbdkit; one that does the bare system calls of the scheme on each flush 30,500, with 13 µs of its own code and 24 µs of the system a request;
+Nidalo 16,800, with 45 and 34 µs then. With more clients the way is shorter than it was: 64 have 22,000 to 34,000 a second where they had 20,000 to 26,000, and 256 have 20,000 to 31,000 where they had 14,000 to 17,000.
 
 **Members elsewhere.** Client, service and lender share two CPUs, so what the lender does is missing elsewhere; on hosts of their own it is not. Each byte that is read is copied twice more: into the
 socket, and out of it. A third copy, which kept a late answer from landing in memory that is in use for something else by then, is gone since 2026-11-28: a read that is given up is revoked.
