@@ -28,7 +28,7 @@ func encodeQRGFNI(p, q, r *byte, data **byte, k, n int, by2, by4 uint64)
 func mulGFNI(dst, src *byte, c uint64, n int, add bool)
 
 //go:noescape
-func solvePQGFNI(x, y, sp, p, sq, q *byte, c0, c1 uint64, n int)
+func recoverPQGFNI(x, y, p, q *byte, data **byte, k, n int, by2, c0, c1 uint64)
 
 //go:noescape
 func mulAVX2(dst, src *byte, table *[32]byte, n int, add bool)
@@ -71,13 +71,7 @@ func fused(p, q, r []byte, data [][]byte) int {
 		return 0
 	}
 	var hold [64]*byte
-	pointers := hold[:0]
-	for _, d := range data {
-		if d == nil {
-			d = zeros[:]
-		}
-		pointers = append(pointers, &d[0])
-	}
+	pointers := begins(hold[:0], data)
 	at := func(row []byte) *byte { return &row[0] }
 	if p == nil || q == nil {
 		scratch := scratches.Get().(*[MaxParity * piece]byte) // not on the stack, where it would be cleared first
@@ -104,6 +98,17 @@ func fused(p, q, r []byte, data [][]byte) int {
 		encodeQRAVX2(at(p), at(q), at(r), &pointers[0], len(data), whole)
 	}
 	return whole
+}
+
+// begins are where the strips begin; those that are not there are zeros.
+func begins(pointers []*byte, data [][]byte) []*byte {
+	for _, d := range data {
+		if d == nil {
+			d = zeros[:]
+		}
+		pointers = append(pointers, &d[0])
+	}
+	return pointers
 }
 
 func encodePiece(p, q, r []byte, data [][]byte) {
@@ -165,13 +170,20 @@ func solvePQ(x, y, sp, p, sq, q []byte, c0, c1 byte) bool {
 	if !useAVX2 || len(x) == 0 || len(x)%column != 0 {
 		return false
 	}
-	if useGFNI && len(x)%(2*column) == 0 {
-		solvePQGFNI(&x[0], &y[0], &sp[0], &p[0], &sq[0], &q[0], affine[c0], affine[c1], len(x))
-		return true
-	}
 	var tables [64]byte
 	copy(tables[:32], nibble[c0][:])
 	copy(tables[32:], nibble[c1][:])
 	solvePQAVX2(&x[0], &y[0], &sp[0], &p[0], &sq[0], &q[0], &tables, len(x))
+	return true
+}
+
+// recoverPQ is what encodePiece and solvePQ do together, in one pass. It reports false when it cannot.
+func recoverPQ(x, y, p, q []byte, known [][]byte, c0, c1 byte) bool {
+	if !useGFNI || len(x) == 0 || len(x)%(4*column) != 0 {
+		return false
+	}
+	var hold [64]*byte
+	pointers := begins(hold[:0], known)
+	recoverPQGFNI(&x[0], &y[0], &p[0], &q[0], &pointers[0], len(known), len(x), affine[2], affine[c0], affine[c1])
 	return true
 }

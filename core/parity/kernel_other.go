@@ -22,3 +22,5 @@ func mulSet(dst, src []byte, c byte) { mulSetGeneric(dst, src, c) }
 func mulXor(dst, src []byte, c byte) { mulXorGeneric(dst, src, c) }
 
 func solvePQ(x, y, sp, p, sq, q []byte, c0, c1 byte) bool { return false }
+
+func recoverPQ(x, y, p, q []byte, known [][]byte, c0, c1 byte) bool { return false }

@@ -211,6 +211,10 @@ func solve(strips [][]byte, k int, unknown []int, gone []bool) error {
 				known[i] = cut(strips[i], at, end)
 			}
 		}
+		if u := s.unknown; s.plain() && recoverPQ(strips[u[0]][at:end], strips[u[1]][at:end], strips[k][at:end], strips[k+1][at:end],
+			known, s.inverse[0][0], s.inverse[0][1]) {
+			continue
+		}
 		var acc [MaxParity][]byte
 		for a, j := range s.rows {
 			acc[j] = hold[a*piece:][:end-at]
@@ -254,10 +258,15 @@ func newSystem(parity, k int, unknown []int, gone []bool) (*system, error) {
 	return s, nil
 }
 
+// plain says that it is the usual one: two unknown strips, both wanted, and P and Q.
+func (s *system) plain() bool {
+	return len(s.unknown) == 2 && s.rows[0] == 0 && s.rows[1] == 1 && s.whole
+}
+
 // piece gives bytes at to end of the unknown strips; acc has the sums of the known ones, by row.
 func (s *system) piece(strips [][]byte, acc [MaxParity][]byte, at, end int) {
 	n, k, unknown, rows := len(s.unknown), s.k, s.unknown, s.rows
-	if n == 2 && rows[0] == 0 && rows[1] == 1 && s.whole &&
+	if s.plain() &&
 		solvePQ(strips[unknown[0]][at:end], strips[unknown[1]][at:end], acc[0], strips[k][at:end], acc[1], strips[k+1][at:end], s.inverse[0][0], s.inverse[0][1]) {
 		return
 	}

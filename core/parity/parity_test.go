@@ -96,31 +96,39 @@ func TestUpdateEqualsEncode(t *testing.T) {
 func TestEveryLossUpToTheParityIsRecovered(t *testing.T) {
 	eachKernel(t, func(t *testing.T) {
 		for _, shape := range [][2]int{{1, 1}, {1, 4}, {2, 1}, {3, 1}, {2, 2}, {6, 2}, {2, 3}, {8, 3}} {
-			k, m := shape[0], shape[1]
-			whole := random(uint64(k*10+m), k+m, 300)
-			Encode(whole[k:], whole[:k])
-			for set := 0; set < 1<<(k+m); set++ {
-				var lost []int
-				strips := make([][]byte, k+m)
-				for i := range strips {
-					strips[i] = bytes.Clone(whole[i])
-					if set>>i&1 == 1 {
-						lost = append(lost, i)
-						clear(strips[i])
-					}
-				}
-				err := Recover(strips, k, lost)
-				if len(lost) > m {
-					if k > 1 || len(lost) == k+m {
-						require.ErrorIs(t, err, ErrTooManyLost, "%d+%d, lost %v", k, m, lost)
-					}
-					continue
-				}
-				require.NoError(t, err)
-				require.Equal(t, whole, strips, "%d+%d, lost %v", k, m, lost)
+			for _, size := range []int{300, piece + 512} { // the second is whole columns of every kernel
+				everyLoss(t, shape[0], shape[1], size)
 			}
 		}
 	})
+}
+
+// everyLoss loses every set of strips, and wants those up to the parity back.
+func everyLoss(t *testing.T, k, m, size int) {
+	whole := random(uint64(k*10+m), k+m, size)
+	Encode(whole[k:], whole[:k])
+	for set := 0; set < 1<<(k+m); set++ {
+		var lost []int
+		strips := make([][]byte, k+m)
+		for i := range strips {
+			strips[i] = bytes.Clone(whole[i])
+			if set>>i&1 == 1 {
+				lost = append(lost, i)
+				clear(strips[i])
+			}
+		}
+		err := Recover(strips, k, lost)
+		if len(lost) > m {
+			if k > 1 || len(lost) == k+m {
+				require.ErrorIs(t, err, ErrTooManyLost, "%d+%d, lost %v", k, m, lost)
+			}
+			continue
+		}
+		require.NoError(t, err)
+		for i := range whole {
+			require.True(t, bytes.Equal(whole[i], strips[i]), "%d+%d of %d bytes, lost %v: strip %d", k, m, size, lost, i)
+		}
+	}
 }
 
 func TestStripsWithoutBufferAreNeitherReadNorComputed(t *testing.T) {
