@@ -16,7 +16,7 @@ import (
 //     itself, and the others flush by themselves, which tells what concerns them.
 //  3. What was given up of a client's writes is told to that client, whichever led.
 //
-// Some are under way at the same time, so that one reads while others are committed. With more of them each is smaller, and nothing is won.
+// Some are under way at the same time, so that one reads while others are committed. More of them would be smaller ones, which win nothing.
 
 // mostJoint is how many joint flushes are under way at the same time.
 const mostJoint = 4
