@@ -23,7 +23,7 @@ const notes = `
 ## What limits the rows
 
 **P and Q on one processor.** The processor of 2026-11-29 multiplies bytes by a matrix of bits in one instruction (GFNI), which the library uses, and Nidalo too since that day: P and Q of 8+2 went from 37 to 81 GB/s, P, Q and R of
-8+3 from 20 to 69, two lost strips from 26 to 72. All of them come from the second-level cache, once. Where there is no such instruction the ratios were 2.53, 1.98 and 1.62 (2026-11-27).
+8+3 from 20 to 69, two lost strips from 26 to 72. Each byte is read once, from the second-level cache. Without such an instruction the ratios to the library were 2.53, 1.98 and 1.62 (2026-11-27).
 
 **4 KiB write + flush, one client.** Two members are written twice and synced where the peer writes and syncs one file. The bare row says how
 much of the peer's speed that leaves. The rest is lost on the path of one request through the engine and back.

@@ -72,16 +72,17 @@ func fused(p, q, r []byte, data [][]byte) int {
 	}
 	var hold [64]*byte
 	pointers := begins(hold[:0], data)
-	at := func(row []byte) *byte { return &row[0] }
+	var unwanted *byte
 	if p == nil || q == nil {
 		scratch := scratches.Get().(*[MaxParity * piece]byte) // not on the stack, where it would be cleared first
 		defer scratches.Put(scratch)
-		at = func(row []byte) *byte {
-			if row == nil {
-				return &scratch[0]
-			}
-			return &row[0]
+		unwanted = &scratch[0]
+	}
+	at := func(row []byte) *byte {
+		if row == nil {
+			return unwanted
 		}
+		return &row[0]
 	}
 	switch {
 	case r == nil && useGFNI:

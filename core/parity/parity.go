@@ -19,7 +19,8 @@
 //
 // Encode evaluates the sums by Horner's rule, Q = D[0] + g·(D[1] + g·(D[2] + …)), so the only field operation is
 // "times g" on a whole vector. kernel_generic.go has the plain version, eight bytes at a time; kernel_amd64.s has the
-// same loops for AVX2 and AVX-512, kernel_gfni_amd64.s those for processors with an instruction for it. The tests hold them all to a version written with logarithm tables.
+// same loops for AVX2 and AVX-512, and kernel_gfni_amd64.s those for processors with an instruction for it. The tests
+// hold them all to a version written with logarithm tables.
 package parity
 
 import (

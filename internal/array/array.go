@@ -118,6 +118,7 @@ type Array struct {
 	judge   *member.Judge
 	emptied emptied
 	fan     member.Fan
+	working member.Fan // of what changes mean: how soon a stripe is worked out
 	joints  joints
 	tasks   *task.List
 	works   *task.Works

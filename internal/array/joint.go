@@ -14,7 +14,7 @@ import (
 //     wrote before it began.
 //  2. It is whole when all that was volatile as it began is committed, of whichever client. Of one that is not, its leader tells what concerns
 //     itself, and the others flush by themselves, which tells what concerns them.
-//  3. What was given up of a client's writes is told to that client, whichever led.
+//  3. A client learns what was given up of its own writes, whichever client led.
 //
 // Some are under way at the same time, so that one reads while others are committed. More of them would be smaller ones, which win nothing.
 

@@ -590,7 +590,11 @@ func (d *destaging) change() (*journal.Change, error) {
 		d.updates = make([]*update, 0, len(d.stripes))
 	}
 	d.updates = d.updates[:len(d.stripes)]
-	err := d.a.fan.Work(len(d.stripes), func(i int) error {
+	bytes := 0
+	for _, l := range d.layers {
+		bytes += l.Blocks() * Block
+	}
+	err := d.a.working.Out(len(d.stripes), bytes, func(i int) error {
 		d.updates[i] = d.a.newUpdate(d.stripes[i], d.layers[i])
 		return d.updates[i].work()
 	})

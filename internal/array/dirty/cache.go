@@ -92,6 +92,9 @@ type Layer struct {
 	count  int
 }
 
+// Blocks is how many blocks are dirty.
+func (l *Layer) Blocks() int { return l.count }
+
 // part is what is dirty of a strip but zeros.
 type part struct {
 	strip  []byte // the buffer of a strip, with all of it; nil: it is in blocks
