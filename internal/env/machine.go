@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"nidalo/internal/clock"
 )
 
 // scheduler runs the goroutines of one machine, one at a time. A goroutine that waits leaves behind a question, whether it may
@@ -308,6 +310,14 @@ func Now() time.Time {
 		return s.now
 	}
 	return time.Now()
+}
+
+// Tick is the moment, by the machine's time.
+func Tick() clock.Moment {
+	if active.Load() != nil {
+		return clock.Moment(Now().UnixNano())
+	}
+	return clock.Now()
 }
 
 // Since is the time that has passed.

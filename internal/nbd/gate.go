@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"golang.org/x/sync/semaphore"
+
+	"nidalo/internal/clock"
 )
 
 // Budget is what the clients of one listener may take, all together. Every listener has its own, so that no client on the
@@ -82,7 +84,7 @@ func (g *gate) enter(c *conn) error {
 				oldest = x
 			}
 		}
-		if oldest == nil || time.Since(time.Unix(0, oldest.last.Load())) < idleFor {
+		if oldest == nil || clock.Since(clock.Moment(oldest.last.Load())) < idleFor {
 			return errNoSlot
 		}
 		delete(g.clients, oldest)
@@ -142,7 +144,7 @@ func (g *gate) relieve() {
 			worst = c
 		}
 	}
-	if worst != nil && time.Since(time.Unix(0, worst.blocked.Load())) > relief {
+	if worst != nil && clock.Since(clock.Moment(worst.blocked.Load())) > relief {
 		delete(g.clients, worst)
 		_ = worst.nc.Close()
 	}

@@ -16,6 +16,8 @@ import (
 	"unicode"
 
 	"golang.org/x/sync/semaphore"
+
+	"nidalo/internal/clock"
 )
 
 // Hole is a stretch of a read that was never written; its bytes are zeros.
@@ -69,6 +71,22 @@ type Ender interface{ Ended() <-chan struct{} }
 
 // Named is an Export with a name of its own, which clients that ask are told instead of the one they came with.
 type Named interface{ CanonicalName() string }
+
+// abilities is what an export can do beyond Export; nil: not.
+type abilities struct {
+	onlyRead     bool
+	receive      Receiver
+	writeDurable DurableWriter
+	trim         Trimmer
+}
+
+func abilitiesOf(x Export) (can abilities) {
+	can.onlyRead = readOnly(x)
+	can.receive, _ = x.(Receiver)
+	can.writeDurable, _ = x.(DurableWriter)
+	can.trim, _ = x.(Trimmer)
+	return can
+}
 
 // ErrNotTaken is returned by a Receiver that would rather have the data by Write.
 var ErrNotTaken = errors.New("not taken")
@@ -208,7 +226,7 @@ func (s *Server) newConn(nc net.Conn, g *gate, settings *tls.Config) *conn {
 		memory: semaphore.NewWeighted(clientMemory)}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	c.written.L = &c.writing
-	c.last.Store(time.Now().UnixNano())
+	c.last.Store(int64(clock.Now()))
 	return c
 }
 
@@ -328,9 +346,9 @@ type conn struct {
 	cancel  context.CancelFunc
 	memory  *semaphore.Weighted // what it may have on its way
 	busy    atomic.Int64        // requests that are being served
-	last    atomic.Int64        // when it asked for something last, ns
+	last    atomic.Int64        // the moment it asked for something last
 	slow    *slow
-	blocked atomic.Int64 // since when replies wait for the socket, ns; 0: they do not
+	blocked atomic.Int64 // the moment since which replies wait for the socket; 0: they do not
 	tls     *tls.Config  // when only encrypted clients are served
 	secured bool
 
@@ -341,21 +359,21 @@ type conn struct {
 
 	name    string
 	export  Export
+	can     abilities // of the export
 	release func()
 
 	reading sync.Mutex // the worker that holds it reads the next request
+	head    [requestHead]byte
 
 	// Replies on their way, see send.
-	renew         time.Time // when the deadline of writes is set anew; the worker that sends has it
-	writing       sync.Mutex
-	written       sync.Cond // of writing: something went out
-	sending       bool
-	queue         [][]byte
-	releases      []func()
-	pending       int // bytes
-	broken        error
-	spareQueue    [][]byte
-	spareReleases []func()
+	renew   clock.Moment // when the deadline of writes is set anew; the worker that sends has it
+	writing sync.Mutex
+	written sync.Cond // of writing: something went out
+	sending bool
+	replies replies // that are queued
+	spare   replies // empty, for the next
+	pending int     // bytes
+	broken  error
 
 	over  bool         // guarded by reading: no more requests
 	quick atomic.Int64 // how many requests in a row were quick

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"nidalo/internal/array"
+	"nidalo/internal/clock"
 	"nidalo/internal/disk"
 	"nidalo/internal/nbd"
 	"nidalo/internal/ownership"
@@ -121,15 +121,15 @@ type served struct {
 }
 
 // since counts an operation that began at a moment.
-func (s *served) since(began time.Time) {
+func (s *served) since(began clock.Moment) {
 	s.operations.Add(1)
-	s.busy.Add(int64(time.Since(began)))
+	s.busy.Add(int64(clock.Since(began)))
 }
 
 func (e export) Size() int64 { return e.a.Capacity() }
 
 func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
-	defer e.to.since(time.Now())
+	defer e.to.since(clock.Now())
 	holes, err := e.a.ReadSparse(p, off)
 	if err == nil { // what is read without a lease may have been overwritten by another host
 		err = e.to.stillOwned()
@@ -145,7 +145,7 @@ func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
 }
 
 func (e export) Write(p []byte, off int64) error {
-	defer e.to.since(time.Now())
+	defer e.to.since(clock.Now())
 	return translate(e.c.WriteAt(p, off))
 }
 
@@ -157,12 +157,12 @@ func (e export) Receive(off, length int64, fill func([]byte) error) error {
 }
 
 func (e export) Flush() error {
-	defer e.to.since(time.Now())
+	defer e.to.since(clock.Now())
 	return translate(cmp.Or(e.c.Flush(), e.to.stillOwned()))
 }
 
 func (e export) FlushRange(off, length int64) error {
-	defer e.to.since(time.Now())
+	defer e.to.since(clock.Now())
 	return translate(cmp.Or(e.c.FlushRange(off, length), e.to.stillOwned()))
 }
 

@@ -65,35 +65,39 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 		return Parallel(n, f)
 	}
 	if !o.quick() {
-		return Parallel(n, func(i int) error { return o.timed(i, f) })
+		return Parallel(n, func(i int) error {
+			began := env.Tick()
+			err := f(i)
+			o.answered(int64(env.Tick() - began))
+			return err
+		})
 	}
 	var first error
+	began := env.Tick()
 	for i := range n {
-		if err := o.timed(i, f); err != nil && first == nil {
+		if err := f(i); err != nil && first == nil {
 			first = err
 		}
+		ended := env.Tick()
+		o.answered(int64(ended - began))
+		began = ended
 	}
 	return first
 }
 
-// timed does an operation on one member, and notes how soon it answers.
-func (o *Fan) timed(i int, f func(i int) error) error {
-	began := env.Now()
-	err := f(i)
+// answered notes in how many nanoseconds a member answered.
+func (o *Fan) answered(took int64) {
 	old := o.answer.Load()
-	o.answer.Store(old + (int64(env.Since(began))-old)/8)
-	return err
+	o.answer.Store(old + (took-old)/8)
 }
 
 // Reads is Parallel for one read from each of n members, each of so many bytes: while they come at the speed of memory one after the
 // other, which keeps what was read where the processor finds it.
 func (o *Fan) Reads(n, bytes int, f func(i int) error) error {
 	timed := func(i int) error {
-		began := env.Now()
+		began := env.Tick()
 		err := f(i)
-		took := max(0, env.Since(began)-time.Duration(bytes)*time.Second/slowMemory)
-		old := o.answer.Load()
-		o.answer.Store(old + (int64(took)-old)/8)
+		o.answered(max(0, int64(env.Tick()-began)-int64(time.Duration(bytes)*time.Second/slowMemory)))
 		return err
 	}
 	if o.quick() {
