@@ -318,6 +318,45 @@ func TestALenderThatIsKilledCostsNothing(t *testing.T) {
 	require.NoError(t, c.Close())
 }
 
+// A lent file is sent from without a copy. When that fails, as with a file that has lost its end, the connection is made anew and the reason is told: the
+// owner has the data from elsewhere.
+func TestALentFileThatLosesItsEnd(t *testing.T) {
+	heron, way := lender(t, "heron", 300, 1)
+	file := filepath.Join(heron.home, "extra")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	require.NoError(t, os.Truncate(file, 64<<20))
+	heron.nidalo("lend", "-to", "gull", file)
+	gull := owner(t, "", way)
+	gull.start()
+	gull.nidalo("create", "-yes", "-name", "tides", "-level", "5", "A1", "A2", "nbd://"+way.address()+"/"+file)
+	c, err := nbd.Dial("unix", filepath.Join(gull.home, "nbd.sock"), "tides")
+	require.NoError(t, err)
+	defer c.Close()
+	want := make([]byte, 24<<20)
+	r := rand.New(rand.NewPCG(3, 5))
+	for i := range want {
+		want[i] = byte(r.Uint32())
+	}
+	require.NoError(t, c.WriteAt(want, 0))
+	require.NoError(t, c.Flush())
+	got := make([]byte, len(want))
+	read := func() {
+		t.Helper()
+		for at := 0; at < len(got); at += 1 << 20 {
+			require.NoError(t, c.ReadAt(got[at:at+1<<20], int64(at)))
+		}
+		require.True(t, bytes.Equal(want, got))
+	}
+	read()
+	require.NotContains(t, heron.log.String(), "cannot be sent from")
+
+	require.NoError(t, os.Truncate(file, 12<<20))
+	clear(got)
+	read()
+	require.Contains(t, heron.log.String(), "cannot be sent from")
+	read()
+}
+
 // A disk is lent to some hosts, is used by one run of one of them, and by nobody at home.
 func TestALentDiskHasOneUser(t *testing.T) {
 	heron, way := lender(t, "heron", 300, 3)

@@ -290,6 +290,16 @@ func (d *File) WriteVec(bufs [][]byte, off int64) error {
 	return d.problem(vectored(d.raw, bufs, off, pwritev))
 }
 
+// WithDescriptor calls f with the descriptor of a file, which stays open meanwhile, when a stretch of it is to be read from there through the system's memory. It
+// reports false, without having called f, for a device, and when the file is closed.
+func (d *File) WithDescriptor(off, n int64, f func(fd uintptr) error) (can bool, err error) {
+	if d.device || d.within64(n, off) != nil {
+		return false, nil
+	}
+	gone := d.raw.Control(func(fd uintptr) { err = f(fd) })
+	return gone == nil, err
+}
+
 // Reserve finds room for a stretch of a file when its file system is nearly full; otherwise, and for devices, there is
 // nothing to do.
 func (d *File) Reserve(off, n int64) error {

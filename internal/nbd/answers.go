@@ -101,6 +101,9 @@ func code(err error) uint32 {
 const headroom = 4096
 
 func (c *conn) read(r *request) error {
+	if done, err := c.sent(r); done {
+		return err
+	}
 	if r.length > piece {
 		return c.readLong(r)
 	}
@@ -165,6 +168,11 @@ func (c *conn) readLong(r *request) error {
 		return err
 	}
 	defer c.letGo(h)
+	return c.exclusively(func() error { return c.readPieces(r, *h.buf) })
+}
+
+// exclusively replies by f, which has the socket to itself. An error means the connection is of no more use.
+func (c *conn) exclusively(f func() error) error {
 	c.answered.Add(1)
 	c.writing.Lock()
 	for c.sending && c.broken == nil {
@@ -176,7 +184,7 @@ func (c *conn) readLong(r *request) error {
 	}
 	c.sending = true
 	c.writing.Unlock()
-	err = c.readPieces(r, *h.buf)
+	err := f()
 	c.writing.Lock()
 	c.sending = false
 	if err != nil {
@@ -189,6 +197,25 @@ func (c *conn) readLong(r *request) error {
 		return c.send(false, hold{}, nil) // what the others queued meanwhile
 	}
 	return err
+}
+
+// sendFrom is the length of a read from which it pays to send its data from a file, bytes.
+const sendFrom = 64 << 10
+
+// sent answers a read from a file of the export, without a copy of the data. It reports false, having done nothing, when that cannot be.
+func (c *conn) sent(r *request) (done bool, err error) {
+	if c.can.send == nil || c.tcp == nil || c.structured || r.length < sendFrom {
+		return false, nil
+	}
+	err = c.can.send.Send(int64(r.off), int64(r.length), func(file uintptr, at int64) error {
+		done = true
+		return c.exclusively(func() error {
+			c.bound()
+			defer c.blocked.Store(0)
+			return sendFile(c.tcp, simple(nil, r, 0), file, at, int64(r.length))
+		})
+	})
+	return done, err
 }
 
 func (c *conn) readPieces(r *request, buf []byte) error {

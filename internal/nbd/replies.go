@@ -79,12 +79,7 @@ func (c *conn) sendQueued() {
 
 // writeOut writes buffers to the socket, in bounded time.
 func (c *conn) writeOut(bufs [][]byte) (err error) {
-	at := clock.Now()
-	c.blocked.Store(int64(at))
-	if at > c.renew { // not for every reply: it costs more than a small one
-		_ = c.nc.SetWriteDeadline(at.Wall().Add(writeTime + writeTime/4))
-		c.renew = at + clock.Moment(writeTime/4)
-	}
+	c.bound()
 	if len(bufs) == 1 {
 		_, err = c.nc.Write(bufs[0])
 	} else {
@@ -93,6 +88,16 @@ func (c *conn) writeOut(bufs [][]byte) (err error) {
 	}
 	c.blocked.Store(0)
 	return err
+}
+
+// bound notes that replies wait for the socket from now on, and bounds the time for that.
+func (c *conn) bound() {
+	at := clock.Now()
+	c.blocked.Store(int64(at))
+	if at > c.renew { // not for every reply: it costs more than a small one
+		_ = c.nc.SetWriteDeadline(at.Wall().Add(writeTime + writeTime/4))
+		c.renew = at + clock.Moment(writeTime/4)
+	}
 }
 
 // The lengths of the heads of replies, bytes.

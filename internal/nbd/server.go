@@ -56,6 +56,17 @@ type Receiver interface {
 	Receive(off, length int64, fill func([]byte) error) error
 }
 
+// Sender is an Export that has its data in a file of the system, from which it goes to a connection without a copy.
+type Sender interface {
+	// Send calls send with the descriptor of the file and the offset in it where the data begins, and returns what that returns; or it
+	// returns ErrNotTaken without having called it. A send that fails ends the connection. When the reason is the file, which it does not tell
+	// the client, it wraps ErrSource: the next read is to come by Read, which can.
+	Send(off, length int64, send func(file uintptr, at int64) error) error
+}
+
+// ErrSource is wrapped by errors of sending data that are errors of where it comes from.
+var ErrSource = errors.New("the data cannot be read")
+
 // DurableWriter is an Export that writes and flushes a range in one.
 type DurableWriter interface {
 	WriteDurable(p []byte, off int64) error
@@ -78,6 +89,7 @@ type abilities struct {
 	receive      Receiver
 	writeDurable DurableWriter
 	trim         Trimmer
+	send         Sender
 }
 
 func abilitiesOf(x Export) (can abilities) {
@@ -85,10 +97,13 @@ func abilitiesOf(x Export) (can abilities) {
 	can.receive, _ = x.(Receiver)
 	can.writeDurable, _ = x.(DurableWriter)
 	can.trim, _ = x.(Trimmer)
+	if canSend {
+		can.send, _ = x.(Sender)
+	}
 	return can
 }
 
-// ErrNotTaken is returned by a Receiver that would rather have the data by Write.
+// ErrNotTaken is returned by a Receiver that would rather have the data by Write, and by a Sender whose data is to be had by Read.
 var ErrNotTaken = errors.New("not taken")
 
 // ErrNoExport is returned by Exports.Open for names that are not there.
@@ -359,7 +374,8 @@ type conn struct {
 
 	name    string
 	export  Export
-	can     abilities // of the export
+	can     abilities    // of the export
+	tcp     *net.TCPConn // nc, when it is one
 	release func()
 
 	reading sync.Mutex // the worker that holds it reads the next request

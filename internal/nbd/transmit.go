@@ -2,6 +2,7 @@ package nbd
 
 import (
 	"errors"
+	"net"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -34,6 +35,7 @@ const (
 // wake another would take longer than the request.
 func (c *conn) transmit() error {
 	c.can = abilitiesOf(c.export)
+	c.tcp, _ = c.nc.(*net.TCPConn)
 	w := &crew{conn: c, total: 1}
 	w.wait.Go(w.work)
 	w.wait.Wait()

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nidalo/core/health"
@@ -57,6 +58,7 @@ type lent struct {
 	desk    *Desk
 	opening sync.Mutex // of a session, one at a time
 
+	copies      atomic.Bool // what is read is copied, since to send it without a copy failed
 	mu          sync.Mutex
 	loan        Loan
 	d           disk.Disk

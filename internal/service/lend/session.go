@@ -147,6 +147,27 @@ func (x export) Read(p []byte, off int64) ([]nbd.Hole, error) {
 	return nil, x.use(func(d disk.Disk) error { return d.ReadAt(p, off) })
 }
 
+// Send has data go from a file to the owner without a copy. The session is not held meanwhile: it may end, which ends the connection as well, and what
+// is read after that changes nothing. Once that fails because of the file all is read by Read, which can tell why.
+func (x export) Send(off, n int64, send func(file uintptr, at int64) error) error {
+	f, can := x.s.d.(interface {
+		WithDescriptor(off, n int64, f func(fd uintptr) error) (can bool, err error)
+	})
+	if !can || x.s.of.copies.Load() || x.use(func(disk.Disk) error { return nil }) != nil {
+		return nbd.ErrNotTaken
+	}
+	can, err := f.WithDescriptor(off, n, func(fd uintptr) error { return send(fd, off) })
+	if !can {
+		return nbd.ErrNotTaken
+	}
+	if err == nil {
+		x.s.read.Add(n)
+	} else if errors.Is(err, nbd.ErrSource) && !x.s.of.copies.Swap(true) {
+		x.s.of.desk.host.Log.Warn("lent disk cannot be sent from", "disk", x.s.d.Identity().String(), "reason", err)
+	}
+	return err
+}
+
 func (x export) Write(p []byte, off int64) error {
 	x.s.written.Add(int64(len(p)))
 	return x.use(func(d disk.Disk) error { return d.WriteAt(p, off) })
