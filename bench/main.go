@@ -110,6 +110,9 @@ func median(v []float64) float64 {
 func main() {
 	log.SetFlags(0)
 	flag.Parse()
+	if dir := os.Getenv(bareFolder); dir != "" {
+		serveBare(dir)
+	}
 	if *scales != "" {
 		scale(*scales)
 		return

@@ -18,6 +18,9 @@ const notes = `
   tables, no protocol. For 4 KiB at level 5 that is two reads, CRC and XOR, two journal writes (and syncs, where a flush is asked for), two
   writes in place; for whole stripes P and Q, CRC, and one or two writes of every strip. What it takes beyond the peer's one write is
   added to the peer's time for a request: an engine with this scheme cannot be faster.
+* "A bare service of the scheme" is those system calls behind the protocol's front that Nidalo has: a write does them for its block, a flush syncs the members that
+  were written. It has no cache, no tables and no order between clients, and nothing of it could be recovered. What Nidalo lacks to it is what its engine takes beyond the
+  scheme; what that lacks to nbdkit is the scheme and the front.
 * A bare loop of a rebuild, a check or a retirement reads, sums, computes and writes as much, from two goroutines.
 
 ## What limits the rows

@@ -350,7 +350,11 @@ func document() string {
 		if !r.met() {
 			mark = "**missed**"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %.0f %s | %s %.0f | %.2f | %s | %s %.2f, %s | %s |\n", r.Place, r.Name, r.Ours, r.Unit, r.Peer, r.Theirs, r.ratio(), r.spread(), sign, r.Target, mark, r.Limit)
+		target := fmt.Sprintf("%s %.2f, %s", sign, r.Target, mark)
+		if r.Target == 0 {
+			target = "none"
+		}
+		fmt.Fprintf(&b, "| %s | %s | %.0f %s | %s %.0f | %.2f | %s | %s | %s |\n", r.Place, r.Name, r.Ours, r.Unit, r.Peer, r.Theirs, r.ratio(), r.spread(), target, r.Limit)
 	}
 	for _, s := range sections {
 		b.WriteString(s)
