@@ -82,48 +82,41 @@ func (j *Journal) Place(c *Change) error {
 // returns the members it wrote to. The writes are sorted.
 func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.Member, error) {
 	var touched []*member.Member
-	var begins []int // of each in writes
+	var runs []stretch
+	var bufs [][]byte // of all runs
 	bytes := 0
-	for i, w := range writes {
+	for _, w := range writes {
 		if w.Kind != kind || !w.M.Live() {
 			continue
 		}
 		bytes += w.N * record.Block
 		if touched == nil {
-			touched, begins = make([]*member.Member, 0, 4), make([]int, 0, 4)
+			touched, runs, bufs = make([]*member.Member, 0, 4), make([]stretch, 0, len(writes)), make([][]byte, 0, len(writes))
 		}
 		if n := len(touched); n == 0 || touched[n-1] != w.M {
-			touched, begins = append(touched, w.M), append(begins, i)
+			touched = append(touched, w.M)
+		}
+		bufs = append(bufs, w.Buf[:w.N*record.Block])
+		if n := len(runs); n > 0 && runs[n-1].m == w.M && runs[n-1].end == w.Block {
+			runs[n-1].end = w.Block + int64(w.N)
+			runs[n-1].bufs = runs[n-1].bufs[:len(runs[n-1].bufs)+1]
+		} else {
+			runs = append(runs, stretch{w.M, w.Block, w.Block + int64(w.N), bufs[len(bufs)-1:]})
 		}
 	}
 	if len(touched) == 0 {
 		return nil, nil
 	}
-	err := j.host.Fan.Out(len(touched), bytes, func(i int) error {
-		m := touched[i]
-		var bufs [][]byte
-		var first, next int64
-		for _, w := range writes[begins[i]:] {
-			if w.M != m {
-				break
-			}
-			if w.Kind != kind {
-				continue
-			}
-			if len(bufs) > 0 && w.Block != next {
-				if err := m.WriteData(bufs, first); err != nil {
-					return err
-				}
-				bufs = nil // a disk that hangs may still have the old ones
-			}
-			if len(bufs) == 0 {
-				first = w.Block
-			}
-			bufs, next = append(bufs, w.Buf[:w.N*record.Block]), w.Block+int64(w.N)
-		}
-		return m.WriteData(bufs, first)
-	})
+	// A member that is waited for has several on their way.
+	err := j.host.Fan.Out(len(runs), bytes, func(i int) error { return runs[i].m.WriteData(runs[i].bufs, runs[i].first) })
 	return touched, err
+}
+
+// stretch is what goes to neighbouring blocks of a member in one go, from first to before end.
+type stretch struct {
+	m          *member.Member
+	first, end int64
+	bufs       [][]byte
 }
 
 // Blocks is how many blocks the members are to write in place or mark.
