@@ -47,9 +47,9 @@ With more clients the way is shorter than it was: 64 have 22,000 to 34,000 a sec
 **Members elsewhere.** Client, service and lender share two CPUs, so what the lender does is missing elsewhere; on hosts of their own it is not. Since the evening of 2026-11-29 the lender sends long reads of files straight from there, without TLS: a mebibyte costs it
 0.22 ms of processor where it was 0.44, and the service 0.53 where it was 0.45, since it finds the data cold. With files here the service takes 0.42; the client 0.20 in both cases. When the file cannot be read after the reply has begun, the connection ends, and the next read is copied, which can
 tell why. Lent disks are read past the system's memory instead, without the first of the lender's copies. The two copies and the socket alone leave three quarters of the speed with files here. Tried without a gain of more than the noise: reads in pieces of 64 KiB at
-the lender, receive buffers of 128 KiB to 1 MiB, pieces of 256 KiB and 1 MiB at the service, huge pages, two to four goroutines running.
-A random write of 4 KiB is one and a half requests to lenders, each 17 µs of the lender's processor and 11 of the service's beyond what it takes with files here, nearly all of that the sockets' and the wake-ups'. With 300 MiB in place of 600, of which the cache absorbs more, the same rows had 0.57. Writes in place to a member that is waited for
-go out together since that evening; to hold requests back until a reply comes, so that more of them go out in one system call, won nothing.
+the lender, receive buffers of 128 KiB to 1 MiB, pieces of 256 KiB and 1 MiB at the service, huge pages, a GOMAXPROCS of two to four.
+A random write of 4 KiB is one and a half requests to lenders, each 17 µs of the lender's processor and 11 of the service's beyond what it takes with files here, nearly all of that the sockets' and the wake-ups'. With 300 MiB in place of 600, of which the cache absorbs more, the same rows had 0.57. Several writes in place to a member
+that is waited for are on their way at the same time since then, a tenth more in turn with the build that the row is of; to hold requests back until a reply comes, so that more of them go out in one system call, won nothing.
 
 **4 KiB random write.** Each block is two reads, two journal blocks and two blocks in place where the peer copies one. The bare service of
 the scheme has a third of nbdkit's rate in memory, and Nidalo a quarter more than that, since it writes neighbours and blocks that were written twice in one go. On the real disk the target is
