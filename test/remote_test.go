@@ -318,8 +318,8 @@ func TestALenderThatIsKilledCostsNothing(t *testing.T) {
 	require.NoError(t, c.Close())
 }
 
-// A lent file is sent from without a copy. When that fails, as with a file that has lost its end, the connection is made anew and the reason is told: the
-// owner has the data from elsewhere.
+// What is read of a lent file is sent without a copy. When that fails, as here because the file was cut short, the connection is made anew, what is read
+// is copied, and the owner takes from the other members what the file has no more.
 func TestALentFileThatLosesItsEnd(t *testing.T) {
 	heron, way := lender(t, "heron", 300, 1)
 	file := filepath.Join(heron.home, "extra")

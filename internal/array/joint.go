@@ -16,7 +16,7 @@ import (
 //     itself, and the others flush by themselves, which tells what concerns them.
 //  3. A client learns what was given up of its own writes, whichever client led.
 //
-// Some are under way at the same time, so that one reads while others are committed. More of them would be smaller ones, which win nothing.
+// Some are under way at the same time, so that one reads while others are committed. With more at a time each would only be smaller.
 
 // mostJoint is how many joint flushes are under way at the same time.
 const mostJoint = 4

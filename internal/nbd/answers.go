@@ -158,7 +158,7 @@ func chunks(r *request, p []byte, holes []Hole) (bufs [][]byte) {
 }
 
 // readLong answers a read of more than a piece, which is never in memory as a whole: with the socket to itself, one piece
-// after the other. After the first of them a simple reply has no way to tell of an error, so the connection ends then.
+// after the other. A simple reply cannot tell of an error once its first piece is out: then the connection ends.
 func (c *conn) readLong(r *request) error {
 	if c.structured && r.flags&cmdFlagDF != 0 {
 		return c.fail(r, errOverflow, "too long for one piece")
@@ -199,12 +199,12 @@ func (c *conn) exclusively(f func() error) error {
 	return err
 }
 
-// sendFrom is the length of a read from which it pays to send its data from a file, bytes.
-const sendFrom = 64 << 10
+// sendFrom is the length of a read from which it pays to send its data from a file, bytes, and sendMost the longest: it has to go out within writeTime.
+const sendFrom, sendMost = 64 << 10, clientMemory
 
 // sent answers a read from a file of the export, without a copy of the data. It reports false, having done nothing, when that cannot be.
 func (c *conn) sent(r *request) (done bool, err error) {
-	if c.can.send == nil || c.tcp == nil || c.structured || r.length < sendFrom {
+	if c.can.send == nil || c.tcp == nil || c.structured || r.length < sendFrom || r.length > sendMost {
 		return false, nil
 	}
 	err = c.can.send.Send(int64(r.off), int64(r.length), func(file uintptr, at int64) error {

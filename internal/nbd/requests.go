@@ -100,8 +100,8 @@ func (c *conn) readRequest(r *request) error {
 // readData takes the data of a write: into the export's own memory if it has any, else into ours if it is short, else it is
 // written piece by piece as it comes.
 func (c *conn) readData(r *request) error {
-	valid := r.length < receiveFrom || c.refuse(r) == 0
-	if c.can.receive != nil && r.length >= receiveFrom && valid {
+	valid := r.length >= receiveFrom && c.refuse(r) == 0 // short ones are looked at when they are served
+	if c.can.receive != nil && valid {
 		err := c.can.receive.Receive(int64(r.off), int64(r.length), c.fill)
 		if !errors.Is(err, ErrNotTaken) {
 			r.taken = true

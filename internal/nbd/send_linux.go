@@ -23,22 +23,23 @@ func sendFile(to *net.TCPConn, head []byte, file uintptr, at, n int64) error {
 		for failed == nil && (len(head) > 0 || n > 0) {
 			var sent int
 			var err error
-			if len(head) > 0 {
+			data := len(head) == 0
+			if data {
+				sent, err = unix.Sendfile(int(fd), int(file), &at, int(n))
+				n -= int64(max(sent, 0))
+			} else {
 				sent, err = unix.SendmsgN(int(fd), head, nil, nil, unix.MSG_MORE|unix.MSG_NOSIGNAL)
 				head = head[max(sent, 0):]
-			} else {
-				sent, err = unix.Sendfile(int(fd), int(file), &at, int(min(n, 1<<30)))
-				n -= int64(max(sent, 0))
 			}
 			switch {
 			case err == unix.EAGAIN:
 				return false
 			case err == unix.EINTR:
-			case err != nil && slices.Contains(socketErrors, err):
+			case err != nil && (!data || slices.Contains(socketErrors, err)):
 				failed = err
 			case err != nil:
 				failed = fmt.Errorf("%w: %w", ErrSource, err)
-			case sent == 0:
+			case data && sent == 0:
 				failed = fmt.Errorf("%w: %w", ErrSource, io.ErrUnexpectedEOF)
 			}
 		}

@@ -154,7 +154,7 @@ func (c *conn) smallNext() bool {
 	return r.small() && (r.kind == cmdRead || have >= requestHead+int(r.length))
 }
 
-// ready is when the last of what was read was here.
+// ready is when all that was read was here.
 func (b *batch) ready() clock.Moment { return b.requests[len(b.requests)-1].whole }
 
 // isQuick says whether what was read will be served so soon that handing reading over would take longer.
@@ -166,7 +166,7 @@ func (b *batch) isQuick() bool {
 	return b.alone >= aloneRow || b.quick.Load() >= quickRow && (kind == cmdRead || kind == cmdWrite)
 }
 
-// serve serves those that nobody has begun, one after the other, beginning at a moment that has just been. Their replies go out together in the end.
+// serve serves, one after the other, those that no worker has begun. The first begins at a moment that has just been. The replies of all go out together.
 func (b *batch) serve(at clock.Moment) {
 	all := int64(len(b.requests))
 	for n := b.begun.Add(1); n <= all; n = b.begun.Add(1) {

@@ -82,8 +82,9 @@ func (j *Journal) Place(c *Change) error {
 // returns the members it wrote to. The writes are sorted.
 func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.Member, error) {
 	var touched []*member.Member
+	var begins []int // the first run of each
 	var runs []stretch
-	var bufs [][]byte // of all runs
+	var bufs [][]byte // of all runs, one after the other
 	bytes := 0
 	for _, w := range writes {
 		if w.Kind != kind || !w.M.Live() {
@@ -91,30 +92,33 @@ func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.M
 		}
 		bytes += w.N * record.Block
 		if touched == nil {
-			touched, runs, bufs = make([]*member.Member, 0, 4), make([]stretch, 0, len(writes)), make([][]byte, 0, len(writes))
+			touched, begins = make([]*member.Member, 0, 4), make([]int, 0, 5)
+			runs, bufs = make([]stretch, 0, len(writes)), make([][]byte, 0, len(writes))
 		}
 		if n := len(touched); n == 0 || touched[n-1] != w.M {
-			touched = append(touched, w.M)
+			touched, begins = append(touched, w.M), append(begins, len(runs))
 		}
 		bufs = append(bufs, w.Buf[:w.N*record.Block])
-		if n := len(runs); n > 0 && runs[n-1].m == w.M && runs[n-1].end == w.Block {
+		if n := len(runs); n > begins[len(begins)-1] && runs[n-1].end == w.Block {
 			runs[n-1].end = w.Block + int64(w.N)
 			runs[n-1].bufs = runs[n-1].bufs[:len(runs[n-1].bufs)+1]
 		} else {
-			runs = append(runs, stretch{w.M, w.Block, w.Block + int64(w.N), bufs[len(bufs)-1:]})
+			runs = append(runs, stretch{w.Block, w.Block + int64(w.N), bufs[len(bufs)-1:]})
 		}
 	}
 	if len(touched) == 0 {
 		return nil, nil
 	}
-	// A member that is waited for has several on their way.
-	err := j.host.Fan.Out(len(runs), bytes, func(i int) error { return runs[i].m.WriteData(runs[i].bufs, runs[i].first) })
+	begins = append(begins, len(runs))
+	err := j.host.Fan.Out(len(touched), bytes, func(i int) error {
+		own := runs[begins[i]:begins[i+1]]
+		return j.host.Fan.OnOne(len(own), func(k int) error { return touched[i].WriteData(own[k].bufs, own[k].first) })
+	})
 	return touched, err
 }
 
 // stretch is what goes to neighbouring blocks of a member in one go, from first to before end.
 type stretch struct {
-	m          *member.Member
 	first, end int64
 	bufs       [][]byte
 }

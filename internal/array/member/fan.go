@@ -85,6 +85,20 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 	return first
 }
 
+// OnOne does n operations on one member, within Out: one after the other while members answer quickly, and otherwise several on their way at a time,
+// so that a member far away does not cost a round trip for each.
+func (o *Fan) OnOne(n int, f func(i int) error) error {
+	if n > 1 && !o.quick() {
+		return Parallel(n, f)
+	}
+	for i := range n {
+		if err := f(i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // answered notes in how many nanoseconds a member answered.
 func (o *Fan) answered(took int64) {
 	old := o.answer.Load()
