@@ -163,7 +163,7 @@ func (x export) Send(off, n int64, send func(file uintptr, at int64) error) erro
 	if err == nil {
 		x.s.read.Add(n)
 	} else if errors.Is(err, nbd.ErrSource) && !x.s.of.copies.Swap(true) {
-		x.s.of.desk.host.Log.Warn("lent disk cannot be sent from", "disk", x.s.d.Identity().String(), "reason", err)
+		x.s.of.desk.host.Log.Warn("lent disk cannot be sent from, and is copied from now on", "disk", x.s.d.Identity().String(), "reason", err)
 	}
 	return err
 }
