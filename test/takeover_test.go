@@ -196,8 +196,12 @@ func (f *fleet) until(name string) time.Duration {
 // reads has another host hold everything that a client of an earlier one wrote and flushed.
 func (f *fleet) reads(name string, l *load) *load {
 	f.t.Helper()
-	c, err := nbd.Dial("unix", filepath.Join(f.hosts[name].home, "nbd.sock"), "tides")
-	require.NoError(f.t, err)
+	var c *nbd.Client
+	f.hosts[name].eventually(name+" serves it", func() (ok bool) {
+		var err error
+		c, err = nbd.Dial("unix", filepath.Join(f.hosts[name].home, "nbd.sock"), "tides")
+		return err == nil
+	})
 	defer c.Close()
 	for block, may := range l.may {
 		p := make([]byte, 4096)
