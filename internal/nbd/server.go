@@ -392,7 +392,7 @@ type conn struct {
 	broken  error
 
 	over  bool         // guarded by reading: no more requests
-	quick atomic.Int64 // how many requests in a row were quick
+	quick atomic.Int64 // how many more requests were quick lately than were not, see judge
 
 	asked    int64        // requests that were read; guarded by reading
 	answered atomic.Int64 // those whose replies were sent, or are about to be

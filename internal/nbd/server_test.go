@@ -402,7 +402,7 @@ func TestARequestThatStallsKeepsNoneOfItsBatchWaiting(t *testing.T) {
 		return blocks
 	}
 	for range 20 {
-		for range 2 * quickRow {
+		for range 2 * quickScore {
 			read(1)
 			_, err := sent.WriteTo(nc)
 			require.NoError(t, err)

@@ -14,12 +14,12 @@ import (
 // one of them serves in turn, as long as requests are quick.
 const workers, together = 32, 8
 
-// A request counts as quick when it was served within quickTime. After quickRow of them in a row the next is taken to be quick as well; when
-// it is not, another reads on after quickMost.
+// A request counts as quick when it was served within quickTime. Once quick ones outweigh the others by quickScore, see judge, the next is taken to be quick as
+// well; when it is not, another worker reads on after quickMost.
 const (
-	quickTime = 50 * time.Microsecond
-	quickRow  = 64
-	quickMost = time.Millisecond
+	quickTime  = 50 * time.Microsecond
+	quickScore = 64
+	quickMost  = time.Millisecond
 )
 
 // A client that asks only when it was answered needs no worker that reads meanwhile. After aloneRow requests in a row that came so, one worker reads
@@ -31,8 +31,8 @@ const (
 
 // transmit serves requests until the client leaves. Workers take turns at reading: the one that has read a request serves it
 // while another reads the next, so nothing is handed from one to another. More of them are started as long as requests
-// come while others are being served. While requests are quick and come one at a time, one worker reads and serves them all: to
-// wake another would take longer than the request.
+// come while others are being served. While requests are quick, one worker reads and serves them all: to wake another would take
+// longer than a request. A client for which one processor is not enough has several connections.
 func (c *conn) transmit() error {
 	c.can = abilitiesOf(c.export)
 	c.tcp, _ = c.nc.(*net.TCPConn)
@@ -129,7 +129,7 @@ func (b *batch) read() bool {
 		if !b.next(r) {
 			return false
 		}
-		if !r.small() || len(b.requests) == together || b.quick.Load() < quickRow || !b.smallNext() {
+		if !r.small() || len(b.requests) == together || !b.areQuick() || !b.smallNext() {
 			return true
 		}
 	}
@@ -159,11 +159,8 @@ func (b *batch) ready() clock.Moment { return b.requests[len(b.requests)-1].whol
 
 // isQuick says whether what was read will be served so soon that handing reading over would take longer.
 func (b *batch) isQuick() bool {
-	if b.in.Buffered() > 0 {
-		return false
-	}
 	kind := b.requests[0].kind
-	return b.alone >= aloneRow || b.quick.Load() >= quickRow && (kind == cmdRead || kind == cmdWrite)
+	return b.areQuick() && (kind == cmdRead || kind == cmdWrite) || b.alone >= aloneRow && b.in.Buffered() == 0
 }
 
 // serve serves, one after the other, those that no worker has begun. The first begins at a moment that has just been. The replies of all go out together.
@@ -184,15 +181,26 @@ func (b *batch) serve(at clock.Moment) {
 	}
 }
 
+// judge counts a request for the quick ones, or against them by one for each quickTime that it took. So one that waited for a disk outweighs many, and one
+// during which the processor had something else to do only some.
+func (w *crew) judge(took time.Duration) {
+	score := w.quick.Load()
+	if took <= quickTime {
+		score = min(score+1, 2*quickScore)
+	} else {
+		score = max(0, score-int64(took/quickTime))
+	}
+	w.quick.Store(score) // when another worker counts at the same time, one of the two is forgotten
+}
+
+// areQuick says whether requests are quick on the whole.
+func (w *crew) areQuick() bool { return w.quick.Load() >= quickScore }
+
 // timed serves a request, and notes how long that took.
 func (w *crew) timed(r *request, began clock.Moment) (ended clock.Moment, err error) {
 	err = w.serve(r)
 	ended = clock.Now()
-	if time.Duration(ended-began) <= quickTime {
-		w.quick.Add(1)
-	} else {
-		w.quick.Store(0)
-	}
+	w.judge(time.Duration(ended - began))
 	if s := w.slow; s != nil && time.Duration(ended-r.came) >= s.from {
 		s.tell(Slow{Export: w.name, Peer: w.peer, What: requestNames[r.kind], Offset: int64(r.off), Length: int64(r.length), Durable: r.flags&cmdFlagFUA != 0,
 			Came: r.came.Wall(), Began: began.Wall(), Ended: ended.Wall()})
