@@ -28,7 +28,8 @@ type update struct {
 	writes  []journal.Write
 	owed    []journal.Owed
 	scratch [][]byte
-	unkept  int      // blocks that have no place, see ErrUnkept
+	unkept  int // blocks that have no place, see ErrUnkept
+	ahead   []ahead
 	few     struct { // room for the slices above, so that most updates need no more
 		roles   [8]*member.Member
 		writes  [2]journal.Write
@@ -89,8 +90,11 @@ func wide[T any](was []T, n int) []T {
 	return was
 }
 
-// work cuts the stripe into runs, and works out each.
-func (u *update) work() error {
+// work works out the runs.
+func (u *update) work() error { return u.each((*run).work) }
+
+// each cuts the stripe into runs.
+func (u *update) each(f func(*run) error) error {
 	columns := u.st.StripBlocks()
 	r := runs.Get().(*run)
 	defer runs.Put(r)
@@ -106,7 +110,7 @@ func (u *update) work() error {
 		}
 		if dirty != 0 {
 			r.begin(u, col, n, dirty, zero)
-			if err := r.work(); err != nil {
+			if err := f(r); err != nil {
 				return err
 			}
 		}
@@ -146,7 +150,7 @@ func (r *run) work() error {
 			r.data[role] = r.l.Run(role, r.col, r.n, r.alloc)
 		}
 	}
-	if slices.ContainsFunc(r.roles[r.st.Data:], func(m *member.Member) bool { return m != nil }) {
+	if r.hasParity() {
 		if err := r.parity(); err != nil {
 			return err
 		}
@@ -154,6 +158,11 @@ func (r *run) work() error {
 	r.addData()
 	r.addParity()
 	return nil
+}
+
+// hasParity says whether there is a member that takes parity.
+func (r *run) hasParity() bool {
+	return slices.ContainsFunc(r.roles[r.st.Data:], func(m *member.Member) bool { return m != nil })
 }
 
 // readSums has the sums of the run by role, nil for roles without a member.
@@ -191,17 +200,15 @@ func (r *run) parity() error {
 			r.rows[j] = r.alloc()
 		}
 	}
-	again, modify := r.costs()
-	switch {
-	case r.fresh:
+	switch r.way() {
+	case blank:
 		stripe.Encode(r.st, r.rows, r.data)
 		return nil
-	case r.lost:
-	case again >= 0 && (again <= modify || modify < 0):
+	case anew:
 		if r.encodeAnew() {
 			return nil
 		}
-	case modify >= 0:
+	case fold:
 		if r.foldIn() {
 			return nil
 		}
@@ -210,6 +217,30 @@ func (r *run) parity() error {
 		return err
 	}
 	return r.recoverAndEncode()
+}
+
+// The ways to the new parity.
+const (
+	blank   = iota // of what was never written: of the new data
+	anew           // of all data
+	fold           // of the difference
+	restore        // of what redundancy tells
+)
+
+// way is the way that has to read least.
+func (r *run) way() int {
+	again, modify := r.costs()
+	switch {
+	case r.fresh:
+		return blank
+	case r.lost:
+		return restore
+	case again >= 0 && (again <= modify || modify < 0):
+		return anew
+	case modify >= 0:
+		return fold
+	}
+	return restore
 }
 
 // costs is how many blocks the two ways have to read; -1 for one that a member is lacking for.
@@ -265,6 +296,8 @@ func (r *run) foldIn() bool {
 		m := r.roles[k+j]
 		if record.AllAre(r.sums[k+j], record.SumNever) {
 			clear(r.rows[j])
+		} else if held := r.held(k + j); held != nil {
+			r.rows[j] = held
 		} else if r.a.stripes.ReadVerified(m, r.block(m, r.col), r.rows[j], r.sums[k+j]) != nil {
 			return false
 		}
@@ -335,6 +368,9 @@ func (r *run) recoverAndEncode() error {
 func (r *run) old(role int) ([]byte, bool) {
 	if record.AllAre(r.sums[role], record.SumNever) {
 		return nil, true
+	}
+	if held := r.held(role); held != nil {
+		return held, true
 	}
 	buf, m := r.alloc(), r.roles[role]
 	return buf, r.a.stripes.ReadVerified(m, r.block(m, r.col), buf, r.sums[role]) == nil

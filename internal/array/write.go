@@ -594,10 +594,11 @@ func (d *destaging) change() (*journal.Change, error) {
 	for _, l := range d.layers {
 		bytes += l.Blocks() * Block
 	}
-	err := d.a.working.Out(len(d.stripes), bytes, func(i int) error {
+	for i := range d.stripes {
 		d.updates[i] = d.a.newUpdate(d.stripes[i], d.layers[i])
-		return d.updates[i].work()
-	})
+	}
+	d.readAhead()
+	err := d.a.working.Out(len(d.stripes), bytes, func(i int) error { return d.updates[i].work() })
 	c := &journal.Change{}
 	if err != nil {
 		return c, err

@@ -25,7 +25,7 @@ var wanted = []string{
 	"a read fails", "a write fails", "a sync fails", "a write finds no room", "a sync is confirmed and not done",
 	"a write is confirmed and not done", "a write is done at another place", "the array stopped itself",
 	"part of a block written", "written as it came", "rescued", "brought back in place",
-	"a disk woke", "a task was cancelled", "grown", "volumes made longer", "a longer volume used", "a link broke", "a link was made again", "a link was given up", "a write landed late", "a write was sent again", "converted", "event conversion-done", "event member-failing", "event member-missing", "event member-failed", "event member-returned", "event member-retired", "event rebuild-done", "event catch-up-done",
+	"a disk woke", "a task was cancelled", "grown", "volumes made longer", "a longer volume used", "a link broke", "a link was made again", "a link was given up", "a write landed late", "a write was sent again", "writes went out together", "converted", "event conversion-done", "event member-failing", "event member-missing", "event member-failed", "event member-returned", "event member-retired", "event rebuild-done", "event catch-up-done",
 	"event journal-replayed", "event journal-damaged", "event table-damaged", "event batch-dropped",
 }
 

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nidalo/core/state"
+	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
 	"nidalo/internal/env"
 )
@@ -291,6 +292,29 @@ func (d *Disk) Present() error {
 
 func (d *Disk) ReadVec(bufs [][]byte, off int64) error  { return eachBuffer(bufs, off, d.ReadAt) }
 func (d *Disk) WriteVec(bufs [][]byte, off int64) error { return eachBuffer(bufs, off, d.WriteAt) }
+
+// ReadMany reads stretches, whose answers come in any order.
+func (d *Disk) ReadMany(l *disk.Landing, all []disk.Stretch) error {
+	return member.Parallel(len(all), func(i int) error {
+		got := make([]byte, disk.Length(all[i].Bufs))
+		if err := d.ReadAt(got, all[i].Off); err != nil {
+			return err
+		}
+		if !l.Arm(func() {}) {
+			return disk.ErrRevoked
+		}
+		for _, b := range all[i].Bufs {
+			got = got[copy(b, got):]
+		}
+		return nil
+	})
+}
+
+// WriteMany writes stretches, which arrive in any order.
+func (d *Disk) WriteMany(all []disk.Stretch) error {
+	seen("writes went out together")
+	return member.Parallel(len(all), func(i int) error { return d.WriteVec(all[i].Bufs, all[i].Off) })
+}
 
 func (d *Disk) Sync() error {
 	if err := d.answer(); err != nil {

@@ -44,6 +44,7 @@ type Patient struct {
 	prompt    Prompt    // or nil
 	distant   Distant   // or nil
 	revocable Revocable // or nil
+	gathering Gathering // or nil
 
 	mu        env.Mutex
 	oldest    *pending
@@ -105,6 +106,7 @@ func NewPatient(d Disk, p Patience, spare func() bool) *Patient {
 	out.prompt, _ = d.(Prompt)
 	out.distant, _ = d.(Distant)
 	out.revocable, _ = d.(Revocable)
+	out.gathering, _ = d.(Gathering)
 	return out
 }
 

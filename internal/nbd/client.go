@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -323,11 +324,66 @@ func (c *Client) enter(this *call) (cookie uint64, busy bool, err error) {
 	return c.next, len(c.waiting) > 2, nil
 }
 
+// WriteMany writes n stretches, each of several buffers in order. Their requests go out together. It returns when all have their replies, with the first
+// error: then any of them may have been done.
+func (c *Client) WriteMany(n int, stretch func(i int) (bufs [][]byte, off int64)) error {
+	return c.many(cmdWrite, n, stretch, nil)
+}
+
+// ReadMany is ReadRevocable for n stretches, whose requests go out together. It returns when all have their replies, with the first error.
+func (c *Client) ReadMany(n int, stretch func(i int) (bufs [][]byte, off int64), arm func(revoke func()) bool) error {
+	return c.many(cmdRead, n, stretch, arm)
+}
+
+func (c *Client) many(kind uint16, n int, stretch func(i int) (bufs [][]byte, off int64), arm func(revoke func()) bool) error {
+	calls, done := make([]call, n), make(chan error, n)
+	out := make([][]byte, 0, 2*n)
+	for i := range calls {
+		calls[i].done = done
+		bufs, off := stretch(i)
+		if kind == cmdRead {
+			calls[i].in = bufs
+		}
+		cookie, _, err := c.enter(&calls[i])
+		if err != nil {
+			for range i { // those before have it as well
+				<-done
+			}
+			return err
+		}
+		if out = append(out, head(kind, 0, cookie, off, total(bufs))); kind == cmdWrite {
+			out = append(out, bufs...)
+		}
+	}
+	revoke := func() {
+		for i := range calls {
+			c.revoke(&calls[i])
+		}
+	}
+	if arm != nil && !arm(revoke) {
+		revoke()
+	}
+	c.say(false, out)
+	var first error
+	for range n {
+		if err := <-done; err != nil && first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
 // ask sends a request, and waits for its reply.
 func (c *Client) ask(this *call, busy bool, head []byte, out [][]byte) error {
+	c.say(busy, append([][]byte{head}, out...))
+	return <-this.done
+}
+
+// say sends requests, together with those of others that come at the same time.
+func (c *Client) say(busy bool, out [][]byte) {
 	c.queueing.Lock()
 	first := len(c.queue) == 0
-	c.queue = append(append(c.queue, head), out...)
+	c.queue = append(c.queue, out...)
 	c.queueing.Unlock()
 	if first { // all others go with this one
 		if busy {
@@ -344,23 +400,36 @@ func (c *Client) ask(this *call, busy bool, head []byte, out [][]byte) error {
 			c.fail(err)
 		}
 	}
-	return <-this.done
 }
 
 // send writes all buffers, in one go where that is worth it.
 func (c *Client) send(v net.Buffers) error {
 	if _, encrypted := c.nc.(*tls.Conn); encrypted && len(v) > 1 {
-		// Each write is at least one record, so a head goes with what follows it.
-		if n := total(v); n <= 16<<10 {
-			one := make([]byte, 0, n)
-			for _, b := range v {
-				one = append(one, b...)
-			}
-			v = net.Buffers{one}
-		}
+		v = joined(v) // each write is at least one record
 	}
 	_, err := v.WriteTo(c.nc)
 	return err
+}
+
+// tlsRecord is how much goes into one record of an encrypted connection, bytes.
+const tlsRecord = 16 << 10
+
+// joined has small buffers that follow each other be one, as far as they fit into a record.
+func joined(v net.Buffers) (out net.Buffers) {
+	for len(v) > 0 {
+		n, bytes := 1, len(v[0])
+		for n < len(v) && bytes+len(v[n]) <= tlsRecord {
+			bytes += len(v[n])
+			n++
+		}
+		if n == 1 {
+			out = append(out, v[0])
+		} else {
+			out = append(out, slices.Concat(v[:n]...))
+		}
+		v = v[n:]
+	}
+	return out
 }
 
 // receive hands replies to the callers that wait for them.

@@ -35,6 +35,7 @@ const (
 	DestagePutBack                   // a change failed before its commit and went back into the cache
 	ChangeMarked                     // a change was marked for a member that is away
 	ColumnEmptied                    // all of a column was zeroed, and is never-written again
+	ReadAhead                        // what a change needs was read for many stripes at once
 	GivenBack                        // blocks that became never-written were given back
 	RebuildsTogether                 // a rebuild was carried by another
 	WindowHeld                       // a change of layout began with a window
@@ -65,7 +66,7 @@ const (
 
 var events = [Events]string{
 	RingWraps: "a journal ring wrapped", PageEvicted: "a table page was evicted", PageReadBack: "a table page written in this start was read back",
-	GroupCommit: "several changes in one batch", FlushJoined: "a flush went with another", BatchesOverlap: "two batches in flight", EarlierCompleted: "a start completed a batch that is not the last",
+	GroupCommit: "several changes in one batch", ReadAhead: "many stripes were read ahead", FlushJoined: "a flush went with another", BatchesOverlap: "two batches in flight", EarlierCompleted: "a start completed a batch that is not the last",
 	SeveralDropped: "a start dropped two batches", WalkedOn: "a walk went on behind an entry that was cut short", BatchLacksMember: "a member left while a batch was written",
 	LastBatchCompleted: "a start completed the last batch", EntryRestored: "a start restored an entry from the others",
 	JournalFull: "a change waited for room in the journals", CheckpointInRebuild: "checkpoint during a rebuild", CheckpointInCopy: "checkpoint during a copy",
@@ -136,6 +137,7 @@ const (
 	CursorBeforeData
 	FlushForgetsOut
 	BegunFlushJoined
+	AheadUnjudged
 	ReadsOutFirst
 	CopyNotTold
 	TaskNotSuperseded
@@ -202,6 +204,7 @@ var mistakes = [Mistakes]string{
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",
 	MissedIsReached:        "a missed commit counts as reached",
 	BegunFlushJoined:       "a flush goes with one that has begun",
+	AheadUnjudged:          "what was read ahead is taken without a look at its checksums",
 	EmptyBatchReached:      "a batch that all have left counts as committed",
 	NamesItselfCommitted:   "a batch names the one in flight as committed",
 	CommittedOutOfOrder:    "a batch is committed before the one before it",

@@ -247,6 +247,32 @@ func (d *Disk) WriteVec(bufs [][]byte, off int64) error {
 	return d.cut(bufs, off, func(c *nbd.Client, bufs [][]byte, off int64) error { return c.WriteVec(bufs, off) })
 }
 
+// ReadMany reads stretches, which are asked for together.
+func (d *Disk) ReadMany(l *disk.Landing, all []disk.Stretch) error {
+	return d.together(all, func(c *nbd.Client, stretch func(int) ([][]byte, int64)) error {
+		if l.Revoked() {
+			return disk.ErrRevoked
+		}
+		return c.ReadMany(len(all), stretch, l.Arm)
+	})
+}
+
+// WriteMany writes stretches, which go out together.
+func (d *Disk) WriteMany(all []disk.Stretch) error {
+	return d.together(all, func(c *nbd.Client, stretch func(int) ([][]byte, int64)) error { return c.WriteMany(len(all), stretch) })
+}
+
+func (d *Disk) together(all []disk.Stretch, do func(c *nbd.Client, stretch func(i int) (bufs [][]byte, off int64)) error) error {
+	for _, s := range all {
+		if err := d.within(int64(disk.Length(s.Bufs)), s.Off); err != nil {
+			return err
+		}
+	}
+	return d.do(func(c *nbd.Client) error {
+		return do(c, func(i int) ([][]byte, int64) { return all[i].Bufs, all[i].Off })
+	})
+}
+
 // cut does a long transfer in pieces that the protocol takes.
 func (d *Disk) cut(bufs [][]byte, off int64, do func(*nbd.Client, [][]byte, int64) error) error {
 	n := disk.Length(bufs)

@@ -6,6 +6,7 @@ import (
 
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
+	"nidalo/internal/disk"
 	"nidalo/internal/probe"
 )
 
@@ -112,9 +113,21 @@ func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.M
 	begins = append(begins, len(runs))
 	err := j.host.Fan.Out(len(touched), bytes, func(i int) error {
 		own := runs[begins[i]:begins[i+1]]
+		if len(own) > 1 && touched[i].Gathers() {
+			return writeTogether(touched[i], own)
+		}
 		return j.host.Fan.OnOne(len(own), func(k int) error { return touched[i].WriteData(own[k].bufs, own[k].first) })
 	})
 	return touched, err
+}
+
+// writeTogether writes runs to a member that gathers them.
+func writeTogether(m *member.Member, runs []stretch) error {
+	all := make([]disk.Stretch, 0, len(runs))
+	for _, r := range runs {
+		all = append(all, disk.Stretch{Bufs: r.bufs, Off: m.Offset(r.first)})
+	}
+	return m.WriteMany(all)
 }
 
 // stretch is what goes to neighbouring blocks of a member in one go, from first to before end.

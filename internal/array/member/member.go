@@ -258,12 +258,37 @@ func (m *Member) WriteData(bufs [][]byte, block int64) error {
 	return nil
 }
 
+// Gathers says whether its disk reads or writes many stretches in the time of one.
+func (m *Member) Gathers() bool { return m.Patient != nil && m.Patient.Gathers() }
+
+// ReadMany reads many stretches of a member that gathers, where their offsets say, bytes of the disk. An error says nothing of the disk: what is wanted for
+// certain is read by ReadData then, which finds out.
+func (m *Member) ReadMany(all []disk.Stretch) error {
+	m.Use()
+	return m.Patient.ReadMany(all)
+}
+
+// WriteMany is WriteData for many stretches of a member that gathers, where their offsets say, bytes of the disk.
+func (m *Member) WriteMany(all []disk.Stretch) error {
+	for _, s := range all {
+		m.Judge.inPlace.Add(int64(disk.Length(s.Bufs)))
+	}
+	if err := m.write(func() error { return m.Patient.WriteMany(all) }); err != nil {
+		return m.WriteProblem(err)
+	}
+	return nil
+}
+
 // Write tries as often as the limits say: a disk may have to find another place for a sector first. Places written again
 // are right in any case, because nothing else writes there meanwhile.
 func (m *Member) Write(bufs [][]byte, off int64) error {
+	return m.write(func() error { return m.Disk.WriteVec(bufs, off) })
+}
+
+func (m *Member) write(f func() error) error {
 	m.Use()
 	for try := 1; ; try++ {
-		err := m.Disk.WriteVec(bufs, off)
+		err := f()
 		if err == nil || try >= m.Judge.limits.Tries || errors.Is(err, disk.ErrGone) || errors.Is(err, disk.ErrFull) || errors.Is(err, disk.ErrHung) {
 			return err
 		}
