@@ -275,7 +275,7 @@ func (c *machine) swap(_ string, n []int64) error {
 func (c *machine) replaceBy(slot int, d *Disk) error {
 	c.note("    slot %d gets %s", slot, d.name)
 	err := c.a.Replace(slot, d)
-	if errors.Is(err, task.ErrMargin) || errors.Is(err, task.ErrPartial) || err != nil && c.a.Record().Turn != nil && strings.Contains(err.Error(), "no redundancy") {
+	if errors.Is(err, task.ErrMargin) || errors.Is(err, task.ErrPartial) || err != nil && (c.a.Record().Turn != nil || !c.a.Layout().Redundant()) && strings.Contains(err.Error(), "no redundancy") {
 		return nil
 	}
 	if err == nil {
