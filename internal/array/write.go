@@ -607,15 +607,40 @@ func (d *destaging) change() (*journal.Change, error) {
 		c.Writes, c.Owed = d.updates[0].writes, d.updates[0].owed
 		return c, nil
 	}
-	n := 0
+	c.Writes = inOrder(d.updates)
 	for _, u := range d.updates {
-		n += len(u.writes)
-	}
-	c.Writes = make([]journal.Write, 0, n)
-	for _, u := range d.updates {
-		c.Writes, c.Owed = append(c.Writes, u.writes...), append(c.Owed, u.owed...)
+		c.Owed = append(c.Owed, u.owed...)
 	}
 	return c, err
+}
+
+// inOrder are the writes of updates, one member after the other. The updates are in the order of their stripes, so the writes of each member are in that of
+// their places, mostly.
+func inOrder(updates []*update) []journal.Write {
+	var next []int // by slot: where its next write goes
+	for _, u := range updates {
+		for i := range u.writes {
+			slot := u.writes[i].M.Slot
+			for len(next) <= slot+1 {
+				next = append(next, 0)
+			}
+			next[slot+1]++
+		}
+	}
+	for slot := 1; slot < len(next); slot++ {
+		next[slot] += next[slot-1]
+	}
+	if len(next) == 0 {
+		return nil
+	}
+	out := make([]journal.Write, next[len(next)-1])
+	for _, u := range updates {
+		for _, w := range u.writes {
+			out[next[w.M.Slot]] = w
+			next[w.M.Slot]++
+		}
+	}
+	return out
 }
 
 // journalNeed bounds what the change will take in each ring, in blocks.

@@ -146,9 +146,12 @@ func (c *Change) Blocks() (n int64) {
 
 // sort puts the writes into the order of the members, and of the places on each.
 func (c *Change) sort() {
-	slices.SortFunc(c.Writes, func(x, y Write) int {
+	order := func(x, y Write) int {
 		return cmp.Or(cmp.Compare(x.M.Slot, y.M.Slot), cmp.Compare(x.Block, y.Block))
-	})
+	}
+	if !slices.IsSortedFunc(c.Writes, order) { // mostly they are
+		slices.SortFunc(c.Writes, order)
+	}
 }
 
 func (j *Journal) syncMembers(members []*member.Member) error {
