@@ -64,10 +64,14 @@ func (r *run) ask(asked []*asking) error {
 	}
 	for role, m := range r.roles {
 		stays := role < r.st.Data && !r.isDirty(role)
-		if m == nil || asked[m.Slot] == nil || asked[m.Slot].m != m || stays != (way == anew) || record.AllAre(r.sums[role], record.SumNever) {
+		if m == nil || m.Slot >= len(asked) || stays != (way == anew) || record.AllAre(r.sums[role], record.SumNever) {
 			continue
 		}
-		to, buf, off := asked[m.Slot], r.alloc(), m.Offset(r.block(m, r.col))
+		to := asked[m.Slot]
+		if to == nil || to.m != m {
+			continue
+		}
+		buf, off := r.alloc(), m.Offset(r.block(m, r.col))
 		r.ahead = append(r.ahead, ahead{role, r.col, buf, to})
 		if n := len(to.reads); n > 0 && to.reads[n-1].Off+int64(disk.Length(to.reads[n-1].Bufs)) == off {
 			to.reads[n-1].Bufs = append(to.reads[n-1].Bufs, buf)
