@@ -184,7 +184,7 @@ func TestWhatWasFlushedIsThereAfterEveryKill(t *testing.T) {
 		first := []string{"--size=16M", "--end_fsync=1", "--do_verify=0"}
 		out, err := fio(first...).CombinedOutput()
 		require.NoError(t, err, "%s", out)
-		load := fio("--offset=32M", "--size=24M", "--do_verify=0", "--time_based", "--runtime=30")
+		load := fio("--offset=32M", "--size=24M", "--do_verify=0", "--time_based", "--runtime=30", "--thread") // a process of its own would outlive it
 		require.NoError(t, load.Start())
 		c, err := nbd.Dial("unix", filepath.Join(b.home, "nbd.sock"), "tides")
 		require.NoError(t, err)
