@@ -33,7 +33,7 @@ func elsewhere(dir, place string) {
 	}{
 		{"sequential write into fresh space, level 5 of 4", []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0, "every byte passes a socket once more", false},
 		{"sequential read 1 MiB, level 5 of 4", []string{"--rw=read", "--bs=1M", "--iodepth=8", mb, "--time_based", "--runtime=4"}, false, 0.6, "every byte passes a socket twice more", true},
-		{"4 KiB random write, depth 32, level 5 of 4", []string{"--rw=randwrite", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=6", "--end_fsync=1"}, true, 0.5, "two reads and two writes on other hosts each, up to 64 of them in one go", false},
+		{"4 KiB random write, depth 32, level 5 of 4", []string{"--rw=randwrite", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=6", "--end_fsync=1"}, true, 0.5, "a read and a write on other hosts each, up to 64 of them in one go", false},
 		{"4 KiB write + flush each, depth 1, level 5 of 4", []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", mb, "--time_based", "--runtime=4"}, true, 0, "two round trips, after one for what is read", false},
 	}
 	for _, tls := range []bool{false, true} {

@@ -16,7 +16,7 @@ type Gathering interface {
 	WriteMany(all []Stretch) error
 }
 
-// How many operations go out together, and how many bytes: so that all of them take about as long as one may.
+// The bounds of what goes out together, operations and bytes, so that all of it takes no longer than one operation may.
 const (
 	mostTogether    = 64
 	longestTogether = 1 << 20

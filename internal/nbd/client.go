@@ -375,15 +375,17 @@ func (c *Client) many(kind uint16, n int, stretch func(i int) (bufs [][]byte, of
 
 // ask sends a request, and waits for its reply.
 func (c *Client) ask(this *call, busy bool, head []byte, out [][]byte) error {
-	c.say(busy, append([][]byte{head}, out...))
+	c.say(busy, [][]byte{head}, out)
 	return <-this.done
 }
 
 // say sends requests, together with those of others that come at the same time.
-func (c *Client) say(busy bool, out [][]byte) {
+func (c *Client) say(busy bool, out ...[][]byte) {
 	c.queueing.Lock()
 	first := len(c.queue) == 0
-	c.queue = append(c.queue, out...)
+	for _, bufs := range out {
+		c.queue = append(c.queue, bufs...)
+	}
 	c.queueing.Unlock()
 	if first { // all others go with this one
 		if busy {

@@ -146,3 +146,17 @@ func TestManyGoOutTogether(t *testing.T) {
 	require.ErrorIs(t, c.WriteMany(3, func(i int) ([][]byte, int64) { return [][]byte{block(i)}, 0 }), ErrBroken)
 	require.ErrorIs(t, read(3), ErrBroken)
 }
+
+// On an encrypted connection small buffers share records, and what is sent stays the same.
+func TestSmallBuffersShareRecords(t *testing.T) {
+	var v net.Buffers
+	for i, n := range []int{28, 4096, 28, 4096, 28, 4096, 28, 4096, 28, 40 << 10, 28, tlsRecord - 28, 28} {
+		v = append(v, bytes.Repeat([]byte{byte(i)}, n))
+	}
+	var lengths []int
+	for _, b := range joined(v) {
+		lengths = append(lengths, len(b))
+	}
+	require.Equal(t, []int{3*(28+4096) + 28, 4096 + 28, 40 << 10, tlsRecord, 28}, lengths)
+	require.Equal(t, bytes.Join(v, nil), bytes.Join(joined(v), nil))
+}
