@@ -1,12 +1,18 @@
 package test
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"nidalo/internal/nbd"
 )
 
 func noise(n int) []byte {
@@ -88,4 +94,33 @@ func TestASurfaceTestFindsAndHealsWhatTheArrayNeverReads(t *testing.T) {
 	b.nidalo("lab", "damage", "A5", "-unreadable", "4096:4096")
 	require.Equal(t, int64(4096), b.surface(1, "A5").Bad)
 	b.refused(1, []string{"no member"}, "surface", "-heal", "A5")
+}
+
+// What a write finds wrong while it computes parity is restored and told, like what a read finds.
+func TestWhatAWriteHealsIsTold(t *testing.T) {
+	b := newBench(t)
+	b.nidalo("lab", "new", "-bays", "3", "-size", "64MiB")
+	b.nidalo("create", "-yes", "-name", "tides", "-level", "5", "A1", "A2", "A3")
+	b.start()
+	c, err := nbd.Dial("unix", filepath.Join(b.home, "nbd.sock"), "tides")
+	require.NoError(t, err)
+	defer c.Close()
+	raw := noise(16 << 20)
+	require.NoError(t, c.WriteAt(raw, 0))
+	require.NoError(t, c.Flush())
+	// Three strips of A2 follow each other: one is the first data of its stripe, one the second, one parity.
+	const strip = 64 << 10
+	b.nidalo("lab", "damage", "A2", "-unreadable", fmt.Sprintf("%d:%d", 8<<20, 3*strip))
+	for at := 0; at < len(raw); at += 2 * strip {
+		copy(raw[at:], noise(strip))
+		require.NoError(t, c.WriteAt(raw[at:at+strip], int64(at)))
+	}
+	require.NoError(t, c.Flush())
+	b.eventually("it is told", func() bool {
+		return strings.Contains(b.nidalo("history", "-kind", "healed"), "16 wrong or unreadable blocks at stripe")
+	})
+	got := make([]byte, len(raw))
+	require.NoError(t, c.ReadAt(got, 0))
+	require.True(t, bytes.Equal(raw, got))
+	require.Contains(t, b.nidalo("check", "-wait", "tides"), "no mismatches")
 }

@@ -333,7 +333,7 @@ func (r *run) recoverAndEncode() error {
 	if err := c.Recover(); err != nil {
 		return err
 	}
-	c.Heal()
+	r.a.healed(c.Heal(), r.st.Ordinal())
 	whole := r.whole
 	copy(whole, r.data)
 	for role := range k {
