@@ -111,6 +111,10 @@ func TestAnAttachedFileSystemDoesNotNotice(t *testing.T) {
 	b.nidalo("detach", b.name())
 	_, err = os.Lstat(device)
 	require.ErrorIs(t, err, os.ErrNotExist)
+	kept, err := os.ReadFile(filepath.Join(b.home, "keeper.log"))
+	require.NoError(t, err)
+	require.GreaterOrEqual(t, bytes.Count(kept, []byte(`"sharing memory"=true`)), 5, "at first, and after each end of the service")
+	require.NotContains(t, string(kept), `"sharing memory"=false`)
 }
 
 // The volumes of a guarded set are devices by themselves. One that has lost its disk is written under its file system, over a kill of the service.

@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"nidalo/core/plan", "nidalo/core/advice", "nidalo/core/exchange"},
 	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},
 	{"nidalo/internal/disk"},
-	{"nidalo/internal/array/buffer"},
+	{"nidalo/internal/array/buffer", "nidalo/internal/passage"},
 	{"nidalo/internal/array/dirty", "nidalo/internal/array/member"},
 	{"nidalo/internal/array/table", "nidalo/internal/array/roster"},
 	{"nidalo/internal/array/journal"},

@@ -84,7 +84,7 @@ type Ring struct {
 	room     sync.Cond       // of mu: something was let go
 	head     uint64          // as in the file
 	tail     uint64          // as in the file
-	underway map[uint64]bool // positions of entries that were not passed on yet
+	underway map[uint64]bool // positions of entries that were not passed on yet; false: in doubt
 	closed   bool
 	array    uuid.UUID
 }
@@ -280,6 +280,9 @@ func (r *Ring) setTail(to uint64) {
 	r.word(56).Store(to)
 }
 
+// Place is where the data of an entry is in the file, bytes.
+func (e *Entry) Place() int64 { return int64(e.r.place(e.at)) + unit }
+
 // Whole notes that the data of an entry is there: from now on it is passed on again after a crash.
 func (e *Entry) Whole() { e.r.half(e.r.place(e.at) + 8).Store(whole) }
 
@@ -299,11 +302,46 @@ func (e *Entry) Drop() {
 	e.r.settled(e.at)
 }
 
+// Doubt is Drop for an entry that may still be read from where it lies, because the connection over which it was passed on broke. Its place is kept until
+// Settle. A process that ends before that leaves an entry that was never acknowledged and is passed on again all the same, in its turn.
+func (e *Entry) Doubt() {
+	e.r.mu.Lock()
+	defer e.r.mu.Unlock()
+	e.r.underway[e.at] = false
+	e.r.room.Broadcast() // to Close
+}
+
+// Settle drops what was in doubt: everything that went over earlier connections is done.
+func (r *Ring) Settle() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.closed {
+		return
+	}
+	for at, used := range r.underway {
+		if !used {
+			r.half(r.place(at) + 8).Store(useless)
+			delete(r.underway, at)
+		}
+	}
+	r.shed()
+}
+
 // settled notes that an entry is not used any more. r.mu is held.
 func (r *Ring) settled(at uint64) {
-	if delete(r.underway, at); r.closed && len(r.underway) == 0 {
+	if delete(r.underway, at); r.closed {
 		r.room.Broadcast() // to Close
 	}
+}
+
+// used says whether entries are being passed on. r.mu is held.
+func (r *Ring) used() bool {
+	for _, used := range r.underway {
+		if used {
+			return true
+		}
+	}
+	return false
 }
 
 // shed moves the beginning of the ring over entries that are of no use. r.mu is held.
@@ -426,7 +464,7 @@ func (r *Ring) Close() error {
 	r.mu.Lock()
 	r.closed = true
 	r.room.Broadcast()
-	for len(r.underway) > 0 {
+	for r.used() {
 		r.room.Wait()
 	}
 	r.mu.Unlock()

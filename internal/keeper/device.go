@@ -87,9 +87,10 @@ func specsOf(run, home string) (out []Spec) {
 	return out
 }
 
-func (k *Keeper) carryPath(id string) string {
-	return filepath.Join(k.opt.Run, "carry-over", id)
-}
+func (k *Keeper) carryPath(id string) string { return CarryPath(k.opt.Run, id) }
+
+// CarryPath is where the ring of a device is (internal/carryover), by the identity of its array.
+func CarryPath(run, id string) string { return filepath.Join(run, "carry-over", id) }
 
 // announce notes what a device is going to be, where udev finds it, before it can be seen.
 func (k *Keeper) announce(s Spec) error {
@@ -171,7 +172,7 @@ func (k *Keeper) attach(q AttachRequest) (*device, error) {
 	if err != nil {
 		return nil, err
 	}
-	if d.relay, err = newRelay(q.Socket, q.Export, ring, d.log, d.resized, 0); err != nil {
+	if d.relay, err = newRelay(q.Socket, q.Export, k.opt.Run, ring, d.log, d.resized, 0); err != nil {
 		_ = ring.Close()
 		return nil, err
 	}
@@ -429,7 +430,7 @@ func (k *Keeper) adopt(s Spec) (*device, error) {
 	}
 	size, err := sizeOf(s.Device)
 	if err == nil {
-		d.relay, err = newRelay(s.Socket, s.Export, ring, d.log, d.resized, size)
+		d.relay, err = newRelay(s.Socket, s.Export, k.opt.Run, ring, d.log, d.resized, size)
 	}
 	if err != nil {
 		_ = ring.Close()

@@ -31,9 +31,10 @@ func TestADeviceGrowsWhileMounted(t *testing.T) {
 		t.Skip("no device can be made here")
 	}
 	s, mount := newStore(t, 32<<20), t.TempDir()
-	k, err := Open(Options{Home: "/x", Run: t.TempDir()})
+	k, err := Open(Options{Home: "/x", Run: s.run})
 	require.NoError(t, err)
 	id := uuid.New()
+	s.id, s.carry = id, k.carryPath(id.String())
 	a, err := k.Attach(AttachRequest{Array: id.String(), Name: "grows-" + id.String()[:8], Socket: s.socket, Export: "attached/x"})
 	require.NoError(t, err)
 	t.Log(a.Device, a.Kind)

@@ -185,7 +185,7 @@ func (k *Keeper) detachGone(q DetachRequest) error {
 	case err != nil:
 		return err
 	}
-	r, err := newRelay(q.Socket, q.Export, ring, k.opt.Log, func(int64) {}, 0)
+	r, err := newRelay(q.Socket, q.Export, k.opt.Run, ring, k.opt.Log, func(int64) {}, 0)
 	if err != nil {
 		_ = ring.Close()
 		return err

@@ -13,6 +13,9 @@ func Bury(string, string, *slog.Logger) {}
 // RunFolder is not used here.
 func RunFolder() string { return "" }
 
+// CarryPath is not used here.
+func CarryPath(run, id string) string { return "" }
+
 // Mounts and Holders know nothing here.
 func Mounts(string) []string  { return nil }
 func Holders(string) []string { return nil }

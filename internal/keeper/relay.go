@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"path"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"sync"
@@ -16,6 +18,7 @@ import (
 
 	"nidalo/internal/carryover"
 	"nidalo/internal/nbd"
+	"nidalo/internal/passage"
 )
 
 // relay passes the requests of one device on to the service, over a few connections. When the service goes away it holds the requests
@@ -23,6 +26,7 @@ import (
 // on. The device notices nothing but time.
 type relay struct {
 	socket, export string
+	run            string // where the memory is that is shared with the service
 	ring           *carryover.Ring
 	log            *slog.Logger
 	resized        func(int64)
@@ -32,7 +36,7 @@ type relay struct {
 	relief sync.Mutex // one at a time makes room in the ring
 
 	mu      sync.Mutex
-	links   []*nbd.Client // none while the service is away
+	links   []*link // none while the service is away
 	next    int
 	session string        // the name under which they were made
 	back    chan struct{} // closed when there are links again
@@ -44,6 +48,12 @@ type relay struct {
 	wait sync.WaitGroup
 }
 
+// link is one connection to the service. Those of a session share memory with it by one tray; nil: they do not.
+type link struct {
+	*nbd.Client
+	tray *passage.Tray
+}
+
 // retry is how long the relay waits before it looks for the service again.
 const retry = 100 * time.Millisecond
 
@@ -51,8 +61,8 @@ func connections() int { return min(4, runtime.NumCPU()) }
 
 // newRelay connects a relay for the first time. An error says why it cannot, unless the device is there already, with a size in bytes:
 // then its requests wait.
-func newRelay(socket, export string, ring *carryover.Ring, log *slog.Logger, resized func(int64), size int64) (*relay, error) {
-	r := &relay{socket: socket, export: export, ring: ring, log: log, resized: resized, back: make(chan struct{}), since: time.Now()}
+func newRelay(socket, export, run string, ring *carryover.Ring, log *slog.Logger, resized func(int64), size int64) (*relay, error) {
+	r := &relay{socket: socket, export: export, run: run, ring: ring, log: log, resized: resized, back: make(chan struct{}), since: time.Now()}
 	r.ctx, r.stop = context.WithCancel(context.Background())
 	r.size.Store(size)
 	if err := r.connect(); err != nil {
@@ -73,10 +83,15 @@ func (r *relay) close() {
 	links := r.links
 	r.links = nil
 	r.mu.Unlock()
+	closeLinks(links)
+	r.wait.Wait()
+}
+
+func closeLinks(links []*link) {
 	for _, c := range links {
 		_ = c.Close()
+		c.tray.Close()
 	}
-	r.wait.Wait()
 }
 
 // hold connects again whenever the connections are gone.
@@ -123,9 +138,7 @@ func (r *relay) hold() {
 		r.mu.Lock()
 		r.links, r.back, r.since, r.why = nil, make(chan struct{}), time.Now(), nbd.ErrBroken
 		r.mu.Unlock()
-		for _, c := range links {
-			_ = c.Close()
-		}
+		closeLinks(links)
 		if r.ctx.Err() == nil {
 			r.log.Info("the service is away; requests wait for it", "export", r.export)
 		}
@@ -136,20 +149,15 @@ func (r *relay) hold() {
 // the array is in the same start as before.
 func (r *relay) connect() error {
 	name := r.export + "/" + rand.Text()[:12]
-	var links []*nbd.Client
+	links, err := r.dial(name)
 	give := func(err error) error {
-		for _, c := range links {
-			_ = c.Close()
-		}
+		closeLinks(links)
 		return err
 	}
-	for range connections() {
-		c, err := nbd.Dial("unix", r.socket, name)
-		if err != nil {
-			return give(err)
-		}
-		links = append(links, c)
+	if err != nil {
+		return give(err)
 	}
+	r.ring.Settle() // a session begins when the one before is done
 	start, since := startOf(links[0].Name(), name)
 	switch before := r.ring.Start(); {
 	case before == 0 || before == start:
@@ -158,7 +166,7 @@ func (r *relay) connect() error {
 		r.ring.Empty()
 		r.ring.SetLost(true)
 	default:
-		n, err := r.again(links[0])
+		n, err := r.again(links[0].Client)
 		if err != nil {
 			return give(err)
 		}
@@ -175,8 +183,36 @@ func (r *relay) connect() error {
 	away := time.Since(r.since)
 	r.links, r.why = links, nil
 	close(r.back)
-	r.log.Info("connected to the service", "export", r.export, "after", away.Round(time.Millisecond).String())
+	r.log.Info("connected to the service", "export", r.export, "after", away.Round(time.Millisecond).String(), "sharing memory", links[0].tray != nil)
 	return nil
+}
+
+// dial makes the connections of a session, and memory that is shared over all of them if the service can. It returns those it made with an error, too.
+func (r *relay) dial(name string) (links []*link, err error) {
+	tray, err := passage.Make(filepath.Join(r.run, passage.Folder), r.ring.Array().String(), path.Base(name))
+	if err != nil {
+		r.log.Warn("no memory is shared with the service", "export", r.export, "reason", err)
+	} else {
+		defer tray.Hide()
+	}
+	shared := true
+	for range connections() {
+		c, err := nbd.Dialer{Network: "unix", Address: r.socket, Share: tray != nil}.Dial(name)
+		if err != nil {
+			tray.Close()
+			return links, err
+		}
+		links = append(links, &link{Client: c})
+		shared = shared && c.Shares()
+	}
+	if !shared {
+		tray.Close()
+		return links, nil
+	}
+	for _, c := range links {
+		c.tray = tray
+	}
+	return links, nil
 }
 
 // grew tells the device of another size.
@@ -239,7 +275,7 @@ const smallRequest = 32 << 10
 
 // link is a connection to the service for a request of so many bytes, as soon as there is one. Small ones take half of the links: what
 // comes together is read, served and answered together.
-func (r *relay) link(ctx context.Context, length int64) (*nbd.Client, error) {
+func (r *relay) link(ctx context.Context, length int64) (*link, error) {
 	for {
 		r.mu.Lock()
 		if n := len(r.links); n > 0 {
@@ -265,7 +301,7 @@ func (r *relay) link(ctx context.Context, length int64) (*nbd.Client, error) {
 
 // do has the service do something with so many bytes, as often as it takes until there is a reply. It can be given up while there is no service, not while
 // a request is under way: it may still be done, and nothing that overlaps may come before that.
-func (r *relay) do(ctx context.Context, length int64, f func(*nbd.Client) error) error {
+func (r *relay) do(ctx context.Context, length int64, f func(*link) error) error {
 	for {
 		c, err := r.link(ctx, length)
 		if err != nil {
@@ -289,7 +325,7 @@ func (r *relay) do(ctx context.Context, length int64, f func(*nbd.Client) error)
 }
 
 // gone waits until a broken link is no longer handed out.
-func (r *relay) gone(c *nbd.Client) {
+func (r *relay) gone(c *link) {
 	for r.ctx.Err() == nil {
 		r.mu.Lock()
 		has := false
@@ -309,98 +345,6 @@ func (r *relay) state() (connected bool, since time.Time, why error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return len(r.links) > 0, r.since, r.why
-}
-
-// port is what one connection of a device sees of the relay: requests that wait are given up when it ends.
-type port struct {
-	r   *relay
-	ctx context.Context
-	// over says whether the kernel has given the connection up, where it may have others: then it has sent what came over this one again,
-	// and later changes as well, which must not be overwritten. nil: there is one connection.
-	over func() bool
-}
-
-var (
-	_ nbd.Export        = port{}
-	_ nbd.DurableWriter = port{}
-)
-
-func (p port) Size() int64 { return p.r.size.Load() }
-
-func (p port) Read(buf []byte, off int64) ([]nbd.Hole, error) {
-	return nil, p.r.do(p.ctx, int64(len(buf)), func(c *nbd.Client) error { return c.ReadAt(buf, off) })
-}
-
-func (p port) Write(buf []byte, off int64) error {
-	return p.write(buf, off, int64(len(buf)), func(c *nbd.Client) error { return c.WriteAt(buf, off) })
-}
-
-// WriteDurable stays in the ring until a flush all the same: an earlier write of the same place may stand there.
-func (p port) WriteDurable(buf []byte, off int64) error {
-	if p.told() {
-		return errLost
-	}
-	return p.write(buf, off, int64(len(buf)), func(c *nbd.Client) error { return c.WriteDurable(buf, off) })
-}
-
-func (p port) Zero(off, length int64) error {
-	return p.write(nil, off, length, func(c *nbd.Client) error { return zero(c, off, length) })
-}
-
-// zeroStep is how much is zeroed in one request, bytes.
-const zeroStep = 1 << 30
-
-func zero(c *nbd.Client, off, length int64) error {
-	for length > 0 {
-		n := min(length, zeroStep)
-		if err := c.Zero(off, int(n)); err != nil {
-			return err
-		}
-		off, length = off+n, length-n
-	}
-	return nil
-}
-
-// write notes a change in the ring, then passes it on. What overlaps waits for its turn, so that the order is the same in both.
-func (p port) write(buf []byte, off, length int64, pass func(*nbd.Client) error) error {
-	if length == 0 {
-		return nil
-	}
-	free, err := p.r.ranges.take(p.ctx, off, length)
-	if err != nil {
-		return err
-	}
-	defer free()
-	if p.ctx.Err() != nil || p.over != nil && p.over() {
-		return context.Canceled
-	}
-	var e *carryover.Entry
-	for e == nil {
-		head := p.r.ring.Head()
-		if e, err = p.r.ring.Add(off, length, buf == nil); err == nil {
-			break
-		}
-		if !errors.Is(err, carryover.ErrFull) {
-			return err
-		}
-		if err := p.r.makeRoom(p.ctx, head); err != nil {
-			return err
-		}
-	}
-	copy(e.Data, buf)
-	e.Whole()
-	if err := p.r.do(p.ctx, int64(len(buf)), pass); err != nil {
-		e.Drop()
-		return err
-	}
-	e.Passed()
-	if used, size := p.r.ring.Used(); used > size/2 && p.r.relief.TryLock() {
-		p.r.wait.Go(func() {
-			defer p.r.relief.Unlock()
-			_ = p.r.flush(p.r.ctx)
-		})
-	}
-	return nil
 }
 
 // makeRoom flushes for a writer that finds the ring full.
@@ -426,41 +370,13 @@ func (r *relay) makeRoom(ctx context.Context, head uint64) error {
 	return ctx.Err()
 }
 
-// errLost is what a flush says once when something acknowledged did not outlive service and keeper.
-var errLost = errors.New("an acknowledged write that was not flushed was lost with the service and the keeper")
-
-// told says whether something was lost that no flush has told of; then this one does.
-func (p port) told() bool {
-	if !p.r.ring.Lost() {
-		return false
-	}
-	p.r.ring.SetLost(false)
-	p.r.log.Error("a flush fails because an acknowledged write was lost", "export", p.r.export)
-	return true
-}
-
-func (p port) Flush() error {
-	err := p.r.flush(p.ctx)
-	if err == nil && p.told() {
-		err = errLost
-	}
-	return err
-}
-
-func (p port) FlushRange(_, _ int64) error { return p.Flush() }
-
 func (r *relay) flush(ctx context.Context) error {
 	mark := r.ring.Mark()
-	err := r.do(ctx, 0, (*nbd.Client).Flush)
+	err := r.do(ctx, 0, func(c *link) error { return c.Flush() })
 	if err == nil {
 		r.ring.Flushed(mark)
 	}
 	return err
-}
-
-// Extents are not asked for by the kernel.
-func (p port) Extents(_, length int64, _ int) ([]nbd.Extent, error) {
-	return []nbd.Extent{{Length: length, Written: true}}, nil
 }
 
 // ranges lets one change at a time into any part of a device.

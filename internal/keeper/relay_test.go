@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
+	"path"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -22,6 +23,7 @@ import (
 
 	"nidalo/internal/carryover"
 	"nidalo/internal/nbd"
+	"nidalo/internal/passage"
 )
 
 // store is a disk with a volatile cache behind a server that can be killed: what was not flushed is gone then.
@@ -33,10 +35,16 @@ type store struct {
 	start, since int
 	flushes      atomic.Int64
 	server       *nbd.Server
+
+	run, carry string                    // for what is shared, and where the ring is that is shared
+	id         uuid.UUID                 // of the device
+	refuses    atomic.Bool               // lets no session in
+	reading    func(p []byte, off int64) // before each read that anything is done
+	taking     func(n int)               // before data is taken from the ring
 }
 
 func newStore(t *testing.T, size int) *store {
-	s := &store{t: t, socket: filepath.Join(t.TempDir(), "nbd.sock"), durable: make([]byte, size), now: make([]byte, size), start: 1, since: 1}
+	s := &store{t: t, socket: filepath.Join(t.TempDir(), "nbd.sock"), durable: make([]byte, size), now: make([]byte, size), start: 1, since: 1, run: t.TempDir()}
 	s.serve()
 	t.Cleanup(func() { s.server.Close() })
 	return s
@@ -63,15 +71,47 @@ func (s *store) kill() {
 func (s *store) Names() []string { return nil }
 
 func (s *store) Open(name, _ string) (nbd.Export, func(), error) {
-	return opened{s, name}, func() {}, nil
+	if s.refuses.Load() {
+		return nil, nil, nbd.ErrNoExport
+	}
+	o := &opened{store: s, name: name}
+	return o, func() {
+		if o.memory != nil {
+			o.memory.Close()
+		}
+	}, nil
 }
 
 type opened struct {
 	*store
-	name string
+	name   string
+	memory *passage.Memory
 }
 
-func (o opened) CanonicalName() string {
+// Memory is shared as the service shares it.
+func (o *opened) Memory() nbd.Memory {
+	var err error
+	o.memory, err = passage.Open(filepath.Join(o.run, passage.Folder), o.id.String(), path.Base(o.name), o.carry)
+	if err != nil {
+		o.t.Errorf("no memory is shared: %v", err)
+		return nil
+	}
+	return slowMemory{o.memory, o.store}
+}
+
+type slowMemory struct {
+	*passage.Memory
+	s *store
+}
+
+func (m slowMemory) From(p []byte, at int64) error {
+	if m.s.taking != nil {
+		m.s.taking(len(p))
+	}
+	return m.Memory.From(p, at)
+}
+
+func (o *opened) CanonicalName() string {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return fmt.Sprintf("%s/%d/%d", o.name, o.start, o.since)
@@ -84,6 +124,9 @@ func (s *store) Size() int64 {
 }
 
 func (s *store) Read(p []byte, off int64) ([]nbd.Hole, error) {
+	if s.reading != nil {
+		s.reading(p, off)
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	copy(p, s.now[off:])
@@ -134,8 +177,9 @@ func connectAs(t *testing.T, s *store, carry string, id uuid.UUID) (port, chan i
 		ring, err = carryover.Create(carry, carryover.MinSize, id)
 	}
 	require.NoError(t, err)
+	s.id, s.carry = ring.Array(), carry
 	sizes := make(chan int64, 10)
-	r, err := newRelay(s.socket, "attached/x", ring, slog.New(slog.DiscardHandler), func(n int64) { sizes <- n }, 0)
+	r, err := newRelay(s.socket, "attached/x", s.run, ring, slog.New(slog.DiscardHandler), func(n int64) { sizes <- n }, 0)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		r.close()
@@ -330,12 +374,13 @@ func TestAConnectionThatWasGivenUpChangesNothing(t *testing.T) {
 func TestRequestsOfADeviceTakenOverWait(t *testing.T) {
 	s := newStore(t, 1<<20)
 	s.kill()
-	ring, err := carryover.Create(filepath.Join(t.TempDir(), "ring"), carryover.MinSize, uuid.New())
+	s.carry, s.id = filepath.Join(t.TempDir(), "ring"), uuid.New()
+	ring, err := carryover.Create(s.carry, carryover.MinSize, s.id)
 	require.NoError(t, err)
 	defer ring.Close()
-	_, err = newRelay(s.socket, "attached/x", ring, slog.New(slog.DiscardHandler), nil, 0)
+	_, err = newRelay(s.socket, "attached/x", s.run, ring, slog.New(slog.DiscardHandler), nil, 0)
 	require.Error(t, err, "a new device needs its service")
-	r, err := newRelay(s.socket, "attached/x", ring, slog.New(slog.DiscardHandler), nil, 1<<20)
+	r, err := newRelay(s.socket, "attached/x", s.run, ring, slog.New(slog.DiscardHandler), nil, 1<<20)
 	require.NoError(t, err)
 	defer r.close()
 	theirs, ours, err := pairs(1)
@@ -361,9 +406,8 @@ func TestRequestsOfADeviceTakenOverWait(t *testing.T) {
 
 // A device that died with its keeper has left what was not flushed. A detach sees to that before it forgets it.
 func TestADetachFlushesWhatADeadDeviceLeft(t *testing.T) {
-	s, run := newStore(t, 1<<20), t.TempDir()
-	id := uuid.New()
-	k, err := Open(Options{Home: "/x", Run: run})
+	s, id := newStore(t, 1<<20), uuid.New()
+	k, err := Open(Options{Home: "/x", Run: s.run})
 	require.NoError(t, err)
 	carry := k.carryPath(id.String())
 	require.NoError(t, os.MkdirAll(filepath.Dir(carry), 0o700))

@@ -101,6 +101,9 @@ func code(err error) uint32 {
 const headroom = 4096
 
 func (c *conn) read(r *request) error {
+	if r.shared {
+		return c.readShared(r)
+	}
 	if done, err := c.sent(r); done {
 		return err
 	}

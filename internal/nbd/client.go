@@ -21,6 +21,7 @@ type Client struct {
 	in       *bufio.Reader
 	size     int64
 	name     string
+	shares   bool       // memory with the server
 	writing  sync.Mutex // of requests to the connection
 	queueing sync.Mutex
 	queue    net.Buffers // requests that go out with the next write
@@ -69,6 +70,7 @@ type Dialer struct {
 	TLS              *tls.Config   // nil: not encrypted
 	Patience         time.Duration // for the handshake; 0: ten seconds
 	Control          net.Dialer    // how the connection is made
+	Share            bool          // ask the server whether it shares memory with this client
 }
 
 // Dial connects to an export. A server that does not give it is a RefusedError.
@@ -86,7 +88,7 @@ func (d Dialer) Dial(name string) (*Client, error) {
 	enlarge(nc)
 	c := &Client{nc: nc, in: bufio.NewReaderSize(nc, replyBuffer), name: name, waiting: map[uint64]*call{}, down: make(chan struct{})}
 	_ = nc.SetDeadline(until)
-	if err := c.greet(name, d.TLS); err != nil {
+	if err := c.greet(name, d.TLS, d.Share); err != nil {
 		_ = nc.Close()
 		return nil, fmt.Errorf("export %q at %s: %w", name, d.Address, err)
 	}
@@ -136,7 +138,7 @@ func (c *Client) optionReply() (kind uint32, body []byte, err error) {
 	return kind, body, err
 }
 
-func (c *Client) greet(name string, settings *tls.Config) error {
+func (c *Client) greet(name string, settings *tls.Config, share bool) error {
 	var hello [18]byte
 	if _, err := io.ReadFull(c.in, hello[:]); err != nil {
 		return err
@@ -152,13 +154,19 @@ func (c *Client) greet(name string, settings *tls.Config) error {
 			return err
 		}
 	}
+	infos := []uint16{infoName}
+	if share {
+		infos = append(infos, infoShared)
+	}
 	buf := be.AppendUint64(nil, magicOption)
 	buf = be.AppendUint32(buf, optGo)
-	buf = be.AppendUint32(buf, uint32(4+len(name)+4))
+	buf = be.AppendUint32(buf, uint32(4+len(name)+2+2*len(infos)))
 	buf = be.AppendUint32(buf, uint32(len(name)))
 	buf = append(buf, name...)
-	buf = be.AppendUint16(buf, 1)
-	buf = be.AppendUint16(buf, infoName)
+	buf = be.AppendUint16(buf, uint16(len(infos)))
+	for _, info := range infos {
+		buf = be.AppendUint16(buf, info)
+	}
 	if _, err := c.nc.Write(buf); err != nil {
 		return err
 	}
@@ -172,6 +180,8 @@ func (c *Client) greet(name string, settings *tls.Config) error {
 			c.size = int64(be.Uint64(body[2:]))
 		case kind == repInfo && len(body) >= 2 && be.Uint16(body) == infoName:
 			c.name = string(body[2:])
+		case kind == repInfo && len(body) >= 2 && be.Uint16(body) == infoShared:
+			c.shares = share
 		case kind == repInfo:
 		case kind == repAck:
 			if c.size < 0 {
@@ -295,7 +305,7 @@ func total(bufs [][]byte) (n int) {
 }
 
 func head(kind, flags uint16, cookie uint64, off int64, length int) []byte {
-	buf := be.AppendUint32(make([]byte, 0, 28), magicRequest)
+	buf := be.AppendUint32(make([]byte, 0, 36), magicRequest) // with room for a place
 	buf = be.AppendUint16(buf, flags)
 	buf = be.AppendUint16(buf, kind)
 	buf = be.AppendUint64(buf, cookie)

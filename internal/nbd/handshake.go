@@ -220,16 +220,9 @@ func (c *conn) info(option uint32, body []byte) (done bool, err error) {
 	if err := c.reply(option, repInfo, buf); err != nil {
 		return false, err
 	}
-	for rest = rest[2:]; len(rest) > 0; rest = rest[2:] {
-		if be.Uint16(rest) == infoName {
-			canonical := name
-			if x, ok := export.(Named); ok {
-				canonical = x.CanonicalName()
-			}
-			if err := c.reply(option, repInfo, append(be.AppendUint16(nil, infoName), canonical...)); err != nil {
-				return false, err
-			}
-		}
+	shared, err := c.tell(option, name, export, rest[2:])
+	if err != nil {
+		return false, err
 	}
 	if err := c.reply(option, repAck, nil); err != nil {
 		return false, err
@@ -239,7 +232,34 @@ func (c *conn) info(option uint32, body []byte) (done bool, err error) {
 	}
 	keep = true
 	c.choose(name, export, release)
+	c.shared = shared
 	return true, nil
+}
+
+// tell answers what a client asks of an export by its numbers, as far as there is an answer. When that is memory to share, it is returned.
+func (c *conn) tell(option uint32, name string, export Export, asked []byte) (shared Memory, err error) {
+	for ; len(asked) > 0; asked = asked[2:] {
+		info := be.Uint16(asked)
+		body := be.AppendUint16(nil, info)
+		switch info {
+		case infoName:
+			canonical := name
+			if x, ok := export.(Named); ok {
+				canonical = x.CanonicalName()
+			}
+			body = append(body, canonical...)
+		case infoShared:
+			if shared = c.memoryWith(export); shared == nil {
+				continue
+			}
+		default:
+			continue
+		}
+		if err := c.reply(option, repInfo, body); err != nil {
+			return nil, err
+		}
+	}
+	return shared, nil
 }
 
 // meta answers LIST_META_CONTEXT and SET_META_CONTEXT.

@@ -5,6 +5,7 @@
 //	server.go     listeners and connections
 //	handshake.go  options, up to the choice of an export
 //	transmit.go   requests and replies
+//	shared.go     data that does not come over the connection
 //
 // Everything read from a connection is hostile: lengths are bounded before memory is taken, and whatever does not fit
 // the protocol closes that connection and nothing else.
@@ -42,6 +43,7 @@ const (
 	infoExport    = 0
 	infoName      = 1
 	infoBlockSize = 3
+	infoShared    = 0x6e64 // ours: data need not come over the connection, see Memory
 )
 
 // Transmission.
@@ -71,6 +73,7 @@ const (
 	cmdFlagNoHole = 1 << 1
 	cmdFlagDF     = 1 << 2
 	cmdFlagReqOne = 1 << 3
+	cmdFlagShared = 1 << 15 // ours: the data is in shared memory, at a place that follows the request in 8 bytes
 
 	chunkDone        = 1
 	chunkNone        = 0

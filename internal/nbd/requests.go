@@ -23,6 +23,8 @@ type request struct {
 	came   clock.Moment // its head
 	whole  clock.Moment // all of it was here
 	more   bool         // its reply may wait for those of the rest of its batch
+	shared bool         // its data does not come over the connection
+	place  int64        // where it is then
 }
 
 // receiveFrom is the length of a write from which it pays to fill the export's own buffers.
@@ -80,6 +82,9 @@ func (c *conn) readRequest(r *request) error {
 	}
 	*r = request{came: at, whole: at, flags: be.Uint16(head[4:]), kind: be.Uint16(head[6:]), cookie: be.Uint64(head[8:]),
 		off: be.Uint64(head[16:]), length: be.Uint32(head[24:])}
+	if err := c.readPlace(r); err != nil {
+		return err
+	}
 	switch r.kind {
 	case cmdDisconnect:
 		return errDisconnect
@@ -101,8 +106,13 @@ func (c *conn) readRequest(r *request) error {
 // written piece by piece as it comes.
 func (c *conn) readData(r *request) error {
 	valid := r.length >= receiveFrom && c.refuse(r) == 0 // short ones are looked at when they are served
+	fill, all := c.fill, func(p []byte) error { _, err := io.ReadFull(c.in, p); return err }
+	if r.shared {
+		fill = c.fillShared(r)
+		all = fill
+	}
 	if c.can.receive != nil && valid {
-		err := c.can.receive.Receive(int64(r.off), int64(r.length), c.fill)
+		err := c.can.receive.Receive(int64(r.off), int64(r.length), fill)
 		if !errors.Is(err, ErrNotTaken) {
 			r.taken = true
 			return err
@@ -113,7 +123,7 @@ func (c *conn) readData(r *request) error {
 		return err
 	}
 	if int64(r.length) <= piece {
-		if _, err := io.ReadFull(c.in, *h.buf); err != nil {
+		if err := all(*h.buf); err != nil {
 			c.letGo(h)
 			return err
 		}
@@ -124,7 +134,7 @@ func (c *conn) readData(r *request) error {
 	r.taken = true
 	for at := int64(0); at < int64(r.length); {
 		p := (*h.buf)[:min(piece, int64(r.length)-at)]
-		if err := c.fill(p); err != nil {
+		if err := fill(p); err != nil {
 			return err
 		}
 		if valid && r.err == nil {

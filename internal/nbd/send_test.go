@@ -139,7 +139,7 @@ func TestAClientThatLeavesSaysNothingOfTheFile(t *testing.T) {
 	require.NoError(t, err)
 	_ = nc.(*net.TCPConn).SetReadBuffer(4096)
 	c := &Client{nc: nc, in: bufio.NewReader(nc), waiting: map[uint64]*call{}, down: make(chan struct{})}
-	require.NoError(t, c.greet("tides", nil))
+	require.NoError(t, c.greet("tides", nil, false))
 	for i := range 8 {
 		_, err := nc.Write(head(cmdRead, 0, uint64(i), 0, 4<<20))
 		require.NoError(t, err)

@@ -375,6 +375,7 @@ type conn struct {
 	name    string
 	export  Export
 	can     abilities    // of the export
+	shared  Memory       // with the client; nil: none
 	tcp     *net.TCPConn // nc, when it is one
 	release func()
 

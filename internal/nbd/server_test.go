@@ -302,10 +302,16 @@ func FuzzServer(f *testing.F) {
 		'b', 'a', 's', 'e', ':', 'a', 'l', 'l', 'o', 'c', 'a', 't', 'i', 'o', 'n'), goTides, tx(cmdBlockStatus, 0, 0, 8192),
 		tx(cmdRead, cmdFlagDF, 100, 5000), tx(cmdWrite, 0, 0, 3), {1, 2, 3}, tx(cmdRead, 0, 0, 9000), tx(cmdDisconnect, 0, 0, 0)}, nil))
 	f.Add(bytes.Join([][]byte{clientFlags, option(optList), option(optInfo, 0, 0, 0, 5, 't', 'i', 'd', 'e', 's', 0, 1, 0, 3), option(optListMeta, 0, 0, 0, 0, 0, 0, 0, 0)}, nil))
+	f.Add(bytes.Join([][]byte{tx(cmdWrite, cmdFlagShared|cmdFlagFUA, 100, 5000), {0, 0, 0, 0, 0, 0, 0, 9}, tx(cmdRead, cmdFlagShared, 0, 9000), {0, 0, 0, 0, 0, 0, 255, 0}}, nil))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		s := NewServer(one{newMemory(16)}, slog.New(slog.DiscardHandler))
 		s.wait.Add(1)
 		s.handle(pipe{in: bytes.NewReader(b)}, newGate(Budget{}), nil)
+		x := common{newMemory(16), make([]byte, 64<<10)}
+		c := s.newConn(pipe{in: bytes.NewReader(b)}, newGate(Budget{Memory: clientMemory}), nil)
+		defer s.forget(c)
+		c.export, c.shared = x, x
+		_ = c.transmit()
 	})
 }
 

@@ -238,9 +238,15 @@ func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
 	at.devices++
 	all := export{r.Array, at.device, &r.served}
 	name = fmt.Sprintf("%s%s/%s/%d/%d", attach.Prefix, id, session, r.Record().Starts, r.since)
-	var x nbd.Export = device{all, name}
+	share := func() nbd.Memory {
+		if m := at.door.Memory(id, session, s.opt.Log); m != nil {
+			return m
+		}
+		return nil
+	}
+	var x nbd.Export = device{all, name, share}
 	if slot >= 0 {
-		x = deviceOfVolume{ofVolume{all, slot}, name}
+		x = deviceOfVolume{ofVolume{all, slot}, name, share}
 	}
 	return x, func() {
 		s.mu.Lock()
@@ -271,20 +277,28 @@ func (s *Service) attachedArray(id string) (r *running, slot int) {
 // device is an array as its keeper sees it.
 type device struct {
 	export
-	name string
+	name  string
+	share func() nbd.Memory
 }
 
 // deviceOfVolume is a volume as its keeper sees it.
 type deviceOfVolume struct {
 	ofVolume
-	name string
+	name  string
+	share func() nbd.Memory
 }
+
+// Memory is that of device.
+func (d deviceOfVolume) Memory() nbd.Memory { return d.share() }
 
 // CanonicalName is that of device.
 func (d deviceOfVolume) CanonicalName() string { return d.name }
 
 // CanonicalName tells the start of the array as well.
 func (d device) CanonicalName() string { return d.name }
+
+// Memory is what is shared with the keeper, so that data does not pass the socket.
+func (d device) Memory() nbd.Memory { return d.share() }
 
 // readable is an array that is attached, as others see it: they may read it.
 type readable struct{ export }

@@ -2,8 +2,14 @@ package attach
 
 import (
 	"errors"
+	"log/slog"
+	"path/filepath"
+	"regexp"
 	"sync"
 	"time"
+
+	"nidalo/internal/keeper"
+	"nidalo/internal/passage"
 )
 
 // Door lets the connections of one session of the keeper at a time to an array. A session begins when all requests of the one before
@@ -18,6 +24,9 @@ type session struct {
 	name    string
 	conns   int
 	drained chan struct{} // closed when the last of them has left
+
+	asked  bool
+	memory *passage.Memory // that it shares; nil: none
 }
 
 // drainTime is how long a new session waits for the one before.
@@ -56,8 +65,33 @@ func (d *Door) Enter(name string) (leave func(), err error) {
 		d.mu.Lock()
 		defer d.mu.Unlock()
 		if mine.conns--; mine.conns == 0 {
+			if mine.memory != nil {
+				mine.memory.Close()
+			}
 			close(mine.drained)
 			d.session = nil
 		}
 	}, nil
 }
+
+// Memory is what the session of a connection that is inside shares with its keeper, for a device with that identity; nil: nothing.
+func (d *Door) Memory(device, name string, log *slog.Logger) *passage.Memory {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s := d.session
+	if s == nil || s.name != name {
+		return nil
+	}
+	if !s.asked && sessionName.MatchString(name) {
+		var err error
+		run := keeper.RunFolder()
+		if s.memory, err = passage.Open(filepath.Join(run, passage.Folder), device, name, keeper.CarryPath(run, device)); err != nil {
+			log.Info("no memory is shared with the keeper", "device", device, "reason", err)
+		}
+	}
+	s.asked = true
+	return s.memory
+}
+
+// sessionName is what the name of a session that shares memory looks like: it is part of a path.
+var sessionName = regexp.MustCompile("^[A-Z2-7]{12}$")
