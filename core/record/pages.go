@@ -244,10 +244,15 @@ func SetPageWitness(buf []byte, tag uint64, i int, w Witness) {
 // SumsOf are the checksums of the blocks of a buffer.
 func SumsOf(buf []byte) []uint32 {
 	out := make([]uint32, len(buf)/Block)
+	Sums(out, buf)
+	return out
+}
+
+// Sums fills out with the checksums of the blocks of a buffer.
+func Sums(out []uint32, buf []byte) {
 	for i := range out {
 		out[i] = Sum(buf[i*Block:][:Block])
 	}
-	return out
 }
 
 // AllAre says whether all of some sums have one value.

@@ -327,7 +327,13 @@ func TestADiskThatVanishesInItsReturnCatchesUpAllTheSame(t *testing.T) {
 		require.Equal(t, record.Missing, a.MemberStates()[1].Condition)
 	}
 	back := func() *gate {
-		g := newGate(f.open(gates[1].Identity().Path))
+		var d disk.Disk
+		require.Eventually(t, func() (ok bool) { // a task may have the one that vanished open for a moment longer
+			var err error
+			d, err = disk.Open(gates[1].Identity().Path)
+			return err == nil
+		}, 10*time.Second, time.Millisecond)
+		g := newGate(d)
 		own, err := disk.ReadRecord(g)
 		require.NoError(t, err)
 		require.NoError(t, a.Return(g, own, false))

@@ -30,20 +30,18 @@ type update struct {
 	scratch [][]byte
 	unkept  int // blocks that have no place, see ErrUnkept
 	ahead   []ahead
-	few     struct { // room for the slices above, so that most updates need no more
-		roles   [8]*member.Member
-		writes  [2]journal.Write
-		scratch [4][]byte
-	}
+	sums    []uint32 // room for those of the writes
 }
 
-// updates keeps those that are done with for the next.
+// updates keeps those that are done with for the next, for the sake of their slices.
 var updates = sync.Pool{New: func() any { return new(update) }}
+
+// mostWrites is how many writes an update keeps room for.
+const mostWrites = 64
 
 func (a *Array) newUpdate(st layout.Stripe, l *dirty.Layer) *update {
 	u := updates.Get().(*update)
-	*u = update{a: a, st: st, l: l}
-	u.roles, u.writes, u.scratch = u.few.roles[:0], u.few.writes[:0], u.few.scratch[:0]
+	u.a, u.st, u.l = a, st, l
 	for role := range st.Width() {
 		m := a.slots.At(st.Slot(role))
 		if !m.Usable(st) {
@@ -52,6 +50,31 @@ func (a *Array) newUpdate(st layout.Stripe, l *dirty.Layer) *update {
 		u.roles = append(u.roles, m)
 	}
 	return u
+}
+
+// done lets the next have what the update took.
+func (u *update) done() {
+	u.a.scratch.Put(u.scratch...)
+	clear(u.roles)
+	clear(u.writes)
+	clear(u.scratch)
+	*u = update{roles: u.roles[:0], writes: u.writes[:0], scratch: u.scratch[:0], sums: u.sums[:0]}
+	if cap(u.writes) > mostWrites {
+		u.writes, u.scratch, u.sums = nil, nil, nil
+	}
+	updates.Put(u)
+}
+
+// sumsOf are the checksums of blocks, in the room for those.
+func (u *update) sumsOf(buf []byte) []uint32 {
+	n := len(buf) / Block
+	if cap(u.sums)-len(u.sums) < n {
+		u.sums = make([]uint32, 0, max(n, 2*cap(u.sums), 8)) // earlier writes have those before
+	}
+	out := u.sums[len(u.sums) : len(u.sums)+n : len(u.sums)+n]
+	u.sums = u.sums[:len(u.sums)+n]
+	record.Sums(out, buf)
+	return out
 }
 
 // block is the block of column col on a member of the stripe.
@@ -495,7 +518,7 @@ func (r *run) mark(m *member.Member, kind record.RunKind, c, n int) {
 // add adds the write of some columns from the cth of the run on; old is what the sums there were.
 func (r *run) add(m *member.Member, kind record.RunKind, c int, buf []byte, old []uint32) {
 	r.writes = append(r.writes, journal.Write{M: m, Kind: kind, Block: r.block(m, r.col+c), N: len(buf) / Block, Buf: buf,
-		Sums: record.SumsOf(buf), Hole: slices.Contains(old, record.SumNever)})
+		Sums: r.sumsOf(buf), Hole: slices.Contains(old, record.SumNever)})
 }
 
 // alloc is a buffer for one role of the run, until the update is done with.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/bits"
 	"slices"
+	"sync"
 	"time"
 
 	"nidalo/core/event"
@@ -507,7 +508,8 @@ type destaging struct {
 	stripes []layout.Stripe
 	layers  []*dirty.Layer
 	updates []*update
-	few     struct { // room for the slices above, so that most flushes need no more
+	ordered *[]journal.Write // the writes of them all; nil: there is one update
+	few     struct {         // room for the slices above, so that most flushes need no more
 		stripes [2]layout.Stripe
 		layers  [2]*dirty.Layer
 		updates [2]*update
@@ -533,10 +535,12 @@ func (d *destaging) end() {
 	d.a.journal.Unreserve(d.need)
 	for _, u := range d.updates {
 		if u != nil {
-			d.a.scratch.Put(u.scratch...)
-			*u = update{}
-			updates.Put(u)
+			u.done()
 		}
+	}
+	if d.ordered != nil {
+		clear(*d.ordered)
+		orders.Put(d.ordered)
 	}
 	d.unlock()
 }
@@ -607,7 +611,8 @@ func (d *destaging) change() (*journal.Change, error) {
 		c.Writes, c.Owed = d.updates[0].writes, d.updates[0].owed
 		return c, nil
 	}
-	c.Writes = inOrder(d.updates)
+	d.ordered = inOrder(d.updates)
+	c.Writes = *d.ordered
 	for _, u := range d.updates {
 		c.Owed = append(c.Owed, u.owed...)
 	}
@@ -616,8 +621,9 @@ func (d *destaging) change() (*journal.Change, error) {
 
 // inOrder are the writes of updates, one member after the other. The updates are in the order of their stripes, so the writes of each member are in that of
 // their places, mostly.
-func inOrder(updates []*update) []journal.Write {
-	var next []int // by slot: where its next write goes
+func inOrder(updates []*update) *[]journal.Write {
+	out := orders.Get().(*[]journal.Write)
+	next := make([]int, 0, 32) // by slot: where its next write goes
 	for _, u := range updates {
 		for i := range u.writes {
 			slot := u.writes[i].M.Slot
@@ -630,18 +636,22 @@ func inOrder(updates []*update) []journal.Write {
 	for slot := 1; slot < len(next); slot++ {
 		next[slot] += next[slot-1]
 	}
-	if len(next) == 0 {
-		return nil
+	n := 0
+	if len(next) > 0 {
+		n = next[len(next)-1]
 	}
-	out := make([]journal.Write, next[len(next)-1])
+	*out = slices.Grow((*out)[:0], n)[:n]
 	for _, u := range updates {
 		for _, w := range u.writes {
-			out[next[w.M.Slot]] = w
+			(*out)[next[w.M.Slot]] = w
 			next[w.M.Slot]++
 		}
 	}
 	return out
 }
+
+// orders keeps what inOrder made for the next.
+var orders = sync.Pool{New: func() any { return new([]journal.Write) }}
 
 // journalNeed bounds what the change will take in each ring, in blocks.
 func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) journal.Reservation {

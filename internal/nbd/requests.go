@@ -106,13 +106,8 @@ func (c *conn) readRequest(r *request) error {
 // written piece by piece as it comes.
 func (c *conn) readData(r *request) error {
 	valid := r.length >= receiveFrom && c.refuse(r) == 0 // short ones are looked at when they are served
-	fill, all := c.fill, func(p []byte) error { _, err := io.ReadFull(c.in, p); return err }
-	if r.shared {
-		fill = c.fillShared(r)
-		all = fill
-	}
 	if c.can.receive != nil && valid {
-		err := c.can.receive.Receive(int64(r.off), int64(r.length), fill)
+		err := c.can.receive.Receive(int64(r.off), int64(r.length), c.filler(r))
 		if !errors.Is(err, ErrNotTaken) {
 			r.taken = true
 			return err
@@ -123,7 +118,12 @@ func (c *conn) readData(r *request) error {
 		return err
 	}
 	if int64(r.length) <= piece {
-		if err := all(*h.buf); err != nil {
+		if r.shared {
+			err = c.fillShared(r, *h.buf)
+		} else {
+			_, err = io.ReadFull(c.in, *h.buf)
+		}
+		if err != nil {
 			c.letGo(h)
 			return err
 		}
@@ -132,6 +132,7 @@ func (c *conn) readData(r *request) error {
 	}
 	defer c.letGo(h)
 	r.taken = true
+	fill := c.filler(r)
 	for at := int64(0); at < int64(r.length); {
 		p := (*h.buf)[:min(piece, int64(r.length)-at)]
 		if err := fill(p); err != nil {

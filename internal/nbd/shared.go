@@ -45,15 +45,21 @@ func (c *conn) readPlace(r *request) error {
 	return nil
 }
 
-// fillShared copies the data of a write from its place on. An error, which only a client has that does not keep to the rules, ends the connection.
-func (c *conn) fillShared(r *request) func([]byte) error {
-	return func(p []byte) error {
-		if err := c.shared.From(p, r.place); err != nil {
-			return fmt.Errorf("the data of a write in shared memory: %w", err)
-		}
-		r.place += int64(len(p))
-		return nil
+// filler is what fills buffers with the data of a write, in order.
+func (c *conn) filler(r *request) func([]byte) error {
+	if r.shared {
+		return func(p []byte) error { return c.fillShared(r, p) }
 	}
+	return c.fill
+}
+
+// fillShared copies the data of a write from its place on. An error, which only a client has that does not keep to the rules, ends the connection.
+func (c *conn) fillShared(r *request, p []byte) error {
+	if err := c.shared.From(p, r.place); err != nil {
+		return fmt.Errorf("the data of a write in shared memory: %w", err)
+	}
+	r.place += int64(len(p))
+	return nil
 }
 
 // readShared answers a read whose data goes into shared memory.
