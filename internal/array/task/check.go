@@ -63,19 +63,8 @@ func (w *Works) check(t *Task, how How, resume bool) error {
 	if err := c.begin(resume); err != nil {
 		return err
 	}
-	saved := t.Saves()
-	for c.cursor < c.lay.Stripes() {
-		if err := w.host.Alive(); err != nil {
-			return err
-		}
-		if err := c.step(); err != nil {
-			return err
-		}
-		if saved.Due() {
-			if err := saved.Keep(func() error { return c.save(false) }); err != nil {
-				return err
-			}
-		}
+	if err := c.run(); err != nil {
+		return err
 	}
 	if how.Repair {
 		if err := w.host.Journal.Checkpoint(); err != nil {
@@ -92,6 +81,36 @@ type checking struct {
 	how    How
 	lay    *layout.Map
 	cursor int64 // ordinal of the next stripe
+
+	saving env.Group // of how far it is, while it goes on
+	failed error     // of that
+}
+
+// run goes on from step to step.
+func (c *checking) run() error {
+	defer c.saving.Wait()
+	saves := c.t.Saves()
+	for c.cursor < c.lay.Stripes() {
+		if err := c.w.host.Alive(); err != nil {
+			return err
+		}
+		if err := c.step(); err != nil {
+			return err
+		}
+		if saves.Ahead(c.t.Done()) {
+			c.saving.Wait()
+		}
+		if !saves.Due() {
+			continue
+		}
+		if c.saving.Wait(); c.failed != nil {
+			return c.failed
+		}
+		task := c.now()
+		c.saving.Go(func() { c.failed = saves.Keep(func() error { return c.note(task) }) })
+	}
+	c.saving.Wait()
+	return c.failed
 }
 
 // begin notes in the record that there is a check, or goes on with the one that is noted there.
@@ -113,23 +132,36 @@ func (c *checking) begin(resume bool) error {
 
 // save makes durable how far it is.
 func (c *checking) save(ended bool) error {
-	found, started := c.t.Found()
-	return c.w.host.Roster.Update(func(r *record.Record) {
-		r.Task = record.Task{Kind: record.Check, Repair: c.how.Repair, Blame: c.how.Blame + 1, Cursor: c.cursor, Mismatches: found.Mismatches,
-			Repaired: found.Repaired, Unrepairable: found.Unrepairable, Started: started}
-		if ended {
-			r.Task.Ended = c.w.host.Now()
-			if c.cursor >= c.lay.Stripes() {
-				r.Task.Cursor = record.WholeCheck // whatever becomes of the layout
-			}
+	c.saving.Wait()
+	task := c.now()
+	if ended {
+		task.Ended = c.w.host.Now()
+		if c.cursor >= c.lay.Stripes() {
+			task.Cursor = record.WholeCheck // whatever becomes of the layout
 		}
-	})
+	}
+	return c.note(task)
+}
+
+// now is how far it is, and what it has found up to there.
+func (c *checking) now() record.Task {
+	found, started := c.t.Found()
+	return record.Task{Kind: record.Check, Repair: c.how.Repair, Blame: c.how.Blame + 1, Cursor: c.cursor, Mismatches: found.Mismatches,
+		Repaired: found.Repaired, Unrepairable: found.Unrepairable, Started: started}
+}
+
+func (c *checking) note(task record.Task) error {
+	return c.w.host.Roster.Update(func(r *record.Record) { r.Task = task })
 }
 
 // step checks some stripes, or jumps over those that were never written.
 func (c *checking) step() error {
 	here := c.lay.Stripe(c.cursor)
-	n := min(max(1, min(checkBytes, c.t.Grain())/here.StripeSize()), here.Stripes()-here.Number)
+	n := max(1, min(checkBytes, c.t.Grain())/here.StripeSize())
+	if each := int64(env.Processors()); n > 1 {
+		n = (n + each - 1) / each * each // none of them has nothing to do in the end
+	}
+	n = min(n, here.Stripes()-here.Number)
 	if err := c.t.Point(n * here.StripeSize()); err != nil {
 		return errors.Join(err, c.save(errors.Is(err, ErrCancelled)))
 	}
