@@ -35,6 +35,9 @@ type relay struct {
 	ranges ranges
 	relief sync.Mutex // one at a time makes room in the ring
 
+	spare *passage.Tray // for the next session; connect has it, and what follows
+	poor  bool          // there was no memory for one
+
 	mu      sync.Mutex
 	links   []*link // none while the service is away
 	next    int
@@ -68,6 +71,7 @@ func newRelay(socket, export, run string, ring *carryover.Ring, log *slog.Logger
 	if err := r.connect(); err != nil {
 		if size == 0 {
 			r.stop()
+			r.dropSpare()
 			return nil, err
 		}
 		r.why = err
@@ -85,6 +89,7 @@ func (r *relay) close() {
 	r.mu.Unlock()
 	closeLinks(links)
 	r.wait.Wait()
+	r.dropSpare()
 }
 
 func closeLinks(links []*link) {
@@ -189,30 +194,48 @@ func (r *relay) connect() error {
 
 // dial makes the connections of a session, and memory that is shared over all of them if the service can. It returns those it made with an error, too.
 func (r *relay) dial(name string) (links []*link, err error) {
-	tray, err := passage.Make(filepath.Join(r.run, passage.Folder), r.ring.Array().String(), path.Base(name))
-	if err != nil {
-		r.log.Warn("no memory is shared with the service", "export", r.export, "reason", err)
-	} else {
-		defer tray.Hide()
-	}
-	shared := true
+	r.prepare(path.Base(name))
+	shared := r.spare != nil
 	for range connections() {
-		c, err := nbd.Dialer{Network: "unix", Address: r.socket, Share: tray != nil}.Dial(name)
+		c, err := nbd.Dialer{Network: "unix", Address: r.socket, Share: shared}.Dial(name)
 		if err != nil {
-			tray.Close()
 			return links, err
 		}
 		links = append(links, &link{Client: c})
 		shared = shared && c.Shares()
 	}
 	if !shared {
-		tray.Close()
+		r.dropSpare()
 		return links, nil
 	}
 	for _, c := range links {
-		c.tray = tray
+		c.tray = r.spare
 	}
+	r.spare.Hide()
+	r.spare = nil
 	return links, nil
+}
+
+// prepare makes a tray for a session, or takes the one that was made for a session that never began: while the service is away that is tried ten times a second.
+func (r *relay) prepare(session string) {
+	var err error
+	if r.spare == nil {
+		r.spare, err = passage.Make(filepath.Join(r.run, passage.Folder), r.ring.Array().String(), session)
+	} else if err = r.spare.Rename(session); err != nil {
+		r.dropSpare()
+	}
+	if err != nil && !r.poor {
+		r.log.Warn("no memory is shared with the service", "export", r.export, "reason", err)
+	}
+	r.poor = err != nil
+}
+
+func (r *relay) dropSpare() {
+	if r.spare != nil {
+		r.spare.Hide()
+		r.spare.Close()
+		r.spare = nil
+	}
 }
 
 // grew tells the device of another size.

@@ -142,6 +142,37 @@ func TestAWriteThatWasGivenUpFindsItsOwnData(t *testing.T) {
 	require.Zero(t, after, "what was in doubt is gone, too")
 }
 
+// While the service is away one tray waits for it, under the name of the session that is tried.
+func TestOneTrayWaitsForTheService(t *testing.T) {
+	s := newStore(t, 1<<20)
+	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
+	trays := func() []os.DirEntry {
+		found, err := os.ReadDir(filepath.Join(s.run, passage.Folder))
+		require.NoError(t, err)
+		return found
+	}
+	s.kill()
+	require.Eventually(t, func() bool { return len(trays()) == 1 }, 5*time.Second, time.Millisecond)
+	first := trays()[0]
+	at, err := first.Info()
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { found := trays(); return len(found) == 1 && found[0].Name() != first.Name() }, 5*time.Second, time.Millisecond)
+	now, err := trays()[0].Info()
+	require.NoError(t, err)
+	require.True(t, os.SameFile(at, now))
+	s.serve()
+	require.NoError(t, p.Write([]byte("data"), 0))
+	_, place, err := p.look(make([]byte, 4), 0)
+	require.NoError(t, err)
+	require.NotNil(t, place)
+	place.GiveBack()
+	require.Empty(t, trays())
+	s.kill()
+	require.Eventually(t, func() bool { return len(trays()) == 1 }, 5*time.Second, time.Millisecond)
+	p.r.close()
+	require.Empty(t, trays(), "a device that ends leaves nothing")
+}
+
 // A service that shares nothing is served over the socket alone.
 func TestAServiceThatSharesNothingIsUsedAllTheSame(t *testing.T) {
 	s := newStore(t, 1<<20)

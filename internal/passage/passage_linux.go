@@ -33,8 +33,9 @@ const (
 
 // Tray is the keeper's side. Its methods may be called at the same time.
 type Tray struct {
-	path string
-	all  []byte
+	folder, device string
+	path           string
+	all            []byte
 
 	mu     sync.Mutex
 	free   [2][]int64 // short and long places; what was used last, and may be in a cache, is at the end
@@ -62,7 +63,7 @@ func Make(folder, device, session string) (*Tray, error) {
 	for _, p := range left {
 		_ = os.Remove(p)
 	}
-	t := &Tray{path: path(folder, device, session)}
+	t := &Tray{folder: folder, device: device, path: path(folder, device, session)}
 	f, err := os.OpenFile(t.path, os.O_RDWR|os.O_CREATE|os.O_EXCL|unix.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return nil, err
@@ -83,6 +84,16 @@ func Make(folder, device, session string) (*Tray, error) {
 		t.free[1] = append(t.free[1], shorts*short+i*long)
 	}
 	return t, nil
+}
+
+// Rename makes it the tray of another session, when that for which it was made never began: nothing was asked to be read into it.
+func (t *Tray) Rename(session string) error {
+	to := path(t.folder, t.device, session)
+	err := os.Rename(t.path, to)
+	if err == nil {
+		t.path = to
+	}
+	return err
 }
 
 // Hide removes the name of the tray: those who have it open keep it.

@@ -106,11 +106,23 @@ func TestOnlyATrayIsOpened(t *testing.T) {
 	_, err = Open(folder, "tides", "FOLDER", ring)
 	require.Error(t, err)
 
+	again, err := Make(folder, "tides", "NEVER")
+	require.NoError(t, err)
+	require.NoError(t, again.Rename("BEGAN"))
+	require.NoError(t, os.WriteFile(ring, nil, 0o600))
+	seen, err := Open(folder, "tides", "BEGAN", ring)
+	require.NoError(t, err)
+	seen.Close()
+	_, err = Open(folder, "tides", "NEVER", ring)
+	require.ErrorIs(t, err, os.ErrNotExist)
+
 	next, err := Make(folder, "tides", "TWO")
 	require.NoError(t, err, "what a dead keeper left is removed")
 	defer next.Close()
-	_, err = os.Lstat(tray.path)
-	require.ErrorIs(t, err, os.ErrNotExist)
+	for _, gone := range []*Tray{tray, again} {
+		_, err = os.Lstat(gone.path)
+		require.ErrorIs(t, err, os.ErrNotExist)
+	}
 	_, err = Make(folder, "other", "TWO")
 	require.NoError(t, err)
 	_, err = os.Lstat(next.path)
