@@ -5,9 +5,8 @@
 // service lays into the tray: a file in a file system that is memory, with places of two sizes and nothing else. The keeper makes a
 // tray for each session and removes its name when the service has opened it too.
 //
-// A place is used anew only after the service has answered for it. When a connection breaks, nobody knows whether a read over it still
-// goes on, so its place is not used again, and the session ends, with its tray. The next session has another one. So what comes late
-// lands where nothing looks.
+// A place is used again only after the service has answered for it. When a connection breaks, a read over it may still go on: its place is
+// not used again, and the session ends, with its tray. The next session has another one. So what comes late lands where nothing looks.
 package passage
 
 import (
@@ -123,7 +122,7 @@ func (t *Tray) Take(n int) *Place {
 // GiveBack lets others have a place, in which nothing is under way any more.
 func (p *Place) GiveBack() { p.tray.leave(p, true) }
 
-// Abandon is GiveBack for a place into which something may still be read: nothing gets it any more.
+// Abandon is GiveBack for a place into which something may still be read: it is not given out again.
 func (p *Place) Abandon() { p.tray.leave(p, false) }
 
 func (t *Tray) leave(p *Place, again bool) {
@@ -135,7 +134,7 @@ func (t *Tray) leave(p *Place, again bool) {
 	t.unmap()
 }
 
-// Close lets go of the memory as soon as no place is taken, and gives no more. A nil tray is closed.
+// Close gives no more places, and unmaps the memory as soon as none is taken. A nil tray is closed.
 func (t *Tray) Close() {
 	if t == nil {
 		return
@@ -199,7 +198,7 @@ func (m *Memory) From(p []byte, at int64) error {
 	return err
 }
 
-// Close lets go of both. Nothing may be under way.
+// Close unmaps the tray and closes the ring. Nothing may be under way.
 func (m *Memory) Close() {
 	_ = unix.Munmap(m.tray)
 	_ = m.ring.Close()

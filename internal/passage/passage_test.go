@@ -40,7 +40,7 @@ func TestBothSidesSeeTheSame(t *testing.T) {
 	m.Close()
 }
 
-// No two have the same place, and one that something may still be read into is given to nobody.
+// No two have the same place, and one that something may still be read into is not given out again.
 func TestPlacesAreGivenOnce(t *testing.T) {
 	tray, m, _ := both(t)
 	defer m.Close()
