@@ -63,7 +63,7 @@ unit:
 
 # The race detector needs cgo and a C compiler; the product does not.
 race:
-	CGO_ENABLED=1 $(GO) test -timeout 40m -race ./internal/keeper ./internal/carryover
+	CGO_ENABLED=1 $(GO) test -timeout 40m -race ./internal/keeper ./internal/carryover ./internal/passage
 	CGO_ENABLED=1 $(GO) test -timeout 40m -race -run 'Rebuild|Race|Parallel|Hostile|Joining|Returning|NeverAHole|PartBlock|VanishesIn|LeavesTheSpare|Paused|ThatWaits|Forged|AConversionSurvives' ./internal/array ./internal/nbd
 	NIDALO_RACE=1 $(GO) test -timeout 40m -run 'ComesBackInAnotherBay|WaitForEachOther|ForMonitoring|BroughtBack|LinksBreak' ./test
 

@@ -15,10 +15,10 @@ import (
 	"nidalo/internal/passage"
 )
 
-// breakLink ends a connection as a network or a dying service would, while the other end goes on with what it has.
-func breakLink(p port, which int) {
+// breakLink ends a connection, and with it the session, as a dying service would, while the other end goes on with what it has.
+func breakLink(p port) {
 	p.r.mu.Lock()
-	c := p.r.links[which]
+	c := p.r.links[0]
 	p.r.mu.Unlock()
 	c.Abandon()
 }
@@ -67,7 +67,6 @@ func TestWhatIsReadLateIsSeenByNoOtherRead(t *testing.T) {
 	want := bytes.Repeat([]byte{3}, 4096)
 	require.NoError(t, p.Write(want, 0))
 	got := make(chan error, 1)
-	p.r.next = 0
 	go func() {
 		_, err := p.Read(make([]byte, 4096), 1<<20)
 		got <- err
@@ -76,7 +75,7 @@ func TestWhatIsReadLateIsSeenByNoOtherRead(t *testing.T) {
 	p.r.mu.Lock()
 	session := p.r.session
 	p.r.mu.Unlock()
-	breakLink(p, p.r.next%((connections()+1)/2))
+	breakLink(p)
 	require.NoError(t, <-got, "it is read again in another session")
 	p.r.mu.Lock()
 	require.NotEqual(t, session, p.r.session)
@@ -113,11 +112,10 @@ func TestAWriteThatWasGivenUpFindsItsOwnData(t *testing.T) {
 	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
 	ctx, cancel := context.WithCancel(context.Background())
 	given := make(chan error, 1)
-	p.r.next = 0
 	go func() { given <- port{r: p.r, ctx: ctx}.Write(bytes.Repeat([]byte{0xaa}, mine), 0) }()
 	<-held
 	s.refuses.Store(true)
-	breakLink(p, p.r.next%((connections()+1)/2))
+	breakLink(p)
 	time.Sleep(50 * time.Millisecond)
 	cancel()
 	require.ErrorIs(t, <-given, context.Canceled)
