@@ -85,6 +85,7 @@ type Ring struct {
 	head     uint64          // as in the file
 	tail     uint64          // as in the file
 	underway map[uint64]bool // positions of entries that were not passed on yet; false: in doubt
+	session  uint64          // how many sessions have begun
 	closed   bool
 	array    uuid.UUID
 }
@@ -295,28 +296,38 @@ func (e *Entry) Passed() {
 
 // Drop notes that an entry is of no use: it is durable already, or was never acknowledged.
 func (e *Entry) Drop() {
-	e.r.half(e.r.place(e.at) + 8).Store(useless)
 	e.r.mu.Lock()
 	defer e.r.mu.Unlock()
+	e.drop()
+}
+
+// drop is Drop. r.mu is held.
+func (e *Entry) drop() {
+	e.r.half(e.r.place(e.at) + 8).Store(useless)
 	e.r.shed()
 	e.r.settled(e.at)
 }
 
-// Doubt is Drop for an entry that may still be read from where it lies, because the connection over which it was passed on broke. Its place is kept until
-// Settle. A process that ends before that leaves an entry that was never acknowledged and is passed on again all the same, in its turn.
-func (e *Entry) Doubt() {
+// Doubt is Drop for an entry that was passed on in a session last, over a connection that broke: it may still be read from where it lies, so its place is kept
+// until the next session begins. A process that ends before that leaves an entry that was never acknowledged and is passed on again all the same, in its turn.
+func (e *Entry) Doubt(session uint64) {
 	e.r.mu.Lock()
 	defer e.r.mu.Unlock()
-	e.r.underway[e.at] = false
-	e.r.room.Broadcast() // to Close
+	if e.r.session == session {
+		e.r.underway[e.at] = false
+		e.r.room.Broadcast() // to Close
+		return
+	}
+	e.drop()
 }
 
-// Settle drops what was in doubt: everything that went over earlier connections is done.
-func (r *Ring) Settle() {
+// Begin notes that a session begins, and returns its number. What went over earlier connections is done, so what was in doubt is dropped.
+func (r *Ring) Begin() (session uint64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.session++
 	if r.closed {
-		return
+		return r.session
 	}
 	for at, used := range r.underway {
 		if !used {
@@ -325,6 +336,7 @@ func (r *Ring) Settle() {
 		}
 	}
 	r.shed()
+	return r.session
 }
 
 // settled notes that an entry is not used any more. r.mu is held.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -42,11 +43,12 @@ func TestWhatIsNotFlushedIsFoundAgain(t *testing.T) {
 		type entry struct {
 			*Entry
 			change
-			whole, passed bool
+			whole, passed, doubted bool
 		}
+		session := uint64(0)
 		var live []*entry // that the ring has to have, if whole
 		for range rapid.IntRange(1, 60).Draw(t, "steps") {
-			switch rapid.SampledFrom([]string{"add", "add", "add", "pass", "drop", "flush", "die"}).Draw(t, "what") {
+			switch rapid.SampledFrom([]string{"add", "add", "add", "pass", "drop", "doubt", "begin", "flush", "die"}).Draw(t, "what") {
 			case "add":
 				c := change{off: rapid.Int64Range(0, 1<<40).Draw(t, "off")}
 				zeros := rapid.Bool().Draw(t, "zeros")
@@ -72,15 +74,28 @@ func TestWhatIsNotFlushedIsFoundAgain(t *testing.T) {
 				}
 				live = append(live, x)
 			case "pass":
-				if i := rapid.IntRange(0, max(len(live)-1, 0)).Draw(t, "which"); i < len(live) && live[i].whole {
+				if i := rapid.IntRange(0, max(len(live)-1, 0)).Draw(t, "which"); i < len(live) && live[i].whole && !live[i].doubted {
 					live[i].Passed()
 					live[i].passed = true
 				}
 			case "drop":
-				if i := rapid.IntRange(0, max(len(live)-1, 0)).Draw(t, "which"); i < len(live) && !live[i].passed {
+				if i := rapid.IntRange(0, max(len(live)-1, 0)).Draw(t, "which"); i < len(live) && !live[i].passed && !live[i].doubted {
 					live[i].Drop()
 					live = append(live[:i:i], live[i+1:]...)
 				}
+			case "doubt":
+				if i := rapid.IntRange(0, max(len(live)-1, 0)).Draw(t, "which"); i < len(live) && !live[i].passed && !live[i].doubted {
+					if late := session > 0 && rapid.Bool().Draw(t, "late"); late { // the next session has begun: nothing reads it any more
+						live[i].Doubt(session - 1)
+						live = append(live[:i:i], live[i+1:]...)
+					} else {
+						live[i].Doubt(session)
+						live[i].doubted = true
+					}
+				}
+			case "begin":
+				session = r.Begin()
+				live = slices.DeleteFunc(live, func(x *entry) bool { return x.doubted })
 			case "flush":
 				r.Flushed(r.Mark())
 				for len(live) > 0 && live[0].passed {
@@ -88,6 +103,7 @@ func TestWhatIsNotFlushedIsFoundAgain(t *testing.T) {
 				}
 			case "die":
 				require.NoError(t, r.release())
+				session = 0
 				r, err = Open(path)
 				require.NoError(t, err)
 				require.Equal(t, id, r.Array())
@@ -96,7 +112,7 @@ func TestWhatIsNotFlushedIsFoundAgain(t *testing.T) {
 						live = append(live[:i:i], live[i+1:]...)
 						i--
 					} else {
-						live[i].r, live[i].passed = r, true
+						live[i].r, live[i].passed, live[i].doubted = r, true, false
 					}
 				}
 			}

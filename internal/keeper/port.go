@@ -128,15 +128,16 @@ func (p port) write(buf []byte, off, length int64, pass func(*link, *carryover.E
 	}
 	copy(e.Data, buf)
 	e.Whole()
-	broke := false
+	var broke bool     // the connection over which it was passed on last
+	var session uint64 // of that
 	err = p.r.do(p.ctx, int64(len(buf)), func(c *link) error {
 		err := pass(c, e)
-		broke = broke || errors.Is(err, nbd.ErrBroken)
+		broke, session = errors.Is(err, nbd.ErrBroken), c.session
 		return err
 	})
 	switch {
 	case err != nil && broke:
-		e.Doubt() // the service may still take it from the ring
+		e.Doubt(session) // the service may still take it from the ring
 		return err
 	case err != nil:
 		e.Drop()

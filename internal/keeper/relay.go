@@ -54,7 +54,8 @@ type relay struct {
 // link is one connection to the service. Those of a session share memory with it by one tray; nil: they do not.
 type link struct {
 	*nbd.Client
-	tray *passage.Tray
+	tray    *passage.Tray
+	session uint64
 }
 
 // retry is how long the relay waits before it looks for the service again.
@@ -162,7 +163,10 @@ func (r *relay) connect() error {
 	if err != nil {
 		return give(err)
 	}
-	r.ring.Settle() // a session begins when the one before is done
+	session := r.ring.Begin() // it was let in because the one before is done
+	for _, c := range links {
+		c.session = session
+	}
 	start, since := startOf(links[0].Name(), name)
 	switch before := r.ring.Start(); {
 	case before == 0 || before == start:

@@ -39,6 +39,7 @@ type store struct {
 	run, carry string                    // for what is shared, and where the ring is that is shared
 	id         uuid.UUID                 // of the device
 	refuses    atomic.Bool               // lets no session in
+	full       atomic.Bool               // takes no write
 	reading    func(p []byte, off int64) // before each read that anything is done
 	taking     func(n int)               // before data is taken from the ring
 }
@@ -134,6 +135,9 @@ func (s *store) Read(p []byte, off int64) ([]nbd.Hole, error) {
 }
 
 func (s *store) Write(p []byte, off int64) error {
+	if s.full.Load() {
+		return nbd.ErrNoSpace
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	copy(s.now[off:], p)

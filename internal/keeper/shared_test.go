@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nidalo/internal/nbd"
 	"nidalo/internal/passage"
 )
 
@@ -138,6 +139,36 @@ func TestAWriteThatWasGivenUpFindsItsOwnData(t *testing.T) {
 	after, _ := p.r.ring.Used()
 	require.Less(t, after, used)
 	require.Zero(t, after, "what was in doubt is gone, too")
+}
+
+// A write whose connection broke and that the next session answers with an error is of no use any more: the ring can be used on.
+func TestAWriteThatTheNextSessionRefusesHoldsNothing(t *testing.T) {
+	const mine, other, others = 5000, 256 << 10, 80 // more than twice what the ring holds
+	s := newStore(t, 32<<20)
+	held, goOn := make(chan struct{}), make(chan struct{})
+	first := true // the second is in a later session
+	s.taking = func(n int) {
+		if n == mine && first {
+			first = false
+			close(held)
+			<-goOn
+		}
+	}
+	p, _ := connect(t, s, filepath.Join(t.TempDir(), "ring"))
+	refused := make(chan error, 1)
+	go func() { refused <- p.Write(make([]byte, mine), 0) }()
+	<-held
+	s.full.Store(true)
+	breakLink(p)
+	require.ErrorIs(t, <-refused, nbd.ErrNoSpace)
+	s.full.Store(false)
+	close(goOn)
+	for i := range int64(others) {
+		require.NoError(t, p.Write(make([]byte, other), 8<<20+i%64*other))
+	}
+	require.NoError(t, p.Flush())
+	used, _ := p.r.ring.Used()
+	require.Zero(t, used)
 }
 
 // While the service is away one tray waits for it, under the name of the session that is tried.

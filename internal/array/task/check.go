@@ -159,7 +159,7 @@ func (c *checking) step() error {
 	here := c.lay.Stripe(c.cursor)
 	n := max(1, min(checkBytes, c.t.Grain())/here.StripeSize())
 	if each := int64(env.Processors()); n > 1 {
-		n = (n + each - 1) / each * each // none of them has nothing to do in the end
+		n = (n + each - 1) / each * each // so that they end together
 	}
 	n = min(n, here.Stripes()-here.Number)
 	if err := c.t.Point(n * here.StripeSize()); err != nil {
