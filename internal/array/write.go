@@ -508,7 +508,7 @@ type destaging struct {
 	stripes []layout.Stripe
 	layers  []*dirty.Layer
 	updates []*update
-	ordered *[]journal.Write // the writes of them all; nil: there is one update
+	ordered *[]journal.Write // the writes of all updates; nil: there is one, which has them
 	few     struct {         // room for the slices above, so that most flushes need no more
 		stripes [2]layout.Stripe
 		layers  [2]*dirty.Layer

@@ -196,7 +196,7 @@ func (r *relay) connect() error {
 	return nil
 }
 
-// dial makes the connections of a session, and memory that is shared over all of them if the service can. It returns those it made with an error, too.
+// dial makes the connections of a session, with memory that they share if the service can. With an error it returns the connections that it had made by then.
 func (r *relay) dial(name string) (links []*link, err error) {
 	r.prepare(path.Base(name))
 	shared := r.spare != nil

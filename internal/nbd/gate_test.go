@@ -236,21 +236,27 @@ func TestLongRequestsComeOutWhole(t *testing.T) {
 	require.True(t, failed)
 }
 
+// serveOver has a server listen on a Unix socket or on the loopback, and returns the address.
+func serveOver(t testing.TB, s *Server, network string) string {
+	at := "127.0.0.1:0"
+	if network == "unix" {
+		at = filepath.Join(t.TempDir(), "s")
+	}
+	l, err := net.Listen(network, at)
+	require.NoError(t, err)
+	go func() { _ = s.Serve(l, Budget{}) }()
+	return l.Addr().String()
+}
+
 // Connections of one process are one client, those of another are not.
 func TestAPeerIsAProcessOrAHost(t *testing.T) {
 	peers := make(chan string, 8)
 	s := NewServer(only{newMemory(1), peers}, slog.New(slog.DiscardHandler))
 	t.Cleanup(s.Close)
 	for _, network := range []string{"unix", "tcp"} {
-		at := "127.0.0.1:0"
-		if network == "unix" {
-			at = filepath.Join(t.TempDir(), "s")
-		}
-		l, err := net.Listen(network, at)
-		require.NoError(t, err)
-		go func() { _ = s.Serve(l, Budget{}) }()
+		address := serveOver(t, s, network)
 		for range 2 {
-			c, err := Dial(network, l.Addr().String(), "tides")
+			c, err := Dial(network, address, "tides")
 			require.NoError(t, err)
 			require.NoError(t, c.Close())
 		}

@@ -110,12 +110,8 @@ func (o one) Open(name, _ string) (Export, func(), error) {
 func serve(t testing.TB) (*memory, string, *Server) {
 	m := newMemory(256)
 	s := NewServer(one{m}, slog.New(slog.DiscardHandler))
-	path := filepath.Join(t.TempDir(), "s")
-	l, err := net.Listen("unix", path)
-	require.NoError(t, err)
-	go func() { _ = s.Serve(l, Budget{}) }()
 	t.Cleanup(s.Close)
-	return m, path, s
+	return m, serveOver(t, s, "unix"), s
 }
 
 func TestManyClientsReadWhatTheyWrote(t *testing.T) {

@@ -32,12 +32,20 @@ func (c *conn) memoryWith(x Export) Memory {
 	return s.Memory()
 }
 
-// readPlace reads where the data of a request is, if it does not come over the connection.
+// placeLength is how long a place is that follows a request, bytes.
+const placeLength = 8
+
+// inShared says whether the data of a request does not come over the connection.
+func (c *conn) inShared(r *request) bool {
+	return c.shared != nil && r.flags&cmdFlagShared != 0 && (r.kind == cmdRead || r.kind == cmdWrite)
+}
+
+// readPlace reads where the data of such a request is.
 func (c *conn) readPlace(r *request) error {
-	if c.shared == nil || r.flags&cmdFlagShared == 0 || r.kind != cmdRead && r.kind != cmdWrite {
+	if !c.inShared(r) {
 		return nil
 	}
-	place := c.head[:8]
+	place := c.head[:placeLength]
 	if _, err := io.ReadFull(c.in, place); err != nil {
 		return err
 	}

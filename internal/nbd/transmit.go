@@ -150,8 +150,18 @@ func (c *conn) smallNext() bool {
 	if err != nil || be.Uint32(head) != magicRequest {
 		return false
 	}
-	r := request{kind: be.Uint16(head[6:]), length: be.Uint32(head[24:])}
-	return r.small() && (r.kind == cmdRead || have >= requestHead+int(r.length))
+	r := request{flags: be.Uint16(head[4:]), kind: be.Uint16(head[6:]), length: be.Uint32(head[24:])}
+	if !r.small() {
+		return false
+	}
+	follows := 0
+	switch {
+	case c.inShared(&r):
+		follows = placeLength
+	case r.kind == cmdWrite:
+		follows = int(r.length)
+	}
+	return have >= requestHead+follows
 }
 
 // ready is when all that was read was here.

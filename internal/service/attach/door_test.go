@@ -1,6 +1,9 @@
 package attach
 
 import (
+	"bytes"
+	"log/slog"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -62,4 +65,27 @@ func TestOnlyOneOfTwoSessionsThatWaitEnters(t *testing.T) {
 		require.ErrorIs(t, first, errOvertaken)
 		require.NoError(t, second)
 	})
+}
+
+// Memory is shared with the session that is inside, and asked for once; a name that could lead elsewhere is never part of a path.
+func TestMemoryIsOfTheSessionInside(t *testing.T) {
+	var d Door
+	var log bytes.Buffer
+	told := slog.New(slog.NewTextHandler(&log, nil))
+	for _, name := range []string{"../../../tmp/x", "ABCDEFGHJKL", "ABCDEFGHJKLMN", "abcdefghijkl", "ABCDEFGHJKL\n"} {
+		leave, err := d.Enter(name)
+		require.NoError(t, err)
+		require.Nil(t, d.Memory("x", name, told))
+		leave()
+	}
+	require.Empty(t, log.String(), "nothing was opened")
+	leave, err := d.Enter("ABCDEFGHJKLM")
+	require.NoError(t, err)
+	require.Nil(t, d.Memory("x", "ABCDEFGHJKLN", told), "another session")
+	require.Empty(t, log.String())
+	for range 2 {
+		require.Nil(t, d.Memory("no device", "ABCDEFGHJKLM", told))
+	}
+	require.Equal(t, 1, strings.Count(log.String(), "no memory is shared"))
+	leave()
 }
