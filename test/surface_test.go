@@ -116,7 +116,7 @@ func TestWhatAWriteHealsIsTold(t *testing.T) {
 		require.NoError(t, c.WriteAt(raw[at:at+strip], int64(at)))
 	}
 	require.NoError(t, c.Flush())
-	b.eventually("it is told", func() bool {
+	b.eventually("the history tells of it", func() bool {
 		return strings.Contains(b.nidalo("history", "-kind", "healed"), "16 wrong or unreadable blocks at stripe")
 	})
 	got := make([]byte, len(raw))
