@@ -72,7 +72,7 @@ func TestConversionsGoOnAfterEveryKill(t *testing.T) {
 func TestAChangeWaitsForAnotherAndTheFileSystemIsNext(t *testing.T) {
 	b := newBench(t)
 	b.nidalo("lab", "new", "-bays", "8", "-size", "96MiB")
-	b.configure("pace = '20MiB/s'\n")
+	b.configure("pace = '1MiB/s'\n")
 	b.nidalo("create", "-yes", "-name", "tides", "-level", "5", "-strip", "16KiB", "A1", "A2", "A3")
 	b.start()
 	image := filepath.Join(b.home, "image")
