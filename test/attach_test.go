@@ -225,9 +225,10 @@ func TestALoopDeviceThatIsEndedComesBack(t *testing.T) {
 	loop, err := filepath.EvalSymlinks(device)
 	require.NoError(t, err)
 	b.tool("losetup", "-d", loop)
-	b.eventually("it is noticed", func() bool {
+	b.eventually("it is noticed, and attached a second time", func() bool {
 		log, _ := os.ReadFile(filepath.Join(b.home, "keeper.log"))
-		return strings.Contains(string(log), "ended by another process")
+		_, after, noticed := strings.Cut(string(log), "ended by another process")
+		return noticed && strings.Contains(after, "msg=attached")
 	})
 	b.attachedAgain(device)
 	b.tool("cmp", "-n", strconv.Itoa(8*mib), source, device)
