@@ -18,7 +18,7 @@ import (
 var floors = [][]string{
 	{"nidalo/core/state", "nidalo/core/content"},
 	{"nidalo/core/parity", "nidalo/core/layout", "nidalo/core/say", "nidalo/core/event", "nidalo/core/rounds", "nidalo/core/fence"},
-	{"nidalo/core/record", "nidalo/core/health", "nidalo/internal/clock"},
+	{"nidalo/core/record", "nidalo/core/health", "nidalo/internal/clock", "nidalo/internal/wholefile"},
 	{"nidalo/core/plan", "nidalo/core/advice", "nidalo/core/exchange"},
 	{"nidalo/internal/env", "nidalo/internal/probe", "nidalo/internal/survey"},
 	{"nidalo/internal/disk"},

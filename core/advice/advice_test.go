@@ -41,6 +41,7 @@ var now = time.Date(2026, 11, 20, 3, 0, 0, 0, time.UTC)
 //	hold A1 TEXT, bad B1 TEXT, retired B1, read-only B1, carries B1 tides
 //	checked tides 40d mismatches repaired unrepairable, unused tides, broken tides TEXT
 //	idle charts out|stranger|waits|cannot TEXT
+//	home TEXT                    it cannot be written
 type host struct {
 	Snapshot
 	t require.TestingT
@@ -155,6 +156,8 @@ func (h *host) line(text string) {
 		h.array(w[1]).Device = &Device{Path: strings.TrimPrefix(w[2], "-"), Reason: rest(3)}
 	case "twins":
 		h.member(w[1]).Twins = []Twin{{Why: "the disks in A2 and B9 both claim to be it", Example: "B9"}}
+	case "home":
+		h.Home = &Home{Path: "/var/lib/nidalo", Why: rest(1), Since: now.Add(-time.Hour), Notes: true, Events: 2, Lost: 1}
 	case "idle":
 		h.Idle = append(h.Idle, Idle{ID: "id-" + w[1], Name: w[1], Reason: rest(3), Why: map[string]IdleKind{"out": TakenOut, "stranger": Stranger, "waits": Waits, "elsewhere": Elsewhere, "cannot": CannotStart}[w[2]]})
 	default:

@@ -37,3 +37,23 @@ func (p *planner) first() {
 		p.add(Convenient, why, "see what each disk holds", "nidalo disks", noDisk)
 	}
 }
+
+// home says what to do when the service cannot write what it remembers.
+func (p *planner) home() {
+	h := p.Home
+	if h == nil {
+		return
+	}
+	p.array = nil
+	why := fmt.Sprintf("nothing can be written there: %s. That began %s; arrays go on", h.Why, say.Moment(p.Now, h.Since))
+	if h.Notes {
+		why += "; what was changed meanwhile is forgotten if the service ends before"
+	}
+	if h.Events > 0 {
+		why += fmt.Sprintf("; %s not in the history yet", say.Count(h.Events, "event is", "events are"))
+	}
+	if h.Lost > 0 {
+		why += fmt.Sprintf(", and %d never will be", h.Lost)
+	}
+	p.add(Soon, why, "make room for the home of the service, "+h.Path+", or mend its file system: writing goes on by itself", "", noDisk)
+}

@@ -88,6 +88,7 @@ func Next(s *Snapshot) *Plan {
 		p.idle(i)
 	}
 	p.leftovers()
+	p.home()
 	if len(s.Arrays)+len(s.Idle) == 0 {
 		p.first()
 	}

@@ -20,6 +20,17 @@ type Snapshot struct {
 	Arrays []Array // in service
 	Idle   []Idle
 	Disks  []Disk
+	Home   *Home // nil: it can be written
+}
+
+// Home is the home of the service when it cannot be written.
+type Home struct {
+	Path   string
+	Why    string
+	Since  time.Time
+	Notes  bool // what the service remembers is not written
+	Events int  // and tasks, that are not in the history yet
+	Lost   int  // and tasks, that never will be
 }
 
 // Array is an array in service.

@@ -581,6 +581,8 @@ type DiskHealth struct {
 type HistoryReply struct {
 	Events []event.Event  `json:"events"`
 	Tasks  []history.Task `json:"tasks"`
+	// Unwritten is why the newest are in the memory of the service only; empty: all are written.
+	Unwritten string `json:"unwritten,omitempty"`
 }
 
 // AlertResult is how one channel took a test message.

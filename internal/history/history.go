@@ -11,9 +11,11 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver, in pure Go
+	"modernc.org/sqlite" // the driver, in pure Go
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"nidalo/core/event"
 	"nidalo/core/state"
@@ -46,7 +48,27 @@ type Reading struct {
 type Filter struct {
 	Array, Disk, Kind string
 	Since, Until      time.Time
-	Limit             int // of the newest; 0: 100
+	Limit             int // of the newest; 0: Usual
+}
+
+// Usual is how many rows are told when no limit was set.
+const Usual = 100
+
+// Full says whether something could not be written because the file system is full.
+func Full(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && e.Code() == sqlite3.SQLITE_FULL || errors.Is(err, syscall.ENOSPC)
+}
+
+// Event says whether an event is one of those.
+func (f Filter) Event(e event.Event) bool { return f.takes(e.Array, e.Disk, string(e.Kind), e.Time) }
+
+// Task says whether a task is one of those.
+func (f Filter) Task(t Task) bool { return f.takes(t.Array, t.Disk, string(t.Kind), t.Ended) }
+
+func (f Filter) takes(array, disk, kind string, at time.Time) bool {
+	return (f.Array == "" || array == f.Array) && strings.Contains(disk, f.Disk) && strings.HasPrefix(strings.ToLower(kind), strings.ToLower(f.Kind)) &&
+		(f.Since.IsZero() || !at.Before(f.Since)) && (f.Until.IsZero() || at.Before(f.Until))
 }
 
 // Store is an open history.
@@ -175,7 +197,7 @@ func (f Filter) where(column string) (string, []any) {
 	}
 	limit := f.Limit
 	if limit <= 0 {
-		limit = 100
+		limit = Usual
 	}
 	return where + fmt.Sprintf(" ORDER BY %s DESC, id DESC LIMIT %d", column, limit), args
 }

@@ -20,8 +20,8 @@ import (
 
 func (s *Service) newAttach() *attach.Desk {
 	return attach.New(attach.Host{Home: s.opt.Home, Log: s.opt.Log, Ends: s.done, Once: s.once, Noted: s.attachments,
-		Note:   func(id string, how attach.How) error { return s.change(func(m *memory) { m.attach(id, how) }) },
-		Forget: func(id string) error { return s.change(func(m *memory) { delete(m.Attached, id) }) },
+		Note:   func(id string, how attach.How) { s.note(func(m *memory) { m.attach(id, how) }) },
+		Forget: func(id string) { s.note(func(m *memory) { delete(m.Attached, id) }) },
 		Alone:  func() (func(), bool) { return s.admin.Unlock, s.admin.TryLock() },
 		Arrays: func() (out []attach.Array) {
 			for _, r := range s.running() {
@@ -100,9 +100,7 @@ func (s *Service) Attach(q control.AttachRequest) (*control.DeviceStatus, error)
 	}
 	if err != nil {
 		if !already {
-			if undone := s.change(func(m *memory) { delete(m.Attached, id) }); undone != nil {
-				s.opt.Log.Warn("that an array is not attached cannot be noted", "array", x.Name, "reason", undone)
-			}
+			s.note(func(m *memory) { delete(m.Attached, id) })
 		}
 		return nil, person(err)
 	}
@@ -177,9 +175,7 @@ func (s *Service) Detach(q control.DetachRequest) (*control.DetachReply, error) 
 		}
 		return nil, person(err)
 	}
-	if err := s.change(func(m *memory) { delete(m.Attached, id) }); err != nil {
-		return nil, err
-	}
+	s.note(func(m *memory) { delete(m.Attached, id) })
 	severity, detail := event.Info, "everything is flushed"
 	if q.Force {
 		severity, detail = event.Warning, "by force; data that could not be written is lost"

@@ -101,13 +101,11 @@ func (s *Service) noteUnproven(id string, is bool) {
 	if was == is {
 		return
 	}
-	if err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		if m.Unproven = slices.DeleteFunc(m.Unproven, func(x string) bool { return x == id }); is {
 			m.Unproven = append(m.Unproven, id)
 		}
-	}); err != nil {
-		s.opt.Log.Warn("that a set has to be checked cannot be noted", "reason", err)
-	}
+	})
 }
 
 // unproven says that parity does not protect all of a set yet; empty: it does as far as that is known.

@@ -117,9 +117,7 @@ func (s *Service) changeOn(r *running, req control.ChangeRequest, to task.Target
 		s.forgetFreed(r)
 		return nil, stillUsed(r, err)
 	}
-	if err := s.noteGrowth(r, out); err != nil {
-		s.opt.Log.Warn("it cannot be noted that an array grows", "array", r.Name(), "reason", err)
-	}
+	s.noteGrowth(r, out)
 	for _, d := range disks {
 		s.noSpare(d.Identity())
 	}
@@ -148,9 +146,7 @@ func (s *Service) grow(r *running, req control.ChangeRequest) (*control.ChangeRe
 	if err := r.growNow(); err != nil {
 		return nil, person(err)
 	}
-	if err := s.noteGrowth(r, out); err != nil {
-		s.opt.Log.Warn("it cannot be noted that an array grows", "array", r.Name(), "reason", err)
-	}
+	s.noteGrowth(r, out)
 	return out, nil
 }
 
@@ -287,7 +283,7 @@ func (s *Service) growByThemselves() {
 		}
 		err := r.growNow()
 		if err == nil {
-			err = s.noteGrowth(r, &control.ChangeReply{Before: before, Then: layoutOf(r)})
+			s.noteGrowth(r, &control.ChangeReply{Before: before, Then: layoutOf(r)})
 		}
 		s.admin.Unlock()
 		if err != nil {

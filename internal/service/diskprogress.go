@@ -25,7 +25,7 @@ type diskSwap struct {
 }
 
 // noteSwap remembers what belongs to the replacement of a disk: slots by the identity of their array.
-func (s *Service) noteSwap(req swap, info control.DiskInfo, out *control.DiskReply, parts map[string]int) error {
+func (s *Service) noteSwap(req swap, info control.DiskInfo, out *control.DiskReply, parts map[string]int) {
 	swap := diskSwap{Old: out.Old, New: say.Short(info.Identity), Parts: parts, Kind: state.TaskRebuild, Started: s.opt.Now()}
 	if req.Retire {
 		swap.Kind = state.TaskRetire
@@ -40,7 +40,7 @@ func (s *Service) noteSwap(req swap, info control.DiskInfo, out *control.DiskRep
 	}
 	s.event(event.Event{Kind: event.DiskReplaced, Severity: severity, Disk: info.Identity.String(), Detail: fmt.Sprintf("%s takes the place of %s in %s", who, out.Old, what)})
 	s.noSpare(info.Identity)
-	return s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		m.Swaps = slices.DeleteFunc(m.Swaps, func(o diskSwap) bool { return o.New == swap.New || s.opt.Now().Sub(o.Started) > swapsKept })
 		m.Swaps = append(m.Swaps, swap)
 	})

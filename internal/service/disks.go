@@ -417,7 +417,7 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 	s.unclaim(id, (*ownership.Claim).Forget)
 	s.event(event.Event{Kind: event.ArrayDissolved, Array: r.Name()})
 	// A member that was away, and comes back, is one from elsewhere then.
-	return s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		own := func(other string) bool { return other == id }
 		m.Arrays, m.Out = slices.DeleteFunc(m.Arrays, own), slices.DeleteFunc(m.Out, own)
 		delete(m.Names, id)
@@ -427,4 +427,5 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 		delete(m.Handings, id)
 		m.Grew = slices.DeleteFunc(m.Grew, own)
 	})
+	return nil
 }

@@ -49,9 +49,7 @@ func (s *Service) empty(r *running, m array.MemberState, volume string) error {
 
 // stays forgets that a member is to be taken out.
 func (s *Service) stays(r *running) {
-	if err := s.change(func(m *memory) { delete(m.Emptying, r.ID().String()) }); err != nil {
-		s.opt.Log.Warn("it cannot be noted that a volume stays", "array", r.Name(), "reason", err)
-	}
+	s.note(func(m *memory) { delete(m.Emptying, r.ID().String()) })
 	s.forgetFreed(r)
 }
 
@@ -90,7 +88,8 @@ func (s *Service) goOnEmptying(r *running, e emptying) error {
 	}
 	switch err := s.vacate(r, slot); {
 	case err == nil:
-		return s.change(func(m *memory) { delete(m.Emptying, r.ID().String()) })
+		s.note(func(m *memory) { delete(m.Emptying, r.ID().String()) })
+		return nil
 	case !errors.Is(err, task.ErrWritten):
 		s.opt.Log.Info("a disk cannot be taken out yet", "array", r.Name(), "member", e.Member, "reason", err)
 		return nil

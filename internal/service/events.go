@@ -99,13 +99,14 @@ func (s *Service) History(req control.HistoryRequest) (*control.HistoryReply, er
 	if h == nil {
 		return nil, &control.Error{What: "there is no history: " + s.historyPath() + " cannot be opened"}
 	}
+	unwritten := s.chron.Unwritten()
 	f := history.Filter{Array: req.Array, Disk: req.Disk, Kind: req.Kind, Since: req.Since, Until: req.Until, Limit: req.Limit}
 	events, err := h.Events(f)
 	if err != nil {
 		return nil, err
 	}
 	tasks, err := h.Tasks(f)
-	return &control.HistoryReply{Events: events, Tasks: tasks}, err
+	return withUnwritten(&control.HistoryReply{Events: events, Tasks: tasks}, unwritten, f), err
 }
 
 // Readings answers from the history.
@@ -165,7 +166,7 @@ func (s *Service) quiet(e event.Event) bool {
 	}
 	r, err := s.named(e.Array)
 	if err != nil || s.stateOf(r) != state {
-		_ = s.change(func(m *memory) { delete(m.Quiet, e.Array) })
+		s.note(func(m *memory) { delete(m.Quiet, e.Array) })
 		return false
 	}
 	return true

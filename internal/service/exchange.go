@@ -57,9 +57,12 @@ func (s *Service) changeExchange(req control.ExchangeRequest) (id string, slot i
 		}
 		if req.Stop {
 			x.Step, x.Ended, x.Result, x.Says = exchange.Left, s.opt.Now(), "ended early by the administrator", ""
+			if err := s.change(keepExchange(x)); err != nil {
+				return "", 0, err
+			}
 			s.lightFor(x.Old, false)
 			s.event(event.Event{Kind: event.ExchangeLeft, Array: x.Name, Disk: x.Old.String(), Detail: x.Result})
-			return x.Array, x.Slot, s.noteExchange(x)
+			return x.Array, x.Slot, nil
 		}
 		return x.Array, x.Slot, nil // it goes on
 	}
@@ -134,7 +137,7 @@ func (s *Service) beginExchange(req control.ExchangeRequest, r *running, slot in
 			x.Known = append(x.Known, known[src].Info.Name())
 		}
 	}
-	if err := s.noteExchange(x); err != nil {
+	if err := s.change(keepExchange(x)); err != nil {
 		return err
 	}
 	s.event(event.Event{Kind: event.ExchangeStarted, Array: r.Name(), Disk: m.Disk.String()})
@@ -144,8 +147,9 @@ func (s *Service) beginExchange(req control.ExchangeRequest, r *running, slot in
 	return nil
 }
 
-func (s *Service) noteExchange(x exchange.Exchange) error {
-	return s.change(func(m *memory) {
+// keepExchange has the memory tell how far an exchange is.
+func keepExchange(x exchange.Exchange) func(*memory) {
+	return func(m *memory) {
 		i := slices.IndexFunc(m.Exchanges, func(o exchange.Exchange) bool {
 			return o.Array == x.Array && o.Slot == x.Slot && o.Started.Equal(x.Started)
 		})
@@ -158,7 +162,7 @@ func (s *Service) noteExchange(x exchange.Exchange) error {
 			m.Exchanges = slices.Delete(m.Exchanges, max(over, 0), max(over, 0)+1)
 		}
 		m.Exchanges = append(m.Exchanges, x)
-	})
+	}
 }
 
 // spareWaits is how long spares leave an exchange alone; a longer one was left.
@@ -206,9 +210,7 @@ func (s *Service) goExchange(x exchange.Exchange) {
 	if x.Step == before.Step && x.Says == before.Says && x.Ended.Equal(before.Ended) && x.Exposed.Equal(before.Exposed) {
 		return
 	}
-	if err := s.noteExchange(x); err != nil {
-		s.opt.Log.Warn("an exchange cannot be noted", "array", x.Name, "reason", err)
-	}
+	s.note(keepExchange(x))
 }
 
 // sightOf is what an exchange looks at.

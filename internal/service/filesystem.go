@@ -52,15 +52,15 @@ func (s *Service) growing(r *running, fs content.FileSystem) *control.FileSystem
 }
 
 // noteGrowth notes that an array has, or will have, more room than a file system on it knows of.
-func (s *Service) noteGrowth(r *running, c *control.ChangeReply) error {
+func (s *Service) noteGrowth(r *running, c *control.ChangeReply) {
 	id := r.ID().String()
 	if c.Then.Capacity <= c.Before.Capacity {
-		return nil
+		return
 	}
 	if fs, ok := fileSystemOn(r); ok {
 		c.FileSystem = s.growing(r, fs)
 	}
-	return s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		if !slices.Contains(m.Grew, id) {
 			m.Grew = append(m.Grew, id)
 		}
@@ -74,7 +74,7 @@ func (s *Service) forgetGrowth() {
 		grew := slices.Contains(s.mem.Grew, r.ID().String())
 		s.mu.Unlock()
 		if grew && r.Record().Turn == nil && r.Failure() == nil && s.smallFileSystem(r) == nil {
-			_ = s.change(func(m *memory) {
+			s.note(func(m *memory) {
 				m.Grew = slices.DeleteFunc(m.Grew, func(id string) bool { return id == r.ID().String() })
 			})
 		}

@@ -89,9 +89,7 @@ func (s *Service) handOver(r *running, slot int, req control.ReplaceRequest) (*c
 	}
 	out, err := s.putIn(req.New, req.AlthoughBad, old, r.NeedSize(parity), func(d disk.Disk) error { return r.Retire(parity, d) })
 	if err != nil {
-		if undone := s.change(func(m *memory) { delete(m.Handings, r.ID().String()) }); undone != nil {
-			s.opt.Log.Warn("that parity is not taken over cannot be noted", "array", r.Name(), "reason", undone)
-		}
+		s.note(func(m *memory) { delete(m.Handings, r.ID().String()) })
 		return nil, err
 	}
 	out.Moves, out.Slot, out.Member = moves, slot, m.Disk.String()
@@ -132,7 +130,7 @@ func (s *Service) goHandings() {
 		switch {
 		case over || err != nil && tried && s.opt.Now().Sub(since) > unableFor:
 			delete(s.unable, key)
-			_ = s.change(func(m *memory) { delete(m.Handings, r.ID().String()) })
+			s.note(func(m *memory) { delete(m.Handings, r.ID().String()) })
 		case err != nil && !tried:
 			s.unable[key] = s.opt.Now()
 			s.opt.Log.Info("a parity disk does not take the place of a data disk yet", "array", r.Name(), "reason", err)
@@ -181,7 +179,8 @@ func (s *Service) handOn(r *running, h handing) (over bool, err error) {
 		return false, err
 	}
 	h.Second, h.Bytes = s.opt.Now(), bytes
-	return false, s.change(func(m *memory) { m.Handings[r.ID().String()] = h })
+	s.note(func(m *memory) { m.Handings[r.ID().String()] = h })
+	return false, nil
 }
 
 // taskOf is the last task that fills a slot, or copies its member.

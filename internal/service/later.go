@@ -126,9 +126,7 @@ func (s *Service) goWaiting() {
 		}
 		w.Request.Array = r.Name() // it may have another name by now
 		_, err := s.changeNow(r, w.Request)
-		if _, dropped := s.dropWaiting(r); dropped != nil {
-			s.opt.Log.Warn("it cannot be noted that a change has begun", "array", r.Name(), "reason", dropped)
-		}
+		s.note(func(m *memory) { delete(m.Waiting, r.ID().String()) })
 		s.admin.Unlock()
 		if err != nil {
 			s.event(event.Event{Kind: event.ChangeNotBegun, Array: r.Name(), Detail: fmt.Sprintf("to level %s, which waited since %s: %v", w.Change.To.Level, say.Moment(s.opt.Now(), w.Change.Noted), err)})

@@ -70,13 +70,11 @@ func (s *Service) Stop(name string) error {
 	} else if err := r.Close(); err != nil {
 		return person(err)
 	}
-	if err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		if !slices.Contains(m.Out, id) {
 			m.Out = append(m.Out, id)
 		}
-	}); err != nil {
-		return err
-	}
+	})
 	if err := s.seen.LookAnew(); err != nil {
 		return err
 	}
@@ -238,7 +236,7 @@ func (s *Service) Rename(req control.RenameRequest) error {
 		return person(err)
 	}
 	s.event(event.Event{Kind: event.ArrayRenamed, Array: req.To, Detail: "it was " + req.Array})
-	return s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		m.Names[r.ID().String()] = req.To
 		if p, ok := m.Paces[req.Array]; ok {
 			m.Paces[req.To] = p
@@ -258,6 +256,7 @@ func (s *Service) Rename(req control.RenameRequest) error {
 			}
 		}
 	})
+	return nil
 }
 
 // Retire copies a member onto a blank disk, or a spare, and lets it go.
@@ -293,11 +292,9 @@ func (s *Service) Retire(req control.RetireRequest) (*control.ReplaceReply, erro
 
 // noSpare notes that a disk is in use now and waits for nothing any more.
 func (s *Service) noSpare(id state.Identity) {
-	if err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		m.Spares = slices.DeleteFunc(m.Spares, func(p Spare) bool { return p.Disk == id.Serial && id.Serial != "" || p.Disk == id.Path })
-	}); err != nil {
-		s.opt.Log.Warn("it cannot be noted that a disk is no spare any more", "disk", id.String(), "reason", err)
-	}
+	})
 }
 
 // Steer pauses, continues or cancels a task.
@@ -393,7 +390,7 @@ func (s *Service) react(e event.Event) {
 		if info, err := s.unmark(r, was); err != nil || info.State != state.DiskBlank {
 			return
 		}
-		_ = s.change(func(m *memory) {
+		s.note(func(m *memory) {
 			delete(m.Took, e.Array+"/"+was)
 			m.Spares = append(m.Spares, Spare{Disk: was})
 		})

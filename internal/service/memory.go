@@ -11,6 +11,7 @@ import (
 	"nidalo/internal/control"
 	"nidalo/internal/service/attach"
 	"nidalo/internal/service/lend"
+	"nidalo/internal/wholefile"
 )
 
 // memory is what the service remembers in its home from one start to the next, besides what members carry.
@@ -52,12 +53,7 @@ func (s *Service) recall() error {
 		return nil
 	}
 	if err == nil {
-		err = json.Unmarshal(buf, &s.mem)
-		for _, m := range []*map[string]string{&s.mem.Paces, &s.mem.Took, &s.mem.Quiet, &s.mem.Names, &s.mem.Bad} {
-			if *m == nil { // as an edited file may say
-				*m = map[string]string{}
-			}
-		}
+		err = s.mem.parse(buf)
 	}
 	if err != nil {
 		return &control.Error{What: fmt.Sprintf("%s cannot be read: %v", s.memoryPath(), err), Hints: []string{"repair or remove it: arrays are found by what their disks carry; spares and paces must be set again"}}
@@ -65,33 +61,77 @@ func (s *Service) recall() error {
 	return nil
 }
 
-// change edits the memory and writes it down, whole or not at all. Only other changes wait for the disk of the home meanwhile.
+func (m *memory) parse(buf []byte) error {
+	err := json.Unmarshal(buf, m)
+	for _, of := range []*map[string]string{&m.Paces, &m.Took, &m.Quiet, &m.Names, &m.Bad} {
+		if *of == nil { // as an edited file may say
+			*of = map[string]string{}
+		}
+	}
+	return err
+}
+
+// change edits the memory once that is written down: what cannot be written is not in force either. Only other changes wait for the disk of
+// the home meanwhile.
 func (s *Service) change(edit func(*memory)) error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	var fresh memory
+	s.mu.Lock()
+	buf, err := json.Marshal(s.mem)
+	if err == nil {
+		err = fresh.parse(buf)
+	}
+	if err == nil {
+		edit(&fresh)
+	}
+	s.mu.Unlock()
+	if err == nil {
+		err = s.write(&fresh)
+	}
+	if err != nil {
+		return &control.Error{What: fmt.Sprintf("it cannot be noted in %s: %v", s.opt.Home, err), Hints: []string{"give the command again when that is mended"}}
+	}
+	s.mu.Lock()
+	s.mem = fresh
+	s.mu.Unlock()
+	return nil
+}
+
+// note has the memory tell of what is so already, whether it can be written down or not. What cannot is written as soon as it can be.
+func (s *Service) note(edit func(*memory)) {
 	s.saving.Lock()
 	defer s.saving.Unlock()
 	s.mu.Lock()
 	edit(&s.mem)
-	buf, err := json.MarshalIndent(s.mem, "", "  ")
 	s.mu.Unlock()
-	if err != nil {
-		return err
+	_ = s.write(nil)
+}
+
+// writeAgain tries to write down what could not be.
+func (s *Service) writeAgain() {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	if s.unnoted.Load() != nil {
+		_ = s.write(nil)
 	}
-	temporary := s.memoryPath() + ".new"
-	f, err := os.OpenFile(temporary, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
+}
+
+// write writes the memory, whole or not at all, nil: as it is now, and notes whether it could. s.saving is held.
+func (s *Service) write(m *memory) error {
+	s.mu.Lock()
+	if m == nil {
+		m = &s.mem
 	}
-	_, err = f.Write(append(buf, '\n'))
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err != nil {
-		return err
+	buf, err := json.MarshalIndent(m, "", "  ")
+	s.mu.Unlock()
+	if err == nil {
+		err = wholefile.Write(s.memoryPath(), append(buf, '\n'))
 	}
-	if err := os.Rename(temporary, s.memoryPath()); err != nil {
-		return err
+	if err == nil {
+		s.unnoted.Store(nil)
+	} else if s.unnoted.CompareAndSwap(nil, &trouble{err, s.opt.Now()}) {
+		s.opt.Log.Warn("the notes of the service cannot be written", "home", s.opt.Home, "reason", err)
 	}
-	dir, err := os.Open(s.opt.Home)
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close()) // or a power cut brings the old one back
+	return err
 }

@@ -149,16 +149,14 @@ func (s *Service) roundAt(id string) roundAt {
 
 // noteRound remembers a round; the zero value is forgotten.
 func (s *Service) noteRound(id string, at roundAt) {
-	if err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		if m.Rounds == nil {
 			m.Rounds = map[string]roundAt{}
 		}
 		if m.Rounds[id] = at; at == (roundAt{}) {
 			delete(m.Rounds, id)
 		}
-	}); err != nil {
-		s.opt.Log.Warn("regular work cannot be noted", "of", id, "reason", err)
-	}
+	})
 }
 
 // goRounds begins what is due, holds what its hours are over for, and tells of what is late.

@@ -84,6 +84,8 @@ type Service struct {
 	asked        time.Time                    // when disks were asked how they are; used by lookLoop only
 	exchangeTurn sync.Mutex                   // of what exchanges ask for; taken before admin
 	saving       sync.Mutex                   // of mem to its file; taken before mu
+	lost         int                          // events that could not be written lately, see minds; only lookLoop has it
+	unnoted      atomic.Pointer[trouble]      // why mem could not be written; nil: it could
 	admin        sync.Mutex                   // one change by an administrator at a time
 	mu           sync.Mutex                   // guards what is below; no disk is touched while it is held
 	arrays       map[string]*running          // by name
@@ -468,15 +470,13 @@ func (s *Service) own(id, name string) {
 	if known || s.opt.Looks {
 		return
 	}
-	if err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		m.Out = slices.DeleteFunc(m.Out, func(x string) bool { return x == id })
 		if !slices.Contains(m.Arrays, id) {
 			m.Arrays = append(m.Arrays, id)
 		}
 		m.Names[id] = name
-	}); err != nil {
-		s.opt.Log.Warn("the arrays of this home cannot be noted", "reason", err)
-	}
+	})
 }
 
 var (

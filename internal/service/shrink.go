@@ -212,29 +212,23 @@ func (s *Service) keepFreed(disk string) {
 	if !wanted {
 		return
 	}
-	err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		if i := slices.IndexFunc(m.KeepFreed, of); i >= 0 {
 			m.Spares = append(m.Spares, Spare{Disk: m.KeepFreed[i]})
 			m.KeepFreed = slices.DeleteFunc(m.KeepFreed, of)
 		}
 	})
-	if err != nil {
-		s.opt.Log.Warn("it cannot be noted that a disk is a hot spare", "disk", disk, "reason", err)
-	}
 }
 
 // forgetFreed forgets what was to become of the disks of an array that does not do without them after all.
 func (s *Service) forgetFreed(r *running) {
 	members := r.MemberStates()
-	err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		delete(m.Leaving, r.ID().String())
 		m.KeepFreed = slices.DeleteFunc(m.KeepFreed, func(name string) bool {
 			return slices.ContainsFunc(members, func(o array.MemberState) bool { return o.Disk.Name() == name })
 		})
 	})
-	if err != nil {
-		s.opt.Log.Warn("it cannot be noted which members stay", "array", r.Name(), "reason", err)
-	}
 }
 
 // stillLeaves says why an array cannot change yet: a member of the change before is still to leave.
@@ -278,7 +272,7 @@ func (s *Service) goLeaving() {
 		}
 		if err != nil || done {
 			delete(s.unable, r.ID().String())
-			_ = s.change(func(m *memory) {
+			s.note(func(m *memory) {
 				if m.Leaving[r.ID().String()] = list[1:]; len(list) == 1 {
 					delete(m.Leaving, r.ID().String())
 				}

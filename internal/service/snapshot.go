@@ -25,7 +25,7 @@ func (s *Service) snapshot() (*advice.Snapshot, error) {
 }
 
 func (s *Service) snapshotOf(disks []control.DiskInfo, attached map[string]*control.DeviceStatus) *advice.Snapshot {
-	out := &advice.Snapshot{Now: s.opt.Now(), Host: s.hostName()}
+	out := &advice.Snapshot{Now: s.opt.Now(), Host: s.hostName(), Home: s.homeTrouble()}
 	for _, d := range disks {
 		out.Disks = append(out.Disks, s.adviceDisk(d))
 	}

@@ -46,9 +46,7 @@ func (s *Service) spareOf(info control.DiskInfo) (Spare, bool) {
 
 // noteBad remembers that a disk failed, however often it is erased.
 func (s *Service) noteBad(id state.Identity, why string) {
-	if err := s.change(func(m *memory) { m.Bad[id.Name()] = why }); err != nil {
-		s.opt.Log.Warn("it cannot be noted that a disk failed", "disk", id.String(), "reason", err)
-	}
+	s.note(func(m *memory) { m.Bad[id.Name()] = why })
 }
 
 // badBecause is why a disk had better not be trusted again: it failed, or was found bad when it was vetted. A vet to the
@@ -322,7 +320,7 @@ func (s *Service) takeOverDisk(of string) bool {
 				Detail: fmt.Sprintf("the spare cannot take the place of all of %s: %v", of, err)})
 			continue
 		}
-		_ = s.change(func(mem *memory) {
+		s.note(func(mem *memory) {
 			for i, x := range on {
 				mem.Took[x.r.Name()+"/"+partSerial(d, out.Parts[i].Part)] = x.m.Disk.Name()
 			}
@@ -405,7 +403,7 @@ func (s *Service) takeOver(r *running, m array.MemberState) {
 		s.opt.Log.Warn("spare could not take over", "disk", best.Identity.String(), "array", r.Name(), "reason", err)
 		return
 	}
-	_ = s.change(func(mem *memory) {
+	s.note(func(mem *memory) {
 		mem.Spares = slices.DeleteFunc(mem.Spares, func(p Spare) bool { return p.Disk == best.Name() })
 		mem.Took[r.Name()+"/"+best.Name()] = m.Disk.Name()
 	})

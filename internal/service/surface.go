@@ -88,12 +88,10 @@ func (s *Service) surfaceOf(id string) (control.Surface, bool) {
 }
 
 func (s *Service) noteSurface(t control.Surface) {
-	if err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		m.Surfaces = slices.DeleteFunc(m.Surfaces, func(o control.Surface) bool { return o.Disk == t.Disk })
 		m.Surfaces = append(m.Surfaces, t)
-	}); err != nil {
-		s.opt.Log.Warn("the surface test of a disk cannot be noted", "disk", t.Name, "reason", err)
-	}
+	})
 }
 
 func (s *Service) startSurface(t control.Surface, d disk.Disk) {

@@ -68,7 +68,8 @@ func (s *Service) leaveSet(r *running, req control.ChangeRequest) (*control.Chan
 		}
 		return nil, person(err)
 	}
-	return out, s.change(func(m *memory) { delete(m.Emptying, r.ID().String()) })
+	s.note(func(m *memory) { delete(m.Emptying, r.ID().String()) })
+	return out, nil
 }
 
 // willBeSpare notes that a disk is to be a hot spare once it is freed.

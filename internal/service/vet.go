@@ -119,12 +119,10 @@ func (s *Service) vetting(id string) (control.Vetting, bool) {
 
 // noteVet remembers how far a vet is.
 func (s *Service) noteVet(v control.Vetting) {
-	if err := s.change(func(m *memory) {
+	s.note(func(m *memory) {
 		m.Vets = slices.DeleteFunc(m.Vets, func(o control.Vetting) bool { return o.Disk == v.Disk })
 		m.Vets = append(m.Vets, v)
-	}); err != nil {
-		s.opt.Log.Warn("the vet of a disk cannot be noted", "disk", v.Name, "reason", err)
-	}
+	})
 }
 
 func (s *Service) tellVet(v control.Vetting) {

@@ -155,7 +155,8 @@ func (s *Service) replaceOnly(req swap, x memberOn, info control.DiskInfo, out *
 	if _, err := s.putIn(info.Name(), req.AlthoughBad, x.m, out.Parts[0].Need, func(d disk.Disk) error { return put(x.m.Slot, d) }); err != nil {
 		return nil, err
 	}
-	return out, s.noteSwap(req, info, out, map[string]int{x.r.ID().String(): x.m.Slot})
+	s.noteSwap(req, info, out, map[string]int{x.r.ID().String(): x.m.Slot})
+	return out, nil
 }
 
 func tooSmall(info control.DiskInfo, need int64, m array.MemberState) error {
@@ -241,7 +242,8 @@ func (s *Service) putAll(req swap, on []memberOn, info control.DiskInfo, out *co
 		}
 		parts[x.r.ID().String()] = x.m.Slot
 	}
-	return s.noteSwap(req, info, out, parts)
+	s.noteSwap(req, info, out, parts)
+	return nil
 }
 
 func (s *Service) awaitNodes(paths []string) error {

@@ -185,6 +185,9 @@ func (s *Screen) Rounds(all []control.Round, serving bool) {
 
 // History prints events, or tasks.
 func (s *Screen) History(h *control.HistoryReply, tasks bool) {
+	if h.Unwritten != "" {
+		defer s.Printf("The newest are not written down yet: %s. nidalo next says more.\n", h.Unwritten)
+	}
 	if tasks {
 		if len(h.Tasks) == 0 {
 			s.Printf("No task that ended is known.\n")

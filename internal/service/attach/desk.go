@@ -45,8 +45,8 @@ type Host struct {
 	Once   func(kind, array, state string, e event.Event) // tells of a state that is not the one told last
 	Arrays func() []Array                                 // in service
 	Noted  func() map[string]How                          // a copy of what is remembered, by identity
-	Note   func(id string, how How) error
-	Forget func(id string) error
+	Note   func(id string, how How)
+	Forget func(id string)
 	Alone  func() (release func(), ok bool) // keeps administrators out, unless one is at work
 }
 

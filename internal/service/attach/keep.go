@@ -60,9 +60,7 @@ func (d *Desk) keepOne(k *keeper.Client, a Array, device *keeper.Attached) {
 	how, want := d.host.Noted()[a.ID]
 	switch {
 	case device != nil && !want: // the home forgot it: the device counts
-		if err := d.host.Note(a.ID, How{}); err != nil {
-			d.host.Log.Warn("an attached array cannot be noted", "array", a.Name, "reason", err)
-		}
+		d.host.Note(a.ID, How{})
 	case device != nil && device.Refused:
 		d.host.Once("attach", a.Name, device.Reason, event.Event{Kind: event.ArrayNotAttached, Array: a.Name, Detail: device.Reason})
 	case device != nil:
@@ -73,9 +71,7 @@ func (d *Desk) keepOne(k *keeper.Client, a Array, device *keeper.Attached) {
 			}
 		}
 	case want && !how.Boot && !attachedBefore(a.Of): // from before a reboot
-		if err := d.host.Forget(a.ID); err != nil {
-			d.host.Log.Warn("that an array is not attached cannot be noted", "array", a.Name, "reason", err)
-		}
+		d.host.Forget(a.ID)
 	case want:
 		made, err := d.Make(a, how, keepWait)
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -44,9 +45,12 @@ type Chronicle struct {
 	told    map[string]string // what was last said of a thing that is watched all the time
 	sender  *alert.Sender
 
-	opening sync.Mutex // guards what follows; mu is never held while the history is opened, since Tell takes it
-	store   *history.Store
-	failed  time.Time // when it could not be opened last
+	opening  sync.Mutex // guards what follows; mu is never held while the history is opened, since Tell takes it
+	store    *history.Store
+	failed   time.Time // when it could not be opened last
+	unopened error     // why
+
+	unwritten unwritten // guarded by mu
 }
 
 // entry is one thing that waits to be passed on; what is not set is not.
@@ -58,6 +62,17 @@ type entry struct {
 	forget   time.Time // what is older
 }
 
+// unwritten is what should be in the history and could not be written yet.
+type unwritten struct {
+	entries []entry // events and tasks, the oldest first
+	lost    int     // that were let go because there were too many
+	why     error   // of the last try; nil: it could be written
+	since   time.Time
+}
+
+// mostUnwritten is how many entries wait for a history that cannot be written.
+const mostUnwritten = 4096
+
 // New begins a chronicle.
 func New(host Host) *Chronicle {
 	c := &Chronicle{host: host, signal: make(chan struct{}, 1), done: make(chan struct{}), told: map[string]string{}}
@@ -66,8 +81,10 @@ func New(host Host) *Chronicle {
 			select {
 			case <-c.signal:
 				c.pass()
+				c.catchUp()
 			case <-c.done:
 				c.pass()
+				c.catchUp()
 				return
 			}
 		}
@@ -105,6 +122,10 @@ func (c *Chronicle) add(e entry) {
 	c.mu.Lock()
 	c.waiting = append(c.waiting, e)
 	c.mu.Unlock()
+	c.poke()
+}
+
+func (c *Chronicle) poke() {
 	select {
 	case c.signal <- struct{}{}:
 	default:
@@ -164,18 +185,9 @@ func (c *Chronicle) pass() {
 		for _, e := range list {
 			if e.event != nil {
 				c.passEvent(*e.event, e.ended)
+			} else {
+				c.keep(e)
 			}
-			c.write(func(h *history.Store) error {
-				switch {
-				case e.task != nil:
-					return h.AddTask(*e.task)
-				case e.readings != nil:
-					return h.AddReadings(e.readings)
-				case !e.forget.IsZero():
-					return h.Forget(e.forget)
-				}
-				return nil
-			})
 		}
 	}
 }
@@ -189,14 +201,11 @@ func (c *Chronicle) passEvent(e event.Event, ended *task.State) {
 		if ended.Check != nil && ended.Check.Mismatches > 0 {
 			c.Tell(event.Event{Kind: event.Mismatches, Array: e.Array, Detail: t.Result}, nil)
 		}
-		defer c.write(func(h *history.Store) error { return h.AddTask(t) })
+		defer c.keep(entry{task: &t})
 	}
 	level := map[event.Severity]slog.Level{event.Warning: slog.LevelWarn, event.Critical: slog.LevelError}[e.Severity]
 	c.host.Log.Log(context.Background(), level, string(e.Kind), "array", e.Array, "disk", e.Disk, "detail", e.Detail)
-	c.write(func(h *history.Store) error {
-		_, err := h.AddEvent(e)
-		return err
-	})
+	c.keep(entry{event: &e})
 	c.host.React(e)
 	c.mu.Lock()
 	sender := c.sender
@@ -232,12 +241,111 @@ func figures(t history.Task) string {
 	return fmt.Sprintf("%s in %s", say.Size(t.Bytes), took)
 }
 
-func (c *Chronicle) write(put func(*history.Store) error) {
-	if h := c.History(); h != nil {
-		if err := put(h); err != nil {
-			c.host.Log.Warn("the history cannot be written", "reason", err)
+// keep writes an entry into the history, after those that could not be written before.
+func (c *Chronicle) keep(e entry) {
+	if !c.catchUp() || !c.written(e) {
+		c.hold(e)
+	}
+}
+
+// hold has an event or a task wait until the history can be written; readings and what is to be forgotten come again.
+func (c *Chronicle) hold(e entry) {
+	if e.event == nil && e.task == nil {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	u := &c.unwritten
+	if len(u.entries) == mostUnwritten {
+		u.entries = slices.Delete(u.entries, 0, 1)
+		u.lost++
+	}
+	u.entries = append(u.entries, e)
+}
+
+// catchUp writes what could not be written before, and says whether nothing is left of it.
+func (c *Chronicle) catchUp() bool {
+	for {
+		c.mu.Lock()
+		list := c.unwritten.entries
+		c.mu.Unlock()
+		if len(list) == 0 {
+			return true
+		}
+		if !c.written(list[0]) {
+			return false
+		}
+		c.mu.Lock()
+		c.unwritten.entries = list[1:]
+		c.mu.Unlock()
+	}
+}
+
+// written writes an entry, and says whether it could.
+func (c *Chronicle) written(e entry) bool {
+	h, err := c.opened()
+	if err == nil {
+		switch {
+		case e.event != nil:
+			_, err = h.AddEvent(*e.event)
+		case e.task != nil:
+			err = h.AddTask(*e.task)
+		case e.readings != nil:
+			err = h.AddReadings(e.readings)
+		case !e.forget.IsZero():
+			err = h.Forget(e.forget)
 		}
 	}
+	c.mu.Lock()
+	u := &c.unwritten
+	before, lost := u.why, u.lost
+	if u.why = err; err == nil {
+		u.lost = 0
+	} else if before == nil {
+		u.since = c.host.Now()
+	}
+	c.mu.Unlock()
+	switch {
+	case err != nil && before == nil:
+		c.host.Log.Warn("the history cannot be written", "reason", err)
+	case err == nil && before != nil:
+		c.host.Log.Info("the history is written again", "lost", lost)
+	}
+	return err == nil
+}
+
+// Unwritten is what the history should tell and does not, because it cannot be written.
+type Unwritten struct {
+	Why    error // nil: it is written
+	Since  time.Time
+	Events []event.Event  // the oldest first
+	Tasks  []history.Task // the oldest first
+	Lost   int            // events and tasks of which nothing is known any more
+}
+
+// CatchUp has what could not be written into the history be tried once more, soon.
+func (c *Chronicle) CatchUp() {
+	c.mu.Lock()
+	waits := len(c.unwritten.entries) > 0
+	c.mu.Unlock()
+	if waits {
+		c.poke()
+	}
+}
+
+// Unwritten tells what is not in the history yet.
+func (c *Chronicle) Unwritten() Unwritten {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := Unwritten{Why: c.unwritten.why, Since: c.unwritten.since, Lost: c.unwritten.lost}
+	for _, e := range c.unwritten.entries {
+		if e.event != nil {
+			out.Events = append(out.Events, *e.event)
+		} else {
+			out.Tasks = append(out.Tasks, *e.task)
+		}
+	}
+	return out
 }
 
 // rest is how long a history that cannot be opened is left alone.
@@ -245,23 +353,26 @@ const rest = 10 * time.Second
 
 // History opens the history when it is first needed; nil: it cannot be opened, and everything else goes on.
 func (c *Chronicle) History() *history.Store {
+	h, _ := c.opened()
+	return h
+}
+
+func (c *Chronicle) opened() (*history.Store, error) {
 	c.opening.Lock()
 	defer c.opening.Unlock()
 	if c.store != nil || time.Since(c.failed) < rest {
-		return c.store
+		return c.store, c.unopened
 	}
 	open := history.Open
 	if c.host.Looks {
 		open = history.OpenReadOnly
 	}
-	store, err := open(c.host.Path)
-	if err != nil {
+	c.store, c.unopened = open(c.host.Path)
+	if err := c.unopened; err != nil {
 		c.failed = time.Now()
 		if !errors.Is(err, os.ErrNotExist) {
 			c.host.Log.Error("there is no history", "reason", err)
 		}
-		return nil
 	}
-	c.store = store
-	return store
+	return c.store, c.unopened
 }

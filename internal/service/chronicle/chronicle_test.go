@@ -2,9 +2,12 @@ package chronicle_test
 
 import (
 	"bytes"
+	"database/sql"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -103,4 +106,50 @@ func TestACommandThatOnlyLooksLeavesNoTrace(t *testing.T) {
 	left, err := os.ReadDir(folder)
 	require.NoError(t, err)
 	require.Empty(t, left)
+}
+
+// What cannot be written waits, the newest of it at least, and is written once and in order as soon as it can be.
+func TestWhatCannotBeWrittenWaits(t *testing.T) {
+	folder := t.TempDir()
+	c, log, _ := begin(t, folder, false)
+	c.Tell(event.Event{Kind: event.ArrayStarted, Array: "tides"}, nil)
+	require.Eventually(t, func() bool { return len(events(t, c)) == 1 }, time.Minute, time.Millisecond)
+	db, err := sql.Open("sqlite", filepath.Join(folder, "history.db"))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("CREATE TRIGGER no_events BEFORE INSERT ON events BEGIN SELECT RAISE(FAIL, 'no room'); END; CREATE TRIGGER no_tasks BEFORE INSERT ON tasks BEGIN SELECT RAISE(FAIL, 'no room'); END")
+	require.NoError(t, err)
+
+	for i := range 4100 {
+		c.Tell(event.Event{Kind: event.MemberFailed, Array: "tides", Detail: strconv.Itoa(i)}, nil)
+	}
+	c.Task(history.Task{Kind: state.TaskVet, Disk: "A7", Started: at, Ended: at, State: state.TaskDone})
+	require.Eventually(t, func() bool { return len(c.Unwritten().Tasks) == 1 }, time.Minute, time.Millisecond)
+	u := c.Unwritten()
+	require.ErrorContains(t, u.Why, "no room")
+	require.Equal(t, at, u.Since)
+	require.Len(t, u.Events, 4095)
+	require.Equal(t, 5, u.Lost)
+	require.Equal(t, []string{"5", "4099"}, []string{u.Events[0].Detail, u.Events[4094].Detail})
+	require.Len(t, events(t, c), 1)
+
+	_, err = db.Exec("DROP TRIGGER no_events; DROP TRIGGER no_tasks")
+	require.NoError(t, err)
+	c.CatchUp()
+	require.Eventually(t, func() bool { return len(c.Unwritten().Tasks) == 0 }, time.Minute, time.Millisecond)
+	require.NoError(t, c.Unwritten().Why)
+	list := events(t, c)
+	require.Len(t, list, 4096)
+	for i, e := range list[1:] {
+		require.Equal(t, strconv.Itoa(i+5), e.Detail)
+	}
+	c.Close()
+	require.Equal(t, 1, strings.Count(log.String(), "cannot be written"), "it is said once")
+	require.Contains(t, log.String(), `msg="the history is written again" lost=5`)
+}
+
+func events(t *testing.T, c *chronicle.Chronicle) []event.Event {
+	list, err := c.History().Events(history.Filter{Limit: 1 << 20})
+	require.NoError(t, err)
+	return list
 }

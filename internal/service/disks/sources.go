@@ -17,6 +17,7 @@ import (
 	"nidalo/internal/keeper"
 	"nidalo/internal/remote"
 	"nidalo/internal/survey"
+	"nidalo/internal/wholefile"
 )
 
 // The disks of the host are what the kernel says there is, at this moment; no path of a device is ever remembered. The kernel
@@ -133,7 +134,10 @@ func (s *Survey) Remember(path string) error {
 	if len(buf) == 0 {
 		buf = []byte("# Disks that Nidalo looks at: one absolute path a line.\n")
 	}
-	return os.WriteFile(s.host.List, append(buf, path+"\n"...), 0o600)
+	if err := wholefile.Write(s.host.List, append(buf, path+"\n"...)); err != nil {
+		return &control.Error{What: fmt.Sprintf("disk %s cannot be added to the list of disks to look at: %v", say.Quote(path), err), Hints: []string{"give the command again when that is mended"}}
+	}
+	return nil
 }
 
 // IsDevice says whether a path leads to a block device.
