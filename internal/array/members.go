@@ -171,21 +171,29 @@ func (a *Array) FindSlot(name string) (int, error) {
 	return found, nil
 }
 
-// Probe asks every live member whether it is there, so that one that is gone is noticed although nothing is read or written.
+// Probe asks every live member whether it is there, and whole, so that one that is not is noticed although nothing is read or written.
 func (a *Array) Probe() {
 	if a.alive() != nil {
 		return
 	}
-	_ = member.Parallel(a.slots.Len(), func(i int) error {
+	lacks := make([]string, a.slots.Len())
+	_ = member.Parallel(len(lacks), func(i int) error {
 		m := a.slots.At(i)
 		if !m.Live() || m.Patient == nil {
 			return nil
 		}
 		if err := m.Patient.Present(); errors.Is(err, disk.ErrGone) {
 			m.ReadProblem(err)
+		} else if err == nil {
+			lacks[i] = m.Patient.Lacks()
 		}
 		return nil
 	})
+	for i, why := range lacks {
+		if m := a.slots.At(i); why != "" && m.Live() {
+			a.roster.Decline(m, why)
+		}
+	}
 }
 
 // Health is what a member's disk says of itself, errors.ErrUnsupported when it does not.

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/core/health"
+	"nidalo/core/say"
 	"nidalo/core/state"
 )
 
@@ -209,6 +210,27 @@ func (d *File) Present() error {
 		return fmt.Errorf("%s: %w (%w)", d.identity.Path, ErrGone, unwrapPath(err))
 	}
 	return nil
+}
+
+// Lacks says why a disk that works had better be replaced although no operation has failed; empty: nothing is known. It asks the system only.
+func (d *File) Lacks() string {
+	info, err := d.f.Stat()
+	if err != nil {
+		return ""
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && !d.device && st.Nlink == 0 {
+		return "its file was removed: what it holds is gone as soon as the array stops"
+	}
+	size := info.Size()
+	if d.device {
+		if size, err = d.f.Seek(0, io.SeekEnd); err != nil || size == 0 { // Present tells of that
+			return ""
+		}
+	}
+	if had := d.size.Load(); size < had {
+		return fmt.Sprintf("it has become smaller: %s, where it had %s", say.Size(size), say.Size(had))
+	}
+	return ""
 }
 
 // Close releases the disk and its lock.

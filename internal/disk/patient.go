@@ -431,6 +431,14 @@ func (p *Patient) Present() error {
 	return p.ReadSoon([][]byte{make([]byte, 4096)}, 0)
 }
 
+// Lacks says why the disk below had better be replaced, where that knows without an operation; empty: nothing is known.
+func (p *Patient) Lacks() string {
+	if d, ok := p.Disk.(interface{ Lacks() string }); ok {
+		return d.Lacks()
+	}
+	return ""
+}
+
 // healthPatience is how long a disk may take to say how it is.
 const healthPatience = 2 * time.Second
 
