@@ -2,6 +2,7 @@ package test
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -115,4 +116,19 @@ func TestAMemberFileIsRemovedAndAnotherCutShort(t *testing.T) {
 	b.tool("nbdcopy", b.uri("tides"), back)
 	same(t, source, back, 100*mib)
 	require.Contains(t, b.nidalo("check", "-wait", "tides"), "no mismatches")
+}
+
+// The sockets of a service are removed, as somebody does who tidies up: what is read from the disks is not told as the whole truth.
+func TestAServiceWithoutSocketsIsTold(t *testing.T) {
+	b := newBench(t)
+	disks := files(t, 2)
+	b.nidalo("create", "-yes", "-name", "tides", "-level", "1", disks[0], disks[1])
+	require.Contains(t, b.nidalo("status"), "No service is running here")
+	b.start()
+	require.NoError(t, os.Remove(filepath.Join(b.home, "control.sock")))
+	said := strings.Join(strings.Fields(b.nidalo("status")), " ")
+	require.Contains(t, said, fmt.Sprintf("process %d, '%s serve -home %s', has this home and cannot be reached", b.serve.Process.Pid, program, b.home))
+	require.NotContains(t, said, "No service is running")
+	require.NotContains(t, said, "not stopped in order")
+	b.refused(1, []string{"another process is using this home", "a service runs there already"}, "fail", "-yes", "tides", disks[0])
 }

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -33,6 +34,7 @@ type soaker struct {
 	tenants []*tenant
 	dying   atomic.Bool
 	filler  string // a file that fills the file system, when that is part of it
+	changes bool   // the layout is changed, too
 }
 
 // tenant is a client with a range of its own.
@@ -133,6 +135,10 @@ func (s *soaker) act() {
 		}
 	}
 	pick := func(list []string) string { return list[s.r.IntN(len(list))] }
+	if s.changes && (s.r.IntN(2) == 0 || a.Condition == "healthy" && s.r.IntN(3) > 0) {
+		s.change(did, active, blank)
+		return
+	}
 	switch k := s.r.IntN(14); {
 	case k < 3 && a.Margin > 0 && len(active) > 0:
 		did("pull", "lab", "pull", pick(active))
@@ -164,6 +170,37 @@ func (s *soaker) act() {
 	}
 }
 
+// change is a change of the layout, or of whether the array is in service.
+func (s *soaker) change(did func(name string, args ...string), active, blank []string) {
+	pick := func(list ...string) string { return list[s.r.IntN(len(list))] }
+	some := func(args []string, from []string) []string { // with one or two more
+		for range min(len(from), 1+s.r.IntN(2)) {
+			at := s.r.IntN(len(from))
+			args, from = append(args, from[at]), slices.Delete(slices.Clone(from), at, at+1)
+		}
+		return args
+	}
+	switch k := s.r.IntN(12); {
+	case k < 3:
+		did("convert with more", some([]string{"convert", "-although-bad", "-yes", "-level", pick("1", "5", "6", "triple", "10"), "tides"}, blank)...)
+	case k < 5:
+		did("convert", "convert", "-yes", "-level", pick("5", "6"), "-strip", pick("16KiB", "32KiB", "64KiB"), "tides")
+	case k < 6 && len(blank) > 0:
+		did("grow", some([]string{"grow", "-although-bad", "-yes", "tides"}, blank)...)
+	case k < 8 && len(active) > 0:
+		did("free", "shrink", "-yes", "-free", pick(active...), "tides")
+	case k < 9:
+		did("shrink", "shrink", "-yes", "-to", pick("24MiB", "40MiB", "60MiB"), "tides")
+	case k < 10:
+		did("grow again", "grow", "-yes", "tides")
+	case k < 11:
+		did("go back", "cancel", "tides", "conversion")
+	default:
+		did("stop", "stop", "tides")
+		did("start", "start", "tides")
+	}
+}
+
 // fill takes all the room there is below the member files for a moment, and gives it back.
 func (s *soaker) fill() {
 	f, err := os.Create(s.filler)
@@ -179,9 +216,9 @@ func (s *soaker) fill() {
 }
 
 // soak runs cycles on one level.
-func soak(t *testing.T, level string, members, cycles int, seed uint64, full bool) {
+func soak(t *testing.T, level string, members, cycles int, seed uint64, full, changes bool) {
 	b := newBenchAlone(t)
-	s := &soaker{bench: b, t: t, r: rand.New(rand.NewPCG(seed, 7)), acts: map[string]int{}}
+	s := &soaker{bench: b, t: t, r: rand.New(rand.NewPCG(seed, 7)), acts: map[string]int{}, changes: changes}
 	if full {
 		if os.Geteuid() != 0 {
 			t.Skip("mounting needs root")
@@ -323,7 +360,7 @@ var soakLevels = []struct {
 func TestWhatWasFlushedSurvivesTheSoak(t *testing.T) {
 	for i, l := range soakLevels {
 		t.Run("level "+l.level, func(t *testing.T) {
-			soak(t, l.level, l.members, (soakCycles(16)+3)/4, soakSeed()+uint64(i), false)
+			soak(t, l.level, l.members, (soakCycles(16)+3)/4, soakSeed()+uint64(i), false, false)
 		})
 	}
 }
@@ -334,7 +371,18 @@ func TestWhatWasFlushedSurvivesAFullFileSystem(t *testing.T) {
 			continue // the short form has two of the levels
 		}
 		t.Run("level "+l.level, func(t *testing.T) {
-			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 1000+soakSeed()+uint64(i), true)
+			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 1000+soakSeed()+uint64(i), true, false)
+		})
+	}
+}
+
+func TestWhatWasFlushedSurvivesChangesOfTheArray(t *testing.T) {
+	for i, l := range soakLevels {
+		if soakCycles(0) == 0 && i%2 == 0 {
+			continue
+		}
+		t.Run("level "+l.level, func(t *testing.T) {
+			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 2000+soakSeed()+uint64(i), false, true)
 		})
 	}
 }

@@ -54,8 +54,9 @@ type Hardware struct {
 // Status is all arrays, or one.
 type Status struct {
 	Time    time.Time     `json:"time"`
-	Host    string        `json:"host"`    // what other hosts know it by
-	Serving bool          `json:"serving"` // by a service that stays
+	Host    string        `json:"host"`           // what other hosts know it by
+	Serving bool          `json:"serving"`        // by a service that stays
+	Held    string        `json:"held,omitempty"` // the process that has this home, and does not answer
 	Socket  string        `json:"socket,omitempty"`
 	Arrays  []ArrayStatus `json:"arrays"`
 	Disks   []DiskTask    `json:"disk_replacements,omitempty"`

@@ -373,6 +373,19 @@ func lockHome(opt Options) (*os.File, error) {
 	return lock, nil
 }
 
+// held says which process has a home that this one only looks at; empty: none.
+func held(opt Options) string {
+	lock, err := os.Open(filepath.Join(opt.Home, "service.lock"))
+	if !opt.Looks || err != nil {
+		return ""
+	}
+	defer lock.Close()
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_SH|unix.LOCK_NB); !errors.Is(err, unix.EWOULDBLOCK) {
+		return ""
+	}
+	return cmp.Or(lockedBy(lock), "another process")
+}
+
 // lockedBy says which process has a lock, by its number and command.
 func lockedBy(lock *os.File) string {
 	buf := make([]byte, 32)

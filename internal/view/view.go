@@ -193,7 +193,10 @@ func (s *Screen) Status(st *control.Status) {
 		s.Printf("\nAll tasks together end %s\n", say.End(time.Now(), *st.AllEnd, 1))
 	}
 	s.Next(st.Next)
-	if len(st.Arrays) > 0 && !st.Serving {
+	switch {
+	case st.Held != "":
+		s.Printf("%s\n", wrap("This is read from the disks, and may not be how things are: "+st.Held+", has this home and cannot be reached. It is just starting or stopping, or its sockets were removed; then a restart makes them anew.", s.Width, ""))
+	case len(st.Arrays) > 0 && !st.Serving:
 		s.Printf("No service is running here, so this is read from the disks. Clients cannot connect, and tasks rest. Start it with: nidalo serve\n")
 	}
 }
