@@ -35,11 +35,13 @@ type soaker struct {
 	dying   atomic.Bool
 	filler  string // a file that fills the file system, when that is part of it
 	changes bool   // the layout is changed, too
+	guarded bool   // the array is a guarded set
 }
 
 // tenant is a client with a range of its own.
 type tenant struct {
 	versions
+	export  string
 	r       *rand.Rand
 	flushes int
 	refused int // requests that were answered with an error
@@ -47,7 +49,7 @@ type tenant struct {
 
 // run writes, flushes, zeroes and reads until the service is gone.
 func (c *tenant) run(s *soaker) {
-	conn, err := nbd.Dial("unix", filepath.Join(s.home, "nbd.sock"), "tides")
+	conn, err := nbd.Dial("unix", filepath.Join(s.home, "nbd.sock"), c.export)
 	if err != nil {
 		return
 	}
@@ -181,6 +183,10 @@ func (s *soaker) change(did func(name string, args ...string), active, blank []s
 		return args
 	}
 	switch k := s.r.IntN(12); {
+	case s.guarded && k < 3 && len(blank) > 0:
+		did("grow", "grow", "-although-bad", "-yes", "tides", fmt.Sprintf("v%d=%s", s.r.IntN(1000), pick(blank...)))
+	case s.guarded && k < 6 && len(blank) > 0:
+		did("grow parity", "grow", "-although-bad", "-yes", "-parity", "tides", pick(blank...))
 	case k < 3:
 		did("convert with more", some([]string{"convert", "-although-bad", "-yes", "-level", pick("1", "5", "6", "triple", "10"), "tides"}, blank)...)
 	case k < 5:
@@ -218,7 +224,7 @@ func (s *soaker) fill() {
 // soak runs cycles on one level.
 func soak(t *testing.T, level string, members, cycles int, seed uint64, full, changes bool) {
 	b := newBenchAlone(t)
-	s := &soaker{bench: b, t: t, r: rand.New(rand.NewPCG(seed, 7)), acts: map[string]int{}, changes: changes}
+	s := &soaker{bench: b, t: t, r: rand.New(rand.NewPCG(seed, 7)), acts: map[string]int{}, changes: changes, guarded: level == guarded}
 	if full {
 		if os.Geteuid() != 0 {
 			t.Skip("mounting needs root")
@@ -235,9 +241,15 @@ func soak(t *testing.T, level string, members, cycles int, seed uint64, full, ch
 	for i := range members {
 		args = append(args, fmt.Sprintf("A%d", i+1))
 	}
+	if level == guarded {
+		args = []string{"create", "-yes", "-name", "tides", "-level", guarded, "-parity", "A4,A5", "a=A1", "b=A2", "c=A3"}
+	}
 	b.nidalo(args...)
 	for i := range 3 {
-		c := &tenant{versions: versions{off: int64(i) * 8 * mib, may: make([][]uint64, 1200)}, r: rand.New(rand.NewPCG(seed, uint64(100+i)))}
+		c := &tenant{versions: versions{off: int64(i) * 8 * mib, may: make([][]uint64, 1200)}, export: "tides", r: rand.New(rand.NewPCG(seed, uint64(100+i)))}
+		if level == guarded {
+			c.export += "/" + string(rune('a'+i))
+		}
 		for j := range c.may {
 			c.may[j] = []uint64{0}
 		}
@@ -283,10 +295,9 @@ func (s *soaker) verify(cycle int) {
 	if st, ok := s.tryStatus(); ok && (len(st.Arrays) == 0 || st.Arrays[0].Condition == "failed") {
 		s.nidalo("start", "tides")
 	}
-	conn, err := nbd.Dial("unix", filepath.Join(s.home, "nbd.sock"), "tides")
-	require.NoError(s.t, err, "cycle %d\n%s", cycle, s.log)
-	defer conn.Close()
 	for i, c := range s.tenants {
+		conn, err := nbd.Dial("unix", filepath.Join(s.home, "nbd.sock"), c.export)
+		require.NoError(s.t, err, "cycle %d\n%s", cycle, s.log)
 		p := make([]byte, len(c.may)*4096)
 		for at := 0; at < len(p); at += mib {
 			n := min(mib, len(p)-at)
@@ -299,6 +310,7 @@ func (s *soaker) verify(cycle int) {
 			require.Equal(s.t, c.fill(block, version), got, "cycle %d, client %d, block %d is a mixture\n%s", cycle, i, block, s.log)
 			c.may[block] = []uint64{version}
 		}
+		require.NoError(s.t, conn.Close())
 	}
 	if cycle%7 == 6 {
 		s.nidalo("pace", "all", "full")
@@ -374,6 +386,13 @@ func TestWhatWasFlushedSurvivesAFullFileSystem(t *testing.T) {
 			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 1000+soakSeed()+uint64(i), true, false)
 		})
 	}
+}
+
+// guarded is the level of guarded sets.
+const guarded = "guarded"
+
+func TestWhatWasFlushedInGuardedSetsSurvivesTheSoak(t *testing.T) {
+	soak(t, guarded, 5, soakCycles(6), 3000+soakSeed(), false, true)
 }
 
 func TestWhatWasFlushedSurvivesChangesOfTheArray(t *testing.T) {

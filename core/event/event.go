@@ -98,7 +98,8 @@ const (
 	DisksNotListed      Kind = "disks-not-listed"
 	DescriptorsShort    Kind = "descriptors-short" // this process may not open more files
 	DescriptorsFree     Kind = "descriptors-free"
-	HomeNotWritten      Kind = "home-not-written" // the history and notes of the service
+	HomeNotWritten      Kind = "home-not-written"  // the history and notes of the service
+	HistorySetAside     Kind = "history-set-aside" // it was damaged, and a new one has begun
 	HomeWritten         Kind = "home-written"
 	SpareAssigned       Kind = "spare-assigned"
 	SpareUsed           Kind = "spare-used"     // it took the place of a member
@@ -120,7 +121,7 @@ const (
 
 // grave is the kinds that are more than information.
 var grave = map[Kind]Severity{
-	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, VolumeGivenUp: Warning, MemberNotFreed: Warning, ChangeNotBegun: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, HomeNotWritten: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning, HostAway: Warning,
+	Degraded: Warning, MemberFailing: Warning, MemberFailed: Warning, MemberMissing: Warning, MemberStale: Warning, MemberSetBack: Warning, MemberStranger: Warning, MembersReadmitted: Warning, CopyFailed: Warning, VolumeGivenUp: Warning, MemberNotFreed: Warning, ChangeNotBegun: Warning, BatchDropped: Warning, CheckpointFailed: Warning, JournalDamaged: Warning, TableDamaged: Warning, Healed: Warning, Mismatches: Warning, TaskStuck: Warning, DiskTooSmall: Warning, DiskNotAdopted: Warning, DiskHot: Warning, DiskLink: Warning, DisksNotListed: Warning, DescriptorsShort: Warning, HomeNotWritten: Warning, HistorySetAside: Warning, SpareUsed: Warning, SpareMissing: Warning, SpareUnsuited: Warning, SpareBad: Warning, RoundLate: Warning, KeeperAway: Warning, HostAway: Warning,
 	Exposed: Critical, Partial: Critical, VolumeLost: Critical, Failed: Critical, ArrayFailed: Critical, ArrayOusted: Critical, ArrayNotStarted: Critical, ArrayNotAttached: Critical, MemberTwice: Critical, WriteLost: Critical,
 }
 

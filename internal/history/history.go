@@ -60,6 +60,24 @@ func Full(err error) bool {
 	return errors.As(err, &e) && e.Code() == sqlite3.SQLITE_FULL || errors.Is(err, syscall.ENOSPC)
 }
 
+// Damaged says whether an error means that the file is no history any more, or one that is spoiled.
+func Damaged(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && (e.Code()&0xff == sqlite3.SQLITE_CORRUPT || e.Code()&0xff == sqlite3.SQLITE_NOTADB)
+}
+
+// SetAside gives a history that is not open another name, so that a new one can begin in its place, and returns that.
+func SetAside(path string, now time.Time) (string, error) {
+	aside := strings.TrimSuffix(path, ".db") + now.UTC().Format("-damaged-20060102-150405.db")
+	var errs []error
+	for _, end := range []string{"-shm", "-wal", ""} { // the file itself last: what is left of it beside would be taken for part of the new one
+		if err := os.Rename(path+end, aside+end); err != nil && (end == "" || !errors.Is(err, os.ErrNotExist)) {
+			errs = append(errs, err)
+		}
+	}
+	return aside, errors.Join(errs...)
+}
+
 // Event says whether an event is one of those.
 func (f Filter) Event(e event.Event) bool { return f.takes(e.Array, e.Disk, string(e.Kind), e.Time) }
 

@@ -49,6 +49,7 @@ type Chronicle struct {
 	store    *history.Store
 	failed   time.Time // when it could not be opened last
 	unopened error     // why
+	aside    time.Time // when a damaged one was set aside last
 
 	unwritten unwritten // guarded by mu
 }
@@ -283,18 +284,9 @@ func (c *Chronicle) catchUp() bool {
 
 // written writes an entry, and says whether it could.
 func (c *Chronicle) written(e entry) bool {
-	h, err := c.opened()
-	if err == nil {
-		switch {
-		case e.event != nil:
-			_, err = h.AddEvent(*e.event)
-		case e.task != nil:
-			err = h.AddTask(*e.task)
-		case e.readings != nil:
-			err = h.AddReadings(e.readings)
-		case !e.forget.IsZero():
-			err = h.Forget(e.forget)
-		}
+	err := c.put(e)
+	if history.Damaged(err) && c.setAside(err) {
+		err = c.put(e)
 	}
 	c.mu.Lock()
 	u := &c.unwritten
@@ -312,6 +304,49 @@ func (c *Chronicle) written(e entry) bool {
 		c.host.Log.Info("the history is written again", "lost", lost)
 	}
 	return err == nil
+}
+
+func (c *Chronicle) put(e entry) error {
+	h, err := c.opened()
+	if err != nil {
+		return err
+	}
+	switch {
+	case e.event != nil:
+		_, err = h.AddEvent(*e.event)
+	case e.task != nil:
+		err = h.AddTask(*e.task)
+	case e.readings != nil:
+		err = h.AddReadings(e.readings)
+	case !e.forget.IsZero():
+		err = h.Forget(e.forget)
+	}
+	return err
+}
+
+// asideEvery is how long a new history stays, whatever is wrong with it: a disk that spoils each is not filled with them.
+const asideEvery = time.Hour
+
+// setAside has a new history begin in place of one that is damaged, and says whether it does.
+func (c *Chronicle) setAside(damage error) bool {
+	c.opening.Lock()
+	defer c.opening.Unlock()
+	if !c.aside.IsZero() && time.Since(c.aside) < asideEvery {
+		return false
+	}
+	c.aside = time.Now()
+	if c.store != nil {
+		_ = c.store.Close()
+		c.store = nil
+	}
+	to, err := history.SetAside(c.host.Path, c.host.Now())
+	if err != nil {
+		c.host.Log.Error("a damaged history cannot be set aside", "reason", err)
+		return false
+	}
+	c.failed = time.Time{}
+	c.Tell(event.Event{Kind: event.HistorySetAside, Detail: fmt.Sprintf("it is damaged (%v), and kept as %s; a new one has begun", damage, to)}, nil)
+	return true
 }
 
 // Unwritten is what the history should tell and does not, because it cannot be written.

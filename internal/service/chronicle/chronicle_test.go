@@ -153,3 +153,26 @@ func events(t *testing.T, c *chronicle.Chronicle) []event.Event {
 	require.NoError(t, err)
 	return list
 }
+
+// A history that is spoiled is kept under another name, and nothing that happens is lost.
+func TestADamagedHistoryIsSetAside(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "history.db")
+	spoil := func() { require.NoError(t, os.WriteFile(path, bytes.Repeat([]byte("spoiled "), 4096), 0o600)) }
+	spoil()
+	c, _, reacted := begin(t, folder, false)
+	c.Tell(event.Event{Kind: event.MemberFailed, Array: "tides"}, nil)
+	c.Close()
+	require.Equal(t, []event.Kind{event.MemberFailed, event.HistorySetAside}, *reacted)
+	kept, err := filepath.Glob(filepath.Join(folder, "history-damaged-*.db"))
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	was, err := os.ReadFile(kept[0])
+	require.NoError(t, err)
+	require.Equal(t, bytes.Repeat([]byte("spoiled "), 4096), was)
+
+	c, _, _ = begin(t, folder, false)
+	require.Len(t, events(t, c), 2)
+	require.Contains(t, events(t, c)[1].Detail, kept[0])
+	c.Close()
+}
