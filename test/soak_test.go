@@ -183,10 +183,12 @@ func (s *soaker) change(did func(name string, args ...string), active, blank []s
 		return args
 	}
 	switch k := s.r.IntN(12); {
-	case s.guarded && k < 3 && len(blank) > 0:
+	case s.guarded && k < 2 && len(blank) > 2:
 		did("grow", "grow", "-although-bad", "-yes", "tides", fmt.Sprintf("v%d=%s", s.r.IntN(1000), pick(blank...)))
-	case s.guarded && k < 6 && len(blank) > 0:
+	case s.guarded && k < 3 && len(blank) > 2:
 		did("grow parity", "grow", "-although-bad", "-yes", "-parity", "tides", pick(blank...))
+	case s.guarded && len(active) > 0:
+		did("free", "shrink", "-yes", "-free", pick(active...), "tides")
 	case k < 3:
 		did("convert with more", some([]string{"convert", "-although-bad", "-yes", "-level", pick("1", "5", "6", "triple", "10"), "tides"}, blank)...)
 	case k < 5:
@@ -236,7 +238,7 @@ func soak(t *testing.T, level string, members, cycles int, seed uint64, full, ch
 		})
 		s.filler = filepath.Join(b.home, "filler")
 	}
-	b.nidalo("lab", "new", "-bays", strconv.Itoa(members+3), "-size", "48MiB")
+	b.nidalo("lab", "new", "-bays", strconv.Itoa(members+4), "-size", "48MiB")
 	args := []string{"create", "-name", "tides", "-level", level, "-strip", "16KiB"}
 	for i := range members {
 		args = append(args, fmt.Sprintf("A%d", i+1))

@@ -206,14 +206,29 @@ func (s *Screen) History(h *control.HistoryReply, tasks bool) {
 		return
 	}
 	t := s.table(table.Row{"time", "severity", "what", "array", "disk", "detail"})
-	room := 1 << 20
-	if s.Terminal {
-		room = max(30, s.Width-102)
-	}
+	short := s.table(table.Row{"time", "severity", "what", "array"})
 	for _, e := range h.Events {
-		t.AppendRow(table.Row{e.Time.Local().Format("2006-01-02 15:04:05"), s.severity(e.Severity), e.Kind, or(e.Array, "-"), or(e.Disk, "-"), cut(e.Detail, room)})
+		row := table.Row{e.Time.Local().Format("2006-01-02 15:04:05"), s.severity(e.Severity), e.Kind, or(e.Array, "-")}
+		short.AppendRow(row)
+		t.AppendRow(append(row, or(e.Disk, "-"), e.Detail))
 	}
-	t.Render()
+	if natural, room := t.room(); !s.Terminal || natural <= room || room >= leastWide {
+		t.Render()
+		return
+	}
+	// The disk and the details of each get lines of their own.
+	var heads strings.Builder
+	short.SetOutputMirror(&heads)
+	short.Render()
+	for i, head := range strings.Split(strings.TrimSuffix(heads.String(), "\n"), "\n") {
+		s.Printf("%s\n", head)
+		if i > 0 {
+			e := h.Events[i-1]
+			if about := strings.Trim(e.Disk+": "+e.Detail, ": "); about != "" {
+				s.Printf("   %s\n", wrap(about, s.Width, "   "))
+			}
+		}
+	}
 }
 
 func (s *Screen) paintState(state string) string {
@@ -231,15 +246,6 @@ func (s *Screen) severity(v event.Severity) string {
 		return s.paintAs(string(v), "degraded")
 	}
 	return string(v)
-}
-
-// cut shortens a text to n characters.
-func cut(t string, n int) string {
-	r := []rune(t)
-	if len(r) <= n {
-		return t
-	}
-	return string(r[:max(0, n-1)]) + "…"
 }
 
 // Line is an array in one line, for screens that are no terminals.

@@ -76,13 +76,69 @@ func (s *Screen) strong(t string) string {
 	return t
 }
 
-func (s *Screen) table(header table.Row, right ...int) table.Writer {
+// listing is a table whose last column is as wide as the terminal leaves room for. Models of disks are left out when that is too little.
+type listing struct {
+	table.Writer
+	s       *Screen
+	columns []table.ColumnConfig
+	rows    []table.Row // with the header
+	hidden  int         // number of the column that is left out; 0: none
+}
+
+// leastWide is how many characters the last column has at least.
+const leastWide = 24
+
+// between is how many characters are between two columns.
+const between = 3
+
+// AppendRow adds a row.
+func (l *listing) AppendRow(row table.Row, config ...table.RowConfig) {
+	l.rows = append(l.rows, row)
+	l.Writer.AppendRow(row, config...)
+}
+
+// room is how wide the last column is by itself, and how many characters there are for it.
+func (l *listing) room() (natural, room int) {
+	last := len(l.rows[0]) - 1
+	room = l.s.Width
+	for i := range last + 1 {
+		wide := 0
+		for _, row := range l.rows {
+			if i < len(row) {
+				wide = max(wide, text.StringWidthWithoutEscSequences(fmt.Sprint(row[i])))
+			}
+		}
+		switch {
+		case i == last:
+			natural = wide
+		case i != l.hidden-1:
+			room -= wide + between
+		}
+	}
+	return natural, room
+}
+
+// Render prints the table.
+func (l *listing) Render() string {
+	natural, room := l.room()
+	if l.s.Terminal && natural > room {
+		if at := slices.Index(l.rows[0], any("model")); at >= 0 && room < leastWide {
+			l.hidden = at + 1
+			l.columns = append(l.columns, table.ColumnConfig{Number: l.hidden, Hidden: true})
+			_, room = l.room()
+		}
+		l.SetColumnConfigs(append(l.columns, table.ColumnConfig{Number: len(l.rows[0]), WidthMax: max(room, leastWide), WidthMaxEnforcer: text.WrapSoft}))
+	}
+	return l.Writer.Render()
+}
+
+func (s *Screen) table(header table.Row, right ...int) *listing {
 	t := table.NewWriter()
 	t.SetOutputMirror(s.Out)
 	t.AppendHeader(header)
 	style := table.StyleDefault
 	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", between)
 	style.Format.Header = text.FormatDefault
 	if s.Colour {
 		style.Color.Header = text.Colors{text.Faint}
@@ -94,7 +150,7 @@ func (s *Screen) table(header table.Row, right ...int) table.Writer {
 		columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
 	}
 	t.SetColumnConfigs(columns)
-	return t
+	return &listing{Writer: t, s: s, columns: columns, rows: []table.Row{header}}
 }
 
 // Next prints what to do next.

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nidalo/core/advice"
+	"nidalo/core/event"
 	"nidalo/core/state"
 	"nidalo/internal/control"
 	"nidalo/internal/view"
@@ -91,4 +92,38 @@ func TestMargins(t *testing.T) {
 	require.Equal(t, "1 (up to 4 with luck)", view.Margin(1, 4))
 	require.Equal(t, "no mismatches", view.CheckSummary(control.CheckStatus{}))
 	require.Equal(t, "1 mismatch, 0 repaired, 1 beyond repair", view.CheckSummary(control.CheckStatus{Mismatches: 1, Unrepairable: 1}))
+}
+
+// Lists of events and disks fit a narrow terminal with nothing cut off; elsewhere they are tables, whatever their width.
+func TestListsFitATerminal(t *testing.T) {
+	slot := 1
+	h := &control.HistoryReply{Events: []event.Event{
+		{Kind: event.MemberMissing, Severity: event.Warning, Array: "tides", Disk: "A2 (Orrery OR-8T ORR-0200)", Detail: "the disk is gone: pulled out of its bay, after it had answered three times that it could not read what it holds"},
+		{Kind: event.Healthy, Severity: event.Info, Array: "tides", Detail: "margin 1"}}}
+	disks := []control.DiskInfo{{Identity: state.Identity{Bay: "A2", Model: "Orrery OR-8T", Serial: "ORR-0200", Path: "/lab/A2"}, Size: 8e12, State: state.DiskInUse, Array: "tides", Slot: &slot, Member: "active"},
+		{Identity: state.Identity{Bay: "A3", Model: "Quern QN-12", Serial: "QRN-0207", Path: "/lab/A3"}, Size: 8e12, State: state.DiskInUse, Holds: []string{"a former or stale member of array \"sonar\" (slot 0, epoch 1): slot 0 is active"}}}
+	for _, width := range []int{64, 80, 100, 120, 200} {
+		for _, terminal := range []bool{true, false} {
+			s, out := screen()
+			s.Terminal, s.Width = terminal, width
+			s.History(h, false)
+			s.Disks(disks, nil)
+			said := strings.Join(strings.Fields(out.String()), " ")
+			for _, line := range strings.Split(out.String(), "\n") {
+				if terminal {
+					require.LessOrEqual(t, len([]rune(strings.TrimRight(line, " "))), max(width, 68), "%s", out)
+				}
+			}
+			if terminal && width <= 80 {
+				require.Contains(t, said, "member-missing tides A2 (Orrery OR-8T ORR-0200): the disk is gone: pulled out of its bay, after it had answered three times")
+				require.NotContains(t, said, "Quern QN-12")
+			} else {
+				require.Contains(t, said, "Quern QN-12")
+			}
+			if !terminal {
+				require.Contains(t, said, h.Events[0].Detail)
+				require.Contains(t, said, disks[1].Holds[0])
+			}
+		}
+	}
 }

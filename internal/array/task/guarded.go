@@ -351,9 +351,9 @@ func (w *Works) Alone() error {
 	case w.host.Roster.View().Turn != nil:
 		return errConverting
 	case why != "":
-		return fmt.Errorf("growing has to wait %s", why)
+		return fmt.Errorf("that has to wait %s", why)
 	case w.host.Layout().Level == layout.Guarded && w.tasks.Running(state.TaskCheck):
-		return fmt.Errorf("growing has to wait for the consistency check")
+		return fmt.Errorf("that has to wait for the consistency check")
 	}
 	return nil
 }
