@@ -192,7 +192,7 @@ func disturbed(dir, place string) {
 		pace   string
 		target float64
 	}{{"normal", 0.6}, {"gentle", 0.75}} {
-		nidalo(s.dir, "lab", "damage", []string{"B1", "A3"}[i], "-rate", "2MiB/s") // the new disk: the rebuild must last
+		nidalo(s.dir, "lab", "damage", []string{"B1", "A3"}[i], "-rate", "20MiB/s") // the new disk: the rebuild must last, and a read of what is just being rebuilt waits for that disk
 		nidalo(s.dir, "pace", "all", c.pace)
 		from, to := []string{"A3", "B1"}[i], []string{"B1", "A3"}[i]
 		nidalo(s.dir, "fail", "-yes", "t", from)

@@ -22,7 +22,7 @@ func (s *Service) memberAt(id state.Identity) (*running, array.MemberState, bool
 	for _, r := range s.running() {
 		for _, m := range r.MemberStates() {
 			switch m.Condition {
-			case record.Failed, record.Missing:
+			case record.Failed, record.Missing, record.Vacant:
 				continue
 			}
 			if m.Disk.Path == id.Path && m.Disk.Serial == id.Serial {
@@ -386,7 +386,7 @@ func (s *Service) Dissolve(req control.DissolveRequest) error {
 	if req.DryRun {
 		return s.unused(r)
 	}
-	members := r.MemberStates()
+	members := seated(r.MemberStates())
 	if err := s.takeOut(r); err != nil {
 		return err
 	}

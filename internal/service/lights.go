@@ -25,7 +25,7 @@ func (s *Service) Locate(req control.LocateRequest) (*control.LocateReply, error
 		if err != nil {
 			return nil, err
 		}
-		members := r.MemberStates()
+		members := seated(r.MemberStates())
 		wanted = func(d control.DiskInfo) bool {
 			return slices.ContainsFunc(members, func(m array.MemberState) bool {
 				return m.Condition != record.Failed && m.Condition != record.Missing && m.Disk.Path == d.Path && m.Disk.Serial == d.Serial
