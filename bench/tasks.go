@@ -183,7 +183,7 @@ func disturbed(dir, place string) {
 	}
 	s := array(dir, "6", 8, "1GiB")
 	defer s.stop()
-	fill(s, *size)
+	fill(s, 3600)
 	read := func() float64 {
 		_, iops := fio(s.uri, "--rw=randread", "--bs=4k", "--iodepth=16", fmt.Sprintf("--size=%dM", *size), "--time_based", "--runtime=3")
 		return iops
