@@ -56,7 +56,7 @@ kernel knows.
 				case off:
 					e.out.Printf("All lights are off.\n")
 				case name != "":
-					e.out.Printf("The bays of all members of %s that are seen are lit; the dark one is the missing disk:\n", name)
+					e.out.Printf("The bays of all members of %s that are seen are lit; %s:\n", name, dark(r.Out))
 				}
 				for _, l := range r.Lit {
 					e.out.Printf("%s is lit.\n", l)
@@ -71,4 +71,15 @@ kernel knows.
 			})
 		}
 	},
+}
+
+// dark says what the bays are of members that are out.
+func dark(out int) string {
+	switch out {
+	case 0:
+		return "none is missing"
+	case 1:
+		return "the dark one is the missing disk"
+	}
+	return "the dark ones are the missing disks"
 }

@@ -552,6 +552,7 @@ type LocateRequest struct {
 type LocateReply struct {
 	Lit  []string `json:"lit"`  // disks
 	Dark []string `json:"dark"` // that should be lit and have no light that can be reached
+	Out  int      `json:"out"`  // members, of those whose bays are lit, that are not there
 }
 
 // HistoryRequest filters the history; zero fields choose all.

@@ -17,7 +17,7 @@ func (s *Service) Locate(req control.LocateRequest) (*control.LocateReply, error
 	if err != nil {
 		return nil, err
 	}
-	wanted := func(control.DiskInfo) bool { return false }
+	wanted, missing := func(control.DiskInfo) bool { return false }, 0
 	switch {
 	case req.Off:
 	case req.Others != "":
@@ -26,6 +26,11 @@ func (s *Service) Locate(req control.LocateRequest) (*control.LocateReply, error
 			return nil, err
 		}
 		members := seated(r.MemberStates())
+		for _, m := range members {
+			if m.Condition == record.Failed || m.Condition == record.Missing {
+				missing++
+			}
+		}
 		wanted = func(d control.DiskInfo) bool {
 			return slices.ContainsFunc(members, func(m array.MemberState) bool {
 				return m.Condition != record.Failed && m.Condition != record.Missing && m.Disk.Path == d.Path && m.Disk.Serial == d.Serial
@@ -40,7 +45,7 @@ func (s *Service) Locate(req control.LocateRequest) (*control.LocateReply, error
 			return src.Bay != "" && d.Lab && d.Bay == src.Bay || src.Bay == "" && d.Path == src.Path
 		}
 	}
-	out := &control.LocateReply{Lit: []string{}, Dark: []string{}}
+	out := &control.LocateReply{Lit: []string{}, Dark: []string{}, Out: missing}
 	for _, d := range disks {
 		on := wanted(d)
 		err := s.light(d, on)
