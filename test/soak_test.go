@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -127,6 +128,9 @@ func (s *soaker) act() {
 		}
 	}
 	bays, drawer := s.bays()
+	if s.r.IntN(4) == 0 {
+		s.reads()
+	}
 	var blank, retired []string
 	for bay, state := range bays {
 		switch state {
@@ -169,6 +173,19 @@ func (s *soaker) act() {
 		did("check", "check", "tides")
 	default:
 		did("pace", "pace", "tides", pick([]string{"gentle", "normal", "full", "2MiB/s"}))
+	}
+}
+
+// spoiled is what no sentence has: a word that is missing, or a format that did not fit.
+var spoiled = regexp.MustCompile(`%!|<nil>|\(\)|""|(^|[^.])[:.] *[,;:.]|\n,`)
+
+// reads has what is told be whole sentences, whatever state things are in.
+func (s *soaker) reads() {
+	for _, args := range [][]string{{"next"}, {"status"}, {"disks"}, {"spare"}, {"history", "-n", "5"}, {"may-pull", "A1"}, {"report"}} {
+		code, out, e := s.try(args...)
+		require.Contains(s.t, []int{0, 1, 3}, code, "%v\n%s", args, e)
+		require.NotRegexp(s.t, spoiled, out+e, "%v", args)
+		require.NotContains(s.t, out+e, "goroutine", "%v", args)
 	}
 }
 
@@ -339,6 +356,7 @@ func (s *soaker) bays() (states map[string]string, drawer []string) {
 		return states, nil
 	}
 	for _, x := range d.Disks {
+		require.True(s.t, x.State == "empty" || x.Serial != "", "bay %s is %s, without a disk", x.Bay, x.State)
 		states[x.Bay] = x.State
 		if x.State == "in use" && x.Array == "" && strings.Contains(strings.Join(x.Holds, " "), "former or stale") {
 			states[x.Bay] = "former"
