@@ -32,6 +32,7 @@ type File struct {
 	identity state.Identity
 	instant  bool // in memory: no operation ever waits for a device
 	device   bool
+	linked   bool         // a file with a name in a folder, as far as its file system tells; some never do
 	direct   bool         // past the system's memory; buffers and places must be whole sectors then
 	sector   int          // bytes
 	doubted  atomic.Int64 // when an error of a read was last waited out, ns
@@ -124,6 +125,7 @@ func openAs(path string, write, alone bool) (*File, error) {
 	d := &File{f: f, raw: raw, identity: state.Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
 	d.size.Store(size)
 	d.identity.On = liesOn(info, device)
+	d.linked = !device && names(info) > 0
 	if device {
 		if err := d.identify(write); err != nil {
 			_ = f.Close()
@@ -139,6 +141,14 @@ func liesOn(info os.FileInfo, device bool) string {
 		return fmt.Sprint("file system ", st.Dev)
 	}
 	return ""
+}
+
+// names is how many names a file has.
+func names(info os.FileInfo) int {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return int(st.Nlink)
+	}
+	return 0
 }
 
 func unwrapPath(err error) error {
@@ -218,7 +228,7 @@ func (d *File) Lacks() string {
 	if err != nil {
 		return ""
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && !d.device && st.Nlink == 0 {
+	if d.linked && names(info) == 0 {
 		return "its file was removed: what it holds is gone as soon as the array stops"
 	}
 	size := info.Size()
