@@ -341,6 +341,7 @@ func (c *Chronicle) setAside(damage error) bool {
 	}
 	to, err := history.SetAside(c.host.Path, c.host.Now())
 	if err != nil {
+		c.failed, c.unopened = time.Now(), err
 		c.host.Log.Error("a damaged history cannot be set aside", "reason", err)
 		return false
 	}
