@@ -89,6 +89,7 @@ nidalo lab damage A7 -pending 12 -temperature 36 >/dev/null
 sleep 7
 nidalo report -html "$work/report.html" >/dev/null
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$PWD/report.png" "file://$work/report.html" >/dev/null 2>&1
+nidalo spare -release B4 >/dev/null # it would stand in
 nidalo fail -yes tides A5 >/dev/null
 qemu-io -f raw "nbd+unix:///tides?socket=$NIDALO_HOME/nbd.sock" -c "write -P 7 20M 1M" -c flush >/dev/null
 for bay in A1 B1; do nidalo lab pull $bay >/dev/null; sleep 1.5; done

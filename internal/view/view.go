@@ -100,7 +100,7 @@ func (l *listing) AppendRow(row table.Row, config ...table.RowConfig) {
 // room is how wide the last column is by itself, and how many characters there are for it.
 func (l *listing) room() (natural, room int) {
 	last := len(l.rows[0]) - 1
-	room = l.s.Width
+	room = l.s.Width - between // a coloured header is as wide as its columns, with what is behind the last
 	for i := range last + 1 {
 		wide := 0
 		for _, row := range l.rows {
