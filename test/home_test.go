@@ -106,6 +106,8 @@ func TestAMemberFileIsRemovedAndAnotherCutShort(t *testing.T) {
 	}
 	b.eventually("the removal is noticed", said("its file was removed: what it holds is gone as soon as the array stops"))
 	require.Contains(t, b.nidalo("history"), "member-failing")
+	b.refused(1, []string{"the file of " + disks[1] + " was removed, and what it holds is gone as soon as array \"tides\" stops: the margin falls from 1 to 0", "nidalo retire tides " + disks[1]}, "stop", "tides")
+	require.Equal(t, "healthy", b.condition())
 	require.Contains(t, b.nidalo("retire", "-wait", "tides", disks[1], disks[4]), "is retired")
 
 	require.NoError(t, os.Truncate(disks[2], 20*mib))
@@ -113,6 +115,9 @@ func TestAMemberFileIsRemovedAndAnotherCutShort(t *testing.T) {
 	require.Contains(t, b.nidalo("retire", "-wait", "tides", disks[2], disks[5]), "is retired")
 	b.nidalo("stop", "tides")
 	require.Contains(t, b.nidalo("start", "tides"), "healthy, margin 1")
+	require.NoError(t, errors.Join(os.Remove(disks[0]), os.Remove(disks[3])))
+	b.eventually("both are noticed", said("retire tides "+disks[3]))
+	b.refused(1, []string{"the files of " + disks[0] + " and " + disks[3] + " were removed, and what they hold is gone", "data is lost for good"}, "stop", "tides")
 	b.tool("nbdcopy", b.uri("tides"), back)
 	same(t, source, back, 100*mib)
 	require.Contains(t, b.nidalo("check", "-wait", "tides"), "no mismatches")

@@ -36,7 +36,7 @@ type Control struct {
 	Choose      func(ChooseRequest) (*DiskInfo, error)      `call:"choose"`
 	Dissolve    func(DissolveRequest) error                 `call:"dissolve"`
 	Start       func(StartRequest) (*ArrayStatus, error)    `call:"start"`
-	Stop        func(name string) error                     `call:"stop"`
+	Stop        func(StopRequest) error                     `call:"stop"`
 	Rename      func(RenameRequest) error                   `call:"rename"`
 	Retire      func(RetireRequest) (*ReplaceReply, error)  `call:"retire"`
 	Change      func(ChangeRequest) (*ChangeReply, error)   `call:"change"`

@@ -86,7 +86,7 @@ func TestEveryCallGoesThroughTheSocket(t *testing.T) {
 		return err == nil && len(h.Events) == 1
 	}, 20e9, 50e6)
 	require.NoError(t, c.Rename(control.RenameRequest{Array: "tides", To: "flood"}))
-	require.NoError(t, c.Stop("flood"))
+	require.NoError(t, c.Stop(control.StopRequest{Array: "flood"}))
 	started, err := c.Start(control.StartRequest{Array: "flood"})
 	require.NoError(t, err)
 	require.Equal(t, "flood", started.Name)

@@ -401,6 +401,12 @@ type EraseRequest struct {
 	DryRun bool
 }
 
+// StopRequest takes an array out of service.
+type StopRequest struct {
+	Array string
+	Force bool // also when that loses what a member holds
+}
+
 // DissolveRequest ends an array.
 type DissolveRequest struct {
 	Array  string

@@ -222,6 +222,9 @@ func (d *File) Present() error {
 	return nil
 }
 
+// FileRemoved is why a disk had better be replaced whose file has no name any more.
+const FileRemoved = "its file was removed: what it holds is gone as soon as the array stops"
+
 // Lacks says why a disk that works had better be replaced although no operation has failed; empty: nothing is known. It asks the system only.
 func (d *File) Lacks() string {
 	info, err := d.f.Stat()
@@ -229,7 +232,7 @@ func (d *File) Lacks() string {
 		return ""
 	}
 	if d.linked && names(info) == 0 {
-		return "its file was removed: what it holds is gone as soon as the array stops"
+		return FileRemoved
 	}
 	size := info.Size()
 	if d.device {

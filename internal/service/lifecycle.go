@@ -53,12 +53,15 @@ func (s *Service) setSender() {
 }
 
 // Stop takes an array out of service until it is started again.
-func (s *Service) Stop(name string) error {
+func (s *Service) Stop(req control.StopRequest) error {
 	s.admin.Lock()
 	defer s.admin.Unlock()
-	r, err := s.named(name)
+	r, err := s.named(req.Array)
 	if err != nil {
 		return err
+	}
+	if loses := s.losesByStopping(r); loses != nil && !req.Force {
+		return loses
 	}
 	if err := s.takeOut(r); err != nil {
 		return err
@@ -82,6 +85,35 @@ func (s *Service) Stop(name string) error {
 	s.unclaim(id, (*ownership.Claim).Rest)
 	s.event(event.Event{Kind: event.ArrayStopped, Array: rec.Name, Detail: "flushed; it stays out of service until it is started"})
 	return nil
+}
+
+// losesByStopping says what is lost when an array stops: what members hold whose files were removed; nil: nothing.
+func (s *Service) losesByStopping(r *running) error {
+	members := r.MemberStates()
+	gone := func(slot int) bool {
+		return members[slot].Reason == disk.FileRemoved && members[slot].Condition == record.Failing
+	}
+	var names []string
+	for _, m := range members {
+		if gone(m.Slot) {
+			names = append(names, say.Short(m.Disk))
+		}
+	}
+	if len(names) == 0 || r.Failure() != nil {
+		return nil
+	}
+	before, _ := r.Margin()
+	after, _ := r.Layout().Margin(func(slot int) bool { return gone(slot) || !members[slot].Condition.Counts() })
+	cost := fmt.Sprintf("the margin falls from %d to %d", before, after)
+	if after < 0 {
+		cost = "data is lost for good"
+	}
+	what := fmt.Sprintf("the file of %s was removed, and what it holds", names[0])
+	if len(names) > 1 {
+		what = fmt.Sprintf("the files of %s were removed, and what they hold", say.List(names))
+	}
+	return &control.Error{Fatal: true, What: fmt.Sprintf("%s is gone as soon as array %q stops: %s", what, r.Name(), cost),
+		Hints: []string{fmt.Sprintf("nidalo retire %s %s DISK   copies it first", r.Name(), names[0]), "-yes stops it all the same"}}
 }
 
 // carriers are the sources whose disks carry a record of an array.
