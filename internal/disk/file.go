@@ -122,10 +122,9 @@ func openAs(path string, write, alone bool) (*File, error) {
 		_ = f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	d := &File{f: f, raw: raw, identity: state.Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, direct: direct, sector: 1}
+	d := &File{f: f, raw: raw, identity: state.Identity{Path: absolute}, instant: !device && inMemory(raw), device: device, linked: !device && names(info) > 0, direct: direct, sector: 1}
 	d.size.Store(size)
 	d.identity.On = liesOn(info, device)
-	d.linked = !device && names(info) > 0
 	if device {
 		if err := d.identify(write); err != nil {
 			_ = f.Close()
