@@ -120,7 +120,15 @@ func (a *Array) Margin() (certain, best int) {
 }
 
 func (a *Array) gone(slot int) bool {
-	return !a.slots.At(slot).Condition().Counts()
+	for {
+		m := a.slots.At(slot)
+		if m.Condition().Counts() {
+			return false
+		}
+		if a.slots.At(slot) == m { // else another has taken its place in that moment, and it left only then
+			return true
+		}
+	}
 }
 
 // disks names what each member is lost with, by slot, see state.Spindles.
