@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The file system of the home fills up, as one does on which logs are. Arrays go on; a failed disk is told of and replaced; what cannot be
-// noted is refused, or kept in memory and written when there is room.
+// The file system of the home fills up, as those do that logs are on. Arrays go on, and a failed disk is replaced. What cannot be noted is
+// refused, or kept in memory and written when there is room.
 func TestAFullHome(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("mounting needs root")
@@ -46,13 +46,13 @@ func TestAFullHome(t *testing.T) {
 	b.nidalo("fail", "-yes", "tides", disks[1])
 	require.Contains(t, b.nidalo("replace", "-yes", "-wait", "tides", disks[1], disks[4]), "healthy, margin 1")
 	b.nidalo("stop", "tides")
-	b.eventually("it is told of", func() bool { return strings.Contains(b.nidalo("history"), "home-not-written") })
+	b.eventually("the history tells of it", func() bool { return strings.Contains(b.nidalo("history"), "home-not-written") })
 	history := b.nidalo("history")
 	for _, said := range []string{"member-failed", "rebuild-done", "array-stopped", "The newest are not written down yet: the file system is full"} {
 		require.Contains(t, history, said)
 	}
 	require.Contains(t, b.nidalo("history", "-tasks"), "rebuild")
-	require.NotContains(t, b.nidalo("history", "-kind", "array-created"), "member-failed", "filters are for what is not written, too")
+	require.NotContains(t, b.nidalo("history", "-kind", "array-created"), "member-failed", "filters choose among what is not written, too")
 	require.Contains(t, strings.Join(strings.Fields(b.nidalo("next")), " "), "Make room for the home of the service, "+b.home)
 
 	require.NoError(t, os.Remove(filepath.Join(b.home, "full")))
@@ -64,6 +64,11 @@ func TestAFullHome(t *testing.T) {
 		require.Equal(t, 1, strings.Count(b.nidalo("history"), said), said)
 	}
 	require.Contains(t, b.nidalo("status"), "It was taken out of service", "what was noted in memory is written, too")
+
+	// A command without a service has nobody who writes it later.
+	b.stop(syscall.SIGTERM)
+	b.fill()
+	b.refused(1, []string{"what was done is not noted: nothing can be written to " + b.home + ": the file system is full"}, "start", "tides")
 }
 
 // fill leaves no room in the file system of the home.
@@ -123,17 +128,22 @@ func TestAMemberFileIsRemovedAndAnotherCutShort(t *testing.T) {
 	require.Contains(t, b.nidalo("check", "-wait", "tides"), "no mismatches")
 }
 
-// The sockets of a service are removed, as somebody does who tidies up: what is read from the disks is not told as the whole truth.
+// The sockets of a service are removed. What its disks tell is then not the whole truth, and commands say so.
 func TestAServiceWithoutSocketsIsTold(t *testing.T) {
 	b := newBench(t)
 	disks := files(t, 2)
 	b.nidalo("create", "-yes", "-name", "tides", "-level", "1", disks[0], disks[1])
 	require.Contains(t, b.nidalo("status"), "No service is running here")
+	_, _, warned := b.try("next")
+	require.Empty(t, warned)
 	b.start()
 	require.NoError(t, os.Remove(filepath.Join(b.home, "control.sock")))
-	said := strings.Join(strings.Fields(b.nidalo("status")), " ")
-	require.Contains(t, said, fmt.Sprintf("process %d, '%s serve -home %s', has this home and cannot be reached", b.serve.Process.Pid, program, b.home))
-	require.NotContains(t, said, "No service is running")
-	require.NotContains(t, said, "not stopped in order")
+	for _, command := range []string{"status", "next", "disks", "history"} {
+		code, out, warned := b.try(command)
+		require.Zero(t, code)
+		require.Contains(t, strings.Join(strings.Fields(warned), " "), fmt.Sprintf("process %d, '%s serve -home %s', has this home and cannot be reached", b.serve.Process.Pid, program, b.home))
+		require.NotContains(t, out, "No service is running")
+		require.NotContains(t, out, "not stopped in order")
+	}
 	b.refused(1, []string{"another process is using this home", "a service runs there already"}, "fail", "-yes", "tides", disks[0])
 }

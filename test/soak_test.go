@@ -179,7 +179,7 @@ func (s *soaker) act() {
 // spoiled is what no sentence has: a word that is missing, or a format that did not fit.
 var spoiled = regexp.MustCompile(`%!|<nil>|\(\)|""|(^|[^.])[:.] *[,;:.]|\n,`)
 
-// reads has what is told be whole sentences, whatever state things are in.
+// reads wants whole sentences of the commands that tell how things are, in whatever state they are.
 func (s *soaker) reads() {
 	for _, args := range [][]string{{"next"}, {"status"}, {"disks"}, {"spare"}, {"history", "-n", "5"}, {"may-pull", "A1"}, {"report"}} {
 		code, out, e := s.try(args...)

@@ -204,6 +204,14 @@ func (a *Array) Probe() {
 	}
 }
 
+// Lacks says why the disk of a member had better be replaced although no operation has failed; empty: nothing is known.
+func (a *Array) Lacks(slot int) string {
+	if m := a.slots.At(slot); m.Live() && m.Patient != nil {
+		return m.Patient.Lacks()
+	}
+	return ""
+}
+
 // Health is what a member's disk says of itself, errors.ErrUnsupported when it does not.
 func (a *Array) Health(slot int) (health.Readings, error) {
 	if m := a.slots.At(slot); m.Live() && m.Patient != nil {

@@ -223,6 +223,9 @@ func (e *env) control() (*control.Control, error) {
 	if err != nil {
 		return nil, err
 	}
+	if who := s.Held(); who != "" {
+		e.err.Unreached(who)
+	}
 	return s.Control(), nil
 }
 

@@ -57,7 +57,7 @@ const Usual = 100
 // Full says whether something could not be written because the file system is full.
 func Full(err error) bool {
 	var e *sqlite.Error
-	return errors.As(err, &e) && e.Code() == sqlite3.SQLITE_FULL || errors.Is(err, syscall.ENOSPC)
+	return errors.As(err, &e) && (e.Code() == sqlite3.SQLITE_FULL || e.Code() == sqlite3.SQLITE_IOERR_SHMSIZE) || errors.Is(err, syscall.ENOSPC)
 }
 
 // Damaged says whether an error means that the file is no history any more, or one that is spoiled.

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nidalo/internal/carryover"
+	"nidalo/internal/wholefile"
 )
 
 // device is an array attached to this host.
@@ -104,7 +105,10 @@ func (k *Keeper) save(s Spec) error {
 		return err
 	}
 	path := k.specPath(s.Array)
-	return errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path+".new", append(raw, '\n'), 0o600), os.Rename(path+".new", path))
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	return wholefile.Write(path, append(raw, '\n'))
 }
 
 func (k *Keeper) forget(s Spec) {

@@ -28,7 +28,7 @@ func (s *Service) Status(name string) (*control.Status, error) {
 		return nil, err
 	}
 	out := &control.Status{Time: s.opt.Now(), Host: s.hostName(), Serving: s.opt.Stays, Arrays: []control.ArrayStatus{}, Next: []string{}}
-	out.Held = held(s.opt)
+	out.Held = s.Held()
 	if s.opt.Stays {
 		out.Socket = filepath.Join(s.opt.Home, "nbd.sock")
 	}
@@ -127,7 +127,7 @@ func (s *Service) describe(r *running) control.ArrayStatus {
 		out.Trouble = s.unrenewed(r)
 	}
 	out.Trouble = cmp.Or(out.Trouble, r.unproven())
-	if r.Unsettled() && held(s.opt) == "" {
+	if r.Unsettled() && s.Held() == "" {
 		out.Trouble = "it was not stopped in order: a start is needed to bring the batches of its journals into place"
 	}
 	s.describeMembers(r, lay, &out)

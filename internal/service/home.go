@@ -59,6 +59,20 @@ func (s *Service) minds() {
 	}
 }
 
+// forgotten says, at the end, what could not be written and is forgotten now; nil: nothing. A service only logs it: what it was to do is done.
+func (s *Service) forgotten() error {
+	h := s.homeTrouble()
+	if h == nil || s.opt.Looks || !h.Notes && h.Events+h.Lost == 0 {
+		return nil
+	}
+	if s.opt.Stays {
+		s.opt.Log.Error("what could not be written into the home is forgotten", "home", h.Path, "reason", h.Why, "notes", h.Notes, "events", h.Events+h.Lost)
+		return nil
+	}
+	return &control.Error{What: fmt.Sprintf("what was done is not noted: nothing can be written to %s: %s", h.Path, h.Why),
+		Hints: []string{"make room there, or mend its file system; nidalo status shows how things are"}}
+}
+
 // withUnwritten adds to an answer from the history what was not in it before it was asked.
 func withUnwritten(reply *control.HistoryReply, u chronicle.Unwritten, f history.Filter) *control.HistoryReply {
 	if u.Why == nil {

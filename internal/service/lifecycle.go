@@ -90,9 +90,7 @@ func (s *Service) Stop(req control.StopRequest) error {
 // losesByStopping says what is lost when an array stops: what members hold whose files were removed; nil: nothing.
 func (s *Service) losesByStopping(r *running) error {
 	members := r.MemberStates()
-	gone := func(slot int) bool {
-		return members[slot].Reason == disk.FileRemoved && members[slot].Condition == record.Failing
-	}
+	gone := func(slot int) bool { return r.Lacks(slot) == disk.FileRemoved }
 	var names []string
 	for _, m := range members {
 		if gone(m.Slot) {

@@ -297,7 +297,9 @@ func (s *Service) close() error {
 		s.owning.Close()
 	}
 	s.wait.Wait()
+	s.writeAgain()
 	s.chron.Close()
+	errs = append(errs, s.forgotten())
 	s.unlock()
 	return errors.Join(errs...)
 }
@@ -373,10 +375,10 @@ func lockHome(opt Options) (*os.File, error) {
 	return lock, nil
 }
 
-// held says which process has a home that this one only looks at; empty: none.
-func held(opt Options) string {
-	lock, err := os.Open(filepath.Join(opt.Home, "service.lock"))
-	if !opt.Looks || err != nil {
+// Held says which process has the home that this one only looks at; empty: none.
+func (s *Service) Held() string {
+	lock, err := os.Open(filepath.Join(s.opt.Home, "service.lock"))
+	if !s.opt.Looks || err != nil {
 		return ""
 	}
 	defer lock.Close()

@@ -41,7 +41,7 @@ func (s *Screen) Fit(r *control.FitReply) {
 		s.Printf("This host is fit for arrays.\n")
 	}
 	if !r.Service {
-		s.Printf("No service is running here: rights and limits are those of this command.\n")
+		s.Printf("No service answers here: rights and limits are those of this command.\n")
 	}
 }
 

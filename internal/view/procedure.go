@@ -179,7 +179,7 @@ func (s *Screen) Rounds(all []control.Round, serving bool) {
 	}
 	t.Render()
 	if !serving {
-		s.Printf("No service is running here: nothing begins by itself.\n")
+		s.Printf("No service answers here: when none is running, nothing begins by itself.\n")
 	}
 }
 

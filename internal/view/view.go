@@ -222,6 +222,11 @@ func (s *Screen) Vettings(all []control.Vetting) {
 	}
 }
 
+// Unreached says that what follows is read from the disks although a process has the home.
+func (s *Screen) Unreached(who string) {
+	s.Printf("%s\n", wrap("What follows is read from the disks, and may not be how things are: "+who+", has this home and cannot be reached. It is just starting or stopping, or its sockets were removed; then a restart makes them anew.", s.Width, ""))
+}
+
 // Status prints arrays in full.
 func (s *Screen) Status(st *control.Status) {
 	if len(st.Arrays) == 0 {
@@ -249,10 +254,7 @@ func (s *Screen) Status(st *control.Status) {
 		s.Printf("\nAll tasks together end %s\n", say.End(time.Now(), *st.AllEnd, 1))
 	}
 	s.Next(st.Next)
-	switch {
-	case st.Held != "":
-		s.Printf("%s\n", wrap("This is read from the disks, and may not be how things are: "+st.Held+", has this home and cannot be reached. It is just starting or stopping, or its sockets were removed; then a restart makes them anew.", s.Width, ""))
-	case len(st.Arrays) > 0 && !st.Serving:
+	if len(st.Arrays) > 0 && !st.Serving && st.Held == "" {
 		s.Printf("No service is running here, so this is read from the disks. Clients cannot connect, and tasks rest. Start it with: nidalo serve\n")
 	}
 }
