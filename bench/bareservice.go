@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"sync"
 	"sync/atomic"
 
@@ -139,7 +138,6 @@ func (c *bareClient) Extents(_, length int64, _ int) ([]nbd.Extent, error) {
 
 // serveBare is this program as a bare service. It does not return.
 func serveBare(dir string) {
-	runtime.GOMAXPROCS(runtime.GOMAXPROCS(0) + 1) // as Nidalo has it
 	a := &bareArray{}
 	for i := range a.files {
 		f, err := os.Create(filepath.Join(dir, fmt.Sprint("bare", i)))

@@ -1,6 +1,8 @@
 package array
 
 import (
+	"cmp"
+
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -63,11 +65,12 @@ func (j *joints) join() (this *joint, leads bool) {
 	return this, true
 }
 
-// begin ends the time in which a joint flush can be joined. Its leader looks what there is to commit after that.
-func (j *joints) begin() {
+// begin ends the time in which a joint flush can be joined, and says whether any have. Its leader looks what there is to commit after that.
+func (j *joints) begin() (joined bool) {
 	j.mu.Lock()
+	defer j.mu.Unlock()
 	j.begun, j.next = j.next, nil
-	j.mu.Unlock()
+	return j.begun.over != nil
 }
 
 // end says that one is over, and lets the next begin that waits for that.
@@ -93,15 +96,22 @@ func (j *joints) end(this *joint, whole bool) {
 // Flush returns when everything written before it was called is durable. It fails when that cannot be done for what this
 // client wrote, or was given up since its last flush.
 func (c *Client) Flush() error {
+	c.habit.flushed()
+	if c != &c.a.anybody && c.a.nothingVolatile() {
+		return cmp.Or(c.a.alive(), c.told())
+	}
 	this, leads := c.a.joints.join()
 	switch {
 	case !leads && this.whole:
 		return c.told()
 	case !leads:
-		return c.a.flush(c, c.a.cache.Stripes())
+		return c.a.flush(c, c.a.cache.Stripes(), placeHere)
 	}
-	c.a.joints.begin()
-	err, others := c.a.flushFor(c, c.a.cache.Stripes())
+	when := placeHere
+	if c.a.joints.begin() {
+		when = placeLater // others wait for the commit
+	}
+	err, others := c.a.flushFor(c, c.a.cache.Stripes(), when)
 	c.a.joints.end(this, err == nil && others == nil)
 	return err
 }

@@ -87,7 +87,7 @@ func (a *Array) PlanConversion(to task.Target, sizes []int64) (task.Conversion, 
 
 // settleRange brings to the members what the cache has of a stretch of the logical space from which clients are kept.
 func (a *Array) settleRange(off, length int64) error {
-	err, _ := a.flushStripes(&a.anybody, a.heldAt(a.Layout(), off, length)) // of which there are no others
+	err, _ := a.flushStripes(&a.anybody, a.heldAt(a.Layout(), off, length), placeLater) // of which there are no others
 	return err
 }
 

@@ -28,9 +28,10 @@ import (
 // what became of others' writes. Its methods may be called at the same time. The methods of Array itself are those of a
 // client that is told everything.
 type Client struct {
-	a    *Array
-	mu   env.Mutex
-	late error // why something it wrote was given up, until a flush has said so
+	a     *Array
+	mu    env.Mutex
+	late  error // why something it wrote was given up, until a flush has said so
+	habit habit
 }
 
 // NewClient makes a client.
@@ -42,6 +43,9 @@ func (c *Client) WriteAt(p []byte, off int64) error {
 		return err
 	}
 	c.a.stats.BytesWritten.Add(int64(len(p)))
+	if c.habit.wrote() && c.a.goesThrough(p, off) {
+		return c.through(p, off)
+	}
 	return c.a.put(c, p, off)
 }
 
@@ -67,11 +71,15 @@ func (a *Array) put(by *Client, p []byte, off int64) error {
 // Receive is WriteAt for data that is still on its way: fill is called with buffers to be filled in order, length bytes
 // altogether, unless ErrNotTaken is returned at once. An error of fill is returned; what was filled before is written.
 func (c *Client) Receive(off, length int64, fill func([]byte) error) error {
+	c.habit.wrote()
 	return c.a.receive(c, off, length, fill)
 }
 
 // Zero makes the range read as zeros and gives its blocks back to never-written where they are covered whole.
-func (c *Client) Zero(off, length int64) error { return c.a.zero(c, off, length) }
+func (c *Client) Zero(off, length int64) error {
+	c.habit.wrote()
+	return c.a.zero(c, off, length)
+}
 
 // FlushRange makes the given range durable (forced unit access).
 func (c *Client) FlushRange(off, length int64) error { return c.a.flushRange(c, off, length) }
@@ -202,7 +210,7 @@ func (a *Array) flushRange(by *Client, off, length int64) error {
 	if err != nil {
 		return err
 	}
-	return a.flush(by, ids)
+	return a.flush(by, ids, placeHere)
 }
 
 // heldIn are the stripes of a range of which the cache holds something. What a change of layout moves meanwhile it has brought to the
@@ -336,17 +344,17 @@ func (a *Array) destageAll(ids []layout.ID) (err error) {
 
 // flush destages some stripes for a client that waits. Those of others are destaged as well, but what goes wrong with them
 // is told to their writers, and is no error here.
-func (a *Array) flush(by *Client, ids []layout.ID) error {
-	err, _ := a.flushFor(by, ids)
+func (a *Array) flush(by *Client, ids []layout.ID, when placing) error {
+	err, _ := a.flushFor(by, ids, when)
 	return err
 }
 
 // flushFor is flush that also says what went wrong with stripes of others.
-func (a *Array) flushFor(by *Client, ids []layout.ID) (err, others error) {
+func (a *Array) flushFor(by *Client, ids []layout.ID, when placing) (err, others error) {
 	if err := a.alive(); err != nil {
 		return err, nil
 	}
-	err, others = a.flushStripes(by, ids)
+	err, others = a.flushStripes(by, ids, when)
 	if late := by.told(); late != nil && err == nil {
 		err = late
 	}
@@ -355,10 +363,10 @@ func (a *Array) flushFor(by *Client, ids []layout.ID) (err, others error) {
 
 // flushStripes has everything committed that some stripes hold, and returns the first error that concerns a client, and the first that
 // concerns only others. What another destage has taken is waited for. It does not wait for writes in place: what is committed survives.
-func (a *Array) flushStripes(by *Client, ids []layout.ID) (first, others error) {
+func (a *Array) flushStripes(by *Client, ids []layout.ID, when placing) (first, others error) {
 	for {
 		dirty, underway := a.cache.Volatile(ids)
-		err, apart := a.flushDirty(by, dirty)
+		err, apart := a.flushDirty(by, dirty, when)
 		first, others = cmp.Or(first, err), cmp.Or(others, apart)
 		again := false // what is missed is dirty again
 		for _, c := range underway {
@@ -375,17 +383,17 @@ func (a *Array) flushStripes(by *Client, ids []layout.ID) (first, others error) 
 
 // flushDirty destages stripes. Those that fail together are tried apart, so that one for which there is no room does not stand in the way
 // of another.
-func (a *Array) flushDirty(by *Client, ids []layout.ID) (first, others error) {
+func (a *Array) flushDirty(by *Client, ids []layout.ID, when placing) (first, others error) {
 	for len(ids) > 0 {
 		n := a.batchLength(ids)
-		writers, err := a.destage(ids[:n], placeLater)
+		writers, err := a.destage(ids[:n], when)
 		switch {
 		case err == nil || errors.Is(err, ErrUnkept): // it was told to its writers
 		case a.alive() != nil:
 			return a.alive(), others
 		case n > 1:
 			for _, half := range [][]layout.ID{ids[:n/2], ids[n/2 : n]} {
-				err, apart := a.flushDirty(by, half)
+				err, apart := a.flushDirty(by, half, when)
 				first, others = cmp.Or(first, err), cmp.Or(others, apart)
 			}
 		case by == &a.anybody || writers.has(by):
@@ -424,14 +432,21 @@ func (a *Array) batchLength(ids []layout.ID) int {
 	return len(ids)
 }
 
-// A destage returns when everything is in place, or already when it is committed, which is all that a flush needs.
+// placing is when a destage returns: when everything is in place, or already when it is committed, which is all that a flush needs.
+type placing int
+
 const (
-	placeFirst = false
-	placeLater = true
+	placeFirst placing = iota // everything is in place
+	placeLater                // it is committed
+	placeHere                 // everything is in place where that takes less than to leave it to another goroutine; otherwise it is committed
 )
 
-// mostBehind is how many blocks flushes may leave to be written in place later: until then they hold memory for parity.
-const mostBehind = 16 << 20 / Block
+// mostBehind is how many blocks flushes may leave to be written in place later: until then they hold memory for parity. fewBlocks are brought in place
+// here, where members answer quickly.
+const (
+	mostBehind = 16 << 20 / Block
+	fewBlocks  = 16
+)
 
 // destage brings what is dirty of the given stripes to the members. When it returns nil, what was dirty when
 // it was called is durable. With an error it names the clients that wrote what is not. Destages of different stripes run at the same
@@ -443,7 +458,7 @@ const mostBehind = 16 << 20 / Block
 //	4  commit to the journals, one sync             a crash here leaves the old contents; after it, the new ones
 //	5  write the rest in place                      a crash here is repeated from the journals
 //	6  enter the checksums
-func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
+func (a *Array) destage(ids []layout.ID, when placing) (writers, error) {
 	held := env.Holds()
 	d := &destaging{a: a, unlock: a.stripes.Lock(ids, true), commit: dirty.NewCommit()}
 	d.stripes, d.layers = d.few.stripes[:0], d.few.layers[:0]
@@ -483,20 +498,30 @@ func (a *Array) destage(ids []layout.ID, later bool) (writers, error) {
 	}
 	err = d.unkept()
 	d.commit.Reached()
-	if n := c.Blocks(); later && a.behind.Add(n) <= mostBehind {
+	if n := c.Blocks(); a.leaves(n, when) {
 		env.GoOn(held, func() {
 			defer a.behind.Add(-n)
 			_ = d.place(c)
 		})
 		return nil, err
-	} else if later {
-		a.behind.Add(-n)
 	}
 	by := d.writers()
-	if failed := d.place(c); failed != nil {
+	if failed := d.place(c); failed != nil && when == placeFirst { // otherwise it is the commit that counts
 		return by, failed
 	}
 	return nil, err
+}
+
+// leaves says whether so many blocks are left to be written in place by another goroutine, and counts them then.
+func (a *Array) leaves(blocks int64, when placing) bool {
+	if when == placeFirst || when == placeHere && blocks <= fewBlocks && a.fan.Quick() {
+		return false
+	}
+	if a.behind.Add(blocks) <= mostBehind {
+		return true
+	}
+	a.behind.Add(-blocks)
+	return false
 }
 
 // destaging is the stripes of one destage.

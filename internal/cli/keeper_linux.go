@@ -51,7 +51,7 @@ func (o *keeperOptions) run(e *env) error {
 		return usageError{"-carry-over: " + err.Error()}
 	}
 	log := slog.New(slog.NewTextHandler(e.err.Out, nil))
-	useProcessors()
+	defer keeper.OnePlaceMore()()
 	debug.SetGCPercent(40)
 	unsteady := keeper.Steady()
 	for _, why := range unsteady {

@@ -109,7 +109,6 @@ func (o *serveOptions) run(e *env) error {
 	if err := at.openNetwork(cmp.Or(o.listen, cfg.Listen.TCP), cfg); err != nil {
 		return err
 	}
-	useProcessors()
 	// Mostly table pages live long on the heap, so a tight heap costs little and keeps memory within bounds. A heap with few pages would be
 	// collected a hundred times a second under load. The ballast makes it count as larger, and takes no memory since nothing touches it.
 	debug.SetGCPercent(40)

@@ -5,6 +5,8 @@ package crash
 import (
 	"fmt"
 	"math/rand/v2"
+	"strconv"
+	"strings"
 
 	"nidalo/core/layout"
 )
@@ -63,6 +65,9 @@ func Draw(seed uint64) Script {
 	if d.Level == layout.Guarded && d.Seed/16%8 >= 6 {
 		d.lengthens()
 	}
+	if k := seed % 16; k == 5 || k == 13 {
+		d.insists()
+	}
 	if k := seed % 16; k == 3 || k == 8 || d.Level == layout.Guarded && seed/16%8 >= 4 && seed/16%8 <= 5 {
 		d.severs()
 	}
@@ -77,6 +82,31 @@ func (d *drawing) lengthens() {
 		if ops = append(ops, o); o.By != "" && d.IntN(often) == 0 {
 			ops = append(ops, Op{By: "hand", Verb: "pause", Args: []int64{d.Int64N(60)}},
 				Op{By: "hand", Verb: "enlarge", Args: []int64{d.Int64N(3)}}, Op{By: "hand", Verb: "grow", Args: []int64{}})
+		}
+	}
+	d.Ops = ops
+}
+
+// insists has clients flush after most of their writes in what was drawn, so that writes go through, and write to the stripes that two of them share.
+func (d *drawing) insists() {
+	per := d.lay.Shape.StripeSize() / block
+	var ops []Op
+	for _, o := range d.Ops {
+		i, err := strconv.Atoi(strings.TrimPrefix(o.By, "client "))
+		if err != nil || o.Verb != "write" {
+			ops = append(ops, o)
+			continue
+		}
+		_, from, to := d.client(i)
+		for range 1 + d.IntN(3) {
+			at := from + d.Int64N(min(per, to-from))
+			if d.IntN(2) == 0 {
+				at = to - 1 - d.Int64N(min(per, to-from))
+			}
+			ops = append(ops, Op{By: o.By, Verb: "write", Args: []int64{at, 1 + d.Int64N(2)}})
+			if d.IntN(8) > 0 {
+				ops = append(ops, Op{By: o.By, Verb: "flush"})
+			}
 		}
 	}
 	d.Ops = ops

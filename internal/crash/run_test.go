@@ -260,9 +260,9 @@ func (c *machine) phase(ops []Op) error {
 	return c.wrong
 }
 
-// do does what an actor does. An administrator judges what the array can lose, and nothing else may be lost meanwhile.
+// do does what an actor does. An administrator judges what the array can lose, and nothing else may be lost or come back meanwhile.
 func (c *machine) do(by string, o Op) error {
-	if by == "hand" && !idles[o.Verb] && c.script.severs() {
+	if (by == "hand" && !idles[o.Verb] || by == "link" && o.Verb == "back") && c.script.severs() {
 		c.losing.Lock()
 		defer c.losing.Unlock()
 	}

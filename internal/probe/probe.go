@@ -13,6 +13,8 @@ const (
 	PageReadBack                     // a table page that was written in this start was read back
 	GroupCommit                      // several changes went into one batch
 	FlushJoined                      // a flush went with another
+	WentThrough                      // a write was committed before it was answered
+	NothingToFlush                   // a flush found nothing that was answered and not committed
 	BatchesOverlap                   // a batch began before the one before it was committed
 	EarlierCompleted                 // a start completed a batch that is not the last
 	SeveralDropped                   // a start dropped two batches
@@ -66,7 +68,8 @@ const (
 
 var events = [Events]string{
 	RingWraps: "a journal ring wrapped", PageEvicted: "a table page was evicted", PageReadBack: "a table page written in this start was read back",
-	GroupCommit: "several changes in one batch", ReadAhead: "many stripes were read ahead", FlushJoined: "a flush went with another", BatchesOverlap: "two batches in flight", EarlierCompleted: "a start completed a batch that is not the last",
+	GroupCommit: "several changes in one batch", ReadAhead: "many stripes were read ahead", FlushJoined: "a flush went with another", BatchesOverlap: "two batches in flight",
+	WentThrough: "a write went through", NothingToFlush: "a flush found nothing to do", EarlierCompleted: "a start completed a batch that is not the last",
 	SeveralDropped: "a start dropped two batches", WalkedOn: "a walk went on behind an entry that was cut short", BatchLacksMember: "a member left while a batch was written",
 	LastBatchCompleted: "a start completed the last batch", EntryRestored: "a start restored an entry from the others",
 	JournalFull: "a change waited for room in the journals", CheckpointInRebuild: "checkpoint during a rebuild", CheckpointInCopy: "checkpoint during a copy",
@@ -137,6 +140,8 @@ const (
 	CursorBeforeData
 	FlushForgetsOut
 	BegunFlushJoined
+	LateAnswerForgotten
+	PutBackUntold
 	AheadUnjudged
 	ReadsOutFirst
 	CopyNotTold
@@ -204,6 +209,8 @@ var mistakes = [Mistakes]string{
 	GivenBackWhenStopped:   "blocks are given back although a failed commit may have written them",
 	MissedIsReached:        "a missed commit counts as reached",
 	BegunFlushJoined:       "a flush goes with one that has begun",
+	LateAnswerForgotten:    "what is answered after a write that goes through, in the same stripe, does not count",
+	PutBackUntold:          "what a write that goes through could not commit does not count as answered",
 	AheadUnjudged:          "what was read ahead is taken without a look at its checksums",
 	EmptyBatchReached:      "a batch that all have left counts as committed",
 	NamesItselfCommitted:   "a batch names the one in flight as committed",

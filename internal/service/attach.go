@@ -232,6 +232,7 @@ func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
 	r.clients++
 	at.clients++
 	at.devices++
+	lessPlaces := keeper.OnePlaceMore()
 	all := export{r.Array, at.device, &r.served}
 	name = fmt.Sprintf("%s%s/%s/%d/%d", attach.Prefix, id, session, r.Record().Starts, r.since)
 	share := func() nbd.Memory {
@@ -250,6 +251,7 @@ func (s *Service) openAttached(name, peer string) (nbd.Export, func(), error) {
 		at.clients--
 		at.devices--
 		s.mu.Unlock()
+		lessPlaces()
 		leave()
 	}, nil
 }

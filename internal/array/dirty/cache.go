@@ -26,6 +26,7 @@ type Cache struct {
 	shards [64]shard
 	limit  int64 // bytes of buffers
 	used   atomic.Int64
+	told   atomic.Int64                   // layers of which something was answered
 	free   [7]atomic.Pointer[buffer.List] // by size of strip, doubling
 	blocks *buffer.Blocks
 	space  struct {
@@ -52,6 +53,8 @@ type Piece struct {
 	From   int64 // bytes into the strip
 	Buf    []byte
 	By     Writer
+	// Through says that the writer brings it to the members before it answers.
+	Through bool
 }
 
 // columns are the first column of a piece of whole blocks, and how many it has.
@@ -61,7 +64,8 @@ func (pc Piece) columns() (first, n int) {
 
 // Part is n bytes of a piece from byte off on.
 func (pc Piece) Part(off, n int64) Piece {
-	return Piece{pc.Stripe, pc.Role, pc.From + off, pc.Buf[off : off+n], pc.By}
+	pc.From, pc.Buf = pc.From+off, pc.Buf[off:off+n]
+	return pc
 }
 
 type queued struct {
@@ -90,6 +94,7 @@ type Layer struct {
 	Dirty  []layout.Columns // by role: columns that are dirty
 	Zero   []layout.Columns // by role: columns of dirty that are to become never-written
 	count  int
+	told   bool // something of it was answered, or is about to be
 }
 
 // Blocks is how many blocks are dirty.
@@ -207,7 +212,21 @@ func (c *Cache) release(l *Layer) {
 		}
 	}
 	c.used.Add(-l.charge)
+	if l.told {
+		c.told.Add(-1)
+	}
 }
+
+// tell notes that something of a layer is answered. Its shard is locked.
+func (c *Cache) tell(l *Layer) {
+	if !l.told {
+		l.told = true
+		c.told.Add(1)
+	}
+}
+
+// Answered is how many layers hold something that was answered and may not have been committed.
+func (c *Cache) Answered() int64 { return c.told.Load() }
 
 // buffers are those of one size of strip.
 func (c *Cache) buffers(strip int64) *buffer.List {
@@ -302,6 +321,9 @@ func (c *Cache) putHeld(sh *shard, pc Piece) {
 	cur, _ := c.current(sh, pc.Stripe)
 	fresh := cur.count == 0
 	cur.wrote(pc.By)
+	if !pc.Through && (fresh || !probe.LateAnswerForgotten.On()) {
+		c.tell(cur)
+	}
 	c.fill(cur, pc)
 	before := cur.count
 	c.used.Add(cur.mark(pc.Role, int(pc.From/layout.Block), len(pc.Buf)/layout.Block, false))
@@ -377,6 +399,7 @@ func (c *Cache) Zero(by Writer, st layout.Stripe, from, length int64) error {
 	sh.Lock()
 	cur, fresh := c.current(sh, st)
 	cur.wrote(by)
+	c.tell(cur)
 	before := cur.count
 	for length > 0 {
 		role, in := int(from/st.Strip), from%st.Strip
@@ -612,6 +635,11 @@ func (c *Cache) PutBack(id layout.ID) {
 	sh, s, out := c.endOut(id)
 	if s.cur == nil {
 		s.cur = out
+	}
+	if !probe.PutBackUntold.On() {
+		c.tell(s.cur)
+	}
+	if s.cur == out {
 		sh.Unlock()
 		c.enqueue(s.Stripe, true, false)
 		return

@@ -64,7 +64,7 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 	if n <= 1 || bytes > SmallFan {
 		return Parallel(n, f)
 	}
-	if !o.quick() {
+	if !o.Quick() {
 		return Parallel(n, func(i int) error {
 			began := env.Tick()
 			err := f(i)
@@ -88,7 +88,7 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 // OnOne does n operations on one member, within Out: one after the other while members answer quickly, and otherwise several on their way at a time,
 // so that a member far away does not cost a round trip for each.
 func (o *Fan) OnOne(n int, f func(i int) error) error {
-	if n > 1 && !o.quick() {
+	if n > 1 && !o.Quick() {
 		return Parallel(n, f)
 	}
 	for i := range n {
@@ -114,7 +114,7 @@ func (o *Fan) Reads(n, bytes int, f func(i int) error) error {
 		o.answered(max(0, int64(env.Tick()-began)-int64(time.Duration(bytes)*time.Second/slowMemory)))
 		return err
 	}
-	if o.quick() {
+	if o.Quick() {
 		return parallel(1, n, timed)
 	}
 	return Parallel(n, timed)
@@ -122,7 +122,7 @@ func (o *Fan) Reads(n, bytes int, f func(i int) error) error {
 
 // Work is Parallel for work that reads with Reads: while memory is all that limits it, on as many goroutines as there are processors.
 func (o *Fan) Work(n int, f func(i int) error) error {
-	if o.quick() {
+	if o.Quick() {
 		return parallel(env.Processors(), n, f)
 	}
 	return Parallel(n, f)
@@ -131,7 +131,8 @@ func (o *Fan) Work(n int, f func(i int) error) error {
 // slowMemory is how much can be copied from the system's memory in a second at least, bytes.
 const slowMemory = 2 << 30
 
-func (o *Fan) quick() bool { return env.Either(time.Duration(o.answer.Load()) <= quickMember) }
+// Quick says whether members answer small operations so soon that waking another goroutine costs more than it saves.
+func (o *Fan) Quick() bool { return env.Either(time.Duration(o.answer.Load()) <= quickMember) }
 
 // depth is how much one operation does at the same time.
 const depth = 16

@@ -1,0 +1,36 @@
+package keeper
+
+import (
+	"os"
+	"runtime"
+	"sync"
+)
+
+// processors is as many as Go found when the program began.
+var processors = runtime.GOMAXPROCS(0)
+
+var places struct {
+	sync.Mutex
+	more int
+}
+
+// OnePlaceMore lets one goroutine more run than there are processors until done is called. A goroutine in a system call keeps its place among those that
+// run, also when the kernel has given its processor to a client that the call woke; Go takes the place away only some hundred microseconds later, and
+// with as many places as processors one of them idles meanwhile. That pays where the clients are keepers of attached arrays, and costs others some
+// percent (docs/performance.md). A GOMAXPROCS in the environment stands.
+func OnePlaceMore() (done func()) {
+	morePlaces(1)
+	return func() { morePlaces(-1) }
+}
+
+func morePlaces(n int) {
+	if os.Getenv("GOMAXPROCS") != "" {
+		return
+	}
+	places.Lock()
+	defer places.Unlock()
+	before := min(1, places.more)
+	if places.more += n; min(1, places.more) != before {
+		runtime.GOMAXPROCS(processors + min(1, places.more))
+	}
+}
