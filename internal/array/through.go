@@ -20,30 +20,28 @@ import (
 //     at once: it does not concern itself with writes that have no answer yet.
 //  3. What goes back into the cache counts as answered, since its writer may go on.
 //
-// What is guessed wrong costs little: the write that is the first not to be followed by a flush was committed by itself.
+// What is guessed wrong costs little: a few writes are committed one by one.
 
-// throughRow is how many flushes in a row must have come after one write each for the next write to go through.
-const throughRow = 2
+// habit is how a client flushes: a balance that each flush raises and each write lowers. It becomes high where a flush follows each write, also when several
+// of them are on their way, and is nothing where there are two writes to a flush.
+type habit struct{ balance atomic.Int32 }
 
-// habit is how a client flushes.
-type habit struct {
-	writes atomic.Int32 // since its last flush
-	row    atomic.Int32 // flushes in a row that came after one write each
+const (
+	flushRaises = 3
+	writeLowers = 2
+	throughFrom = 8 // from this balance on writes go through
+	mostBalance = 64
+)
+
+// wrote notes a write, and says whether a flush will probably follow it.
+func (h *habit) wrote() bool {
+	b := h.balance.Load()
+	h.balance.Store(max(0, b-writeLowers)) // one that is noted at the same time may be forgotten
+	return b >= throughFrom
 }
 
-// wrote notes a write, and says whether a flush will probably follow before the next.
-func (h *habit) wrote() bool { return h.writes.Add(1) == 1 && h.row.Load() >= throughRow }
-
-// flushed notes a flush. One that no write came before says nothing.
-func (h *habit) flushed() {
-	switch h.writes.Swap(0) {
-	case 0:
-	case 1:
-		h.row.Store(min(h.row.Load()+1, throughRow))
-	default:
-		h.row.Store(0)
-	}
-}
+// flushed notes a flush.
+func (h *habit) flushed() { h.balance.Store(min(mostBalance, h.balance.Load()+flushRaises)) }
 
 // goesThrough says whether a write may go through: some whole blocks of one strip.
 func (a *Array) goesThrough(p []byte, off int64) bool {

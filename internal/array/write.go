@@ -24,19 +24,6 @@ import (
 //	destageLoop, or a flush    chooses stripes
 //	destage                    brings what is dirty of them to the members, see there
 
-// Client is one user of an array: its next flush reports the fate of what was written through it, and does not report
-// what became of others' writes. Its methods may be called at the same time. The methods of Array itself are those of a
-// client that is told everything.
-type Client struct {
-	a     *Array
-	mu    env.Mutex
-	late  error // why something it wrote was given up, until a flush has said so
-	habit habit
-}
-
-// NewClient makes a client.
-func (a *Array) NewClient() *Client { return &Client{a: a} }
-
 // WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
 func (c *Client) WriteAt(p []byte, off int64) error {
 	if err := c.a.Layout().Check(off, int64(len(p))); err != nil {
@@ -68,39 +55,6 @@ func (a *Array) put(by *Client, p []byte, off int64) error {
 	})
 }
 
-// Receive is WriteAt for data that is still on its way: fill is called with buffers to be filled in order, length bytes
-// altogether, unless ErrNotTaken is returned at once. An error of fill is returned; what was filled before is written.
-func (c *Client) Receive(off, length int64, fill func([]byte) error) error {
-	c.habit.wrote()
-	return c.a.receive(c, off, length, fill)
-}
-
-// Zero makes the range read as zeros and gives its blocks back to never-written where they are covered whole.
-func (c *Client) Zero(off, length int64) error {
-	c.habit.wrote()
-	return c.a.zero(c, off, length)
-}
-
-// FlushRange makes the given range durable (forced unit access).
-func (c *Client) FlushRange(off, length int64) error { return c.a.flushRange(c, off, length) }
-
-// Fail notes that something the client wrote was given up.
-func (c *Client) Fail(err error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.late == nil {
-		c.late = err
-	}
-}
-
-// told returns what the client has not been told yet, once.
-func (c *Client) told() (err error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	err, c.late = c.late, nil
-	return err
-}
-
 // pieces cuts the range [off, off+len(p)) into strips and calls f for each in order.
 func pieces(lay *layout.Map, p []byte, off int64, f func(dirty.Piece) error) error {
 	for len(p) > 0 {
@@ -113,69 +67,6 @@ func pieces(lay *layout.Map, p []byte, off int64, f func(dirty.Piece) error) err
 		p, off = p[n:], off+n
 	}
 	return nil
-}
-
-// WriteAt, Receive, Zero, Flush and FlushRange act for one client that learns of every error, of its own writes and of others.
-func (a *Array) WriteAt(p []byte, off int64) error { return a.anybody.WriteAt(p, off) }
-
-// Receive is Client.Receive.
-func (a *Array) Receive(off, length int64, fill func([]byte) error) error {
-	return a.anybody.Receive(off, length, fill)
-}
-
-// Zero is Client.Zero.
-func (a *Array) Zero(off, length int64) error { return a.anybody.Zero(off, length) }
-
-// Flush is Client.Flush.
-func (a *Array) Flush() error { return a.anybody.Flush() }
-
-// FlushRange is Client.FlushRange.
-func (a *Array) FlushRange(off, length int64) error { return a.anybody.FlushRange(off, length) }
-
-// ErrNotTaken is returned by Receive when it has not called fill, and the data must come by WriteAt.
-var ErrNotTaken = errors.New("not taken")
-
-func (a *Array) receive(by *Client, off, length int64, fill func([]byte) error) error {
-	if off%Block != 0 || length%Block != 0 || a.Layout().Check(off, length) != nil || !a.cache.RoomNow(length) {
-		return ErrNotTaken
-	}
-	if a.lostIn(off, length) != nil {
-		return ErrNotTaken // WriteAt says why; of what is lost later the next flush tells
-	}
-	a.stats.BytesWritten.Add(length)
-	for length > 0 {
-		lay := a.Layout()
-		if err := lay.Check(off, length); err != nil {
-			return err
-		}
-		st, in := lay.Locate(off)
-		n := min(length, st.Strip-in%st.Strip)
-		lent := a.cache.Lend(dirty.Piece{Stripe: st, Role: int(in / st.Strip), From: in % st.Strip, By: by}, int(n))
-		// Nothing is held meanwhile: a client may take as long as it likes.
-		if err := fill(lent.Buf()); err != nil {
-			a.cache.Return(&lent)
-			return err
-		}
-		if err := a.putLent(by, lay, &lent, off); err != nil {
-			return err
-		}
-		off, length = off+n, length-n
-	}
-	return nil
-}
-
-// putLent puts what came in a lent buffer where a map has it, or if another is in force by now, where that has it.
-func (a *Array) putLent(by *Client, lay *layout.Map, lent *dirty.Lent, off int64) error {
-	parts := a.ranges.parts(off, int64(len(lent.Buf())))
-	a.ranges.share(parts)
-	if a.Layout() == lay {
-		defer a.ranges.unshare(parts)
-		a.cache.PutLent(lent)
-		return nil
-	}
-	a.ranges.unshare(parts)
-	defer a.cache.Return(lent)
-	return a.put(by, lent.Buf(), off)
 }
 
 // writePartBlocks writes a piece whose ends are not on block boundaries: the blocks at the ends are read first. The
@@ -237,53 +128,6 @@ func (a *Array) heldAt(lay *layout.Map, off, length int64) (ids []layout.ID) {
 		at += st.Left(in)
 	}
 	return ids
-}
-
-func (a *Array) zero(by *Client, off, length int64) error {
-	if err := a.Layout().Check(off, length); err != nil {
-		return err
-	}
-	zeros := make([]byte, Block)
-	if head := off % Block; head != 0 && length > 0 {
-		n := min(Block-head, length)
-		if err := by.WriteAt(zeros[:n], off); err != nil {
-			return err
-		}
-		off, length = off+n, length-n
-	}
-	if tail := length % Block; tail != 0 {
-		length -= tail
-		if err := by.WriteAt(zeros[:tail], off+length); err != nil {
-			return err
-		}
-	}
-	for w := a.walk(off); length > 0; {
-		n, err := w.zero(by, length)
-		if err != nil {
-			return err
-		}
-		w.off, length = w.off+n, length-n
-	}
-	return nil
-}
-
-// zero makes what a walk has come to read as zeros, at most length bytes of one stripe, or passes over what was never written, so that trimming a large
-// array costs what it holds. It says how far that goes.
-func (w *walk) zero(by *Client, length int64) (n int64, err error) {
-	st, in, leave, err := w.enter()
-	if err != nil {
-		return 0, err
-	}
-	defer leave()
-	if n = min(length, st.Left(in)); in%st.Strip == 0 && n == st.Left(0) {
-		if skip := w.never(st); skip > 0 {
-			return min(length, skip), nil
-		}
-	}
-	if err := w.a.lost(st, int(in/st.Strip)); err != nil {
-		return 0, err
-	}
-	return n, w.a.cache.Zero(by, st, in, n)
 }
 
 // lostIn is lost for a stretch of the logical space.
