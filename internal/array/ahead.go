@@ -36,9 +36,13 @@ func (d *destaging) readAhead() {
 			asked[slot] = &asking{m: m}
 		}
 	}
-	if asked == nil {
-		return
+	if asked != nil {
+		d.readFrom(asked)
 	}
+}
+
+// readFrom reads what the updates will want of some members.
+func (d *destaging) readFrom(asked []*asking) {
 	for _, u := range d.updates {
 		if u.each(func(r *run) error { return r.ask(asked) }) != nil {
 			return // it fails again when it is worked out

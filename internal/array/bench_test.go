@@ -59,9 +59,10 @@ func BenchmarkRandomWrite4K(b *testing.B) {
 func BenchmarkWriteFlush4K(b *testing.B) {
 	a := benchArray(b, layout.Parity1, 4)
 	p := noise(1, 4096)
-	r := rand.New(rand.NewPCG(1, 1))
+	c, r := a.NewClient(), rand.New(rand.NewPCG(1, 1))
+	b.ReportAllocs()
 	for b.Loop() {
-		if a.WriteAt(p, r.Int64N(512*mib/4096)*4096) != nil || a.Flush() != nil {
+		if c.WriteAt(p, r.Int64N(512*mib/4096)*4096) != nil || c.Flush() != nil {
 			b.Fatal("failed")
 		}
 	}

@@ -73,12 +73,9 @@ func (c *Client) through(p []byte, off int64) error {
 		return a.cache.Put(pc)
 	})
 	a.ranges.unshare(parts)
-	if err != nil {
-		return err
-	}
 	probe.WentThrough.Seen()
 	_, _ = a.destage(ids, placeHere) // what went wrong the next flush tells
-	return nil
+	return err
 }
 
 // nothingVolatile says that a crash would lose nothing that was answered, of any client.

@@ -349,8 +349,12 @@ func (a *Array) destage(ids []layout.ID, when placing) (writers, error) {
 		})
 		return nil, err
 	}
+	if when != placeFirst { // it is the commit that counts
+		_ = d.place(c)
+		return nil, err
+	}
 	by := d.writers()
-	if failed := d.place(c); failed != nil && when == placeFirst { // otherwise it is the commit that counts
+	if failed := d.place(c); failed != nil {
 		return by, failed
 	}
 	return nil, err
@@ -377,6 +381,7 @@ type destaging struct {
 	stripes []layout.Stripe
 	layers  []*dirty.Layer
 	updates []*update
+	changes journal.Change
 	ordered *[]journal.Write // the writes of all updates; nil: there is one, which has them
 	few     struct {         // room for the slices above, so that most flushes need no more
 		stripes [2]layout.Stripe
@@ -472,7 +477,7 @@ func (d *destaging) change() (*journal.Change, error) {
 	}
 	d.readAhead()
 	err := d.a.working.Out(len(d.stripes), bytes, func(i int) error { return d.updates[i].work() })
-	c := &journal.Change{}
+	c := &d.changes
 	if err != nil {
 		return c, err
 	}
@@ -525,7 +530,11 @@ var orders = sync.Pool{New: func() any { return new([]journal.Write) }}
 // journalNeed bounds what the change will take in each ring, in blocks.
 func (a *Array) journalNeed(stripes []layout.Stripe, layers []*dirty.Layer) journal.Reservation {
 	need := make(journal.Reservation, 0, min(a.slots.Len(), 8))
-	bytes := make([]int64, a.slots.Len()) // of sums, by slot
+	var few [16]int64
+	bytes := few[:] // of sums, by slot
+	if n := a.slots.Len(); n > len(few) {
+		bytes = make([]int64, n)
+	}
 	for i, st := range stripes {
 		var columns int64
 		for w := range 4 {

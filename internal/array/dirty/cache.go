@@ -32,6 +32,7 @@ type Cache struct {
 	space  struct {
 		env.Mutex
 		*env.Cond
+		waiting atomic.Int32
 	}
 	queue struct {
 		env.Mutex
@@ -53,7 +54,7 @@ type Piece struct {
 	From   int64 // bytes into the strip
 	Buf    []byte
 	By     Writer
-	// Through says that the writer brings it to the members before it answers.
+	// Through says that the writer destages it before it answers.
 	Through bool
 }
 
@@ -253,6 +254,9 @@ func (c *Cache) Work() <-chan struct{} { return c.work }
 
 // Wake has all that wait for room look again.
 func (c *Cache) Wake() {
+	if c.space.waiting.Load() == 0 { // one that begins to wait now sees what was given back
+		return
+	}
 	c.space.Lock()
 	c.space.Broadcast()
 	c.space.Unlock()
@@ -278,6 +282,8 @@ func (c *Cache) Room(need int64) error {
 	c.signal()
 	c.space.Lock()
 	defer c.space.Unlock()
+	c.space.waiting.Add(1)
+	defer c.space.waiting.Add(-1)
 	for c.used.Load()+need > c.limit && c.alive() == nil {
 		if stuck := c.stuck.Load(); stuck != nil {
 			return *stuck
@@ -329,7 +335,9 @@ func (c *Cache) putHeld(sh *shard, pc Piece) {
 	c.used.Add(cur.mark(pc.Role, int(pc.From/layout.Block), len(pc.Buf)/layout.Block, false))
 	full := before < cur.count && cur.count == pc.Stripe.Data*pc.Stripe.StripBlocks()
 	sh.Unlock()
-	c.enqueue(pc.Stripe, fresh, full)
+	if !pc.Through {
+		c.enqueue(pc.Stripe, fresh, full)
+	}
 }
 
 // longPiece is how many blocks a piece has for which a strip is kept in one piece.
@@ -515,25 +523,43 @@ func (c *Cache) Pick(now time.Time, wait time.Duration) (out []layout.ID) {
 
 // Commit is the moment from which the blocks of one destage survive a crash. It is reached or missed, once.
 type Commit struct {
-	over chan struct{}
+	mu   sync.Mutex
+	over chan struct{} // nil: none waits
+	gone bool          // it is reached, or missed
 	held atomic.Bool
 }
 
 // NewCommit is one to come.
-func NewCommit() *Commit { return &Commit{over: make(chan struct{})} }
+func NewCommit() *Commit { return &Commit{} }
 
 // Reached says that the blocks survive now.
 func (m *Commit) Reached() {
 	m.held.Store(true)
-	close(m.over)
+	m.end()
 }
 
 // Missed says that they are dirty again.
-func (m *Commit) Missed() { close(m.over) }
+func (m *Commit) Missed() { m.end() }
+
+func (m *Commit) end() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.gone = true; m.over != nil {
+		close(m.over)
+	}
+}
 
 // Wait waits until it is reached, or missed, and says which.
 func (m *Commit) Wait() (reached bool) {
-	env.Wait(env.Never, m.over)
+	m.mu.Lock()
+	wait := !m.gone
+	if wait && m.over == nil {
+		m.over = make(chan struct{})
+	}
+	m.mu.Unlock()
+	if wait {
+		env.Wait(env.Never, m.over)
+	}
 	return m.held.Load()
 }
 

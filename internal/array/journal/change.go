@@ -93,8 +93,11 @@ func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.M
 		}
 		bytes += w.N * record.Block
 		if touched == nil {
-			touched, begins = make([]*member.Member, 0, 4), make([]int, 0, 5)
-			runs, bufs = make([]stretch, 0, len(writes)), make([][]byte, 0, len(writes))
+			few := &fewRuns{}
+			touched, begins, runs, bufs = few.touched[:0], few.begins[:0], few.runs[:0], few.bufs[:0]
+			if len(writes) > len(few.runs) {
+				runs, bufs = make([]stretch, 0, len(writes)), make([][]byte, 0, len(writes))
+			}
 		}
 		if n := len(touched); n == 0 || touched[n-1] != w.M {
 			touched, begins = append(touched, w.M), append(begins, len(runs))
@@ -119,6 +122,14 @@ func (j *Journal) WriteInPlace(writes []Write, kind record.RunKind) ([]*member.M
 		return j.host.Fan.OnOne(len(own), func(k int) error { return touched[i].WriteData(own[k].bufs, own[k].first) })
 	})
 	return touched, err
+}
+
+// fewRuns is room for what a small change writes in place. It is not used again: a disk that hangs may still have the list of buffers.
+type fewRuns struct {
+	touched [4]*member.Member
+	begins  [5]int
+	runs    [4]stretch
+	bufs    [4][]byte
 }
 
 // writeTogether writes runs to a member that gathers them.
@@ -155,6 +166,9 @@ func (c *Change) sort() {
 }
 
 func (j *Journal) syncMembers(members []*member.Member) error {
+	if len(members) == 0 {
+		return nil
+	}
 	return j.host.Fan.Out(len(members), member.SmallFan, func(i int) error {
 		if !members[i].Live() {
 			return nil

@@ -153,6 +153,7 @@ type part struct {
 	entry   record.JournalEntry
 	payload [][]byte
 	at      int64 // block of the ring
+	err     error // of writing it
 }
 
 // commit makes a change durable in the journals, together with all others that are waiting. On return without error the
@@ -164,6 +165,7 @@ func (j *Journal) commit(c *Change) error {
 	if j.lead(c) {
 		c.flight.err = j.write(c.flight)
 		close(c.flight.over)
+		return c.flight.err
 	}
 	env.Recv(c.flight.over)
 	return c.flight.err
@@ -224,6 +226,9 @@ func (j *Journal) takers(f *flight) error {
 		f.gather(j.host.Slots)
 		if j.host.Roster.Unsettled() && j.host.Alive() == nil {
 			continue
+		}
+		if !j.host.Roster.Marks() {
+			break
 		}
 		wrote, err := j.host.Roster.Mark(j.stripes(f.group), j.owed(f.group))
 		if err != nil {
@@ -317,19 +322,19 @@ func (j *Journal) enlist(f *flight) {
 // write writes a batch to the journals, and returns when it is committed. Nothing may touch a block of it in place before. A crash in
 // here leaves the batch on some members or on none; the start finishes it or drops it, as a whole.
 func (j *Journal) write(f *flight) error {
-	errs := make([]error, len(f.parts))
 	bytes := 0
 	for i := range f.parts {
 		bytes += f.parts[i].entry.Payload() * record.Block
 	}
 	_ = j.host.Fan.Out(len(f.parts), bytes, func(i int) error {
-		if errs[i] = j.writeEntry(&f.parts[i]); errs[i] == nil && !probe.EntryNotSynced.On() {
-			errs[i] = f.parts[i].m.Sync()
+		p := &f.parts[i]
+		if p.err = j.writeEntry(p); p.err == nil && !probe.EntryNotSynced.On() {
+			p.err = p.m.Sync()
 		}
 		return nil
 	})
-	for i, err := range errs {
-		if member.NoRoom(err) {
+	for i := range f.parts {
+		if err := f.parts[i].err; member.NoRoom(err) {
 			// Some members may hold this batch and others not; going on with a next one would tear it for good.
 			j.host.Freeze(fmt.Errorf("the journal of %w; make space there and start the array again", err))
 		} else if err != nil {

@@ -69,6 +69,8 @@ type Roster interface {
 	Settle()
 	// Unsettled says whether a member is out that it does not name.
 	Unsettled() bool
+	// Marks says whether there is anything to be marked: a member is away.
+	Marks() bool
 	// Mark notes, durably, that some stripes change, by their ordinals. owed are slots whose own data changes without them, each with a
 	// stripe. It says whether that had to be written.
 	Mark(stripes iter.Seq[int64], owed iter.Seq2[int, int64]) (wrote bool, err error)

@@ -78,10 +78,8 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 		if err := f(i); err != nil && first == nil {
 			first = err
 		}
-		ended := env.Tick()
-		o.answered(int64(ended - began))
-		began = ended
 	}
+	o.answered(int64(env.Tick()-began) / int64(n))
 	return first
 }
 

@@ -625,6 +625,12 @@ func leaves(rec *record.Record, slot int, to record.Condition, now time.Time, ha
 	e.Condition, e.Cursor, e.Since = to, 0, now
 }
 
+// Marks says whether changes are marked: a member is away.
+func (r *Roster) Marks() bool {
+	on := r.changes.Load()
+	return on != nil && on.Since != 0
+}
+
 // Mark notes which parts of the array some stripes lie in, on all members, when a member is away: before what changes
 // there counts. owed are slots of a guarded set whose own data changes without them, each with a stripe. It says whether that had to be written.
 func (r *Roster) Mark(stripes iter.Seq[int64], owed iter.Seq2[int, int64]) (wrote bool, err error) {

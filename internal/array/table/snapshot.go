@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"sync"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -114,14 +115,17 @@ func (t *Tables) Testimonies(written []*DirtyPage, seen []*DirtyPage) []*DirtyPa
 // Write writes a page, as the given checkpoint: a map page as it was at the snapshot, another as it is now.
 func (t *Tables) Write(d *DirtyPage, checkpoint uint64) error {
 	p, m := d.p, d.p.m
-	buf := d.buf
-	if buf == nil {
-		p.Lock()
-		buf, d.version = slices.Clone(p.buf), p.version
-		p.Unlock()
-	}
 	if !m.Live() {
 		return nil
+	}
+	room := copies.Get().(*[layout.Block]byte)
+	buf := d.buf
+	if buf == nil {
+		buf = room[:]
+		p.Lock()
+		copy(buf, p.buf)
+		d.version = p.version
+		p.Unlock()
 	}
 	record.SealPage(buf, p.key.kind, m.Tag, p.key.number, checkpoint)
 	d.checkpoint, d.sum = checkpoint, record.PageSumOf(buf)
@@ -130,9 +134,14 @@ func (t *Tables) Write(d *DirtyPage, checkpoint uint64) error {
 		if err := m.WriteProblem(err); err != nil {
 			return fmt.Errorf("tables of %s: %w", m.Name(), err)
 		}
+		return nil // a disk that hangs may still have the copy
 	}
+	copies.Put(room)
 	return nil
 }
+
+// copies keeps copies of pages that were written for the next ones.
+var copies = sync.Pool{New: func() any { return new([layout.Block]byte) }}
 
 // Clean notes of pages that what was written of them is durable.
 func (t *Tables) Clean(pages []*DirtyPage) {
