@@ -31,18 +31,17 @@ const notes = `
 **4 KiB write + flush, one client.** Two members are written twice and synced where the peer writes and syncs one file. The bare row says how
 much of the peer's speed that leaves. The rest is lost on the path of one request through the engine and back.
 
-**4 KiB write + flush, 16 clients.** A write with its flush takes 35 µs of the service's processor time (17.5 its own code, 17.5 the system), where it was 42 before flushes went together (2026-11-29, in
-a fast hour), and 18 of the clients'. Of the system's share six are for the two replies, four for the requests, and the rest for two reads, two writes in place and one or two to the journals.
-The processors idle for a sixth of the time although something is ready: for 27% of half a second that the kernel's scheduler was watched, one processor idled while up to three threads waited for the other. A reply
-wakes a client on the processor of the thread that sends it, which then waits with what it holds, and a processor that idles for some tens of µs fetches no work from the other. So Go has one running goroutine more than
-there are processors since 2026-11-29: a fifth to a quarter in a fast hour, a twentieth in a slow one, at 3 to 5% less for one client that has 32 requests on their way. Four or six more, another nice level, the
-kernel's class for batch work, sockets that block with a thread each, and letting others go on before a flush begins won nothing. Keeping the processors busy with a
-spinning thread of the lowest class instead, so that clients are woken there, takes as much as it gives.
-Where the time is, in microseconds of the server's processor for a write with its flush (evening of 2026-11-29): nbdkit 18, the bare service of the scheme 26 to 30, Nidalo 42. Of the bare service's time 17 are the system's, 13 its own code, most of which is the
-protocol's; of Nidalo's 20.5 and 21.5. Both make 12 system calls; Nidalo's find less in the caches, and wait for events more often, since its clients wait for each other's flushes. So the scheme and the front alone leave 0.5 to 0.6 of nbdkit, and
-Nidalo has 0.6 to 0.7 of what they leave. No single function of the rest takes more than 4%: looking up and entering sums 1.9 µs, the cache of writes 1.9, journals 2.1, the work on stripes 2.1, sums and parity 1.5,
-taking and collecting memory 2.3, goroutines that wait and are woken 3.4.
-With more clients the way is shorter than it was: 64 have 22,000 to 34,000 a second where they had 20,000 to 26,000, and 256 have 20,000 to 31,000 where they had 14,000 to 17,000.
+**4 KiB write + flush, 16 clients.** Since 2026-11-30 the writes of a client that flushes after each of them go through ([the data path](data-path.md#what-a-flush-waits-for)): 16 clients have
+1.25 to 1.6 times the rate, 64 have 1.6 times, one has 1.2 times. Before, a joint flush did the work of three or four clients, and the others waited for it: a fifth of both processors idled, because threads of the service that
+one woke another waited for the same processor while the other idled (14 of 18% when the kernel's scheduler was watched for 0.4 s), and goroutines that wait and are woken took 3 µs. Now a twentieth idles. The other half of
+the gain is that few blocks are written in place at once where members are quick, in place of by a goroutine of their own.
+What is left: of both processors nbdkit and its clients take 22 µs for a write with its flush, so half its rate leaves 45. The clients take 15 of them here, since they find less in the caches, and 2 to 4 idle. The service takes 31: 11 for the
+socket and the protocol, 9 for reads and writes of the members, 3 for sums, parity and copies, and 8 for all that makes it an engine (sums of blocks, the cache, locks, the order of batches, memory). The bare service of the scheme takes 22
+and has 0.64 to 0.7 of nbdkit's rate; Nidalo has 0.7 to 0.75 of what that leaves.
+Tried without a gain: other time slices, nice levels and classes of the kernel's scheduler, threads bound to processors, journals of 8 to 64 MiB, a build that is guided by a profile; and, before writes went through, loops of our own in place of a
+goroutine for each connection (1.04 to 1.17 times the rate, and a disk that hangs would hold every client of its loop).
+One running goroutine more than there are processors is worth a seventh to random reads of an attached array, and costs 5% here and 3 to 7% where one client has 32 requests on their way: so the service has it while a keeper is connected.
+It was also worth a sixth to clients that write twice before each flush, whose flushes still go together: these have 0.92 of the rate they had.
 
 **Members elsewhere.** Client, service and lender share two CPUs, so what the lender does is missing elsewhere; on hosts of their own it is not. Since the evening of 2026-11-29 the lender sends long reads of files straight from there, without TLS: a mebibyte costs it
 0.22 ms of processor where it was 0.44, and the service 0.53 where it was 0.45, since it finds the data cold. With files here the service takes 0.42; the client 0.20 in both cases. When the file cannot be read after the reply has begun, the connection ends, and the next read is copied, which can
@@ -53,7 +52,7 @@ with files here at 280 MiB/s, those elsewhere came from 113 to 170. Half of that
 reply comes, 64 stripes at a time in place of 16, and sixteen requests in turn in place of eight.
 
 **4 KiB random write.** Each block is two reads, two journal blocks and two blocks in place where the peer copies one. The bare service of
-the scheme has a third of nbdkit's rate in memory, and Nidalo a quarter more than that, since it writes neighbours and blocks that were written twice in one go. On the real disk the target is
+the scheme has 0.38 of nbdkit's rate in memory, and Nidalo 1.4 times that, since it writes neighbours and blocks that were written twice in one go. On the real disk the target is
 met because destages sort what they write. Until 2026-11-28 the cache held each strip in a piece of address space of its own, of which the blocks that were written took memory: to fault those in and
 to give them back cost 5 µs a block here, a seventh of all. Scattered blocks are in buffers of their own now, which stay.
 

@@ -43,13 +43,12 @@ func (h *habit) wrote() bool {
 // flushed notes a flush.
 func (h *habit) flushed() { h.balance.Store(min(mostBalance, h.balance.Load()+flushRaises)) }
 
-// goesThrough says whether a write may go through: some whole blocks of one strip.
-func (a *Array) goesThrough(p []byte, off int64) bool {
-	n := int64(len(p))
+// inOneStrip says whether a stretch is some whole blocks of one strip.
+func inOneStrip(lay *layout.Map, off, n int64) bool {
 	if off%Block != 0 || n%Block != 0 || n == 0 {
 		return false
 	}
-	st, in := a.Layout().Locate(off)
+	st, in := lay.Locate(off)
 	return in%st.Strip+n <= st.Strip
 }
 

@@ -26,11 +26,12 @@ import (
 
 // WriteAt writes p at byte offset off. When it returns the data is readable, but durable only after a Flush.
 func (c *Client) WriteAt(p []byte, off int64) error {
-	if err := c.a.Layout().Check(off, int64(len(p))); err != nil {
+	lay := c.a.Layout()
+	if err := lay.Check(off, int64(len(p))); err != nil {
 		return err
 	}
 	c.a.stats.BytesWritten.Add(int64(len(p)))
-	if c.habit.wrote() && c.a.goesThrough(p, off) {
+	if c.habit.wrote() && inOneStrip(lay, off, int64(len(p))) {
 		return c.through(p, off)
 	}
 	return c.a.put(c, p, off)
