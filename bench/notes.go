@@ -40,8 +40,8 @@ socket and the protocol, 9 for reads and writes of the members, 3 for sums, pari
 and has 0.64 to 0.7 of nbdkit's rate; Nidalo has 0.7 to 0.75 of what that leaves.
 Tried without a gain: other time slices, nice levels and classes of the kernel's scheduler, threads bound to processors, journals of 8 to 64 MiB, a build that is guided by a profile; and, before writes went through, loops of our own in place of a
 goroutine for each connection (1.04 to 1.17 times the rate, and a disk that hangs would hold every client of its loop).
-One running goroutine more than there are processors is worth a seventh to random reads of an attached array, and costs 5% here and 3 to 7% where one client has 32 requests on their way: so the service has it while a keeper is connected.
-It was also worth a sixth to clients that write twice before each flush, whose flushes still go together: these have 0.92 of the rate they had.
+One running goroutine more than there are processors is worth a seventh to random reads of an attached array, and costs 5% here and 3 to 7% where one client has 32 requests on their way: so the service has it while a keeper is connected,
+and while more than 2,000 flushes a second go with others: to clients that write twice before each flush it is worth a sixth.
 
 **Members elsewhere.** Client, service and lender share two CPUs, so what the lender does is missing elsewhere; on hosts of their own it is not. Since the evening of 2026-11-29 the lender sends long reads of files straight from there, without TLS: a mebibyte costs it
 0.22 ms of processor where it was 0.44, and the service 0.53 where it was 0.45, since it finds the data cold. With files here the service takes 0.42; the client 0.20 in both cases. When the file cannot be read after the reply has begun, the connection ends, and the next read is copied, which can

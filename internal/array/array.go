@@ -135,6 +135,7 @@ type Array struct {
 // Stats counts what the engine did since it was opened. All fields are read and written atomically.
 type Stats struct {
 	GivenBack    atomic.Int64 // bytes that became never-written and were given back to the disks
+	Joined       atomic.Int64 // flushes that went with another
 	Stripes      stripe.Counts
 	Replayed     atomic.Int64 // batches replayed at the start
 	Journal      journal.Counts

@@ -101,6 +101,9 @@ func (c *Client) Flush() error {
 		return cmp.Or(c.a.alive(), c.told())
 	}
 	this, leads := c.a.joints.join()
+	if !leads {
+		c.a.stats.Joined.Add(1)
+	}
 	switch {
 	case !leads && this.whole:
 		return c.told()

@@ -72,6 +72,7 @@ func (s *Service) lookLoop() {
 		s.stepIn()
 		s.goRounds()
 		s.applyPaces()
+		s.places()
 		s.minds()
 		if time.Since(minute) > time.Minute {
 			minute = time.Now()
