@@ -141,6 +141,7 @@ func (j *Journal) Unreserve(need Reservation) {
 type flight struct {
 	number uint64
 	parts  []part
+	errs   []error // of writing them; only its writer looks at them
 	group  []*Change
 	before *flight       // the batch before, as long as it is in flight
 	over   chan struct{} // is closed when the batch is committed, or will not be
@@ -153,7 +154,6 @@ type part struct {
 	entry   record.JournalEntry
 	payload [][]byte
 	at      int64 // block of the ring
-	err     error // of writing it
 }
 
 // commit makes a change durable in the journals, together with all others that are waiting. On return without error the
@@ -184,8 +184,8 @@ func (j *Journal) lead(c *Change) bool {
 	f := &flight{number: number, before: before, over: make(chan struct{})}
 	if oldest != nil {
 		env.Recv(oldest.over)
-		f.parts = oldest.parts[:0]
-		oldest.parts = nil
+		f.parts, f.errs = oldest.parts[:0], oldest.errs[:0]
+		oldest.parts, oldest.errs = nil, nil
 	}
 	if before != nil && before.long() {
 		env.Recv(before.over)
@@ -322,19 +322,20 @@ func (j *Journal) enlist(f *flight) {
 // write writes a batch to the journals, and returns when it is committed. Nothing may touch a block of it in place before. A crash in
 // here leaves the batch on some members or on none; the start finishes it or drops it, as a whole.
 func (j *Journal) write(f *flight) error {
+	f.errs = slices.Grow(f.errs[:0], len(f.parts))[:len(f.parts)]
+	clear(f.errs)
 	bytes := 0
 	for i := range f.parts {
 		bytes += f.parts[i].entry.Payload() * record.Block
 	}
 	_ = j.host.Fan.Out(len(f.parts), bytes, func(i int) error {
-		p := &f.parts[i]
-		if p.err = j.writeEntry(p); p.err == nil && !probe.EntryNotSynced.On() {
-			p.err = p.m.Sync()
+		if f.errs[i] = j.writeEntry(&f.parts[i]); f.errs[i] == nil && !probe.EntryNotSynced.On() {
+			f.errs[i] = f.parts[i].m.Sync()
 		}
 		return nil
 	})
-	for i := range f.parts {
-		if err := f.parts[i].err; member.NoRoom(err) {
+	for i, err := range f.errs {
+		if member.NoRoom(err) {
 			// Some members may hold this batch and others not; going on with a next one would tear it for good.
 			j.host.Freeze(fmt.Errorf("the journal of %w; make space there and start the array again", err))
 		} else if err != nil {
