@@ -31,7 +31,7 @@ func (c *Client) WriteAt(p []byte, off int64) error {
 		return err
 	}
 	c.a.stats.BytesWritten.Add(int64(len(p)))
-	if c.habit.wrote() && inOneStrip(lay, off, int64(len(p))) {
+	if c.habit.wrote() && c.a.fan.Quick() && inOneStrip(lay, off, int64(len(p))) {
 		return c.through(p, off)
 	}
 	return c.a.put(c, p, off)
