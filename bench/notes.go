@@ -31,11 +31,11 @@ const notes = `
 **4 KiB write + flush, one client.** Two members are written twice and synced where the peer writes and syncs one file. The bare row says how
 much of the peer's speed that leaves. The rest is lost on the path of one request through the engine and back.
 
-**4 KiB write + flush, 16 clients.** Since 2026-11-30 the writes of a client that flushes after each of them go through ([the data path](data-path.md#what-a-flush-waits-for)): 16 clients have
+**4 KiB write + flush, 16 clients.** Where a client flushes after each write, its writes go through since 2026-11-30 ([the data path](data-path.md#what-a-flush-waits-for)): 16 clients have
 1.25 to 1.6 times the rate, 64 have 1.6 times, one has 1.2 times. Before, a joint flush did the work of three or four clients, and the others waited for it: a fifth of both processors idled, because threads of the service that
 one woke another waited for the same processor while the other idled (14 of 18% when the kernel's scheduler was watched for 0.4 s), and goroutines that wait and are woken took 3 µs. Now a twentieth idles. The other half of
 the gain is that few blocks are written in place at once where members are quick, in place of by a goroutine of their own.
-What is left: of both processors nbdkit and its clients take 22 µs for a write with its flush, so half its rate leaves 45. The clients take 15 of them here, since they find less in the caches, and 2 to 4 idle. The service takes 31: 11 for the
+nbdkit and its clients take 22 µs of both processors for a write with its flush. Half of its rate leaves 45. The clients take 15 of them here, since they find less in the caches, and 2 to 4 idle. The service takes 31: 11 for the
 socket and the protocol, 9 for reads and writes of the members, 3 for sums, parity and copies, and 8 for all that makes it an engine (sums of blocks, the cache, locks, the order of batches, memory). The bare service of the scheme takes 22
 and has 0.64 to 0.7 of nbdkit's rate; Nidalo has 0.7 to 0.75 of what that leaves.
 Tried without a gain: other time slices, nice levels and classes of the kernel's scheduler, threads bound to processors, journals of 8 to 64 MiB, a build that is guided by a profile; and, before writes went through, loops of our own in place of a

@@ -35,17 +35,26 @@ type soaker struct {
 	tenants []*tenant
 	dying   atomic.Bool
 	filler  string // a file that fills the file system, when that is part of it
-	changes bool   // the layout is changed, too
 	guarded bool   // the array is a guarded set
+	manner
+	through int // writes that were there after a kill without a flush
+}
+
+// manner is what a soak is about beside kills and lost disks.
+type manner struct {
+	full    bool // the file system below the members is full now and then
+	changes bool // the layout is changed, too
+	insists bool // clients flush after each small write, of members in memory
 }
 
 // tenant is a client with a range of its own.
 type tenant struct {
 	versions
-	export  string
-	r       *rand.Rand
-	flushes int
-	refused int // requests that were answered with an error
+	export    string
+	r         *rand.Rand
+	flushes   int
+	refused   int // requests that were answered with an error
+	unflushed int // the block of a write that was answered before it was to flush no more; -1: none
 }
 
 // run writes, flushes, zeroes and reads until the service is gone.
@@ -63,21 +72,39 @@ func (c *tenant) run(s *soaker) {
 		}
 		return err != nil
 	}
+	flush := func() (over bool) {
+		if err := conn.Flush(); err != nil {
+			return lost(err)
+		}
+		c.flushes++
+		for b, m := range c.may {
+			c.may[b] = m[len(m)-1:]
+		}
+		return false
+	}
+	for s.insists {
+		block := c.r.IntN(len(c.may))
+		c.next++
+		c.wrote(block, 1, c.next)
+		if lost(conn.WriteAt(c.fill(block, c.next), c.off+int64(block)*4096)) {
+			return
+		}
+		if s.dying.Load() {
+			c.unflushed = block
+			return
+		}
+		if flush() {
+			return
+		}
+	}
 	for !s.dying.Load() {
 		block := c.r.IntN(len(c.may))
 		span := min(1+c.r.IntN(1<<c.r.IntN(7)), len(c.may)-block)
 		off := c.off + int64(block)*4096
 		switch c.r.IntN(12) {
 		case 0, 1:
-			if err := conn.Flush(); err != nil {
-				if lost(err) {
-					return
-				}
-				continue
-			}
-			c.flushes++
-			for b, m := range c.may {
-				c.may[b] = m[len(m)-1:]
+			if flush() {
+				return
 			}
 		case 2:
 			c.wrote(block, span, 0)
@@ -241,14 +268,18 @@ func (s *soaker) fill() {
 }
 
 // soak runs cycles on one level.
-func soak(t *testing.T, level string, members, cycles int, seed uint64, full, changes bool) {
+func soak(t *testing.T, level string, members, cycles int, seed uint64, how manner) {
 	b := newBenchAlone(t)
-	s := &soaker{bench: b, t: t, r: rand.New(rand.NewPCG(seed, 7)), acts: map[string]int{}, changes: changes, guarded: level == guarded}
-	if full {
+	s := &soaker{bench: b, t: t, r: rand.New(rand.NewPCG(seed, 7)), acts: map[string]int{}, manner: how, guarded: level == guarded}
+	if how.full || how.insists {
 		if os.Geteuid() != 0 {
 			t.Skip("mounting needs root")
 		}
-		b.tool("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dM", 30*members+40), "tmpfs", b.home)
+		room := 30*members + 40
+		if how.insists {
+			room = 50 * (members + 5)
+		}
+		b.tool("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dM", room), "tmpfs", b.home)
 		t.Cleanup(func() {
 			b.stop(syscall.SIGKILL)
 			_ = exec.Command("umount", "-l", b.home).Run()
@@ -265,7 +296,7 @@ func soak(t *testing.T, level string, members, cycles int, seed uint64, full, ch
 	}
 	b.nidalo(args...)
 	for i := range 3 {
-		c := &tenant{versions: versions{off: int64(i) * 8 * mib, may: make([][]uint64, 1200)}, export: "tides", r: rand.New(rand.NewPCG(seed, uint64(100+i)))}
+		c := &tenant{versions: versions{off: int64(i) * 8 * mib, may: make([][]uint64, 1200)}, export: "tides", r: rand.New(rand.NewPCG(seed, uint64(100+i))), unflushed: -1}
 		if level == guarded {
 			c.export += "/" + string(rune('a'+i))
 		}
@@ -275,28 +306,38 @@ func soak(t *testing.T, level string, members, cycles int, seed uint64, full, ch
 		s.tenants = append(s.tenants, c)
 	}
 	for cycle := range cycles {
-		s.cycle(cycle, full)
+		s.cycle(cycle)
 	}
 	flushes, refused := 0, 0
 	for _, c := range s.tenants {
 		flushes, refused = flushes+c.flushes, refused+c.refused
 	}
-	t.Logf("level %s, seed %d: %d cycles, %d flushes, %d requests refused, acts %v", level, seed, cycles, flushes, refused, s.acts)
+	t.Logf("level %s, seed %d: %d cycles, %d flushes, %d requests refused, %d writes there without a flush, acts %v", level, seed, cycles, flushes, refused, s.through, s.acts)
 	require.NotZero(t, flushes)
+	if how.insists { // they were not flushed, and the service died with all that it had in memory
+		require.NotZero(t, s.through, "no write went through")
+	}
 }
 
-func (s *soaker) cycle(cycle int, full bool) {
+func (s *soaker) cycle(cycle int) {
 	s.start()
 	s.verify(cycle)
 	s.dying.Store(false)
 	var clients, hands sync.WaitGroup
+	tenants, lone := s.tenants, s.insists && cycle%2 == 0
+	if lone { // what another one flushes would be there in any case
+		tenants = tenants[:1]
+	}
 	for _, c := range s.tenants {
+		c.unflushed = -1
+	}
+	for _, c := range tenants {
 		clients.Go(func() { c.run(s) })
 	}
 	life := time.Duration(150+s.r.IntN(900)) * time.Millisecond
 	hands.Go(func() {
 		for end := time.Now().Add(life); time.Now().Before(end); {
-			if full && s.r.IntN(3) == 0 {
+			if s.full && s.r.IntN(3) == 0 {
 				s.fill()
 			}
 			s.act()
@@ -304,8 +345,16 @@ func (s *soaker) cycle(cycle int, full bool) {
 	})
 	hands.Wait()
 	s.dying.Store(true)
+	if lone {
+		clients.Wait()
+	}
 	s.stop(syscall.SIGKILL)
 	clients.Wait()
+	for _, c := range tenants {
+		if !lone {
+			c.unflushed = -1
+		}
+	}
 }
 
 // verify holds every block against what it may be, with the array started if it had to stop for want of room.
@@ -328,6 +377,9 @@ func (s *soaker) verify(cycle int) {
 			require.Contains(s.t, may, version, "cycle %d, client %d, block %d: acts %v\n%s", cycle, i, block, s.acts, s.log)
 			require.Equal(s.t, c.fill(block, version), got, "cycle %d, client %d, block %d is a mixture\n%s", cycle, i, block, s.log)
 			c.may[block] = []uint64{version}
+			if block == c.unflushed && version == c.next {
+				s.through++
+			}
 		}
 		require.NoError(s.t, conn.Close())
 	}
@@ -392,7 +444,7 @@ var soakLevels = []struct {
 func TestWhatWasFlushedSurvivesTheSoak(t *testing.T) {
 	for i, l := range soakLevels {
 		t.Run("level "+l.level, func(t *testing.T) {
-			soak(t, l.level, l.members, (soakCycles(16)+3)/4, soakSeed()+uint64(i), false, false)
+			soak(t, l.level, l.members, (soakCycles(16)+3)/4, soakSeed()+uint64(i), manner{})
 		})
 	}
 }
@@ -403,7 +455,7 @@ func TestWhatWasFlushedSurvivesAFullFileSystem(t *testing.T) {
 			continue // the short form has two of the levels
 		}
 		t.Run("level "+l.level, func(t *testing.T) {
-			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 1000+soakSeed()+uint64(i), true, false)
+			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 1000+soakSeed()+uint64(i), manner{full: true})
 		})
 	}
 }
@@ -412,7 +464,7 @@ func TestWhatWasFlushedSurvivesAFullFileSystem(t *testing.T) {
 const guarded = "guarded"
 
 func TestWhatWasFlushedInGuardedSetsSurvivesTheSoak(t *testing.T) {
-	soak(t, guarded, 5, soakCycles(6), 3000+soakSeed(), false, true)
+	soak(t, guarded, 5, soakCycles(6), 3000+soakSeed(), manner{changes: true})
 }
 
 func TestWhatWasFlushedSurvivesChangesOfTheArray(t *testing.T) {
@@ -421,7 +473,19 @@ func TestWhatWasFlushedSurvivesChangesOfTheArray(t *testing.T) {
 			continue
 		}
 		t.Run("level "+l.level, func(t *testing.T) {
-			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 2000+soakSeed()+uint64(i), false, true)
+			soak(t, l.level, l.members, (soakCycles(12)+3)/4, 2000+soakSeed()+uint64(i), manner{changes: true})
+		})
+	}
+}
+
+// Writes of clients that flush each of them go through: the service has answered, so they are there although it was killed before the flush.
+func TestWhatWentThroughSurvivesTheSoak(t *testing.T) {
+	for i, l := range soakLevels {
+		if soakCycles(0) == 0 && i%2 == 0 {
+			continue
+		}
+		t.Run("level "+l.level, func(t *testing.T) {
+			soak(t, l.level, l.members, (soakCycles(32)+3)/4, 4000+soakSeed()+uint64(i), manner{insists: true})
 		})
 	}
 }

@@ -1,8 +1,6 @@
 package array
 
 import (
-	"cmp"
-
 	"nidalo/internal/env"
 	"nidalo/internal/probe"
 )
@@ -98,7 +96,10 @@ func (j *joints) end(this *joint, whole bool) {
 func (c *Client) Flush() error {
 	c.habit.flushed()
 	if c != &c.a.anybody && c.a.nothingVolatile() {
-		return cmp.Or(c.a.alive(), c.told())
+		if err := c.a.alive(); err != nil {
+			return err
+		}
+		return c.told()
 	}
 	this, leads := c.a.joints.join()
 	if !leads {

@@ -24,8 +24,8 @@ import (
 //
 // What is guessed wrong costs little: a few writes are committed one by one.
 
-// habit is how a client flushes: a balance that each flush raises and each write lowers. It becomes high where a flush follows each write, also when several
-// of them are on their way, and is nothing where there are two writes to a flush.
+// habit is how a client flushes: a balance that each flush raises and each write lowers. Where a flush follows each write it becomes high, also with several
+// writes on their way. Where two writes come before each flush it stays low.
 type habit struct{ balance atomic.Int32 }
 
 const (
@@ -74,8 +74,9 @@ func (c *Client) through(p []byte, off int64) error {
 		return a.cache.Put(pc)
 	})
 	a.ranges.unshare(parts)
-	probe.WentThrough.Seen()
-	_, _ = a.destage(ids, placeHere) // what went wrong the next flush tells
+	if _, failed := a.destage(ids, placeHere); failed == nil { // what failed the next flush tells
+		probe.WentThrough.Seen()
+	}
 	return err
 }
 

@@ -21,7 +21,7 @@ func insist(t *testing.T, c *array.Client) {
 	}
 }
 
-// The writes of a client that flushes after each of them are committed before they are answered; its flush then has to do only with what others wrote.
+// Where a client flushes after each write, its writes are committed before they are answered. Its flush then has to do only with what others wrote.
 func TestWritesOfAClientThatFlushesEachGoThrough(t *testing.T) {
 	dir, err := os.MkdirTemp("/dev/shm", "nidalo")
 	if err != nil {
@@ -82,7 +82,7 @@ func TestAWriteThatCannotGoThroughIsDirty(t *testing.T) {
 	want := noise(2, 4096)
 	require.NoError(t, c.WriteAt(want, mib))
 	require.Error(t, c.Flush())
-	require.NoError(t, a.NewClient().Flush(), "that is told to the one who wrote it")
+	require.NoError(t, a.NewClient().Flush(), "only the client that wrote it learns of it")
 	for _, d := range traps {
 		d.set(nil)
 	}

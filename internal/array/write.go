@@ -277,13 +277,13 @@ func (a *Array) batchLength(ids []layout.ID) int {
 	return len(ids)
 }
 
-// placing is when a destage returns: when everything is in place, or already when it is committed, which is all that a flush needs.
+// placing says how far a destage goes before it returns. The commit is all that a flush needs.
 type placing int
 
 const (
-	placeFirst placing = iota // everything is in place
-	placeLater                // it is committed
-	placeHere                 // everything is in place where that takes less than to leave it to another goroutine; otherwise it is committed
+	placeFirst placing = iota // until everything is in place
+	placeLater                // until the commit
+	placeHere                 // until the commit, or until everything is in place where that takes less than to leave it to another goroutine
 )
 
 // mostBehind is how many blocks flushes may leave to be written in place later: until then they hold memory for parity. fewBlocks are brought in place

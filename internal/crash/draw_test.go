@@ -87,7 +87,7 @@ func (d *drawing) lengthens() {
 	d.Ops = ops
 }
 
-// insists has clients flush after most of their writes in what was drawn, so that writes go through, and write to the stripes that two of them share.
+// insists has clients flush after most of their writes, so that these go through. They write to stripes that two of them share.
 func (d *drawing) insists() {
 	per := d.lay.Shape.StripeSize() / block
 	var ops []Op

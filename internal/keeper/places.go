@@ -4,10 +4,9 @@ import (
 	"os"
 	"runtime"
 	"sync"
-)
 
-// processors is as many as Go found when the program began.
-var processors = runtime.GOMAXPROCS(0)
+	"nidalo/internal/env"
+)
 
 var places struct {
 	sync.Mutex
@@ -31,6 +30,6 @@ func morePlaces(n int) {
 	defer places.Unlock()
 	before := min(1, places.more)
 	if places.more += n; min(1, places.more) != before {
-		runtime.GOMAXPROCS(processors + min(1, places.more))
+		runtime.GOMAXPROCS(env.Processors() + min(1, places.more))
 	}
 }

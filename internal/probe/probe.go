@@ -141,7 +141,7 @@ const (
 	FlushForgetsOut
 	BegunFlushJoined
 	LateAnswerForgotten
-	PutBackUntold
+	PutBackUncounted
 	AheadUnjudged
 	ReadsOutFirst
 	CopyNotTold
@@ -210,7 +210,7 @@ var mistakes = [Mistakes]string{
 	MissedIsReached:        "a missed commit counts as reached",
 	BegunFlushJoined:       "a flush goes with one that has begun",
 	LateAnswerForgotten:    "what is answered after a write that goes through, in the same stripe, does not count",
-	PutBackUntold:          "what a write that goes through could not commit does not count as answered",
+	PutBackUncounted:       "what a write that goes through could not commit does not count as answered",
 	AheadUnjudged:          "what was read ahead is taken without a look at its checksums",
 	EmptyBatchReached:      "a batch that all have left counts as committed",
 	NamesItselfCommitted:   "a batch names the one in flight as committed",

@@ -83,8 +83,6 @@ type Service struct {
 	poke         chan struct{}                // lookLoop is to look at once
 	asked        time.Time                    // when disks were asked how they are; used by lookLoop only
 	exchangeTurn sync.Mutex                   // of what exchanges ask for; taken before admin
-	joined       int64                        // flushes that had gone with others when lookLoop last looked
-	lessPlaces   func()                       // ends that one goroutine more may run; nil: none more may, for that reason; used by lookLoop only
 	saving       sync.Mutex                   // of mem to its file; taken before mu
 	lost         int                          // events that could not be written lately, see minds; only lookLoop has it
 	unnoted      atomic.Pointer[trouble]      // why mem could not be written; nil: it could

@@ -35,6 +35,8 @@ func (s *Service) lookLoop() {
 	tick := time.NewTicker(disks.Every)
 	defer tick.Stop()
 	minute, day := time.Time{}, time.Time{}
+	var places places
+	defer places.end()
 	s.takeBackAll()
 	for {
 		select {
@@ -72,7 +74,7 @@ func (s *Service) lookLoop() {
 		s.stepIn()
 		s.goRounds()
 		s.applyPaces()
-		s.places()
+		places.look(s.running())
 		s.minds()
 		if time.Since(minute) > time.Minute {
 			minute = time.Now()

@@ -21,15 +21,15 @@ import (
 // A stripe has two layers: cur takes writes; out is what a destage is writing to the members at the moment. Readers look
 // into cur, then out, then at the members. The cache is bounded by its buffers: writers wait for a destage to free some.
 type Cache struct {
-	alive  func() error          // why nothing may be written any more, or nil
-	stuck  atomic.Pointer[error] // why the background cannot write out at the moment; nothing is lost by that
-	shards [64]shard
-	limit  int64 // bytes of buffers
-	used   atomic.Int64
-	told   atomic.Int64                   // layers of which something was answered
-	free   [7]atomic.Pointer[buffer.List] // by size of strip, doubling
-	blocks *buffer.Blocks
-	space  struct {
+	alive    func() error          // why nothing may be written any more, or nil
+	stuck    atomic.Pointer[error] // why the background cannot write out at the moment; nothing is lost by that
+	shards   [64]shard
+	limit    int64 // bytes of buffers
+	used     atomic.Int64
+	answered atomic.Int64                   // layers of which something was answered
+	free     [7]atomic.Pointer[buffer.List] // by size of strip, doubling
+	blocks   *buffer.Blocks
+	space    struct {
 		env.Mutex
 		*env.Cond
 		waiting atomic.Int32
@@ -87,15 +87,15 @@ type stripe struct {
 
 // Layer is a set of dirty blocks of one stripe, by role and column.
 type Layer struct {
-	By     []Writer         // that wrote any of them
-	one    [1]Writer        // room for By
-	commit *Commit          // of the destage that has it, once it is out
-	charge int64            // bytes it counts for
-	parts  []part           // by role
-	Dirty  []layout.Columns // by role: columns that are dirty
-	Zero   []layout.Columns // by role: columns of dirty that are to become never-written
-	count  int
-	told   bool // something of it was answered, or is about to be
+	By       []Writer         // that wrote any of them
+	one      [1]Writer        // room for By
+	commit   *Commit          // of the destage that has it, once it is out
+	charge   int64            // bytes it counts for
+	parts    []part           // by role
+	Dirty    []layout.Columns // by role: columns that are dirty
+	Zero     []layout.Columns // by role: columns of dirty that are to become never-written
+	count    int
+	answered bool // something of it was, or is about to be: a crash may lose it
 }
 
 // Blocks is how many blocks are dirty.
@@ -213,21 +213,21 @@ func (c *Cache) release(l *Layer) {
 		}
 	}
 	c.used.Add(-l.charge)
-	if l.told {
-		c.told.Add(-1)
+	if l.answered {
+		c.answered.Add(-1)
 	}
 }
 
-// tell notes that something of a layer is answered. Its shard is locked.
-func (c *Cache) tell(l *Layer) {
-	if !l.told {
-		l.told = true
-		c.told.Add(1)
+// answer notes that something of a layer is answered. Its shard is locked.
+func (c *Cache) answer(l *Layer) {
+	if !l.answered {
+		l.answered = true
+		c.answered.Add(1)
 	}
 }
 
 // Answered is how many layers hold something that was answered and may not have been committed.
-func (c *Cache) Answered() int64 { return c.told.Load() }
+func (c *Cache) Answered() int64 { return c.answered.Load() }
 
 // buffers are those of one size of strip.
 func (c *Cache) buffers(strip int64) *buffer.List {
@@ -328,7 +328,7 @@ func (c *Cache) putHeld(sh *shard, pc Piece) {
 	fresh := cur.count == 0
 	cur.wrote(pc.By)
 	if !pc.Through && (fresh || !probe.LateAnswerForgotten.On()) {
-		c.tell(cur)
+		c.answer(cur)
 	}
 	c.fill(cur, pc)
 	before := cur.count
@@ -407,7 +407,7 @@ func (c *Cache) Zero(by Writer, st layout.Stripe, from, length int64) error {
 	sh.Lock()
 	cur, fresh := c.current(sh, st)
 	cur.wrote(by)
-	c.tell(cur)
+	c.answer(cur)
 	before := cur.count
 	for length > 0 {
 		role, in := int(from/st.Strip), from%st.Strip
@@ -662,8 +662,8 @@ func (c *Cache) PutBack(id layout.ID) {
 	if s.cur == nil {
 		s.cur = out
 	}
-	if !probe.PutBackUntold.On() {
-		c.tell(s.cur)
+	if !probe.PutBackUncounted.On() {
+		c.answer(s.cur)
 	}
 	if s.cur == out {
 		sh.Unlock()

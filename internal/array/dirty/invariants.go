@@ -12,7 +12,7 @@ import (
 // Invariants holds the cache against itself; still says that no client uses it. It waits for nothing: a
 // shard that is locked is in the middle of a change.
 func (c *Cache) Invariants(still bool) error {
-	var charged, told int64
+	var charged, answered int64
 	for i := range c.shards {
 		sh := &c.shards[i]
 		if !sh.TryLock() {
@@ -28,8 +28,8 @@ func (c *Cache) Invariants(still bool) error {
 					continue
 				}
 				charged += l.charge
-				if l.told {
-					told++
+				if l.answered {
+					answered++
 				}
 				if err := l.check(); err != nil {
 					return fmt.Errorf("stripe %v: %w", id, err)
@@ -41,8 +41,8 @@ func (c *Cache) Invariants(still bool) error {
 	if used := c.used.Load(); used < charged || still && used != charged {
 		return fmt.Errorf("%d bytes are charged, what it holds is %d", used, charged)
 	}
-	if n := c.told.Load(); n < told || still && n != told {
-		return fmt.Errorf("%d layers are counted as answered, %d are", n, told)
+	if n := c.answered.Load(); n < answered || still && n != answered {
+		return fmt.Errorf("%d layers are counted as answered, %d are", n, answered)
 	}
 	return nil
 }

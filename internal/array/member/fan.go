@@ -97,10 +97,11 @@ func (o *Fan) OnOne(n int, f func(i int) error) error {
 	return nil
 }
 
-// answered notes in how many nanoseconds a member answered.
+// answered notes in how many nanoseconds a member answered. One that took very long counts as some that are not quick: often it was the processor that was
+// elsewhere.
 func (o *Fan) answered(took int64) {
 	old := o.answer.Load()
-	o.answer.Store(old + (took-old)/8)
+	o.answer.Store(old + (min(took, 6*int64(quickMember))-old)/8)
 }
 
 // Reads is Parallel for one read from each of n members, each of so many bytes: while they come at the speed of memory one after the

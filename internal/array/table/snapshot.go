@@ -118,10 +118,9 @@ func (t *Tables) Write(d *DirtyPage, checkpoint uint64) error {
 	if !m.Live() {
 		return nil
 	}
-	room := copies.Get().(*[layout.Block]byte)
 	buf := d.buf
 	if buf == nil {
-		buf = room[:]
+		buf = copies.Get().(*[layout.Block]byte)[:]
 		p.Lock()
 		copy(buf, p.buf)
 		d.version = p.version
@@ -136,11 +135,11 @@ func (t *Tables) Write(d *DirtyPage, checkpoint uint64) error {
 		}
 		return nil // a disk that hangs may still have the copy
 	}
-	copies.Put(room)
+	copies.Put((*[layout.Block]byte)(buf))
 	return nil
 }
 
-// copies keeps copies of pages that were written for the next ones.
+// copies keeps copies of pages that were written for the next.
 var copies = sync.Pool{New: func() any { return new([layout.Block]byte) }}
 
 // Clean notes of pages that what was written of them is durable.
