@@ -13,17 +13,21 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"golang.org/x/sys/unix"
+
 	"nidalo/internal/nbd"
 )
 
-// bareFolder is the variable of the environment that makes this program a bare service of the members in a folder.
-const bareFolder = "NIDALO_BENCH_BARE"
+// bareFolder is the variable of the environment that makes this program a bare service of the members in a folder, and bareLevel the one that says of
+// which level.
+const bareFolder, bareLevel = "NIDALO_BENCH_BARE", "NIDALO_BENCH_BARE_LEVEL"
 
 // bareArray is a level 5 of four files of which the engine has been left out: behind the protocol's front that Nidalo has, each write does the system calls
 // that the scheme must do, and each flush syncs the members that were written. No cache, no tables, no order between clients, nothing that could be recovered.
 type bareArray struct {
 	files [4]*os.File
 	rows  [1024]sync.Mutex // by row of blocks: a parity is read and written by one at a time
+	next  atomic.Int64     // the place in the journals
 }
 
 const (
@@ -33,11 +37,12 @@ const (
 	bareStrip   = 64 << 10 // bytes
 )
 
+var entryHead [bareBlock]byte
+
 // bareClient is one connection.
 type bareClient struct {
 	a       *bareArray
 	touched [4]atomic.Bool // members that were written since the last flush
-	next    atomic.Int64   // the place in the journals
 }
 
 func (a *bareArray) Names() []string { return []string{""} }
@@ -112,11 +117,12 @@ func (c *bareClient) update(block []byte, at int64) error {
 	if seen == 1 { // so that the sums are computed
 		log.Print("a rare sum")
 	}
-	journal := c.next.Add(bareBlock) % (bareJournal / 2)
-	if _, err := data.WriteAt(block, journal); err != nil {
+	// An entry has its head before it, a block as on disks, to say what it is and whether it is whole.
+	entry := c.a.next.Add(2*bareBlock) % bareJournal
+	if _, err := unix.Pwritev(int(data.Fd()), [][]byte{entryHead[:], block}, entry); err != nil {
 		return err
 	}
-	if _, err := parity.WriteAt(sums, journal); err != nil {
+	if _, err := unix.Pwritev(int(parity.Fd()), [][]byte{entryHead[:], sums}, entry); err != nil {
 		return err
 	}
 	c.touched[d].Store(true)
@@ -136,18 +142,31 @@ func (c *bareClient) Extents(_, length int64, _ int) ([]nbd.Extent, error) {
 	return []nbd.Extent{{Length: length, Written: true}}, nil
 }
 
-// serveBare is this program as a bare service. It does not return.
-func serveBare(dir string) {
+func newBareArray(dir string) *bareArray {
 	a := &bareArray{}
 	for i := range a.files {
-		f, err := os.Create(filepath.Join(dir, fmt.Sprint("bare", i)))
-		if err == nil {
-			err = f.Truncate(bareJournal + bareMember)
-		}
-		if err != nil {
-			log.Fatal(err)
-		}
-		a.files[i] = f
+		a.files[i] = sparseFile(filepath.Join(dir, fmt.Sprint("bare", i)), bareJournal+bareMember)
+	}
+	return a
+}
+
+// sparseFile makes a file of so many bytes.
+func sparseFile(name string, size int64) *os.File {
+	f, err := os.Create(name)
+	if err == nil {
+		err = f.Truncate(size)
+	}
+	if err != nil {
+		log.Fatal(err)
+	}
+	return f
+}
+
+// serveBare is this program as a bare service of a level. It does not return.
+func serveBare(dir, level string) {
+	var a nbd.Exports = newBareArray(dir)
+	if level == "6" {
+		a = newBareStripes(dir)
 	}
 	l, err := net.Listen("unix", filepath.Join(dir, "bare.sock"))
 	if err != nil {
@@ -157,13 +176,13 @@ func serveBare(dir string) {
 }
 
 // bareService starts a bare service of new members in a folder.
-func bareService(dir string) *server {
+func bareService(dir, level string) *server {
 	self, err := os.Executable()
 	if err != nil {
 		log.Fatal(err)
 	}
 	c := exec.Command(self)
-	c.Env = append(os.Environ(), bareFolder+"="+dir)
+	c.Env = append(os.Environ(), bareFolder+"="+dir, bareLevel+"="+level)
 	c.Stderr = os.Stderr
 	socket := filepath.Join(dir, "bare.sock")
 	_ = os.Remove(socket)

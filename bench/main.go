@@ -111,7 +111,7 @@ func main() {
 	log.SetFlags(0)
 	flag.Parse()
 	if dir := os.Getenv(bareFolder); dir != "" {
-		serveBare(dir)
+		serveBare(dir, os.Getenv(bareLevel))
 	}
 	if *scales != "" {
 		scale(*scales)

@@ -37,7 +37,7 @@ func served(place string) {
 	const reads = "copying from the socket: both servers spend most of their time there; ours also reads every byte for its checksum"
 	loads := []load{
 		{"sequential write into fresh space, level 6 of 8", "6", 8, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.72, "8/6 of the bytes go to members; 0.75 is the limit where members' speed is", true, false},
-		{"sequential overwrite, level 6 of 8", "6", 8, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.7, "2 × 8/6 of the bytes go to members, once to the journals and once in place", false, false},
+		{"sequential overwrite, level 6 of 8", "6", 8, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.7, "2 × 8/6 of the bytes go to members, once to the journals and once in place", false, true},
 		{"sequential read 1 MiB, level 6 of 8", "6", 8, []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 1.0, reads, false, false},
 		{"sequential write into fresh space, level 5 of 4", "5", 4, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.7, "4/3 of the bytes go to members", true, false},
 		{"sequential read 1 MiB, level 5 of 4", "5", 4, []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 1.0, reads, false, false},
@@ -103,7 +103,7 @@ func served(place string) {
 		}
 		withScheme := l.scheme && *without == "" && wanted(name)
 		if withScheme && scheme == nil {
-			scheme = bareService(dir)
+			scheme = bareService(dir, l.level)
 			fio(scheme.uri, "--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1")
 		}
 		figures := calmest(name, n, func(round int) (out []float64) {
