@@ -104,14 +104,15 @@ soak: tools
 	NIDALO_CYCLES=100 NIDALO_SOAK_SEED=$(SOAK) $(GO) test -timeout 2h -count 1 -v -run 'TakeoversUnderLoad|EveryPairIsParted' ./test
 	NIDALO_HOSTILE=300 $(GO) test -timeout 1h -count 1 -v -run 'HostileClients' ./test
 
-# Measures against peers and writes docs/performance.md. Needs nbdkit besides what the tests need.
+# Measures against peers and writes the figures into docs/performance.md and docs/performance-guest.md. Needs nbdkit besides what the tests need.
 bench: build tools
 	@which nbdkit >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends nbdkit >/dev/null)
 	cd bench && $(GO) run . -report ../docs/performance.md
-	printf '\n## In the guest\n\nA mirror of NVMe devices, which are read and written past the memory of the system, against one of files in file systems on such\ndevices. The processor is emulated: only the ratios say something.\n\n' >>docs/performance.md
-	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfNVMe ./test/vm | grep '^|' >>docs/performance.md
-	printf '\nAn attached array, by the client in the kernel, the keeper and the service, against the same client on a server of a plain file.\n\n' >>docs/performance.md
-	NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfAttached ./test/vm | grep '^|' >>docs/performance.md
+	@{ printf '# Performance in a guest\n\nWritten by `make bench`. The processor is emulated: only the ratios say something. What is said about attached arrays\nwith [the other figures](performance.md) explains these too.\n'; \
+	  printf '\nA mirror of NVMe devices, which are read and written past the memory of the system, against one of files in file systems on such devices.\n\n'; \
+	  NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfNVMe ./test/vm | grep '^|'; \
+	  printf '\nAn attached array, by the client in the kernel, the keeper and the service, against the same client on a server of a plain file.\n\n'; \
+	  NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfAttached ./test/vm | grep '^|'; } >docs/performance-guest.md
 
 # What many hosts need, in a minute.
 scale: build tools

@@ -10,9 +10,6 @@ import (
 	"time"
 )
 
-// sections are tables of their own in the report, behind the rows.
-var sections []string
-
 // delays are what requests of one kind took, in milliseconds.
 type delays struct{ p99, p999, most float64 }
 
@@ -60,7 +57,7 @@ func section(place, name string, write func(dir string, b *strings.Builder)) {
 	defer os.RemoveAll(dir)
 	var b strings.Builder
 	write(dir, &b)
-	sections = append(sections, b.String())
+	chapters = append(chapters, chapter{strings.ToUpper(name[:1]) + name[1:], time.Now().Format("2006-01-02") + ". " + b.String()})
 }
 
 // latency measures how long single requests take under a mixed load: by itself, with a rebuild, and with journals so full that they are emptied
@@ -70,7 +67,7 @@ func latency(place string) { section(place, mixedName, mixedTable) }
 const mixedName = "latency under a mixed load"
 
 func mixedTable(dir string, b *strings.Builder) {
-	b.WriteString("\n## Latency\n\nLevel 6 of 8 in memory, eight readers and four writers that flush each block, 4 KiB each, all on the CPUs of the servers; ms.\n\n")
+	b.WriteString("Level 6 of 8 in memory, eight readers and four writers that flush each block, 4 KiB each, all on the CPUs of the servers; ms.\n\n")
 	b.WriteString("| with | reads, 99% | 99.9% | longest | flushes, 99% | 99.9% | longest | checkpoints |\n|---|---|---|---|---|---|---|---|\n")
 	line := func(what string, s *server, seconds int) {
 		before := int64(0)
@@ -110,7 +107,7 @@ func mixedTable(dir string, b *strings.Builder) {
 func growth(place string) { section(place, "growth", growthTable) }
 
 func growthTable(dir string, b *strings.Builder) {
-	b.WriteString("\n## Growth\n\nLevel 6 in memory. Clients write and flush 4 KiB each, all over the first 512 MiB (or all there is), or read 4 KiB.\n\n")
+	b.WriteString("Level 6 in memory. Clients write and flush 4 KiB each, all over the first 512 MiB (or all there is), or read 4 KiB.\n\n")
 	b.WriteString("| members | size of each | clients | write + flush, 1/s | read, 1/s | start, ms | status, ms | resident memory, MiB |\n|---|---|---|---|---|---|---|---|\n")
 	line := func(members int, size string, clients int) {
 		s := array(dir, "6", members, size)

@@ -27,7 +27,7 @@ var (
 	places  = flag.String("places", "/dev/shm,/var/tmp", "folders to measure in: memory, and a real disk")
 	rounds  = flag.Int("rounds", 5, "rounds of each row")
 	only    = flag.String("only", "", "only rows whose name contains this")
-	report  = flag.String("report", "", "write this `FILE`")
+	report  = flag.String("report", "", "write the figures into this `FILE`, before the words that it has about them")
 	against = flag.String("against", "", "compare with an older `PROGRAM` instead of peers")
 	without = flag.String("alone", "", "measure no peers and write the rows to this `FILE`")
 	peers   = flag.String("peers", "nbdkit", "servers of a plain file to compare with: nbdkit, qemu-nbd")
@@ -122,12 +122,14 @@ func main() {
 		compare(*against)
 		return
 	}
+	defer writeReport()
 	if *without == "" {
 		kernels()
 		touch("/dev/shm", 10<<30)
 	}
 	for i, place := range strings.Split(*places, ",") {
 		served(place)
+		writeReport()
 		if *without == "" {
 			floors(place)
 			wholes(place)
@@ -140,8 +142,11 @@ func main() {
 		}
 	}
 	elsewhere(strings.Split(*places, ",")[0], strings.Split(*places, ",")[0])
+	writeReport()
 	tasks(strings.Split(*places, ",")[0])
+	writeReport()
 	latency(strings.Split(*places, ",")[0])
+	writeReport()
 	growth(strings.Split(*places, ",")[0])
 	if *without != "" {
 		buf, err := json.Marshal(rows)
@@ -149,11 +154,6 @@ func main() {
 			err = os.WriteFile(*without, buf, 0o600)
 		}
 		if err != nil {
-			log.Fatal(err)
-		}
-	}
-	if *report != "" {
-		if err := os.WriteFile(*report, []byte(document()), 0o644); err != nil {
 			log.Fatal(err)
 		}
 	}

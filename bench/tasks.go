@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"log"
 	"os"
+	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
@@ -278,7 +278,7 @@ func unclean(dir, place string) {
 		_ = s.cmd.Process.Signal(syscall.SIGKILL)
 	}()
 	// fio ends with an error when the service goes.
-	_ = run("fio", "--name=x", "--ioengine=nbd", "--uri="+s.uri, "--rw=randwrite", "--bs=4k", "--iodepth=32", "--size=8G", "--time_based", "--runtime=20", "--fsync=64")
+	_ = exec.Command("fio", "--name=x", "--ioengine=nbd", "--uri="+s.uri, "--rw=randwrite", "--bs=4k", "--iodepth=32", "--size=8G", "--time_based", "--runtime=20", "--fsync=64").Run()
 	_ = s.cmd.Wait()
 	_ = os.Remove(filepath.Join(s.dir, "nbd.sock"))
 	began := time.Now()
@@ -335,30 +335,4 @@ func amplification(dir, place string) {
 		}
 		add(row{Place: place, Name: c.name, Ours: members / client * 1000, Theirs: expected * 1000, Unit: "‰", Peer: "arithmetic", Target: 1.05, AtMost: true, Limit: "journal headers and checksum pages come on top"})
 	}
-}
-
-func document() string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "# Performance\n\nWritten by `make bench` on %s. Each row is the median of %d rounds; both sides ran in the same minutes on the same storage.\n", time.Now().Format("2006-01-02"), *rounds)
-	fmt.Fprintf(&b, "Checksums and journal are on, as always. The machine: %s, %d CPUs, %s; client, server and members share them.\n\n", cpuModel(), runtime.NumCPU(), runtime.Version())
-	b.WriteString("| where | work | Nidalo | peer | ratio | rounds | target | what limits it |\n|---|---|---|---|---|---|---|---|\n")
-	for _, r := range rows {
-		sign, mark := "≥", "met"
-		if r.AtMost {
-			sign = "≤"
-		}
-		if !r.met() {
-			mark = "**missed**"
-		}
-		target := fmt.Sprintf("%s %.2f, %s", sign, r.Target, mark)
-		if r.Target == 0 {
-			target = "none"
-		}
-		fmt.Fprintf(&b, "| %s | %s | %.0f %s | %s %.0f | %.2f | %s | %s | %s |\n", r.Place, r.Name, r.Ours, r.Unit, r.Peer, r.Theirs, r.ratio(), r.spread(), target, r.Limit)
-	}
-	for _, s := range sections {
-		b.WriteString(s)
-	}
-	b.WriteString(notes)
-	return b.String()
 }

@@ -423,6 +423,7 @@ func ratesArePaced(t *testing.T) {
 	require.InDelta(t, 26*mib, a.TaskStates()[0].Done, 2*mib)
 	require.NoError(t, a.Steer(state.TaskRebuild, 0, state.TaskPaused))
 	require.Eventually(t, func() bool { return a.TaskStates()[0].State == state.TaskPaused }, 5*time.Second, time.Millisecond)
+	synctest.Wait() // until the last pieces are written
 	at := a.TaskStates()[0].Done
 	a.SetPace(task.Pace{Mode: task.Full})
 	time.Sleep(100 * time.Millisecond)
