@@ -52,6 +52,7 @@ lint:
 	$(GO) vet -tags machine ./internal/env ./internal/probe ./internal/disk ./internal/array/... ./internal/crash
 	$(GO) tool staticcheck ./...
 	$(GO) tool staticcheck -tags machine ./internal/env ./internal/probe ./internal/disk ./internal/array/... ./internal/crash
+	cd bench && $(GO) vet . && $(GO) test .
 
 cross:
 	GOOS=linux GOARCH=arm64 $(GO) build -o /dev/null ./cmd/nidalo
