@@ -105,17 +105,18 @@ func together(dir, place string) {
 		if !wanted(name) {
 			continue
 		}
-		var x, y, bare []float64
-		for range few() {
+		figures := calmest(name, few(), func(int) []float64 {
+			bare := 0.0
 			if rate == "" {
 				b := newBareWork(dir, 8, 600<<20)
 				recover := func(lost ...int) float64 {
 					return b.run(lost, lost, func(s [][]byte) { _ = parity.Recover(s, 6, lost) }).Seconds()
 				}
 				one := recover(2)
-				bare = append(bare, recover(2, 3)/one)
+				bare = recover(2, 3) / one
 				b.close()
 			}
+			var took [2]float64 // of one, of two
 			for n := 1; n <= 2; n++ {
 				s := array(dir, "6", 8, "1GiB")
 				fill(s, 3600)
@@ -143,19 +144,16 @@ func together(dir, place string) {
 						last = *t.Ended
 					}
 				}
-				took := last.Sub(began).Seconds() * 1000
-				if s.stop(); n == 1 {
-					y = append(y, took)
-				} else {
-					x = append(x, took)
-				}
+				took[n-1] = last.Sub(began).Seconds() * 1000
+				s.stop()
 			}
-		}
+			return []float64{took[1], took[0], bare}
+		})
 		limit := "the others are read once for both"
 		if rate == "" {
-			limit += fmt.Sprintf("; two members are written, and two blocks of each column computed: the bare loop of it takes %.2f times as long as for one", median(bare))
+			limit += fmt.Sprintf("; two members are written, and two blocks of each column computed: the bare loop of it takes %.2f times as long as for one", median(figures[2]))
 		}
-		add(row{Place: place, Name: name, Unit: "ms", Peer: "one", Target: 1.15, AtMost: true, Limit: limit}.of(x, y))
+		add(row{Place: place, Name: name, Unit: "ms", Peer: "one", Target: 1.15, AtMost: true, Limit: limit}.of(figures[0], figures[1]))
 	}
 }
 
