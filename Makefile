@@ -109,11 +109,12 @@ soak: tools
 bench: build tools
 	@which nbdkit >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends nbdkit >/dev/null)
 	cd bench && $(GO) run . -report ../docs/performance.md
-	@{ printf '# Performance in a guest\n\nWritten by `make bench`. The processor is emulated: only the ratios say something. What is said about attached arrays\nwith [the other figures](performance.md) explains these too.\n'; \
+	@set -e; { printf '# Performance in a guest\n\nWritten by `make bench`. The processor is emulated: only the ratios say something. What is said about attached arrays\nwith [the other figures](performance.md) explains these too.\n'; \
 	  printf '\nA mirror of NVMe devices, which are read and written past the memory of the system, against one of files in file systems on such devices.\n\n'; \
 	  NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfNVMe ./test/vm | grep '^|'; \
 	  printf '\nAn attached array, by the client in the kernel, the keeper and the service, against the same client on a server of a plain file.\n\n'; \
-	  NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfAttached ./test/vm | grep '^|'; } >docs/performance-guest.md
+	  NIDALO_VM_BENCH=3 $(GO) test -count 1 -timeout 30m -v -run TestRatesOfAttached ./test/vm | grep '^|'; } >docs/guest.new; \
+	mv docs/guest.new docs/performance-guest.md
 
 # What many hosts need, in a minute.
 scale: build tools

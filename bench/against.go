@@ -25,7 +25,7 @@ func compare(older string) {
 	if err != nil {
 		log.Fatal(err)
 	}
-	dir, err := os.MkdirTemp("", "against")
+	dir, err := folder("", "against")
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -26,7 +26,7 @@ func attach(dir, name string, s *server) (device string, end func()) {
 	if f, err := os.Create(filepath.Join(home, "log")); err == nil {
 		c.Stderr = f
 	}
-	if err := c.Start(); err != nil {
+	if err := begin(c); err != nil {
 		log.Fatal(err)
 	}
 	socket := filepath.Join(home, "keeper.sock")
@@ -77,7 +77,7 @@ func attached(place string) {
 	if _, err := os.Stat("/dev/fuse"); !any || err != nil || os.Geteuid() != 0 {
 		return
 	}
-	dir, err := os.MkdirTemp(place, "nb")
+	dir, err := folder(place, "nb")
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -144,29 +144,31 @@ func (c *bareClient) Extents(_, length int64, _ int) ([]nbd.Extent, error) {
 
 func newBareArray(dir string) *bareArray {
 	a := &bareArray{}
-	for i := range a.files {
-		a.files[i] = sparseFile(filepath.Join(dir, fmt.Sprint("bare", i)), bareJournal+bareMember)
-	}
+	bareMembers(dir, a.files[:], bareMember)
 	return a
 }
 
-// sparseFile makes a file of so many bytes.
-func sparseFile(name string, size int64) *os.File {
-	f, err := os.Create(name)
-	if err == nil {
-		err = f.Truncate(size)
+// bareMembers makes the files of members that have so many bytes behind their journals.
+func bareMembers(dir string, files []*os.File, size int64) {
+	for i := range files {
+		f, err := os.Create(filepath.Join(dir, fmt.Sprintf("bare%d-%d", len(files), i)))
+		if err == nil {
+			err = f.Truncate(bareJournal + size)
+		}
+		if err != nil {
+			log.Fatal(err)
+		}
+		files[i] = f
 	}
-	if err != nil {
-		log.Fatal(err)
-	}
-	return f
 }
 
 // serveBare is this program as a bare service of a level. It does not return.
 func serveBare(dir, level string) {
-	var a nbd.Exports = newBareArray(dir)
+	var a nbd.Exports
 	if level == "6" {
 		a = newBareStripes(dir)
+	} else {
+		a = newBareArray(dir)
 	}
 	l, err := net.Listen("unix", filepath.Join(dir, "bare.sock"))
 	if err != nil {
@@ -186,7 +188,7 @@ func bareService(dir, level string) *server {
 	c.Stderr = os.Stderr
 	socket := filepath.Join(dir, "bare.sock")
 	_ = os.Remove(socket)
-	if err := c.Start(); err != nil {
+	if err := begin(c); err != nil {
 		log.Fatal(err)
 	}
 	waitSocket(socket)

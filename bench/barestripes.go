@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"os"
-	"path/filepath"
 	"sync"
 	"sync/atomic"
 
@@ -42,24 +41,25 @@ func (a *bareStripes) strips(p []byte) (out [stripeData][]byte) {
 	return out
 }
 
-// eachStrip calls f for what is in each member of the stripe at a place.
-func (a *bareStripes) eachStrip(p []byte, at int64, f func(i int, strip []byte, off int64) error) error {
+// row is where a stripe is on each member.
+func (a *bareStripes) row(p []byte, at int64) (off int64, err error) {
 	if len(p) != stripeSize || at%stripeSize != 0 {
-		return fmt.Errorf("%d bytes at %d are not a stripe", len(p), at)
+		return 0, fmt.Errorf("%d bytes at %d are not a stripe", len(p), at)
 	}
-	for i, s := range a.strips(p) {
-		if err := f(i, s, bareJournal+at/stripeSize*stripStep); err != nil {
-			return err
-		}
-	}
-	return nil
+	return bareJournal + at/stripeSize*stripStep, nil
 }
 
 func (a *bareStripes) Read(p []byte, at int64) ([]nbd.Hole, error) {
-	return nil, a.eachStrip(p, at, func(i int, strip []byte, off int64) error {
-		_, err := a.files[i].ReadAt(strip, off)
-		return err
-	})
+	off, err := a.row(p, at)
+	if err != nil {
+		return nil, err
+	}
+	for i, s := range a.strips(p) {
+		if _, err := a.files[i].ReadAt(s, off); err != nil {
+			return nil, err
+		}
+	}
+	return nil, nil
 }
 
 var (
@@ -68,12 +68,13 @@ var (
 )
 
 func (a *bareStripes) Write(p []byte, at int64) error {
+	off, err := a.row(p, at)
+	if err != nil {
+		return err
+	}
 	room := parities.Get().(*[stripeParity][stripStep]byte)
 	defer parities.Put(room)
 	both := [][]byte{room[0][:], room[1][:]}
-	if len(p) != stripeSize {
-		return a.eachStrip(p, at, nil)
-	}
 	data := a.strips(p)
 	least := len(data[stripeData-1])
 	var head, tail [][]byte
@@ -93,7 +94,7 @@ func (a *bareStripes) Write(p []byte, at int64) error {
 		}
 	}
 	for i, s := range all {
-		if _, err := a.files[i].WriteAt(s, bareJournal+at/stripeSize*stripStep); err != nil {
+		if _, err := a.files[i].WriteAt(s, off); err != nil {
 			return err
 		}
 	}
@@ -119,8 +120,6 @@ func (a *bareStripes) Extents(_, length int64, _ int) ([]nbd.Extent, error) {
 
 func newBareStripes(dir string) *bareStripes {
 	a := &bareStripes{}
-	for i := range a.files {
-		a.files[i] = sparseFile(filepath.Join(dir, fmt.Sprint("stripes", i)), bareJournal+stripeRows*stripStep)
-	}
+	bareMembers(dir, a.files[:], stripeRows*stripStep)
 	return a
 }

@@ -15,7 +15,7 @@ func devices(place string) {
 	if os.Geteuid() != 0 || !wanted("loop devices") {
 		return
 	}
-	dir, err := os.MkdirTemp(place, "loops")
+	dir, err := folder(place, "loops")
 	if err != nil {
 		log.Fatal(err)
 	}

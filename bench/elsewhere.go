@@ -48,7 +48,7 @@ func elsewhere(dir, place string) {
 			}
 			figures := calmest(name, *rounds, func(int) (out []float64) {
 				for _, remote := range []bool{false, true} {
-					own, err := os.MkdirTemp(dir, "e")
+					own, err := folder(dir, "e")
 					if err != nil {
 						log.Fatal(err)
 					}
@@ -166,7 +166,7 @@ func onFiles(dir string, remote, tls bool) (s *server, end func()) {
 		must(0, os.WriteFile(filepath.Join(home, "nidalo.toml"), fmt.Appendf(nil, "host_name = \"gull\"\n[remote]\n%s", certs), 0o600))
 		nidalo(other, append([]string{"lend", "-to", "gull"}, names...)...)
 		lender := exec.Command(*program, "serve", "-home", other)
-		must(0, lender.Start())
+		must(0, begin(lender))
 		waitSocket(filepath.Join(other, "nbd.sock"))
 		time.Sleep(500 * time.Millisecond)
 		for i, name := range names {

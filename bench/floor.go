@@ -209,7 +209,7 @@ func wholes(place string) {
 			if r.Place != place || r.Name != name || r.Peer != "nbdkit" || !wanted(name) {
 				continue
 			}
-			dir, err := os.MkdirTemp(place, "nb")
+			dir, err := folder(place, "nb")
 			if err != nil {
 				log.Fatal(err)
 			}
@@ -232,7 +232,7 @@ func floors(place string) {
 	if !wanted(random) && !wanted(flushed) && !wanted(many) {
 		return
 	}
-	dir, err := os.MkdirTemp(place, "nb")
+	dir, err := folder(place, "nb")
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -50,7 +50,7 @@ func section(place, name string, write func(dir string, b *strings.Builder)) {
 	if !wanted(name) || *without != "" {
 		return
 	}
-	dir, err := os.MkdirTemp(place, "nb")
+	dir, err := folder(place, "nb")
 	if err != nil {
 		log.Fatal(err)
 	}

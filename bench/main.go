@@ -110,6 +110,7 @@ func median(v []float64) float64 {
 func main() {
 	log.SetFlags(0)
 	flag.Parse()
+	endWhenTold()
 	if dir := os.Getenv(bareFolder); dir != "" {
 		serveBare(dir, os.Getenv(bareLevel))
 	}
@@ -162,11 +163,15 @@ func main() {
 // touch makes the host give this machine its memory before anybody is measured: on a virtual machine the first use of a page
 // costs far more than any later one, and whoever came first would pay.
 func touch(dir string, bytes int64) {
-	f, err := os.CreateTemp(dir, "touch")
+	dir, err := folder(dir, "touch")
 	if err != nil {
 		return
 	}
-	defer os.Remove(f.Name())
+	defer os.RemoveAll(dir)
+	f, err := os.Create(filepath.Join(dir, "touch"))
+	if err != nil {
+		return
+	}
 	defer f.Close()
 	buf := make([]byte, 4<<20)
 	for at := int64(0); at < bytes; at += int64(len(buf)) {
@@ -260,7 +265,7 @@ func plain(dir, kind string, bytes int64) *server {
 		c = exec.Command("qemu-nbd", "-f", "raw", "-k", socket, "-t", "--shared=8", "--cache=writeback", file)
 	}
 	c.Stderr = os.Stderr
-	if err := c.Start(); err != nil {
+	if err := begin(c); err != nil {
 		log.Fatal(err)
 	}
 	waitSocket(socket)
@@ -309,7 +314,7 @@ func (s *server) start() {
 	if f, err := os.Create(filepath.Join(s.dir, "log")); err == nil {
 		s.cmd.Stderr = f
 	}
-	if err := s.cmd.Start(); err != nil {
+	if err := begin(s.cmd); err != nil {
 		log.Fatal(err)
 	}
 	socket := filepath.Join(s.dir, "nbd.sock")

@@ -75,7 +75,7 @@ func need[T any](v T, err error) T {
 
 func scale(to string) {
 	f := scaleFigures{Date: time.Now().Format("2006-01-02"), Hosts: 40, Asked: 1000, Trials: 40_000_000}
-	dir := need(os.MkdirTemp("/dev/shm", "scale"))
+	dir := need(folder("/dev/shm", "scale"))
 	defer os.RemoveAll(dir)
 	status, next := f.oneHost(filepath.Join(dir, "gull"))
 	f.etcd(dir)
@@ -101,7 +101,7 @@ func newHost(home, config string) *host {
 
 func (h *host) start() {
 	h.cmd = exec.Command(*program, "serve", "-home", h.home)
-	must(0, h.cmd.Start())
+	must(0, begin(h.cmd))
 	for range 200 {
 		if nc, err := net.Dial("unix", filepath.Join(h.home, "control.sock")); err == nil {
 			_ = nc.Close()
@@ -213,7 +213,7 @@ func (f *scaleFigures) etcd(dir string) {
 	at := "127.0.0.1:19891"
 	e := exec.Command("etcd", "--data-dir", filepath.Join(dir, "etcd"), "--listen-client-urls", "http://"+at, "--advertise-client-urls", "http://"+at,
 		"--listen-peer-urls", "http://127.0.0.1:19892", "--initial-advertise-peer-urls", "http://127.0.0.1:19892", "--initial-cluster", "default=http://127.0.0.1:19892", "--log-level", "error")
-	must(0, e.Start())
+	must(0, begin(e))
 	defer func() {
 		_ = e.Process.Kill()
 		_ = e.Wait()

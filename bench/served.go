@@ -83,7 +83,7 @@ func served(place string) {
 		if at != l.level {
 			end()
 			var err error
-			if dir, err = os.MkdirTemp(place, "nb"); err != nil {
+			if dir, err = folder(place, "nb"); err != nil {
 				log.Fatal(err)
 			}
 			at = l.level

@@ -50,7 +50,7 @@ func (s *server) rebuild(old, fresh string) (time.Duration, int64) {
 
 // tasks measures what is not a client's load.
 func tasks(place string) {
-	dir, err := os.MkdirTemp(place, "nb")
+	dir, err := folder(place, "nb")
 	if err != nil {
 		log.Print(err)
 		return

@@ -308,6 +308,8 @@ func soak(t *testing.T, level string, members, cycles int, seed uint64, how mann
 	for cycle := range cycles {
 		s.cycle(cycle)
 	}
+	s.start()
+	s.verify(cycles)
 	flushes, refused := 0, 0
 	for _, c := range s.tenants {
 		flushes, refused = flushes+c.flushes, refused+c.refused
@@ -325,7 +327,7 @@ func (s *soaker) cycle(cycle int) {
 	s.dying.Store(false)
 	var clients, hands sync.WaitGroup
 	tenants, lone := s.tenants, s.insists && cycle%2 == 0
-	if lone { // what another one flushes would be there in any case
+	if lone {
 		tenants = tenants[:1]
 	}
 	for _, c := range s.tenants {
@@ -350,8 +352,8 @@ func (s *soaker) cycle(cycle int) {
 	}
 	s.stop(syscall.SIGKILL)
 	clients.Wait()
-	for _, c := range tenants {
-		if !lone {
+	if !lone { // what another one flushed is there in any case
+		for _, c := range tenants {
 			c.unflushed = -1
 		}
 	}
@@ -478,7 +480,7 @@ func TestWhatWasFlushedSurvivesChangesOfTheArray(t *testing.T) {
 	}
 }
 
-// Writes of clients that flush each of them go through: the service has answered, so they are there although it was killed before the flush.
+// Where clients flush after each write, the writes go through: what was answered is there, although the service was killed before the flush.
 func TestWhatWentThroughSurvivesTheSoak(t *testing.T) {
 	for i, l := range soakLevels {
 		if soakCycles(0) == 0 && i%2 == 0 {

@@ -97,8 +97,7 @@ func (o *Fan) OnOne(n int, f func(i int) error) error {
 	return nil
 }
 
-// answered notes in how many nanoseconds a member answered. One that took very long counts as some that are not quick: often it was the processor that was
-// elsewhere.
+// answered notes in how many nanoseconds a member answered. A very long time counts for less than it was: often the processor was elsewhere.
 func (o *Fan) answered(took int64) {
 	old := o.answer.Load()
 	o.answer.Store(old + (min(took, 6*int64(quickMember))-old)/8)

@@ -118,9 +118,10 @@ func (t *Tables) Write(d *DirtyPage, checkpoint uint64) error {
 	if !m.Live() {
 		return nil
 	}
-	buf := d.buf
+	buf, room := d.buf, (*[layout.Block]byte)(nil)
 	if buf == nil {
-		buf = copies.Get().(*[layout.Block]byte)[:]
+		room = copies.Get().(*[layout.Block]byte)
+		buf = room[:]
 		p.Lock()
 		copy(buf, p.buf)
 		d.version = p.version
@@ -135,7 +136,9 @@ func (t *Tables) Write(d *DirtyPage, checkpoint uint64) error {
 		}
 		return nil // a disk that hangs may still have the copy
 	}
-	copies.Put((*[layout.Block]byte)(buf))
+	if room != nil { // what the snapshot copied stays with it
+		copies.Put(room)
+	}
 	return nil
 }
 
