@@ -198,6 +198,7 @@ func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 		})
 	}
 	var groups [][]extent
+	bytes := 0
 	for i := 0; i < len(extents); {
 		n, next := 1, extents[i].block+int64(len(extents[i].pc.Buf)/Block)
 		for i+n < len(extents) && extents[i+n].m == extents[i].m && extents[i+n].block == next {
@@ -205,10 +206,13 @@ func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 			n++
 		}
 		groups = append(groups, extents[i:i+n])
+		for _, e := range extents[i : i+n] {
+			bytes += len(e.pc.Buf)
+		}
 		i += n
 	}
 	var mu env.Mutex
-	_ = member.Parallel(len(groups), func(i int) error {
+	_ = a.fan.Reads(len(groups), bytes/max(1, len(groups)), func(i int) error {
 		g := groups[i]
 		bufs := make([][]byte, len(g))
 		for j, e := range g {

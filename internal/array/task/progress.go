@@ -179,7 +179,7 @@ func (s *Saves) Due() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	since := env.Since(s.at)
-	return !s.busy && (since > persistEvery || since >= persistRest && s.t.done.Load()-s.done >= s.t.Grain())
+	return !s.busy && (since > persistEvery || since >= persistRest && s.t.done.Load()-s.done >= s.most()/2)
 }
 
 // brief is how long a task may take for a second of it to be no matter.
@@ -189,11 +189,23 @@ const brief = 30 * time.Second
 func (s *Saves) Ahead(begun int64) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.busy && begun-s.kept > s.most()
+}
+
+// most is how much a crash may repeat, bytes. The lock is held.
+func (s *Saves) most() int64 {
 	most, second := 2*s.t.Grain(), int64(float64(s.t.done.Load()-s.first)/max(env.Since(s.begun), persistEvery).Seconds())
 	if s.t.total.Load() < second*int64(brief/time.Second) {
 		most = max(most, second)
 	}
-	return s.busy && begun-s.kept > most
+	return most
+}
+
+// Part is how much may be under way at most, bytes: half of what a crash may repeat.
+func (s *Saves) Part() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.most() / 2
 }
 
 // Keep calls save, and notes when it was and what it made durable.

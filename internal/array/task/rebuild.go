@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -18,7 +20,8 @@ import (
 const (
 	windowBytes = 1 << 20  // of the target, in one piece of a rebuild: small, since the first is read before any is written
 	checkBytes  = 64 << 20 // of the array, in one piece of a check
-	windows     = 4        // pieces at the same time: while one is read another is written
+	windows     = 6        // pieces at the same time: while one is read others are written
+	rowsRead    = 16       // rows of all pieces that are being read at the same time, at most
 	jumpStrips  = 64       // a gap of never-written strips from which it pays to stop and jump
 )
 
@@ -48,12 +51,15 @@ func (w *Works) rebuild(t *Task, m *member.Member) error {
 func (w *Works) rebuildOn(t *Task, m *member.Member) error {
 	w.countRebuild(t, m)
 	t.beganAt(w.host.Roster.View().Roster[m.Slot].Since)
-	r := &rebuilding{w: w, t: t, m: m, lay: w.host.Layout(), next: m.Cursor.Load(), begun: t.Done(), saves: t.Saves(), slots: make(chan struct{}, windows)}
+	r := &rebuilding{w: w, t: t, m: m, lay: w.host.Layout(), next: m.Cursor.Load(), begun: t.Done(), saves: t.Saves(),
+		slots: make(chan struct{}, windows)}
 	r.strips = r.lay.Strips(m.Slot)
-	// All that is under way is a grain at most, and what is begun beyond what was saved two, see Saves.
-	r.piece = min(int64(windowBytes), t.Grain()/windows)
-	if m.Base != 0 {
-		r.piece = min(16*windowBytes, t.Grain()/windows) // most of it is only looked at
+	if r.piece = windowBytes; m.Base != 0 {
+		r.piece = 16 * windowBytes // most of it is only looked at
+	}
+	if r.next < r.strips {
+		st, _ := r.lay.Strip(m.Slot, r.next)
+		r.rows = make(chan struct{}, min(rowsRead, max(2, windowBytes/st.Strip)))
 	}
 	w.enter(r)
 	for r.next < r.strips && r.failed() == nil {
@@ -89,11 +95,13 @@ type rebuilding struct {
 	next   int64 // strip at which the next piece begins
 	begun  int64 // bytes of all pieces that were begun
 	moved  int64 // bytes that a catch-up had copied at the piece before
-	piece  int64 // bytes
+	piece  int64 // bytes, at most
 	saves  *Saves
 	flight env.Group     // pieces under way
 	saving env.Group     // the cursor's being saved
 	slots  chan struct{} // one for each piece under way
+	rows   chan struct{} // one for each row that is being read
+	begins chan struct{} // closed when all rows of the piece before are being read; nil: there was none
 	passed chan struct{} // closed when the piece before has passed; nil: there was none
 	crew   crew
 	mu     env.Mutex
@@ -121,7 +129,7 @@ func (r *rebuilding) step() {
 		return
 	}
 	st, left := r.lay.Strip(r.m.Slot, r.next)
-	n := min(max(1, r.piece/st.Strip), left, most)
+	n := min(max(1, min(r.piece, r.saves.Part()/windows)/st.Strip), left, most)
 	if r.t.Yields() {
 		r.flight.Wait()
 	}
@@ -182,13 +190,20 @@ func (r *rebuilding) launch(st layout.Stripe, n int64) {
 	before, done := r.passed, make(chan struct{})
 	r.passed = done
 	all := r.take()
+	reads := &inTurn{rows: r.rows, after: r.begins, begun: make(chan struct{})}
+	reads.left.Store(n)
+	r.begins = reads.begun
 	env.Send(r.slots, struct{}{})
 	r.flight.Go(func() {
 		defer func() { <-r.slots }()
 		defer unlock()
 		defer close(done)
 		since := r.w.host.Roster.Epoch()
-		err := r.w.rebuildRows(all, st, n)
+		columns, err := r.w.recoverRows(all, st, n, reads)
+		if err == nil {
+			err = r.w.fill(all, columns)
+		}
+		freeAll(columns)
 		if err == nil && r.w.beyondSince(since, all) {
 			err = errBeyond
 		}
@@ -278,17 +293,13 @@ func (w *Works) saveCursors(of ...*member.Member) error {
 	})
 }
 
-// rebuildRows computes and writes what some members of a group have of n rows from a stripe on, which the caller holds.
-func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) error {
+// recoverRows reads n rows from a stripe on, which the caller holds, and computes what some members of a group have of them.
+func (w *Works) recoverRows(all []*rebuilding, from layout.Stripe, n int64, reads *inTurn) ([]*stripe.Columns, error) {
 	columns := make([]*stripe.Columns, n)
-	defer func() {
-		for _, c := range columns {
-			if c != nil {
-				c.Free()
-			}
-		}
-	}()
 	err := w.host.Stripes.Fan.Work(len(columns), func(i int) error {
+		reads.begin()
+		end := sync.OnceFunc(reads.end)
+		defer end()
 		st := from.At(from.Group, from.Row+int64(i))
 		if !slices.ContainsFunc(all, func(r *rebuilding) bool {
 			return (!w.host.Stripes.Untouched(st, r.m) || w.host.Stripes.Unsure(st, r.m)) && (r.m.Base == 0 || w.host.Stripes.Lacks(st, r.m))
@@ -299,6 +310,7 @@ func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) erro
 		if err != nil {
 			return err
 		}
+		end()
 		columns[i] = c
 		err = c.Recover()
 		for _, r := range all {
@@ -311,10 +323,38 @@ func (w *Works) rebuildRows(all []*rebuilding, from layout.Stripe, n int64) erro
 		})
 		return err
 	})
-	if err != nil {
-		return err
+	return columns, err
+}
+
+// inTurn has the rows of a piece read after those of the piece before, and so many of all pieces at a time that every disk has some to read. Without it
+// pieces that were begun together would be read together and then written together, while the disks that are read have nothing to do.
+type inTurn struct {
+	rows  chan struct{} // one for each row that is being read, of all pieces
+	after chan struct{} // closed when all rows of the piece before are being read; nil: there was none
+	begun chan struct{} // closed when all of this piece are
+	left  atomic.Int64  // rows of this piece that are not
+}
+
+// begin waits until it is the turn of a row of the piece.
+func (t *inTurn) begin() {
+	if t.after != nil {
+		env.Recv(t.after)
 	}
-	return w.fill(all, columns)
+	env.Send(t.rows, struct{}{})
+	if t.left.Add(-1) == 0 {
+		close(t.begun)
+	}
+}
+
+// end notes that the row has been read.
+func (t *inTurn) end() { <-t.rows }
+
+func freeAll(columns []*stripe.Columns) {
+	for _, c := range columns {
+		if c != nil {
+			c.Free()
+		}
+	}
 }
 
 // fill writes what some columns mean for the members that are rebuilt.
