@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nidalo/core/record"
 	"nidalo/internal/nbd"
 )
 
@@ -22,7 +23,7 @@ import (
 // which level.
 const bareFolder, bareLevel = "NIDALO_BENCH_BARE", "NIDALO_BENCH_BARE_LEVEL"
 
-// bareArray is a level 5 of four files of which the engine has been left out: behind the protocol's front that Nidalo has, each write does the system calls
+// bareArray is a level 5 of four files of which the engine has been left out: behind the protocol's front that Nidalo has, each read sums what it has read, each write does the system calls
 // that the scheme must do, and each flush syncs the members that were written. No cache, no tables, no order between clients, nothing that could be recovered.
 type bareArray struct {
 	files [4]*os.File
@@ -70,9 +71,17 @@ func (c *bareClient) Read(p []byte, at int64) ([]nbd.Hole, error) {
 		if _, err := c.a.files[d].ReadAt(p[:n], off); err != nil {
 			return nil, err
 		}
+		sumAll(p[:n])
 		p, at = p[n:], at+n
 	}
 	return nil, nil
+}
+
+// sumAll sums blocks.
+func sumAll(p []byte) {
+	for ; len(p) >= bareBlock; p = p[bareBlock:] {
+		_ = record.Sum(p[:bareBlock])
+	}
 }
 
 func (c *bareClient) Write(p []byte, at int64) error {

@@ -38,10 +38,10 @@ func served(place string) {
 	loads := []load{
 		{"sequential write into fresh space, level 6 of 8", "6", 8, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.72, "8/6 of the bytes go to members; 0.75 is the limit where members' speed is", true, false},
 		{"sequential overwrite, level 6 of 8", "6", 8, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.7, "2 × 8/6 of the bytes go to members, once to the journals and once in place", false, true},
-		{"sequential read 1 MiB, level 6 of 8", "6", 8, []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 1.0, reads, false, false},
+		{"sequential read 1 MiB, level 6 of 8", "6", 8, []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 1.0, reads, false, true},
 		{"sequential write into fresh space, level 5 of 4", "5", 4, []string{"--rw=write", "--bs=1M", "--iodepth=8", mb, "--end_fsync=1"}, false, 0.7, "4/3 of the bytes go to members", true, false},
-		{"sequential read 1 MiB, level 5 of 4", "5", 4, []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 1.0, reads, false, false},
-		{"4 KiB random read, depth 32, level 5 of 4", "5", 4, []string{"--rw=randread", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=4"}, true, 1.0, "one request is one system call for the socket's two ends each", false, false},
+		{"sequential read 1 MiB, level 5 of 4", "5", 4, []string{"--rw=read", "--bs=1M", "--iodepth=8", mb}, false, 1.0, reads, false, true},
+		{"4 KiB random read, depth 32, level 5 of 4", "5", 4, []string{"--rw=randread", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=4"}, true, 1.0, "one request is one system call for the socket's two ends each", false, true},
 		{"4 KiB random write, depth 32, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=32", mb, "--time_based", "--runtime=6", "--end_fsync=1"}, true, 0.5, "each block: two reads, two journal blocks, two blocks in place", false, true},
 		{"4 KiB write + flush each, depth 1, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", mb, "--time_based", "--runtime=4"}, true, 0.5, "two members are synced, in parallel, where the peer syncs one file", false, true},
 		{"4 KiB write + flush each, 16 clients, level 5 of 4", "5", 4, []string{"--rw=randwrite", "--bs=4k", "--iodepth=1", "--fsync=1", "--numjobs=16", "--group_reporting", mb, "--time_based", "--runtime=4"}, true, 0.5, "two reads, four writes and two syncs of members where the peer writes and syncs one file", false, true},
