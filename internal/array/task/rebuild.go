@@ -3,6 +3,7 @@ package task
 import (
 	"errors"
 	"fmt"
+	"math/bits"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -129,7 +130,8 @@ func (r *rebuilding) step() {
 		return
 	}
 	st, left := r.lay.Strip(r.m.Slot, r.next)
-	n := min(max(1, min(r.piece, r.saves.Part()/windows)/st.Strip), left, most)
+	n := max(1, min(r.piece, r.saves.Part()/windows)/st.Strip)
+	n = min(1<<(bits.Len64(uint64(n))-1), left, most) // where writing has ended, a power of two seldom reaches beyond
 	if r.t.Yields() {
 		r.flight.Wait()
 	}
