@@ -23,8 +23,9 @@ import (
 // which level.
 const bareFolder, bareLevel = "NIDALO_BENCH_BARE", "NIDALO_BENCH_BARE_LEVEL"
 
-// bareArray is a level 5 of four files of which the engine has been left out: behind the protocol's front that Nidalo has, each read sums what it has read, each write does the system calls
-// that the scheme must do, and each flush syncs the members that were written. No cache, no tables, no order between clients, nothing that could be recovered.
+// bareArray is a level 5 of four files of which the engine has been left out. Behind the protocol's front that Nidalo has, each read sums what it has read,
+// each write does the system calls that the scheme must do, and each flush syncs the members that were written. There is no cache, no tables and no order
+// between clients, and nothing could be recovered.
 type bareArray struct {
 	files [4]*os.File
 	rows  [1024]sync.Mutex // by row of blocks: a parity is read and written by one at a time

@@ -8,7 +8,8 @@ import (
 	"syscall"
 )
 
-// begun is what this run has begun and must not stay when it is told to end: in memory that would fill the machine.
+// begun lists the processes that this run has started and the folders that it has made. None may stay when the run is told to end: those in memory would
+// fill the machine.
 var begun struct {
 	sync.Mutex
 	processes []*os.Process
@@ -43,7 +44,7 @@ func begin(c *exec.Cmd) error {
 	return err
 }
 
-// folder makes a folder that is removed when this run is told to end.
+// folder makes a folder for files that are measured. Its maker removes it; when the run is told to end before that, it goes as well.
 func folder(place, name string) (string, error) {
 	begun.Lock()
 	defer begun.Unlock()

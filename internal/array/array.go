@@ -118,7 +118,9 @@ type Array struct {
 	judge   *member.Judge
 	emptied emptied
 	fan     member.Fan
-	working member.Fan // of what changes mean: how soon a stripe is worked out
+	working member.Fan   // of what changes mean: how soon a stripe is worked out
+	reading member.Fan   // of long reads
+	readers atomic.Int64 // long reads under way
 	joints  joints
 	tasks   *task.List
 	works   *task.Works

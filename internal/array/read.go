@@ -198,7 +198,6 @@ func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 		})
 	}
 	var groups [][]extent
-	bytes := 0
 	for i := 0; i < len(extents); {
 		n, next := 1, extents[i].block+int64(len(extents[i].pc.Buf)/Block)
 		for i+n < len(extents) && extents[i+n].m == extents[i].m && extents[i+n].block == next {
@@ -206,13 +205,10 @@ func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 			n++
 		}
 		groups = append(groups, extents[i:i+n])
-		for _, e := range extents[i : i+n] {
-			bytes += len(e.pc.Buf)
-		}
 		i += n
 	}
 	var mu env.Mutex
-	_ = a.fan.Reads(len(groups), bytes/max(1, len(groups)), func(i int) error {
+	_ = a.readGroups(len(groups), extents, func(i int) error {
 		g := groups[i]
 		bufs := make([][]byte, len(g))
 		for j, e := range g {
@@ -229,6 +225,20 @@ func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 		return nil
 	})
 	return slow
+}
+
+// readGroups is Parallel for reads of groups of extents. While others read as well and the members answer at the speed of memory, each reads its groups
+// one after the other: to wake a goroutine for each would cost more than it saves, since the others have the processors busy.
+func (a *Array) readGroups(n int, extents []extent, f func(i int) error) error {
+	defer a.readers.Add(-1)
+	if a.readers.Add(1) == 1 || n == 0 {
+		return member.Parallel(n, f)
+	}
+	bytes := 0
+	for _, e := range extents {
+		bytes += len(e.pc.Buf)
+	}
+	return a.reading.Reads(n, bytes/n, f)
 }
 
 // verify checks blocks against their sums and clears those never written.

@@ -87,7 +87,7 @@ func (d *drawing) lengthens() {
 	d.Ops = ops
 }
 
-// insists has clients flush after most of their writes, so that writes go through. The clients write to stripes that two of them share.
+// insists has clients flush after most of their writes, so that the writes go through. Each stripe that they write to is shared by two of them.
 func (d *drawing) insists() {
 	per := d.lay.Shape.StripeSize() / block
 	var ops []Op

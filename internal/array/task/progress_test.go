@@ -3,6 +3,7 @@ package task
 import (
 	"math/rand/v2"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -43,4 +44,33 @@ func TestTheTimeLeftIsRight(t *testing.T) {
 			}
 		}
 	}
+}
+
+// A task of some seconds saves its progress a few times, since every time is a checkpoint, and never has more to repeat than a second's work. One that
+// takes longer saves every grain.
+func TestABriefTaskSavesSeldom(t *testing.T) {
+	run := func(total, perTick int64) (saves int, unsaved int64) {
+		task := &Task{}
+		task.Count(0, total)
+		s := task.Saves()
+		for range 200 { // two seconds
+			time.Sleep(10 * time.Millisecond)
+			task.done.Add(perTick)
+			if s.Due() {
+				require.NoError(t, s.Keep(func() error { return nil }))
+				saves++
+			}
+			unsaved = max(unsaved, task.Done()-s.kept)
+		}
+		return saves, unsaved
+	}
+	synctest.Test(t, func(t *testing.T) {
+		saves, unsaved := run(500<<20, 1<<20)
+		require.Less(t, saves, 15)
+		require.LessOrEqual(t, unsaved, int64(100<<20))
+
+		saves, unsaved = run(500<<20, 100<<10) // at ten mebibytes a second it takes longer
+		require.Greater(t, saves, 5)
+		require.LessOrEqual(t, unsaved, int64(2*(500<<20)/pieces))
+	})
 }

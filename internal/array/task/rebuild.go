@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math/bits"
 	"slices"
-	"sync"
 	"sync/atomic"
 
 	"nidalo/core/layout"
@@ -131,7 +130,7 @@ func (r *rebuilding) step() {
 	}
 	st, left := r.lay.Strip(r.m.Slot, r.next)
 	n := max(1, min(r.piece, r.saves.Part()/windows)/st.Strip)
-	n = min(1<<(bits.Len64(uint64(n))-1), left, most) // where writing has ended, a power of two seldom reaches beyond
+	n = min(1<<(bits.Len64(uint64(n))-1), left, most) // a power of two: what is written mostly ends at one, and a piece that reaches beyond counts as a whole
 	if r.t.Yields() {
 		r.flight.Wait()
 	}
@@ -295,25 +294,15 @@ func (w *Works) saveCursors(of ...*member.Member) error {
 	})
 }
 
-// recoverRows reads n rows from a stripe on, which the caller holds, and computes what some members of a group have of them.
+// recoverRows reads n rows, the first of which is that of a stripe, and computes the blocks that members being rebuilt have in them. The caller holds the
+// stripes, and frees the columns also when there is an error.
 func (w *Works) recoverRows(all []*rebuilding, from layout.Stripe, n int64, reads *inTurn) ([]*stripe.Columns, error) {
 	columns := make([]*stripe.Columns, n)
 	err := w.host.Stripes.Fan.Work(len(columns), func(i int) error {
-		reads.begin()
-		end := sync.OnceFunc(reads.end)
-		defer end()
-		st := from.At(from.Group, from.Row+int64(i))
-		if !slices.ContainsFunc(all, func(r *rebuilding) bool {
-			return (!w.host.Stripes.Untouched(st, r.m) || w.host.Stripes.Unsure(st, r.m)) && (r.m.Base == 0 || w.host.Stripes.Lacks(st, r.m))
-		}) {
-			return w.host.Alive()
-		}
-		c, err := w.host.Stripes.Load(st, 0, st.StripBlocks(), nil)
-		if err != nil {
+		c, err := w.readRow(all, from.At(from.Group, from.Row+int64(i)), reads)
+		if columns[i] = c; c == nil {
 			return err
 		}
-		end()
-		columns[i] = c
 		err = c.Recover()
 		for _, r := range all {
 			if err == nil {
@@ -326,6 +315,22 @@ func (w *Works) recoverRows(all []*rebuilding, from layout.Stripe, n int64, read
 		return err
 	})
 	return columns, err
+}
+
+// readRow reads a row when it is its turn; nothing comes back when no member that is rebuilt lacks anything of it.
+func (w *Works) readRow(all []*rebuilding, st layout.Stripe, reads *inTurn) (*stripe.Columns, error) {
+	reads.begin()
+	defer reads.end()
+	if !slices.ContainsFunc(all, func(r *rebuilding) bool {
+		return (!w.host.Stripes.Untouched(st, r.m) || w.host.Stripes.Unsure(st, r.m)) && (r.m.Base == 0 || w.host.Stripes.Lacks(st, r.m))
+	}) {
+		return nil, w.host.Alive()
+	}
+	c, err := w.host.Stripes.Load(st, 0, st.StripBlocks(), nil)
+	if err != nil {
+		return nil, err
+	}
+	return c, nil
 }
 
 // inTurn has the rows of a piece read after those of the piece before, and so many of all pieces at a time that every disk has some to read. Without it
