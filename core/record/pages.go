@@ -72,15 +72,6 @@ func Readable(sums []uint32) bool {
 	return true
 }
 
-// Sum is the checksum of one block of data: its CRC-32C, or 3 more when that is one of the special values.
-func Sum(block []byte) uint32 {
-	c := crc32.Checksum(block, Castagnoli)
-	if c <= SumDoubt {
-		c += SumDoubt + 1
-	}
-	return c
-}
-
 // PageKind tells the kinds of page apart.
 type PageKind uint8
 
@@ -239,20 +230,6 @@ func SetPageWitness(buf []byte, tag uint64, i int, w Witness) {
 	e := s[witnessTag+witnessSize*(i%witnessesInOne):]
 	put48(e, w.Checkpoint)
 	binary.LittleEndian.PutUint32(e[6:], w.Sum)
-}
-
-// SumsOf are the checksums of the blocks of a buffer.
-func SumsOf(buf []byte) []uint32 {
-	out := make([]uint32, len(buf)/Block)
-	Sums(out, buf)
-	return out
-}
-
-// Sums fills out with the checksums of the blocks of a buffer.
-func Sums(out []uint32, buf []byte) {
-	for i := range out {
-		out[i] = Sum(buf[i*Block:][:Block])
-	}
 }
 
 // AllAre says whether all of some sums have one value.

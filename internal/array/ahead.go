@@ -3,7 +3,6 @@ package array
 import (
 	"nidalo/core/record"
 	"nidalo/internal/array/member"
-	"nidalo/internal/array/stripe"
 	"nidalo/internal/disk"
 	"nidalo/internal/probe"
 )
@@ -92,7 +91,7 @@ func (r *run) held(role int) []byte {
 		if h.role != role || h.col != r.col || len(h.buf) != r.n*Block || !h.of.came || h.of.m != r.roles[role] {
 			continue
 		}
-		if stripe.Verify(h.buf, r.sums[role]) == nil || probe.AheadUnjudged.On() {
+		if record.Holds(h.buf, r.sums[role]) || probe.AheadUnjudged.On() {
 			return h.buf
 		}
 	}

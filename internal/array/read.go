@@ -165,9 +165,9 @@ func (a *Array) readShort(lay *layout.Map, p []byte, off int64) bool {
 		}
 		one[0] = nil
 		oneBuffer.Put(one)
-		return verify(p, sums)
+		return record.Holds(p, sums)
 	}
-	return m.Disk.ReadAt(p, m.Offset(block)) == nil && verify(p, sums)
+	return m.Disk.ReadAt(p, m.Offset(block)) == nil && record.Holds(p, sums)
 }
 
 // oneBuffer is room for a list of one buffer, so that a short read takes no memory.
@@ -216,7 +216,7 @@ func (a *Array) readExtents(extents []extent) (slow []dirty.Piece) {
 		}
 		bad := g[0].m.ReadData(bufs, g[0].block) != nil
 		for _, e := range g {
-			if bad || !verify(e.pc.Buf, e.sums) {
+			if bad || !record.Holds(e.pc.Buf, e.sums) {
 				mu.Lock()
 				slow = append(slow, e.pc)
 				mu.Unlock()
@@ -239,19 +239,6 @@ func (a *Array) readGroups(n int, extents []extent, f func(i int) error) error {
 		bytes += len(e.pc.Buf)
 	}
 	return a.reading.Reads(n, bytes/n, f)
-}
-
-// verify checks blocks against their sums and clears those never written.
-func verify(buf []byte, sums []uint32) bool {
-	for i, s := range sums {
-		b := buf[i*Block:][:Block]
-		if s == record.SumNever {
-			clear(b)
-		} else if record.Sum(b) != s {
-			return false
-		}
-	}
-	return true
 }
 
 // readSlow reads pieces whose member is missing, or did not give what it should: by stripe, with the stripe held.

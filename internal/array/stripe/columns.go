@@ -24,6 +24,7 @@ type Columns struct {
 	Bufs  [][]byte         // by role, n blocks
 	lent  []bool           // by role: the buffer is the caller's
 	sums  [][]uint32       // by role; nil without a member
+	room  []uint32         // for them
 	had   [][]uint32       // by role and column: the sum of what the disk holds, where that is in doubt
 	Known [][]bool         // by role and column: the buffer holds the contents
 	Wrong [][]Cause        // by role and column: why the member does not have what it should
@@ -58,7 +59,9 @@ func (s *Stripes) LoadInto(st layout.Stripe, first, n int, over Override, into [
 	w := st.Width()
 	c := &Columns{s: s, St: st, first: first, n: n, Roles: make([]*member.Member, w), Bufs: make([][]byte, w), lent: make([]bool, w),
 		sums: make([][]uint32, w), had: make([][]uint32, w), Known: make([][]bool, w), Wrong: make([][]Cause, w), over: over}
-	flags, causes, had := make([]bool, w*n), make([]Cause, w*n), make([]uint32, w*n)
+	flags, causes, words := make([]bool, w*n), make([]Cause, w*n), make([]uint32, 2*w*n)
+	had := words[:w*n]
+	c.room = words[w*n:]
 	for role := range w {
 		if role < len(into) && into[role] != nil {
 			c.Bufs[role], c.lent[role] = into[role], true
@@ -96,7 +99,7 @@ func (c *Columns) loadRole(role int, read reading) {
 	if m == nil {
 		return
 	}
-	sums := make([]uint32, c.n)
+	sums := c.room[role*c.n:][:c.n:c.n]
 	if err := c.s.host.Tables.Sums(m, c.Block(m, 0), sums); err != nil {
 		if member.Late(err) && m.Live() {
 			for col := range c.n {
@@ -121,9 +124,7 @@ func (c *Columns) loadRole(role int, read reading) {
 	if c.over == nil {
 		err := read(m, [][]byte{c.Bufs[role]}, c.Block(m, 0))
 		if err == nil {
-			for col := range c.n {
-				c.judge(role, col)
-			}
+			c.judgeAll(role)
 			return
 		}
 		quiet = member.Late(err)
@@ -188,6 +189,20 @@ func (c *Columns) loadBlocks(role int, own []bool, quiet bool, read reading) {
 	}
 }
 
+// judgeAll is judge of all columns of a role.
+func (c *Columns) judgeAll(role int) {
+	if record.Holds(c.Bufs[role], c.sums[role]) {
+		for col := range c.n {
+			c.Known[role][col] = true
+		}
+		return
+	}
+	for col := range c.n {
+		c.judge(role, col)
+	}
+}
+
+// judge says what was read of a block is worth.
 func (c *Columns) judge(role, col int) {
 	block := c.Bufs[role][col*layout.Block:][:layout.Block]
 	switch sum := c.sums[role][col]; {
@@ -204,6 +219,16 @@ func (c *Columns) judge(role, col int) {
 	default:
 		c.Wrong[role][col] = Mismatch
 	}
+}
+
+// Sound says whether all roles have members, and these have all that they should.
+func (c *Columns) Sound() bool {
+	for role, m := range c.Roles {
+		if m == nil || slices.Contains(c.Known[role], false) || slices.Max(c.Wrong[role]) != sound {
+			return false
+		}
+	}
+	return true
 }
 
 // Recover computes what is not known from what is, as far as redundancy goes. A block whose sum is known is only
@@ -477,19 +502,8 @@ func (s *Stripes) ReadVerified(m *member.Member, block int64, buf []byte, sums [
 	if err := m.ReadData([][]byte{buf}, block); err != nil {
 		return err
 	}
-	return Verify(buf, sums)
-}
-
-// Verify says whether blocks are as their sums say. Those never written are cleared.
-func Verify(buf []byte, sums []uint32) error {
-	for i, s := range sums {
-		b := buf[i*layout.Block:][:layout.Block]
-		switch {
-		case s == record.SumNever:
-			clear(b)
-		case record.Sum(b) != s:
-			return errWrong
-		}
+	if !record.Holds(buf, sums) {
+		return errWrong
 	}
 	return nil
 }

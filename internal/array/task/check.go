@@ -216,33 +216,12 @@ func (w *Works) checkHeld(t *Task, st layout.Stripe, how How) (late *member.Memb
 		return nil, err
 	}
 	defer c.Free()
-	for role, wrong := range c.Wrong {
-		if slices.Contains(wrong, stripe.Silent) {
-			return c.Roles[role], nil
-		}
-	}
 	f := &findings{c: c}
-	f.each(func(role, col int, wrong stripe.Cause) {
-		switch wrong {
-		case stripe.Unread:
-			f.note(role, col, "cannot be read")
-			if !how.Repair { // otherwise when it is healed
-				c.Roles[role].Count(&c.Roles[role].Errs.Read)
-			}
-		case stripe.Mismatch:
-			f.note(role, col, "wrong checksum")
-		case stripe.Lost:
-			f.note(role, col, "contents not known")
+	if !c.Sound() {
+		if late, err = f.wrong(how); late != nil || err != nil {
+			return late, err
 		}
-	})
-	if err := c.Recover(); err != nil {
-		return nil, err
 	}
-	f.each(func(role, col int, wrong stripe.Cause) {
-		if wrong == stripe.Doubted && !c.Same(role, col) && !(c.Known[role][col] && c.Fresh(col)) {
-			f.note(role, col, "older than it should be")
-		}
-	})
 	var old []stripe.Place
 	if how.Repair {
 		var given int
@@ -264,6 +243,38 @@ func (w *Works) checkHeld(t *Task, st layout.Stripe, how How) (late *member.Memb
 type findings struct {
 	c      *stripe.Columns
 	result CheckResult
+}
+
+// wrong notes what members do not have as they should, and works out what that should be. late is a member that did not answer.
+func (f *findings) wrong(how How) (late *member.Member, err error) {
+	c := f.c
+	for role, wrong := range c.Wrong {
+		if slices.Contains(wrong, stripe.Silent) {
+			return c.Roles[role], nil
+		}
+	}
+	f.each(func(role, col int, wrong stripe.Cause) {
+		switch wrong {
+		case stripe.Unread:
+			f.note(role, col, "cannot be read")
+			if !how.Repair { // otherwise when it is healed
+				c.Roles[role].Count(&c.Roles[role].Errs.Read)
+			}
+		case stripe.Mismatch:
+			f.note(role, col, "wrong checksum")
+		case stripe.Lost:
+			f.note(role, col, "contents not known")
+		}
+	})
+	if err := c.Recover(); err != nil {
+		return nil, err
+	}
+	f.each(func(role, col int, wrong stripe.Cause) {
+		if wrong == stripe.Doubted && !c.Same(role, col) && !(c.Known[role][col] && c.Fresh(col)) {
+			f.note(role, col, "older than it should be")
+		}
+	})
+	return nil, nil
 }
 
 func (f *findings) note(role, col int, what string) {

@@ -1,0 +1,44 @@
+#include "textflag.h"
+
+// func crcQuadSSE42(buf *byte, out *quad)
+//
+// The CRC-32C of four blocks of 4096 bytes, eight bytes of each at a time.
+TEXT ·crcQuadSSE42(SB), NOSPLIT, $0-16
+	MOVQ buf+0(FP), SI
+	MOVQ out+8(FP), DI
+	MOVL $0xffffffff, AX
+	MOVL AX, BX
+	MOVL AX, CX
+	MOVL AX, DX
+	LEAQ 4096(SI), R8
+
+next:
+	CRC32Q (SI), AX
+	CRC32Q 4096(SI), BX
+	CRC32Q 8192(SI), CX
+	CRC32Q 12288(SI), DX
+	CRC32Q 8(SI), AX
+	CRC32Q 4104(SI), BX
+	CRC32Q 8200(SI), CX
+	CRC32Q 12296(SI), DX
+	CRC32Q 16(SI), AX
+	CRC32Q 4112(SI), BX
+	CRC32Q 8208(SI), CX
+	CRC32Q 12304(SI), DX
+	CRC32Q 24(SI), AX
+	CRC32Q 4120(SI), BX
+	CRC32Q 8216(SI), CX
+	CRC32Q 12312(SI), DX
+	ADDQ   $32, SI
+	CMPQ   SI, R8
+	JB     next
+
+	NOTL AX
+	NOTL BX
+	NOTL CX
+	NOTL DX
+	MOVL AX, (DI)
+	MOVL BX, 4(DI)
+	MOVL CX, 8(DI)
+	MOVL DX, 12(DI)
+	RET
