@@ -30,7 +30,10 @@ func moving(dir, place string) {
 	for range few() {
 		s := array(dir, "5", 4, "1GiB")
 		fill(s, 3*each)
+		fill(s, each) // so that the journals have their memory as well
+		s.take(bay(4))
 		time.Sleep(4 * time.Second) // until the journals are emptied
+		s.warm(4)
 		nidalo(s.dir, "pace", "t", "full")
 		nidalo(s.dir, "convert", "-yes", "-wait", "-level", "6", "t", "A5")
 		x = append(x, 3*each/s.last().Seconds())
@@ -47,6 +50,7 @@ func moving(dir, place string) {
 			must(f.WriteAt(make([]byte, ring), 0))
 			journals = append(journals, f)
 		}
+		b.warm()
 		var next atomic.Int64
 		took := b.run([]int{3, 4}, []int{0, 1, 2, 3, 4}, func(rows [][]byte) {
 			parity.Encode(rows[3:], rows[:3])
