@@ -108,20 +108,27 @@ func TestFromThePackageToAMountedFileSystem(t *testing.T) {
 	require.NotContains(t, r.ok("journalctl -b -1 -u nidalo -u srv-tides.mount --no-pager || true"), "Failed")
 	r.quiet()
 
-	// The same with a device in user space, which ends with its keeper, and that after the service.
-	r.ok("umount /srv/tides; nidalo detach tides; mkdir -p /etc/systemd/system/nidalo-keeper.service.d; " +
-		"printf '[Service]\nEnvironment=NIDALO_KEEPER_USER_SPACE=yes\n' >/etc/systemd/system/nidalo-keeper.service.d/user.conf; " +
-		"systemctl daemon-reload; systemctl restart nidalo-keeper; modprobe fuse loop; nidalo attach -boot tides 2>&1; mount /srv/tides")
-	require.Contains(t, r.ok("readlink -f /dev/nidalo/tides"), "/dev/loop")
-	r.ok("cp /srv/tides/one.0.0 /srv/tides/late; sed s,one.0.0,late, /root/sums >>/root/sums")
-	r.reboot(scsi1, scsi4k, nvme2)
-	r.settled()
-	r.ok("findmnt -n /srv/tides; sha256sum -c /root/sums")
-	require.NotContains(t, r.ok("journalctl -b -1 -u nidalo-keeper --no-pager"), "SIGKILL")
+	if everything() { // it takes minutes
+		r.userSpace(scsi1, scsi4k, nvme2)
+	}
 
 	// The end of it.
 	r.ok("umount /srv/tides; fsck.ext4 -fn /dev/nidalo/tides; sed -i /nidalo/d /etc/fstab; systemctl daemon-reload; nidalo detach tides; dpkg -P nidalo 2>&1")
 	r.ok("[ ! -e /usr/bin/nidalo ] && [ ! -e /var/lib/nidalo/service.json ] && ! systemctl is-active nidalo")
+}
+
+// userSpace is the same with a device in user space, which ends with its keeper, and that after the service.
+func (r *rig) userSpace(disks ...Disk) {
+	r.t.Helper()
+	r.ok("umount /srv/tides; nidalo detach tides; mkdir -p /etc/systemd/system/nidalo-keeper.service.d; " +
+		"printf '[Service]\nEnvironment=NIDALO_KEEPER_USER_SPACE=yes\n' >/etc/systemd/system/nidalo-keeper.service.d/user.conf; " +
+		"systemctl daemon-reload; systemctl restart nidalo-keeper; modprobe fuse loop; nidalo attach -boot tides 2>&1; mount /srv/tides")
+	require.Contains(r.t, r.ok("readlink -f /dev/nidalo/tides"), "/dev/loop")
+	r.ok("cp /srv/tides/one.0.0 /srv/tides/late; sed s,one.0.0,late, /root/sums >>/root/sums")
+	r.reboot(disks...)
+	r.settled()
+	r.ok("findmnt -n /srv/tides; sha256sum -c /root/sums")
+	require.NotContains(r.t, r.ok("journalctl -b -1 -u nidalo-keeper --no-pager"), "SIGKILL")
 }
 
 // insert writes rows into a database, each in a transaction of its own, and notes on the system's disk which are acknowledged. EXTRA, since
