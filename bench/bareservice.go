@@ -72,17 +72,10 @@ func (c *bareClient) Read(p []byte, at int64) ([]nbd.Hole, error) {
 		if _, err := c.a.files[d].ReadAt(p[:n], off); err != nil {
 			return nil, err
 		}
-		sumAll(p[:n])
+		_ = record.SumsOf(p[:n])
 		p, at = p[n:], at+n
 	}
 	return nil, nil
-}
-
-// sumAll sums blocks.
-func sumAll(p []byte) {
-	for ; len(p) >= bareBlock; p = p[bareBlock:] {
-		_ = record.Sum(p[:bareBlock])
-	}
 }
 
 func (c *bareClient) Write(p []byte, at int64) error {

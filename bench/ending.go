@@ -8,8 +8,8 @@ import (
 	"syscall"
 )
 
-// begun lists the processes that this run has started and the folders that it has made. None may stay when the run is told to end: those in memory would
-// fill the machine.
+// begun lists the processes that this run has started and the folders that it has made. When the run is stopped both end with it: a folder in memory that
+// stayed would fill the machine.
 var begun struct {
 	sync.Mutex
 	processes []*os.Process
@@ -44,7 +44,7 @@ func begin(c *exec.Cmd) error {
 	return err
 }
 
-// folder makes a folder for files that are measured. Its maker removes it; when the run is told to end before that, it goes as well.
+// folder makes a folder for files that are measured. Its maker removes it, or the run does when it is stopped before that.
 func folder(place, name string) (string, error) {
 	begun.Lock()
 	defer begun.Unlock()

@@ -2,7 +2,9 @@ package main
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io"
 	"log"
 	"os"
 	"path/filepath"
@@ -90,7 +92,7 @@ func (b *bareWork) run(lost, write []int, f func(strips [][]byte)) time.Duration
 func take(f *os.File, bytes int64) {
 	buf := make([]byte, 1<<20)
 	for at := int64(0); at < bytes; at += int64(len(buf)) {
-		must(f.WriteAt(buf, at))
+		must(f.WriteAt(buf[:min(int64(len(buf)), bytes-at)], at))
 	}
 	warm(f.Name())
 }
@@ -111,8 +113,8 @@ func (s *server) take(bays ...string) {
 	}
 }
 
-// warm reads files twice. When the pages of a file in memory are read for the first or the second time the kernel also moves them
-// between its lists, which costs as much as a third of a check; and which time it is depends on how they were written.
+// warm reads files twice. When the pages of a file in memory are read for the first or the second time, the kernel also moves them between its lists, at
+// a third of the cost of a check. How the pages were written decides on which of the two.
 func warm(paths ...string) {
 	buf := make([]byte, 1<<20)
 	for range 2 {
@@ -121,12 +123,10 @@ func warm(paths ...string) {
 			if err != nil {
 				log.Fatal(err)
 			}
-			for {
-				if n, err := f.Read(buf); n == 0 || err != nil {
-					break
-				}
+			_, err = io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{f}, buf)
+			if err := errors.Join(err, f.Close()); err != nil {
+				log.Fatal(err)
 			}
-			_ = f.Close()
 		}
 	}
 }

@@ -1,6 +1,9 @@
 package record
 
-import "hash/crc32"
+import (
+	"hash/crc32"
+	"slices"
+)
 
 // Sum is the checksum of one block of data: its CRC-32C, or 3 more when that is one of the special values.
 func Sum(block []byte) uint32 { return special(crc32.Checksum(block, Castagnoli)) }
@@ -36,7 +39,7 @@ func Sums(out []uint32, buf []byte) {
 func Holds(buf []byte, sums []uint32) bool {
 	for len(sums) >= len(quad{}) {
 		want := quad(sums)
-		if want[0] == SumNever || want[1] == SumNever || want[2] == SumNever || want[3] == SumNever {
+		if slices.Contains(want[:], SumNever) {
 			if !holdsEach(buf, want[:]) {
 				return false
 			}
@@ -60,9 +63,9 @@ func holdsEach(buf []byte, sums []uint32) bool {
 	return true
 }
 
-// quad are the checksums of four blocks that lie side by side. They are computed together: the instruction for CRC-32C takes three cycles and can begin
-// in each, so one block alone leaves two thirds of them idle, or is split into parts whose sums have to be put together; and of four places
-// more is on its way from memory.
+// quad is the checksums of four neighbouring blocks, which are computed together. The instruction for CRC-32C takes three cycles, and one can begin in
+// every cycle: a block alone uses a third of them, unless it is split into parts whose sums must be combined. Reading at four places also
+// keeps more of the memory's transfers under way.
 type quad [4]uint32
 
 // sumQuad sums the first four blocks of a buffer.
@@ -74,6 +77,7 @@ func sumQuad(buf []byte) (r quad) {
 	return r
 }
 
+// crcEach is crcQuad by the library.
 func crcEach(buf []byte, out *quad) {
 	for i := range out {
 		out[i] = crc32.Checksum(buf[i*Block:][:Block], Castagnoli)

@@ -58,8 +58,8 @@ func TestAnArrayOfMixedSizes(t *testing.T) {
 				require.NoError(t, a.Replace(slot, f.disk(c.sizes[slot]*mib)))
 				a.WaitTasks()
 				require.Equal(t, state.Healthy, a.Condition())
+				sound(t, a, want)
 			}
-			sound(t, a, want)
 			require.NoError(t, a.Flush())
 			a.Abandon()
 			a, err := f.reopen(array.Config{})

@@ -43,6 +43,8 @@ const (
 	Silent         // the disk did not answer in time; there may be nothing wrong with it
 )
 
+func (c Cause) isWrong() bool { return c != sound }
+
 // Bad says that a block had better be rewritten.
 func (c Cause) Bad() bool { return c != sound && c != Silent }
 
@@ -224,7 +226,7 @@ func (c *Columns) judge(role, col int) {
 // Sound says whether all roles have members, and these have all that they should.
 func (c *Columns) Sound() bool {
 	for role, m := range c.Roles {
-		if m == nil || slices.Contains(c.Known[role], false) || slices.Max(c.Wrong[role]) != sound {
+		if m == nil || slices.Contains(c.Known[role], false) || slices.ContainsFunc(c.Wrong[role], Cause.isWrong) {
 			return false
 		}
 	}
