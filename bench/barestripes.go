@@ -49,6 +49,9 @@ func (a *bareStripes) row(p []byte, at int64) (off int64, err error) {
 	return bareJournal + at/stripeSize*stripStep, nil
 }
 
+// Waits is that of bareClient.
+func (a *bareStripes) Waits() int64 { return 0 }
+
 func (a *bareStripes) Read(p []byte, at int64) ([]nbd.Hole, error) {
 	off, err := a.row(p, at)
 	if err != nil {

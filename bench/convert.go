@@ -52,7 +52,7 @@ func moving(dir, place string) {
 		}
 		b.warm()
 		var next atomic.Int64
-		took := b.run([]int{3, 4}, []int{0, 1, 2, 3, 4}, func(rows [][]byte) {
+		took := b.run([]int{3, 4}, []int{0, 1, 2, 3, 4}, func(rows, _ [][]byte) {
 			parity.Encode(rows[3:], rows[:3])
 			at := (next.Add(strip) - strip) % ring
 			for i, f := range journals {

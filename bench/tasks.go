@@ -110,7 +110,7 @@ func together(dir, place string) {
 			if rate == "" {
 				b := newBareWork(dir, 8, 600<<20)
 				recover := func(lost ...int) float64 {
-					return b.run(lost, lost, func(s [][]byte) { _ = parity.Recover(s, 6, lost) }).Seconds() * 1000
+					return b.run(lost, lost, func(s, _ [][]byte) { _ = parity.Recover(s, 6, lost) }).Seconds() * 1000
 				}
 				one := recover(2)
 				bare = recover(2, 3)

@@ -25,10 +25,12 @@ type bareWork struct {
 	bytes int64 // of each file
 }
 
+// newBareWork writes n files, of which the last two are the parity of the others.
 func newBareWork(dir string, n int, bytes int64) *bareWork {
 	b := &bareWork{bytes: bytes}
-	buf := strips(1)[0]
-	for i := range n {
+	row := strips(n)
+	parity.Encode(row[n-2:], row[:n-2])
+	for i, buf := range row {
 		f, err := os.Create(filepath.Join(dir, fmt.Sprint("work", i)))
 		if err != nil {
 			log.Fatal(err)
@@ -49,8 +51,8 @@ func (b *bareWork) close() {
 }
 
 // run does the work with f for each row, of which the strips of all files but those that are lost were read and summed, and returns how long
-// it took. The strips of some files go to new ones.
-func (b *bareWork) run(lost, write []int, f func(strips [][]byte)) time.Duration {
+// it took. The strips of some files go to new ones. There are two strips to spare.
+func (b *bareWork) run(lost, write []int, f func(row, spare [][]byte)) time.Duration {
 	to := map[int]*os.File{}
 	for _, i := range write {
 		f, err := os.Create(filepath.Join(filepath.Dir(b.files[0].Name()), fmt.Sprint("work-to", i)))
@@ -67,7 +69,7 @@ func (b *bareWork) run(lost, write []int, f func(strips [][]byte)) time.Duration
 	began := time.Now()
 	for range 2 {
 		wg.Go(func() {
-			bufs := strips(len(b.files))
+			bufs, spare := strips(len(b.files)), strips(2)
 			for at := next.Add(strip) - strip; at < b.bytes; at = next.Add(strip) - strip {
 				for i, file := range b.files {
 					if !slices.Contains(lost, i) {
@@ -75,7 +77,7 @@ func (b *bareWork) run(lost, write []int, f func(strips [][]byte)) time.Duration
 						_ = record.SumsOf(bufs[i])
 					}
 				}
-				f(bufs)
+				f(bufs, spare)
 				for i, f := range to {
 					_ = record.SumsOf(bufs[i])
 					must(f.WriteAt(bufs[i], at))
@@ -157,47 +159,49 @@ func works(dir, place string) {
 		if !wanted(name("rebuild")) && !wanted(name("check")) && !wanted(name("retire")) {
 			continue
 		}
-		var rebuilds, checks, retires, bareRebuilds, bareChecks, bareRetires []float64
-		const mb = 1 << 20
-		all := float64(c.each) // MiB of each member
-		for range few() {
-			s := array(dir, "6", c.members, "1GiB")
-			fill(s, c.each*(c.members-2))
-			s.take(bay(c.members), bay(c.members+1))
-			time.Sleep(4 * time.Second) // until the journals are emptied
-			s.warm(c.members)
-			nidalo(s.dir, "check", "-wait", "t")
-			checks = append(checks, all/s.last().Seconds())
-			nidalo(s.dir, "retire", "-wait", "t", bay(1), bay(c.members))
-			retires = append(retires, all/s.last().Seconds())
-			nidalo(s.dir, "fail", "-yes", "t", bay(2))
-			took, _ := s.rebuild(bay(2), bay(c.members+1))
-			rebuilds = append(rebuilds, all/took.Seconds())
-			s.stop()
-
-			b := newBareWork(dir, c.members, int64(c.each)*mb)
-			b.warm()
-			k := c.members - 2
-			want := strips(2)
-			bareChecks = append(bareChecks, all/b.run(nil, nil, func(s [][]byte) {
-				parity.Encode([][]byte{want[0], want[1]}, s[:k])
-				_ = bytes.Equal(want[0], s[k]) && bytes.Equal(want[1], s[k+1])
-			}).Seconds())
-			bareRebuilds = append(bareRebuilds, all/b.run([]int{2}, []int{2}, func(s [][]byte) { _ = parity.Recover(s, k, []int{2}) }).Seconds())
-			one := &bareWork{files: b.files[:1], bytes: b.bytes}
-			bareRetires = append(bareRetires, all/one.run(nil, []int{0}, func([][]byte) {}).Seconds())
-			b.close()
-		}
-		put := func(what string, x, y []float64) {
+		figures := calmest(name("works"), few(), func(int) []float64 { return worksOf(dir, c.members, c.each) })
+		for i, what := range []string{"check", "retire", "rebuild"} {
 			if wanted(name(what)) {
 				add(row{Place: place, Name: name(what), Unit: "MiB/s", Peer: "bare", Target: 0.8,
-					Limit: "a mebibyte of each member a second; what is between them is the cursor that survives a crash, locks, and tables"}.of(x, y))
+					Limit: "a mebibyte of each member a second; what is between them is the cursor that survives a crash, locks, and tables"}.of(figures[2*i], figures[2*i+1]))
 			}
 		}
-		put("rebuild", rebuilds, bareRebuilds)
-		put("check", checks, bareChecks)
-		put("retire", retires, bareRetires)
 	}
+}
+
+// worksOf is how many MiB of each member a check, its bare loop, a retirement, its bare loop, a rebuild and its bare loop do in a second.
+func worksOf(dir string, members, each int) []float64 {
+	rate := func(took time.Duration) float64 { return float64(each) / took.Seconds() }
+	s := array(dir, "6", members, "1GiB")
+	defer s.stop()
+	fill(s, each*(members-2))
+	s.take(bay(members), bay(members+1))
+	time.Sleep(4 * time.Second) // until the journals are emptied
+	s.warm(members)
+	b := newBareWork(dir, members, int64(each)<<20)
+	defer b.close()
+	b.warm()
+	k := members - 2
+
+	var checks, bareChecks []float64
+	for range 3 {
+		nidalo(s.dir, "check", "-wait", "t")
+		checks = append(checks, rate(s.last()))
+		bareChecks = append(bareChecks, rate(b.run(nil, nil, func(row, spare [][]byte) {
+			parity.Encode(spare, row[:k])
+			if !bytes.Equal(spare[0], row[k]) || !bytes.Equal(spare[1], row[k+1]) {
+				log.Fatal("the bare check found what is not there")
+			}
+		})))
+	}
+	nidalo(s.dir, "retire", "-wait", "t", bay(1), bay(members))
+	retire := rate(s.last())
+	one := &bareWork{files: b.files[:1], bytes: b.bytes}
+	bareRetire := rate(one.run(nil, []int{0}, func(_, _ [][]byte) {}))
+	nidalo(s.dir, "fail", "-yes", "t", bay(2))
+	took, _ := s.rebuild(bay(2), bay(members+1))
+	bareRebuild := b.run([]int{2}, []int{2}, func(row, _ [][]byte) { _ = parity.Recover(row, k, []int{2}) })
+	return []float64{median(checks), median(bareChecks), retire, bareRetire, rate(took), rate(bareRebuild)}
 }
 
 // last is how long the task that ended last took.

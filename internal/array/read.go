@@ -173,6 +173,16 @@ func (a *Array) readShort(lay *layout.Map, p []byte, off int64) bool {
 // oneBuffer is room for a list of one buffer, so that a short read takes no memory.
 var oneBuffer = sync.Pool{New: func() any { return new([1][]byte) }}
 
+// ReadWaits is how many reads of its members so far were not of the system's memory.
+func (a *Array) ReadWaits() (n int64) {
+	for slot := range a.slots.Len() {
+		if m := a.slots.At(slot); m.Patient != nil {
+			n += m.Patient.Waits()
+		}
+	}
+	return n
+}
+
 // source is the member to read a data role from: for mirrors any of the copies, the same one for neighbouring rows.
 func (a *Array) source(st layout.Stripe, role int) *member.Member {
 	if st.Mirrored() {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"sync"
 
 	"nidalo/core/record"
 )
@@ -58,7 +59,9 @@ func Look(d Disk) (Contents, error) {
 	if c.Record, c.Damaged = ReadRecord(d); c.Record != nil || c.Damaged != nil {
 		return c, nil
 	}
-	head, tail := make([]byte, edge), make([]byte, edge)
+	both := ends.Get().(*[2 * edge]byte)
+	defer ends.Put(both)
+	head, tail := both[:edge], both[edge:]
 	if err := d.ReadAt(head, 0); err != nil {
 		return c, err
 	}
@@ -96,9 +99,18 @@ func foreignAtTail(tail []byte, size int64) bool {
 	return bytes.HasPrefix(tail[edge-512:], []byte("\xde\x11\xde\x11"))
 }
 
+// ends are buffers for the head and the tail of a disk.
+var ends = sync.Pool{New: func() any { return new([2 * edge]byte) }}
+
+var zeros [4096]byte
+
 func firstNonZero(b []byte) int {
-	for i, v := range b {
-		if v != 0 {
+	i := 0
+	for len(b)-i >= len(zeros) && bytes.Equal(b[i:i+len(zeros)], zeros[:]) {
+		i += len(zeros)
+	}
+	for ; i < len(b); i++ {
+		if b[i] != 0 {
 			return i
 		}
 	}
@@ -153,15 +165,15 @@ func TailRecord(size int64) int64 { return size&^(record.Block-1) - record.Size 
 
 // Wipe overwrites the head and the tail of a disk with zeros, so that it is blank.
 func Wipe(d Disk) error {
-	zeros := make([]byte, edge)
-	if err := d.WriteAt(zeros, 0); err != nil {
+	blank := make([]byte, edge)
+	if err := d.WriteAt(blank, 0); err != nil {
 		return err
 	}
-	if err := d.WriteAt(zeros, d.Size()-edge); err != nil {
+	if err := d.WriteAt(blank, d.Size()-edge); err != nil {
 		return err
 	}
 	if r, _ := ReadRecord(d); r != nil {
-		if err := d.WriteAt(zeros[:record.Size], TailRecord(r.Place.Size)); err != nil {
+		if err := d.WriteAt(blank[:record.Size], TailRecord(r.Place.Size)); err != nil {
 			return err
 		}
 	}

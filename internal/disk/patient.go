@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math/bits"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -57,6 +58,7 @@ type Patient struct {
 	waking    time.Time // until then it may take as long as it takes to turn again
 	load      Load
 	moved     atomic.Int64 // see Load.Bytes
+	waits     atomic.Int64 // see Waits
 	rest      atomic.Int32 // see Sleep
 	writing   atomic.Int64 // writes under way
 	late      [64]Late     // the last operations that took long, in a ring
@@ -272,6 +274,9 @@ func (p *Patient) Load() Load {
 	return l
 }
 
+// Waits is how many reads so far were not of the system's memory.
+func (p *Patient) Waits() int64 { return p.waits.Load() }
+
 // Late are the last operations that took long and ended after a moment, and those under way, whose end is zero. They are in no order.
 func (p *Patient) Late(after time.Time) (out []Late) {
 	p.mu.Lock()
@@ -304,8 +309,9 @@ func (p *Patient) read(bufs [][]byte, off int64, impatient bool) error {
 			return err
 		}
 	}
+	p.waits.Add(1)
 	if p.revocable != nil {
-		l := &Landing{bufs: bufs}
+		l := &Landing{bufs: slices.Clone(bufs)} // it may be looked at when the caller has the slice for something else
 		err := p.do("read", impatient, func() error { return p.revocable.ReadInto(l, off) })
 		if err != nil {
 			l.revoke()

@@ -67,6 +67,9 @@ type Sender interface {
 // ErrSource is wrapped by errors of sending data that are errors of where it comes from.
 var ErrSource = errors.New("the data cannot be read")
 
+// Waiter is an Export that counts how often its reads had to wait for a disk.
+type Waiter interface{ Waits() int64 }
+
 // DurableWriter is an Export that writes and flushes a range in one.
 type DurableWriter interface {
 	WriteDurable(p []byte, off int64) error
@@ -90,6 +93,7 @@ type abilities struct {
 	writeDurable DurableWriter
 	trim         Trimmer
 	send         Sender
+	wait         Waiter
 }
 
 func abilitiesOf(x Export) (can abilities) {
@@ -97,6 +101,7 @@ func abilitiesOf(x Export) (can abilities) {
 	can.receive, _ = x.(Receiver)
 	can.writeDurable, _ = x.(DurableWriter)
 	can.trim, _ = x.(Trimmer)
+	can.wait, _ = x.(Waiter)
 	if canSend {
 		can.send, _ = x.(Sender)
 	}
@@ -377,6 +382,7 @@ type conn struct {
 	can     abilities    // of the export
 	shared  Memory       // with the client; nil: none
 	tcp     *net.TCPConn // nc, when it is one
+	local   bool         // nc is a socket of this machine, without encryption
 	release func()
 
 	reading sync.Mutex // the worker that holds it reads the next request
@@ -394,6 +400,9 @@ type conn struct {
 
 	over  bool         // guarded by reading: no more requests
 	quick atomic.Int64 // how many more requests were quick lately than were not, see judge
+
+	waits int64 // of the export when a long read was begun last; guarded by reading
+	apart int   // how many more long reads are not kept, see keeps; guarded by reading
 
 	asked    int64        // requests that were read; guarded by reading
 	answered atomic.Int64 // those whose replies were sent, or are about to be

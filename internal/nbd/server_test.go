@@ -329,6 +329,8 @@ func (s stalls) Read(p []byte, off int64) ([]Hole, error) {
 	return s.memory.Read(p, off)
 }
 
+func (s stalls) Waits() int64 { return 0 }
+
 func (s stalls) Flush() error {
 	if s.flushes.Load() {
 		<-s.wait
@@ -337,9 +339,13 @@ func (s stalls) Flush() error {
 	return nil
 }
 
-// Requests that are quick, or that come when all before them were answered, are served by the worker that read them; one that stalls keeps no other waiting.
+// Requests that are quick or long, or that come when all before them were answered, are served by the worker that read them; one that stalls keeps no
+// other waiting.
 func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
-	x := stalls{newMemory(16), 8 * 4096, make(chan struct{}), new(atomic.Bool)}
+	was := few
+	t.Cleanup(func() { few = was })
+	few = true
+	x := stalls{newMemory(128), 8 * 4096, make(chan struct{}), new(atomic.Bool)}
 	s := NewServer(x, slog.New(slog.DiscardHandler))
 	path := filepath.Join(t.TempDir(), "s")
 	l, err := net.Listen("unix", path)
@@ -349,9 +355,12 @@ func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
 	c, err := Dial("unix", path, "")
 	require.NoError(t, err)
 	defer c.Close()
-	for round := range 20 {
-		p := make([]byte, 4096)
-		stalled, flushed := make(chan error, 1), round%2 == 1
+	for round := range 21 {
+		p, long := make([]byte, 4096), make([]byte, 4096)
+		stalled, flushed := make(chan error, 1), round%3 == 1
+		if round%3 == 2 {
+			long = make([]byte, longRead)
+		}
 		for range 200 {
 			if require.NoError(t, c.ReadAt(p, 0)); flushed {
 				require.NoError(t, c.Flush())
@@ -362,7 +371,7 @@ func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
 			if flushed {
 				stalled <- c.Flush()
 			} else {
-				stalled <- c.ReadAt(make([]byte, 4096), x.at)
+				stalled <- c.ReadAt(long, x.at)
 			}
 		}()
 		for range 100 {

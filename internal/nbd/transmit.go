@@ -3,6 +3,7 @@ package nbd
 import (
 	"errors"
 	"net"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -36,6 +37,7 @@ const (
 func (c *conn) transmit() error {
 	c.can = abilitiesOf(c.export)
 	c.tcp, _ = c.nc.(*net.TCPConn)
+	_, c.local = c.nc.(*net.UnixConn)
 	w := &crew{conn: c, total: 1}
 	w.wait.Go(w.work)
 	w.wait.Wait()
@@ -164,13 +166,48 @@ func (c *conn) smallNext() bool {
 	return have >= requestHead+follows
 }
 
+// A long read on a machine of two processors is served by the worker that read it, before the next is read, as long as no disk is waited for: the client
+// has the other processor. With a second worker the system would move the client to the processor of the one that sends, since that wakes it, and the
+// other processor would have nothing to do for a third of the time. After a disk was waited for several workers serve the next apartMost.
+const (
+	longRead  = 256 << 10
+	longMost  = 4 * time.Millisecond // as quickMost
+	apartMost = 64
+)
+
+// few says that the machine has no processor besides that of a client and that of a worker.
+var few = runtime.NumCPU() <= 2
+
+// keeps says whether the worker that read a request keeps reading because of its length. c.reading is held.
+func (c *conn) keeps(r *request) bool {
+	if !few || !c.local || c.can.wait == nil || r.kind != cmdRead || r.length < longRead {
+		return false
+	}
+	if waits := c.can.wait.Waits(); waits != c.waits {
+		c.waits, c.apart = waits, apartMost
+	}
+	c.apart--
+	return c.apart < 0
+}
+
 // ready is when all that was read was here.
 func (b *batch) ready() clock.Moment { return b.requests[len(b.requests)-1].whole }
 
 // isQuick says whether what was read will be served so soon that handing reading over would take longer.
 func (b *batch) isQuick() bool {
 	kind := b.requests[0].kind
+	if b.keeps(&b.requests[0]) {
+		return true
+	}
 	return b.areQuick() && (kind == cmdRead || kind == cmdWrite) || b.alone >= aloneRow && b.in.Buffered() == 0
+}
+
+// most is how long it may take before another worker reads on.
+func (b *batch) most() time.Duration {
+	if b.requests[0].length >= longRead {
+		return longMost
+	}
+	return quickMost
 }
 
 // serve serves, one after the other, those that no worker has begun. The first begins at a moment that has just been. The replies of all go out together.
@@ -257,7 +294,7 @@ func (w *crew) work() {
 		w.busy.Add(1)
 		if watch := reads.Load() || len(b.requests) > 1; watch {
 			watched.Store(true)
-			late.Reset(quickMost)
+			late.Reset(b.most())
 			b.serve(b.ready())
 			late.Stop()
 			if !watched.CompareAndSwap(true, false) {

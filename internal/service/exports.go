@@ -144,6 +144,8 @@ func (e export) Read(p []byte, off int64) ([]nbd.Hole, error) {
 	return out, nil
 }
 
+func (e export) Waits() int64 { return e.a.ReadWaits() }
+
 func (e export) Write(p []byte, off int64) error {
 	defer e.to.since(clock.Now())
 	return translate(e.c.WriteAt(p, off))

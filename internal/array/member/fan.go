@@ -72,14 +72,19 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 			return err
 		})
 	}
-	var first error
 	began := env.Tick()
+	first := inOrder(n, f)
+	o.answered(int64(env.Tick()-began) / int64(n))
+	return first
+}
+
+// inOrder runs f for 0…n-1, all of them, and returns the first error.
+func inOrder(n int, f func(i int) error) (first error) {
 	for i := range n {
 		if err := f(i); err != nil && first == nil {
 			first = err
 		}
 	}
-	o.answered(int64(env.Tick()-began) / int64(n))
 	return first
 }
 
@@ -106,16 +111,19 @@ func (o *Fan) answered(took int64) {
 // Reads is Parallel for one read from each of n members, each of so many bytes: while they come at the speed of memory one after the
 // other, which keeps what was read where the processor finds it.
 func (o *Fan) Reads(n, bytes int, f func(i int) error) error {
-	timed := func(i int) error {
-		began := env.Tick()
-		err := f(i)
-		o.answered(max(0, int64(env.Tick()-began)-int64(time.Duration(bytes)*time.Second/slowMemory)))
-		return err
+	memory := int64(time.Duration(bytes) * time.Second / slowMemory) // what one takes from there
+	if !o.Quick() {
+		return Parallel(n, func(i int) error {
+			began := env.Tick()
+			err := f(i)
+			o.answered(max(0, int64(env.Tick()-began)-memory))
+			return err
+		})
 	}
-	if o.Quick() {
-		return parallel(1, n, timed)
-	}
-	return Parallel(n, timed)
+	began := env.Tick()
+	first := inOrder(n, f)
+	o.answered(max(0, int64(env.Tick()-began)/int64(max(n, 1))-memory))
+	return first
 }
 
 // Work is Parallel for work that reads with Reads: while memory is all that limits it, on as many goroutines as there are processors.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
@@ -24,11 +25,14 @@ type Columns struct {
 	Bufs  [][]byte         // by role, n blocks
 	lent  []bool           // by role: the buffer is the caller's
 	sums  [][]uint32       // by role; nil without a member
-	room  []uint32         // for them
 	had   [][]uint32       // by role and column: the sum of what the disk holds, where that is in doubt
 	Known [][]bool         // by role and column: the buffer holds the contents
 	Wrong [][]Cause        // by role and column: why the member does not have what it should
 	over  Override
+
+	flags  []bool   // room for known,
+	causes []Cause  // for wrong,
+	words  []uint32 // and for had and sums
 }
 
 // Cause is why a block of a member is of no use.
@@ -59,20 +63,13 @@ func (s *Stripes) Load(st layout.Stripe, first, n int, over Override) (*Columns,
 // LoadInto is Load into buffers of the caller, by role, where there is one.
 func (s *Stripes) LoadInto(st layout.Stripe, first, n int, over Override, into [][]byte) (*Columns, error) {
 	w := st.Width()
-	c := &Columns{s: s, St: st, first: first, n: n, Roles: make([]*member.Member, w), Bufs: make([][]byte, w), lent: make([]bool, w),
-		sums: make([][]uint32, w), had: make([][]uint32, w), Known: make([][]bool, w), Wrong: make([][]Cause, w), over: over}
-	flags, causes, words := make([]bool, w*n), make([]Cause, w*n), make([]uint32, 2*w*n)
-	had := words[:w*n]
-	c.room = words[w*n:]
+	c := s.empty(st, first, n, over)
 	for role := range w {
 		if role < len(into) && into[role] != nil {
 			c.Bufs[role], c.lent[role] = into[role], true
 		} else {
 			c.Bufs[role] = s.host.Scratch.Get(n)
 		}
-		c.Known[role], flags = flags[:n], flags[n:]
-		c.Wrong[role], causes = causes[:n], causes[n:]
-		c.had[role], had = had[:n], had[n:]
 		if m := s.host.Slots.At(st.Slot(role)); s.Reads(st, role, m) {
 			c.Roles[role] = m
 		}
@@ -88,6 +85,33 @@ func (s *Stripes) LoadInto(st layout.Stripe, first, n int, over Override, into [
 	return c, nil
 }
 
+// freed are columns that are used again, with their room.
+var freed = sync.Pool{New: func() any { return new(Columns) }}
+
+// empty is columns of which nothing is known yet.
+func (s *Stripes) empty(st layout.Stripe, first, n int, over Override) *Columns {
+	w := st.Width()
+	c := freed.Get().(*Columns)
+	c.s, c.St, c.first, c.n, c.over = s, st, first, n, over
+	c.Roles, c.Bufs, c.lent = zeroed(c.Roles, w), zeroed(c.Bufs, w), zeroed(c.lent, w)
+	c.sums, c.had, c.Known, c.Wrong = zeroed(c.sums, w), zeroed(c.had, w), zeroed(c.Known, w), zeroed(c.Wrong, w)
+	c.flags, c.causes, c.words = zeroed(c.flags, w*n), zeroed(c.causes, w*n), zeroed(c.words, 2*w*n)
+	for role := range w {
+		c.Known[role], c.Wrong[role], c.had[role] = c.flags[role*n:][:n:n], c.causes[role*n:][:n:n], c.words[role*n:][:n:n]
+	}
+	return c
+}
+
+// zeroed is n zero values, in the room of s where there is enough.
+func zeroed[T any](s []T, n int) []T {
+	if cap(s) < n {
+		return make([]T, n)
+	}
+	s = s[:n]
+	clear(s)
+	return s
+}
+
 // Block is the block of a column on a member of the stripe.
 func (c *Columns) Block(m *member.Member, col int) int64 {
 	return c.St.Block(m.Slot) + int64(c.first+col)
@@ -101,7 +125,7 @@ func (c *Columns) loadRole(role int, read reading) {
 	if m == nil {
 		return
 	}
-	sums := c.room[role*c.n:][:c.n:c.n]
+	sums := c.words[(len(c.Known)+role)*c.n:][:c.n:c.n]
 	if err := c.s.host.Tables.Sums(m, c.Block(m, 0), sums); err != nil {
 		if member.Late(err) && m.Live() {
 			for col := range c.n {
@@ -124,7 +148,7 @@ func (c *Columns) loadRole(role int, read reading) {
 	// One read for all; when that fails, block by block, so that one bad sector costs one block.
 	quiet := false
 	if c.over == nil {
-		err := read(m, [][]byte{c.Bufs[role]}, c.Block(m, 0))
+		err := read(m, c.Bufs[role:role+1], c.Block(m, 0))
 		if err == nil {
 			c.judgeAll(role)
 			return
@@ -487,13 +511,17 @@ func (c *Columns) Keep(of func(slot int) bool) {
 	}
 }
 
-// Free gives the buffers back.
+// Free gives the buffers and the columns themselves back, which are not used any more.
 func (c *Columns) Free() {
 	for role, b := range c.Bufs {
 		if !c.lent[role] {
 			c.s.host.Scratch.Put(b)
 		}
 	}
+	clear(c.Bufs)
+	clear(c.Roles)
+	c.s, c.over = nil, nil
+	freed.Put(c)
 }
 
 var errWrong = errors.New("wrong checksum")

@@ -10,23 +10,32 @@ import (
 // Place is a block of a stripe.
 type Place struct{ Role, Col int }
 
+// Agrees says whether the parity that the columns have is that of their data. It is for columns that are sound.
+func (c *Columns) Agrees() bool {
+	rows := c.parity()
+	defer c.s.host.Scratch.Put(rows...)
+	return slices.EqualFunc(rows, c.Bufs[c.St.Data:], bytes.Equal)
+}
+
+// parity is what the parity of the data is, in buffers for the time of the caller.
+func (c *Columns) parity() [][]byte {
+	rows := make([][]byte, c.St.Parity)
+	for j := range rows {
+		rows[j] = c.s.host.Scratch.Get(c.n)
+	}
+	if len(rows) > 0 {
+		Encode(c.St, rows, c.Bufs[:c.St.Data])
+	}
+	return rows
+}
+
 // Contradictions finds the columns whose blocks are all whole by their checksums and yet contradict each other. With two
 // parities or three copies the code itself shows which one is wrong: without that one, and only without that one, the others
 // agree. Those are guilty. Where nothing shows it the place is unsure, and named by its first parity.
 func (c *Columns) Contradictions() (guilty, unsure []Place) {
 	k, m := c.St.Data, c.St.Parity
-	if m == 0 {
-		return nil, nil
-	}
-	rows := make([][]byte, m)
-	for j := range rows {
-		rows[j] = c.s.host.Scratch.Get(c.n)
-	}
+	rows := c.parity()
 	defer c.s.host.Scratch.Put(rows...)
-	Encode(c.St, rows, c.Bufs[:k])
-	if c.Sound() && slices.EqualFunc(rows, c.Bufs[k:], bytes.Equal) {
-		return nil, nil
-	}
 	for col := range c.n {
 		whole, agrees := true, true
 		for role := range c.Roles {
