@@ -163,24 +163,35 @@ func together(dir, place string) {
 	}
 }
 
+// slowed measures whether a rebuild and a retirement go as fast as disks do.
 func slowed(dir, place string) {
-	name := "rebuild, level 6 of 8, members slowed to 100 MiB/s"
-	if !wanted(name) {
-		return
-	}
-	figures := calmest(name, few(), func(int) []float64 {
-		s := array(dir, "6", 8, "1GiB")
-		defer s.stop()
-		fill(s, 3600)
-		s.take(bay(8))
-		for i := range 9 {
-			nidalo(s.dir, "lab", "damage", bay(i), "-rate", "100MiB/s")
+	for _, c := range []struct {
+		what          string
+		members, rate int // MiB/s
+		each          int // MiB of data on each member
+	}{{"rebuild", 8, 100, 600}, {"retire", 24, 250, 300}} {
+		name := fmt.Sprintf("%s, level 6 of %d, members slowed to %d MiB/s", c.what, c.members, c.rate)
+		if !wanted(name) {
+			continue
 		}
-		nidalo(s.dir, "fail", "-yes", "t", bay(2))
-		took, done := s.rebuild(bay(2), bay(8))
-		return []float64{float64(done) / took.Seconds() / (1 << 20), 100}
-	})
-	add(row{Place: place, Name: name, Unit: "MiB/s", Peer: "the rate", Target: 0.95, Limit: "the rate of the disks"}.of(figures[0], figures[1]))
+		figures := calmest(name, few(), func(int) []float64 {
+			s := array(dir, "6", c.members, "1GiB")
+			defer s.stop()
+			fill(s, c.each*(c.members-2))
+			s.take(bay(c.members))
+			for i := range c.members + 1 {
+				nidalo(s.dir, "lab", "damage", bay(i), "-rate", fmt.Sprintf("%dMiB/s", c.rate))
+			}
+			if c.what == "retire" {
+				nidalo(s.dir, "retire", "-wait", "t", bay(2), bay(c.members))
+				return []float64{float64(c.each) / s.last().Seconds(), float64(c.rate)}
+			}
+			nidalo(s.dir, "fail", "-yes", "t", bay(2))
+			took, done := s.rebuild(bay(2), bay(c.members))
+			return []float64{float64(done) / took.Seconds() / (1 << 20), float64(c.rate)}
+		})
+		add(row{Place: place, Name: name, Unit: "MiB/s", Peer: "the rate", Target: 0.95, Limit: "the rate of the disks"}.of(figures[0], figures[1]))
+	}
 }
 
 // disturbed measures what a rebuild costs clients at each pace, and that it goes on meanwhile.

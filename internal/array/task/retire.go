@@ -54,34 +54,10 @@ func (w *Works) startRetire(slot int) (*Task, error) {
 
 func (w *Works) retire(t *Task, slot int, m *member.Member) error {
 	old := w.host.Slots.At(slot)
-	lay := w.host.Layout()
-	strips := lay.Strips(slot)
 	w.countCopy(t, old, m)
-	saved := t.Saves()
-	for m.Cursor.Load() < strips {
-		if err := t.Point(windowBytes); err != nil {
-			return errors.Join(err, w.saveCopy(slot, m))
-		}
-		if err := w.copyable(old, m); err != nil {
-			return err
-		}
-		from := w.passNever(old, m)
-		if from >= strips {
-			break
-		}
-		st, left := lay.Strip(slot, from)
-		n := min(max(1, windowBytes/st.Strip), left)
-		copied, err := w.copyRows(old, m, st, n)
-		if err != nil {
-			return err
-		}
-		t.Moves(copied * st.Strip)
-		t.Advance(env.Now(), n*st.Strip)
-		if saved.Due() {
-			if err := saved.Keep(func() error { return w.saveCopy(slot, m) }); err != nil {
-				return err
-			}
-		}
+	c := &copying{w: w, t: t, old: old, m: m, lay: w.host.Layout(), next: m.Cursor.Load(), begun: t.Done(), saves: t.Saves(), slots: make(chan struct{}, copies)}
+	if err := c.run(); err != nil {
+		return err
 	}
 	if err := w.copyWitnesses(old, m); err != nil {
 		return err
@@ -93,6 +69,121 @@ func (w *Works) retire(t *Task, slot int, m *member.Member) error {
 		return err
 	}
 	return w.host.Journal.Checkpoint()
+}
+
+// copies is how many pieces of a member are copied at the same time: while one is written the next is read.
+const copies = 3
+
+// copying is a member that is being copied.
+type copying struct {
+	w      *Works
+	t      *Task
+	old, m *member.Member
+	lay    *layout.Map
+	next   int64 // strip at which the next piece begins
+	begun  int64 // bytes of all pieces that were begun
+	saves  *Saves
+	flight env.Group     // pieces under way
+	saving env.Group     // the cursor's being saved
+	slots  chan struct{} // one for each
+	passed chan struct{} // closed when the piece before has passed; nil: there was none
+
+	mu  env.Mutex
+	err error // the first
+}
+
+// run copies to the end. When it returns nothing of it is under way.
+func (c *copying) run() error {
+	strips := c.lay.Strips(c.m.Slot)
+	for c.next < strips && c.failed() == nil {
+		if err := c.step(strips); err != nil {
+			c.fail(err)
+		}
+	}
+	c.flight.Wait()
+	c.saving.Wait()
+	return c.failed()
+}
+
+// step begins the next piece, or jumps over strips in which neither disk has anything.
+func (c *copying) step(strips int64) error {
+	st, left := c.lay.Strip(c.m.Slot, c.next)
+	n := min(max(1, min(windowBytes, c.saves.Part()/copies)/st.Strip), left)
+	if c.t.Yields() {
+		c.flight.Wait()
+	}
+	if err := c.t.Point(n * st.Strip); err != nil {
+		c.flight.Wait()
+		c.saving.Wait()
+		return errors.Join(err, c.w.saveCopy(c.m.Slot, c.m))
+	}
+	if err := c.w.copyable(c.old, c.m); err != nil {
+		return err
+	}
+	if next := min(c.w.nextToCopy(c.old, c.m, c.next), strips); next-c.next >= jumpStrips || next == strips {
+		if c.flight.Wait(); c.failed() == nil {
+			c.next = c.w.passNever(c.old, c.m)
+		}
+		return nil
+	}
+	if c.saves.Due() {
+		c.saving.Wait()
+		c.saving.Go(func() {
+			if err := c.saves.Keep(func() error { return c.w.saveCopy(c.m.Slot, c.m) }); err != nil {
+				c.fail(err)
+			}
+		})
+	}
+	if c.begun += n * st.Strip; c.saves.Ahead(c.begun) {
+		c.saving.Wait()
+	}
+	c.next += n
+	c.launch(st, n)
+	return nil
+}
+
+// launch copies n rows from a stripe on by itself. Their stripes are held from here on, in order, until the cursor has passed them: what clients write to
+// them afterwards the copy is told.
+func (c *copying) launch(st layout.Stripe, n int64) {
+	unlock := c.w.host.Stripes.Lock(stripe.Rows(st, n), true)
+	before, done := c.passed, make(chan struct{})
+	c.passed = done
+	env.Send(c.slots, struct{}{})
+	c.flight.Go(func() {
+		defer func() { <-c.slots }()
+		defer unlock()
+		defer close(done)
+		copied, err := c.w.copyRows(c.old, c.m, st, n)
+		if before != nil {
+			env.Recv(before) // without the barrier, for which the piece before may be waiting
+		}
+		if err == nil {
+			err = c.failed()
+		}
+		if err == nil {
+			err = c.w.copyable(c.old, c.m)
+		}
+		if c.t.Moves(copied * st.Strip); err != nil {
+			c.fail(err)
+			return
+		}
+		c.m.Cursor.Store(max(st.Nth(c.m.Slot)+n, c.m.Cursor.Load()))
+		c.t.Advance(env.Now(), n*st.Strip)
+	})
+}
+
+func (c *copying) fail(err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.err == nil {
+		c.err = err
+	}
+}
+
+func (c *copying) failed() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.err
 }
 
 // copyWitnesses lets the new disk know what the old one knows of another member's pages. What is added from then on it is told as
@@ -118,12 +209,17 @@ func (w *Works) countCopy(t *Task, old, m *member.Member) {
 	t.Count(own(0)-own(m.Cursor.Load()), own(0))
 }
 
+// nextToCopy is the first strip from one on in which either disk has anything.
+func (w *Works) nextToCopy(old, m *member.Member, from int64) int64 {
+	return min(w.host.Stripes.NextMarked(old, from), w.host.Stripes.NextMarked(m, from))
+}
+
 // passNever moves the cursor over strips in which neither disk has anything. Nobody is between planning and writing at that
 // moment, so none can become written behind the cursor's back.
 func (w *Works) passNever(old, m *member.Member) int64 {
 	w.host.Journal.Barrier.Lock()
 	defer w.host.Journal.Barrier.Unlock()
-	next := min(w.host.Stripes.NextMarked(old, m.Cursor.Load()), w.host.Stripes.NextMarked(m, m.Cursor.Load()))
+	next := w.nextToCopy(old, m, m.Cursor.Load())
 	m.Cursor.Store(next)
 	return next
 }
@@ -140,9 +236,8 @@ func (w *Works) copyable(old, m *member.Member) error {
 	return nil
 }
 
-// copyRows copies n rows from a stripe on and moves the cursor behind them, while their stripes are held.
+// copyRows copies n rows from a stripe on, while their stripes are held.
 func (w *Works) copyRows(old, m *member.Member, from layout.Stripe, n int64) (copied int64, err error) {
-	defer w.host.Stripes.Lock(stripe.Rows(from, n), true)()
 	w.host.Journal.Barrier.RLock()
 	defer w.host.Journal.Barrier.RUnlock()
 	var rows atomic.Int64
@@ -153,14 +248,7 @@ func (w *Works) copyRows(old, m *member.Member, from layout.Stripe, n int64) (co
 		}
 		return err
 	})
-	if copied = rows.Load(); err != nil {
-		return copied, err
-	}
-	if err := w.copyable(old, m); err != nil {
-		return copied, err
-	}
-	m.Cursor.Store(max(from.Nth(m.Slot)+n, m.Cursor.Load()))
-	return copied, nil
+	return rows.Load(), err
 }
 
 // copyRow makes a strip of the copy what it is on the member. The caller holds its stripe and the barrier.
