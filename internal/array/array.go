@@ -115,23 +115,24 @@ type Array struct {
 
 	anybody Client // of writes through the Array itself
 
-	judge   *member.Judge
-	emptied emptied
-	fan     member.Fan
-	working member.Fan   // of what changes mean: how soon a stripe is worked out
-	reading member.Fan   // of long reads
-	readers atomic.Int64 // long reads under way
-	joints  joints
-	tasks   *task.List
-	works   *task.Works
-	pace    atomic.Pointer[task.Pace]
-	stats   Stats
-	mending mending
-	resting resting
-	stop    chan struct{}
-	workers env.Group
-	behind  atomic.Int64 // blocks on their way into place behind flushes
-	closing env.Once
+	judge    *member.Judge
+	emptied  emptied
+	fan      member.Fan
+	working  member.Fan   // of what changes mean: how soon a stripe is worked out
+	reading  member.Fan   // of long reads
+	readers  atomic.Int64 // long reads under way
+	reckoned atomic.Int64 // reads of which something was computed
+	joints   joints
+	tasks    *task.List
+	works    *task.Works
+	pace     atomic.Pointer[task.Pace]
+	stats    Stats
+	mending  mending
+	resting  resting
+	stop     chan struct{}
+	workers  env.Group
+	behind   atomic.Int64 // blocks on their way into place behind flushes
+	closing  env.Once
 }
 
 // Stats counts what the engine did since it was opened. All fields are read and written atomically.

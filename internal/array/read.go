@@ -108,6 +108,7 @@ func (a *Array) readBlocks(lay *layout.Map, p []byte, off int64) (holes []Hole, 
 		return nil
 	})
 	if len(slow) > 0 {
+		a.reckoned.Add(1)
 		extents, slow = withStripes(extents, slow)
 	}
 	slow = append(slow, a.readExtents(extents)...)
@@ -173,8 +174,9 @@ func (a *Array) readShort(lay *layout.Map, p []byte, off int64) bool {
 // oneBuffer is room for a list of one buffer, so that a short read takes no memory.
 var oneBuffer = sync.Pool{New: func() any { return new([1][]byte) }}
 
-// ReadWaits is how many reads of its members so far were not of the system's memory.
-func (a *Array) ReadWaits() (n int64) {
+// ReadWaits is how many reads so far took more than to copy from the system's memory: a disk was waited for, or something had to be computed.
+func (a *Array) ReadWaits() int64 {
+	n := a.reckoned.Load()
 	for slot := range a.slots.Len() {
 		if m := a.slots.At(slot); m.Patient != nil {
 			n += m.Patient.Waits()

@@ -67,7 +67,7 @@ type Sender interface {
 // ErrSource is wrapped by errors of sending data that are errors of where it comes from.
 var ErrSource = errors.New("the data cannot be read")
 
-// Waiter is an Export that counts how often its reads had to wait for a disk.
+// Waiter is an Export that counts how often a read took more than to copy what is in memory: a disk was waited for, or something was computed.
 type Waiter interface{ Waits() int64 }
 
 // DurableWriter is an Export that writes and flushes a range in one.

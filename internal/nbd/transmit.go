@@ -166,9 +166,10 @@ func (c *conn) smallNext() bool {
 	return have >= requestHead+follows
 }
 
-// A long read on a machine of two processors is served by the worker that read it, before the next is read, as long as no disk is waited for: the client
-// has the other processor. With a second worker the system would move the client to the processor of the one that sends, since that wakes it, and the
-// other processor would have nothing to do for a third of the time. After a disk was waited for several workers serve the next apartMost.
+// A long read on a machine of two processors is served by the worker that read it, before the next is read, as long as what is
+// read is in memory: the client has the other processor. With a second worker the system would move the client to the processor of the one that sends,
+// since that wakes it, and the other processor would have nothing to do for a third of the time. After a read that took more, see Waiter, several workers
+// serve the next apartMost.
 const (
 	longRead  = 256 << 10
 	longMost  = 4 * time.Millisecond // as quickMost
