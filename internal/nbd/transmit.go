@@ -166,7 +166,7 @@ func (c *conn) smallNext() bool {
 	return have >= requestHead+follows
 }
 
-// A long read on a machine of two processors is served by the worker that read it, before the next is read, as long as what is
+// A long read on a machine of two processors is served by the worker that read it, before the next long one is read, as long as what is
 // read is in memory: the client has the other processor. With a second worker the system would move the client to the processor of the one that sends,
 // since that wakes it, and the other processor would have nothing to do for a third of the time. After a read that took more, see Waiter, several workers
 // serve the next apartMost.
@@ -179,9 +179,25 @@ const (
 // few says that the machine has no processor besides that of a client and that of a worker.
 var few = runtime.NumCPU() <= 2
 
+// long says whether a request is a long read.
+func (r *request) long() bool { return r.kind == cmdRead && r.length >= longRead }
+
+// shorterNext says whether something is here that a long read had better not keep waiting.
+func (c *conn) shorterNext() bool {
+	if c.in.Buffered() < requestHead {
+		return false
+	}
+	head, err := c.in.Peek(requestHead)
+	if err != nil {
+		return false
+	}
+	next := request{kind: be.Uint16(head[6:]), length: be.Uint32(head[24:])}
+	return !next.long()
+}
+
 // keeps says whether the worker that read a request keeps reading because of its length. c.reading is held.
 func (c *conn) keeps(r *request) bool {
-	if !few || !c.local || c.can.wait == nil || r.kind != cmdRead || r.length < longRead {
+	if !few || !c.local || c.can.wait == nil || !r.long() || c.shorterNext() {
 		return false
 	}
 	if waits := c.can.wait.Waits(); waits != c.waits {
@@ -205,7 +221,7 @@ func (b *batch) isQuick() bool {
 
 // most is how long it may take before another worker reads on.
 func (b *batch) most() time.Duration {
-	if b.requests[0].length >= longRead {
+	if b.requests[0].long() {
 		return longMost
 	}
 	return quickMost

@@ -21,8 +21,8 @@ import (
 // old member takes part in everything, so redundancy never drops. Blocks it cannot read come from redundancy.
 //
 //	1  the new disk gets the place of a member and a record that says which slot it is to take; the roster names it
-//	2  everything the member has is copied, strip by strip; whatever is written to the member in strips below the cursor is
-//	   written to the copy as well (tellCopies), so that those strips stay the same
+//	2  everything the member has is copied, some pieces at a time, which the cursor passes in order; whatever is written to the member in
+//	   strips below the cursor is written to the copy as well (tellCopies), so that those strips stay the same
 //	3  all stripes are held for a moment, a checkpoint puts everything into place, and the roster names the new disk as
 //	   the member
 //
