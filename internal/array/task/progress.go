@@ -201,11 +201,34 @@ func (s *Saves) most() int64 {
 	return most
 }
 
-// Part is how much may be under way at most, bytes: half of what a crash may repeat.
+// heldMost is how long clients may wait for stripes that a task holds, as far as that can be foreseen: from how fast it was, which takes soonKnown to know.
+const heldMost, soonKnown = 80 * time.Millisecond, 10 * time.Millisecond
+
+// Part is how much may be under way at most, bytes: half of what a crash may repeat, and what is done in heldMost.
 func (s *Saves) Part() int64 {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.most() / 2
+	part, took := s.most()/2, env.Since(s.begun)
+	s.mu.Unlock()
+	rate := s.t.lately()
+	if done := s.t.done.Load() - s.first; rate == 0 && done > 0 && took >= soonKnown {
+		rate = float64(done) / took.Seconds()
+	}
+	if rate == 0 {
+		return min(part, leastGrain/2)
+	}
+	return min(part, int64(rate*heldMost.Seconds()))
+}
+
+// lately is how much was done in a second between the last two samples, bytes; 0: not known.
+func (t *Task) lately() float64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	n := len(t.samples)
+	if n < 2 {
+		return 0
+	}
+	from, to := t.samples[n-2], t.samples[n-1]
+	return float64(to.done-from.done) / to.at.Sub(from.at).Seconds()
 }
 
 // Keep calls save, and notes when it was and what it made durable.
