@@ -76,7 +76,7 @@ func degraded(dir, place string) {
 	if !wanted(name) {
 		return
 	}
-	var servers [2]*server // one with all members, and one without two of them
+	var servers [2]*server // the second loses two members
 	for i := range servers {
 		at := filepath.Join(dir, fmt.Sprint("array", i))
 		s := array(at, "6", 8, "1GiB")

@@ -121,7 +121,7 @@ type Array struct {
 	working  member.Fan   // of what changes mean: how soon a stripe is worked out
 	reading  member.Fan   // of long reads
 	readers  atomic.Int64 // long reads under way
-	reckoned atomic.Int64 // reads of which something was computed
+	reckoned atomic.Int64 // long reads of which something was computed
 	joints   joints
 	tasks    *task.List
 	works    *task.Works

@@ -8,6 +8,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/dirty"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
@@ -100,17 +101,7 @@ var runs = sync.Pool{New: func() any { return new(run) }}
 // begin has a run be about some columns of an update.
 func (r *run) begin(u *update, col, n int, dirty, zero uint64) {
 	*r = run{update: u, col: col, n: n, dirty: dirty, zero: zero, fresh: true,
-		data: wide(r.data, u.st.Data), sums: wide(r.sums, len(u.roles)), rows: wide(r.rows, u.st.Parity), whole: wide(r.whole, u.st.Data), room: r.room}
-}
-
-// wide is a slice of n zero values, in the room of another one if that is large enough.
-func wide[T any](was []T, n int) []T {
-	if cap(was) < n {
-		return make([]T, n)
-	}
-	was = was[:n]
-	clear(was)
-	return was
+		data: buffer.Zeroed(r.data, u.st.Data), sums: buffer.Zeroed(r.sums, len(u.roles)), rows: buffer.Zeroed(r.rows, u.st.Parity), whole: buffer.Zeroed(r.whole, u.st.Data), room: r.room}
 }
 
 // work works out the runs.
@@ -190,7 +181,7 @@ func (r *run) hasParity() bool {
 
 // readSums has the sums of the run by role, nil for roles without a member.
 func (r *run) readSums() error {
-	r.room = wide(r.room, r.n*len(r.roles))
+	r.room = buffer.Zeroed(r.room, r.n*len(r.roles))
 	room := r.room
 	for role, m := range r.roles {
 		if m == nil {

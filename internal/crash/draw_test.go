@@ -87,7 +87,7 @@ func (d *drawing) lengthens() {
 	d.Ops = ops
 }
 
-// insists has clients flush after most of their writes, so that these go through, and write at the edges of their parts, where two of them share a stripe.
+// insists has clients flush after most of their writes, so that these go through. They write at the edges of their parts, where two of them share a stripe.
 func (d *drawing) insists() {
 	per := d.lay.Shape.StripeSize() / block
 	var ops []Op

@@ -401,7 +401,7 @@ type conn struct {
 	over  bool         // guarded by reading: no more requests
 	quick atomic.Int64 // how many more requests were quick lately than were not, see judge
 
-	waits int64 // of the export when a long read was begun last; guarded by reading
+	waits int64 // of the export, as last seen; guarded by reading
 	apart int   // how many more long reads are not kept, see keeps; guarded by reading
 
 	asked    int64        // requests that were read; guarded by reading

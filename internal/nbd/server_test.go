@@ -1,6 +1,7 @@
 package nbd
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/binary"
 	"fmt"
@@ -382,6 +383,44 @@ func TestARequestThatStallsKeepsNoOtherWaiting(t *testing.T) {
 		require.NoError(t, <-stalled)
 		x.flushes.Store(false)
 	}
+}
+
+// waited is how often reads of an export had to wait.
+type waited int64
+
+func (w *waited) Waits() int64 { return int64(*w) }
+
+// On two processors one worker serves long reads, unless something shorter comes next, or what was read lately was not all in memory.
+func TestOneWorkerServesLongReadsOfWhatIsInMemory(t *testing.T) {
+	was := few
+	t.Cleanup(func() { few = was })
+	few = true
+	next := func(requests ...[]byte) *bufio.Reader {
+		in := bufio.NewReader(bytes.NewReader(slices.Concat(requests...)))
+		_, _ = in.Peek(1)
+		return in
+	}
+	var waits waited
+	c := &conn{local: true, can: abilities{wait: &waits}, in: next()}
+	long := request{kind: cmdRead, length: longRead}
+	require.True(t, c.keeps(&long))
+	for _, other := range []request{{kind: cmdRead, length: longRead - 1}, {kind: cmdWrite, length: longRead}, {kind: cmdRead, length: longRead, shared: true}} {
+		require.False(t, c.keeps(&other))
+	}
+	c.in = next(tx(cmdRead, 0, 0, longRead))
+	require.True(t, c.keeps(&long))
+	for _, shorter := range [][]byte{tx(cmdRead, 0, 0, 4096), tx(cmdFlush, 0, 0, 0), tx(cmdWrite, 0, 0, longRead)} {
+		c.in = next(shorter)
+		require.False(t, c.keeps(&long))
+	}
+	c.in = next()
+	waits++
+	for range apartMost {
+		require.False(t, c.keeps(&long))
+	}
+	require.True(t, c.keeps(&long))
+	few = false
+	require.False(t, c.keeps(&long), "with more processors several workers are quicker")
 }
 
 // Small requests that come together are served by one worker in turn, once requests are quick; one of them that stalls keeps none of the others

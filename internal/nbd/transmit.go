@@ -38,6 +38,9 @@ func (c *conn) transmit() error {
 	c.can = abilitiesOf(c.export)
 	c.tcp, _ = c.nc.(*net.TCPConn)
 	_, c.local = c.nc.(*net.UnixConn)
+	if c.can.wait != nil {
+		c.waits = c.can.wait.Waits()
+	}
 	w := &crew{conn: c, total: 1}
 	w.wait.Go(w.work)
 	w.wait.Wait()
@@ -166,9 +169,9 @@ func (c *conn) smallNext() bool {
 	return have >= requestHead+follows
 }
 
-// A long read on a machine of two processors is served by the worker that read it, before the next long one is read, as long as what is
-// read is in memory: the client has the other processor. With a second worker the system would move the client to the processor of the one that sends,
-// since that wakes it, and the other processor would have nothing to do for a third of the time. After a read that took more, see Waiter, several workers
+// On a machine of two processors the worker that has read the request for a long read serves it before it reads the next long one, as long as the data is
+// in memory. The client has the other processor. With a second worker on that, a reply would wake the client on the processor of the worker that
+// sends; the two would share it, and the other one would be idle for a third of the time. After a read that took more, see Waiter, several workers
 // serve the next apartMost.
 const (
 	longRead  = 256 << 10
@@ -197,7 +200,7 @@ func (c *conn) shorterNext() bool {
 
 // keeps says whether the worker that read a request keeps reading because of its length. c.reading is held.
 func (c *conn) keeps(r *request) bool {
-	if !few || !c.local || c.can.wait == nil || !r.long() || c.shorterNext() {
+	if !few || !c.local || c.can.wait == nil || r.shared || !r.long() || c.shorterNext() {
 		return false
 	}
 	if waits := c.can.wait.Waits(); waits != c.waits {

@@ -113,6 +113,7 @@ const (
 	CopyNotMirrored
 	CopyNotMended
 	CopyNotSynced
+	PassesBeforeItsTurn
 	NumbersBeginAgain
 	ParityNotJournalled
 	LeaverNotWrittenDown
@@ -193,7 +194,8 @@ var mistakes = [Mistakes]string{
 	OwnJournalForgotten: "a returned member's own journal is forgotten", ChangeUnstamped: "changes are not stamped with their epoch",
 	SameSumUnstamped: "only new sums are stamped with their epoch", CopyNotMirrored: "writes are not mirrored onto a copy",
 	CopyNotMended: "copies are not mended after a crash", CopyNotSynced: "a copy's cursor is saved before the copy is durable",
-	NumbersBeginAgain: "batch numbers begin again", ParityNotJournalled: "parity of overwrites is not journalled",
+	PassesBeforeItsTurn: "a cursor passes a piece that is still being worked on",
+	NumbersBeginAgain:   "batch numbers begin again", ParityNotJournalled: "parity of overwrites is not journalled",
 	LeaverNotWrittenDown: "a member that left is not written down", AwayNotMarked: "changes while a member is away are not marked",
 	LateLeaverNotMarked: "batches that lose a member are not marked", ReplayNotMarked: "replayed batches are not marked",
 	NothingGivenUp: "brought back without giving anything up", BroughtBackWithJournal: "brought back with its journal",

@@ -64,27 +64,27 @@ func (o *Fan) Out(n, bytes int, f func(i int) error) error {
 	if n <= 1 || bytes > SmallFan {
 		return Parallel(n, f)
 	}
+	return o.each(n, 0, f)
+}
+
+// each runs f for 0…n-1, one after the other while members answer quickly, and notes how long it took besides so much.
+func (o *Fan) each(n int, besides time.Duration, f func(i int) error) error {
 	if !o.Quick() {
 		return Parallel(n, func(i int) error {
 			began := env.Tick()
 			err := f(i)
-			o.answered(int64(env.Tick() - began))
+			o.answered(int64(env.Tick()-began) - int64(besides))
 			return err
 		})
 	}
 	began := env.Tick()
-	first := inOrder(n, f)
-	o.answered(int64(env.Tick()-began) / int64(n))
-	return first
-}
-
-// inOrder runs f for 0…n-1, all of them, and returns the first error.
-func inOrder(n int, f func(i int) error) (first error) {
+	var first error
 	for i := range n {
 		if err := f(i); err != nil && first == nil {
 			first = err
 		}
 	}
+	o.answered(int64(env.Tick()-began)/int64(max(n, 1)) - int64(besides))
 	return first
 }
 
@@ -102,28 +102,16 @@ func (o *Fan) OnOne(n int, f func(i int) error) error {
 	return nil
 }
 
-// answered notes in how many nanoseconds a member answered. A very long time counts for less than it was: often the processor was elsewhere.
+// answered notes in how many nanoseconds a member answered; less than none is none. A very long time counts for less than it was: often the processor was elsewhere.
 func (o *Fan) answered(took int64) {
 	old := o.answer.Load()
-	o.answer.Store(old + (min(took, 6*int64(quickMember))-old)/8)
+	o.answer.Store(old + (min(max(0, took), 6*int64(quickMember))-old)/8)
 }
 
 // Reads is Parallel for one read from each of n members, each of so many bytes: while they come at the speed of memory one after the
 // other, which keeps what was read where the processor finds it.
 func (o *Fan) Reads(n, bytes int, f func(i int) error) error {
-	memory := int64(time.Duration(bytes) * time.Second / slowMemory) // what one takes from there
-	if !o.Quick() {
-		return Parallel(n, func(i int) error {
-			began := env.Tick()
-			err := f(i)
-			o.answered(max(0, int64(env.Tick()-began)-memory))
-			return err
-		})
-	}
-	began := env.Tick()
-	first := inOrder(n, f)
-	o.answered(max(0, int64(env.Tick()-began)/int64(max(n, 1))-memory))
-	return first
+	return o.each(n, time.Duration(bytes)*time.Second/slowMemory, f)
 }
 
 // Work is Parallel for work that reads with Reads: while memory is all that limits it, on as many goroutines as there are processors.

@@ -8,6 +8,7 @@ import (
 
 	"nidalo/core/layout"
 	"nidalo/core/record"
+	"nidalo/internal/array/buffer"
 	"nidalo/internal/array/journal"
 	"nidalo/internal/array/member"
 	"nidalo/internal/disk"
@@ -93,23 +94,13 @@ func (s *Stripes) empty(st layout.Stripe, first, n int, over Override) *Columns 
 	w := st.Width()
 	c := freed.Get().(*Columns)
 	c.s, c.St, c.first, c.n, c.over = s, st, first, n, over
-	c.Roles, c.Bufs, c.lent = zeroed(c.Roles, w), zeroed(c.Bufs, w), zeroed(c.lent, w)
-	c.sums, c.had, c.Known, c.Wrong = zeroed(c.sums, w), zeroed(c.had, w), zeroed(c.Known, w), zeroed(c.Wrong, w)
-	c.flags, c.causes, c.words = zeroed(c.flags, w*n), zeroed(c.causes, w*n), zeroed(c.words, 2*w*n)
+	c.Roles, c.Bufs, c.lent = buffer.Zeroed(c.Roles, w), buffer.Zeroed(c.Bufs, w), buffer.Zeroed(c.lent, w)
+	c.sums, c.had, c.Known, c.Wrong = buffer.Zeroed(c.sums, w), buffer.Zeroed(c.had, w), buffer.Zeroed(c.Known, w), buffer.Zeroed(c.Wrong, w)
+	c.flags, c.causes, c.words = buffer.Zeroed(c.flags, w*n), buffer.Zeroed(c.causes, w*n), buffer.Zeroed(c.words, 2*w*n)
 	for role := range w {
 		c.Known[role], c.Wrong[role], c.had[role] = c.flags[role*n:][:n:n], c.causes[role*n:][:n:n], c.words[role*n:][:n:n]
 	}
 	return c
-}
-
-// zeroed is n zero values, in the room of s where there is enough.
-func zeroed[T any](s []T, n int) []T {
-	if cap(s) < n {
-		return make([]T, n)
-	}
-	s = s[:n]
-	clear(s)
-	return s
 }
 
 // Block is the block of a column on a member of the stripe.

@@ -152,9 +152,38 @@ func TestTheOddOneIsFoundWhenTheCodeShowsIt(t *testing.T) {
 	c, err := s.Load(st, 0, st.StripBlocks(), nil)
 	require.NoError(t, err)
 	defer c.Free()
+	require.True(t, c.Sound())
+	require.False(t, c.Agrees())
 	guilty, unsure := c.Contradictions()
 	require.Equal(t, []Place{{Role: 1, Col: 2}}, guilty)
 	require.Empty(t, unsure)
+}
+
+// Columns are used again: nothing of a stripe that was wrong in several ways may be left in the next.
+func TestColumnsThatAreUsedAgainKnowNothing(t *testing.T) {
+	s, lay := newStripes(t)
+	bad, good := lay.Stripe(2), lay.Stripe(3)
+	fill(t, s, bad, 5)
+	strips := fill(t, s, good, 6)
+	m := s.host.Slots.At(bad.Slot(0))
+	require.NoError(t, m.WriteData([][]byte{make([]byte, record.Block)}, bad.Block(m.Slot)))
+	s.host.Tables.Set(m, bad.Block(m.Slot)+1, 1, nil, record.SumLost)
+	s.host.Tables.Set(m, bad.Block(m.Slot)+2, 1, nil, record.SumDoubt)
+	for n := 1; n <= good.StripBlocks(); n *= 2 {
+		c, err := s.Load(bad, 0, good.StripBlocks(), nil)
+		require.NoError(t, err)
+		require.False(t, c.Sound())
+		require.NoError(t, c.Recover())
+		c.Free()
+		c, err = s.Load(good, good.StripBlocks()-n, n, nil)
+		require.NoError(t, err)
+		require.True(t, c.Sound())
+		require.True(t, c.Agrees())
+		for role, strip := range strips {
+			require.Equal(t, strip[len(strip)-n*record.Block:], c.Bufs[role])
+		}
+		c.Free()
+	}
 }
 
 func TestStripesAreLockedApart(t *testing.T) {

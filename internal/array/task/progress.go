@@ -201,10 +201,10 @@ func (s *Saves) most() int64 {
 	return most
 }
 
-// heldMost is how long clients may wait for stripes that a task holds, as far as that can be foreseen: from how fast it was, which takes soonKnown to know.
+// heldMost is how long a task should hold a stripe at most, since clients wait for it. That follows from its speed, which is known after soonKnown.
 const heldMost, soonKnown = 80 * time.Millisecond, 10 * time.Millisecond
 
-// Part is how much may be under way at most, bytes: half of what a crash may repeat, and what is done in heldMost.
+// Part is how much may be under way at most, bytes: half of what a crash may repeat, or what is done in heldMost if that is less.
 func (s *Saves) Part() int64 {
 	s.mu.Lock()
 	part, took := s.most()/2, env.Since(s.begun)

@@ -74,3 +74,25 @@ func TestABriefTaskSavesSeldom(t *testing.T) {
 		require.LessOrEqual(t, unsaved, int64(2*(500<<20)/pieces))
 	})
 }
+
+// What a task holds of the array follows its speed, so that no client waits long: little before that is known, and little again when it falls.
+func TestATaskHoldsWhatItDoesSoon(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		task := &Task{}
+		task.Count(0, 1<<40)
+		s := task.Saves()
+		held := func(perSecond int64) int64 {
+			for range 4 {
+				time.Sleep(250 * time.Millisecond)
+				task.Advance(time.Now(), perSecond/4)
+			}
+			return s.Part()
+		}
+		require.LessOrEqual(t, s.Part(), int64(1<<20))
+		time.Sleep(20 * time.Millisecond)
+		task.Advance(time.Now(), 1<<20)
+		require.InEpsilon(t, 4<<20, s.Part(), 0.01, "50 MiB/s in 80 ms, as far as is known")
+		require.InEpsilon(t, 80<<20, held(1000<<20), 0.01)
+		require.InEpsilon(t, 8<<20/100*8, held(8<<20), 0.01)
+	})
+}

@@ -256,3 +256,23 @@ func (t *Task) stop() { t.halt.Do(func() { close(t.cancel) }) }
 
 // Wait returns when the task has ended.
 func (t *Task) Wait() { env.Recv(t.ended) }
+
+// failure is the first error of work that goes on in several goroutines.
+type failure struct {
+	mu  env.Mutex
+	err error
+}
+
+func (f *failure) fail(err error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.err == nil {
+		f.err = err
+	}
+}
+
+func (f *failure) failed() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.err
+}
