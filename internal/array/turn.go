@@ -37,7 +37,7 @@ func (a *Array) WrittenIn(slot int) int64 {
 	if !m.Full() {
 		return a.WrittenOn(slot)
 	}
-	return a.stripes.Written(slot, 0, func(nth int64) int64 { return a.stripes.NextMarked(m, nth) })
+	return a.stripes.Written(slot, 0, a.Layout().Strips(slot), func(nth int64) int64 { return a.stripes.NextMarked(m, nth) })
 }
 
 // Alone says why the array cannot grow at this moment, see task.Works.

@@ -118,23 +118,27 @@ func pageEnd(st layout.Stripe, slot int) int64 {
 	return min(st.Row+(end-first+per-1)/per, st.Rows)
 }
 
-// Written is how many bytes of a slot, from the nth strip on, lie where there may be anything. next finds the next such strip.
-func (s *Stripes) Written(slot int, nth int64, next func(nth int64) int64) (total int64) {
-	lay := s.host.Layout()
-	for all := lay.Strips(slot); ; {
-		if nth = next(nth); nth >= all {
+// Written is how many bytes of a slot, from the nth strip to that before end, lie where there may be anything. next finds the next such strip.
+func (s *Stripes) Written(slot int, nth, end int64, next func(nth int64) int64) (total int64) {
+	for lay := s.host.Layout(); ; {
+		if nth = next(nth); nth >= end {
 			return total
 		}
 		st, _ := lay.Strip(slot, nth)
-		n := pageEnd(st, slot) - st.Row
+		n := min(pageEnd(st, slot)-st.Row, end-nth)
 		total += n * st.Strip
 		nth += n
 	}
 }
 
-// WrittenFrom is written for the stripes of a slot.
+// WrittenIn is written for the stripes of a slot.
+func (s *Stripes) WrittenIn(slot int, nth, end int64) int64 {
+	return s.Written(slot, nth, end, func(nth int64) int64 { return s.NextWrittenStrip(slot, nth) })
+}
+
+// WrittenFrom is WrittenIn up to the last strip.
 func (s *Stripes) WrittenFrom(slot int, nth int64) int64 {
-	return s.Written(slot, nth, func(nth int64) int64 { return s.NextWrittenStrip(slot, nth) })
+	return s.WrittenIn(slot, nth, s.host.Layout().Strips(slot))
 }
 
 // Used is how much of the usable capacity lies in regions that were ever written, in bytes: an upper bound, in steps of

@@ -115,7 +115,7 @@ func (r *rebuilding) step() {
 	}
 	st, left := r.lay.Strip(r.m.Slot, r.next)
 	n := max(1, min(r.piece, r.saves.Part()/windows)/st.Strip)
-	n = min(1<<(bits.Len64(uint64(n))-1), left, most) // a power of two: what is written mostly ends at one, and a piece that reaches beyond counts as a whole
+	n = min(1<<(bits.Len64(uint64(n))-1), left, most)
 	if r.t.Yields() {
 		r.flight.Wait()
 	}
@@ -138,11 +138,12 @@ func (r *rebuilding) step() {
 	if r.saves.Due() {
 		r.save()
 	}
-	if r.begun += n * st.Strip; r.saves.Ahead(r.begun) {
+	counts := r.w.host.Stripes.WrittenIn(r.m.Slot, r.next, r.next+n)
+	if r.begun += counts; r.saves.Ahead(r.begun) {
 		r.saving.Wait()
 	}
 	r.next += n
-	r.launch(st, n)
+	r.launch(st, n, counts)
 }
 
 // paid is how much of the next piece counts for a pace: of a catch-up what was copied since the piece before, since most of it is only
@@ -169,9 +170,9 @@ func (r *rebuilding) save() {
 	}
 }
 
-// launch does n rows from a stripe on by itself. Locks are taken here, in order, so that a piece never
+// launch does n rows from a stripe on by itself, which count as so many bytes. Locks are taken here, in order, so that a piece never
 // waits for one that comes after it.
-func (r *rebuilding) launch(st layout.Stripe, n int64) {
+func (r *rebuilding) launch(st layout.Stripe, n, counts int64) {
 	unlock := r.w.host.Stripes.Lock(stripe.Rows(st, n), true)
 	before, done := r.passed, make(chan struct{})
 	r.passed = done
@@ -199,7 +200,7 @@ func (r *rebuilding) launch(st layout.Stripe, n int64) {
 		if err == nil {
 			err = r.failed()
 		}
-		r.pass(all, st, n, err == nil)
+		r.pass(all, st, n, counts, err == nil)
 		if err != nil {
 			r.fail(err)
 		}
@@ -214,8 +215,8 @@ func members(all []*rebuilding) (out []*member.Member) {
 }
 
 func (w *Works) countRebuild(t *Task, m *member.Member) {
-	all := w.host.Stripes.WrittenFrom(m.Slot, 0)
-	t.Count(all-w.host.Stripes.WrittenFrom(m.Slot, m.Cursor.Load()), all)
+	earlier := w.host.Stripes.WrittenIn(m.Slot, 0, m.Cursor.Load())
+	t.Count(earlier, earlier+w.host.Stripes.WrittenFrom(m.Slot, m.Cursor.Load()))
 }
 
 // nextToRebuild is the first strip from the nth on in whose stripe there is anything, or that the target itself has marked: left
@@ -243,7 +244,7 @@ func (r *rebuilding) jump() {
 		return
 	}
 	all := r.take()
-	defer r.pass(all, layout.Stripe{}, 0, false)
+	defer r.pass(all, layout.Stripe{}, 0, 0, false)
 	r.w.host.Journal.Barrier.Lock()
 	defer r.w.host.Journal.Barrier.Unlock()
 	st, _ := r.lay.Strip(r.m.Slot, r.next)

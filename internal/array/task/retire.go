@@ -132,17 +132,18 @@ func (c *copying) step(strips int64) error {
 			}
 		})
 	}
-	if c.begun += n * st.Strip; c.saves.Ahead(c.begun) {
+	counts := c.w.writtenOn(c.old, c.m.Slot, c.next, c.next+n)
+	if c.begun += counts; c.saves.Ahead(c.begun) {
 		c.saving.Wait()
 	}
 	c.next += n
-	c.launch(st, n)
+	c.launch(st, n, counts)
 	return nil
 }
 
-// launch copies n rows from a stripe on by itself. It holds their stripes until the cursor has passed them, so that whatever clients write there
+// launch copies n rows from a stripe on, which count as so many bytes, by itself. It holds their stripes until the cursor has passed them, so that whatever clients write there
 // afterwards goes to the copy as well. Locks are taken here, in order, as in a rebuild.
-func (c *copying) launch(st layout.Stripe, n int64) {
+func (c *copying) launch(st layout.Stripe, n, counts int64) {
 	unlock := c.w.host.Stripes.Lock(stripe.Rows(st, n), true)
 	before, done := c.passed, make(chan struct{})
 	c.passed = done
@@ -166,7 +167,7 @@ func (c *copying) launch(st layout.Stripe, n int64) {
 			return
 		}
 		c.m.Cursor.Store(max(st.Nth(c.m.Slot)+n, c.m.Cursor.Load()))
-		c.t.Advance(env.Now(), n*st.Strip)
+		c.t.Advance(env.Now(), counts)
 	})
 }
 
@@ -186,11 +187,15 @@ func (w *Works) copyWitnesses(old, m *member.Member) error {
 	return nil
 }
 
+// writtenOn is how many bytes of a slot, from the nth strip to that before end, lie where a disk has anything by its own tables.
+func (w *Works) writtenOn(old *member.Member, slot int, nth, end int64) int64 {
+	return w.host.Stripes.Written(slot, nth, end, func(nth int64) int64 { return w.host.Stripes.NextMarked(old, nth) })
+}
+
 func (w *Works) countCopy(t *Task, old, m *member.Member) {
-	own := func(nth int64) int64 {
-		return w.host.Stripes.Written(m.Slot, nth, func(nth int64) int64 { return w.host.Stripes.NextMarked(old, nth) })
-	}
-	t.Count(own(0)-own(m.Cursor.Load()), own(0))
+	cursor, strips := m.Cursor.Load(), w.host.Layout().Strips(m.Slot)
+	earlier := w.writtenOn(old, m.Slot, 0, cursor)
+	t.Count(earlier, earlier+w.writtenOn(old, m.Slot, cursor, strips))
 }
 
 // nextToCopy is the first strip from one on in which either disk has anything.

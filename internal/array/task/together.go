@@ -197,15 +197,15 @@ func (r *rebuilding) take() []*rebuilding {
 	return out
 }
 
-// pass notes that a piece of n strips from a stripe on was done for some rebuilds, or was not.
-func (r *rebuilding) pass(all []*rebuilding, st layout.Stripe, n int64, done bool) {
+// pass notes that a piece of n strips from a stripe on, which counts as so many bytes, was done for some rebuilds, or was not.
+func (r *rebuilding) pass(all []*rebuilding, st layout.Stripe, n, counts int64, done bool) {
 	c := &r.w.company
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, o := range all {
 		if done {
 			o.m.Cursor.Store(st.Nth(o.m.Slot) + n)
-			o.t.Advance(env.Now(), n*st.Strip)
+			o.t.Advance(env.Now(), counts)
 		}
 		if o != r {
 			o.crew.aboard--
