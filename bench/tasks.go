@@ -173,7 +173,7 @@ func slowed(dir, place string) {
 		what          string
 		members, rate int // MiB/s
 		each          int // MiB of data on each member
-	}{{"rebuild", 8, 100, 600}, {"retire", 24, 250, 300}} {
+	}{{"rebuild", 8, 100, 600}, {"retire", 24, 250, 500}} {
 		name := fmt.Sprintf("%s, level 6 of %d, members slowed to %d MiB/s", c.what, c.members, c.rate)
 		if !wanted(name) {
 			continue
@@ -183,6 +183,7 @@ func slowed(dir, place string) {
 			defer s.stop()
 			fill(s, c.each*(c.members-2))
 			s.take(bay(c.members))
+			time.Sleep(4 * time.Second) // until the journals are emptied
 			for i := range c.members + 1 {
 				nidalo(s.dir, "lab", "damage", bay(i), "-rate", fmt.Sprintf("%dMiB/s", c.rate))
 			}

@@ -194,14 +194,20 @@ func worksOf(dir string, members, each int) []float64 {
 			}
 		})))
 	}
-	nidalo(s.dir, "retire", "-wait", "t", bay(1), bay(members))
-	retire := rate(s.last())
+	var retired, bareRetired []float64
 	one := &bareWork{files: b.files[:1], bytes: b.bytes}
-	bareRetire := rate(one.run(nil, []int{0}, func(_, _ [][]byte) {}))
+	for from, to, n := bay(1), bay(members), 0; n < 3; from, to, n = to, from, n+1 {
+		if n > 0 {
+			nidalo(s.dir, "erase", "-yes", to)
+		}
+		nidalo(s.dir, "retire", "-wait", "t", from, to)
+		retired = append(retired, rate(s.last()))
+		bareRetired = append(bareRetired, rate(one.run(nil, []int{0}, func(_, _ [][]byte) {})))
+	}
 	nidalo(s.dir, "fail", "-yes", "t", bay(2))
 	took, _ := s.rebuild(bay(2), bay(members+1))
 	bareRebuild := b.run([]int{2}, []int{2}, func(row, _ [][]byte) { _ = parity.Recover(row, k, []int{2}) })
-	return []float64{median(checks), median(bareChecks), retire, bareRetire, rate(took), rate(bareRebuild)}
+	return []float64{median(checks), median(bareChecks), median(retired), median(bareRetired), rate(took), rate(bareRebuild)}
 }
 
 // last is how long the task that ended last took.

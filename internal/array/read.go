@@ -304,6 +304,23 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 		first = min(first, int(pc.From/Block))
 		end = max(end, int(pc.From/Block)+len(pc.Buf)/Block)
 	}
+	if !heal && a.rescue == nil {
+		var room [8]int
+		roles := room[:0]
+		for _, pc := range pieces {
+			roles = append(roles, pc.Role)
+		}
+		c, over := a.stripes.Rest(pieces[0].Stripe, first, end, roles)
+		if c != nil {
+			return false, a.handOut(c, pieces, true)
+		}
+		defer over()
+	}
+	return a.readAll(pieces, first, end, heal)
+}
+
+// readAll is readHeld of some columns, from the members and redundancy.
+func (a *Array) readAll(pieces []dirty.Piece, first, end int, heal bool) (again bool, err error) {
 	// Whole columns are read to where they are wanted; what is dirty is laid over them last.
 	into := make([][]byte, pieces[0].Stripe.Data)
 	for _, pc := range pieces {
@@ -315,25 +332,41 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 	if err != nil {
 		return false, err
 	}
-	defer c.Free()
 	for role := range c.Wrong {
 		if !heal && a.rescue == nil && slices.ContainsFunc(c.Wrong[role], stripe.Cause.Bad) {
+			c.Free()
 			return true, nil
 		}
 	}
 	if err := c.Recover(); err != nil {
+		c.Free()
 		return false, err
 	}
 	if heal {
 		a.healed(c.Heal(), c.St.Ordinal())
 	}
+	return false, a.handOut(c, pieces, !heal)
+}
+
+// handOut gives some pieces what the cache does not have of them, and frees the columns, or keeps what is left of them for another read.
+func (a *Array) handOut(c *stripe.Columns, pieces []dirty.Piece, keep bool) error {
+	defer func() {
+		if !keep {
+			c.Free()
+			return
+		}
+		a.stripes.KeepRest(c, func(role int) bool {
+			return slices.ContainsFunc(pieces, func(pc dirty.Piece) bool { return pc.Role == role && len(pc.Buf) == len(c.Bufs[role]) })
+		})
+	}()
+	first := c.First()
 	for _, pc := range pieces {
 		for _, run := range a.cache.Overlay(pc, nil) {
 			for col := run.First; col < run.First+run.N; col++ {
 				if !c.Known[pc.Role][col-first] || c.GivenUp(pc.Role, col-first) {
 					a.stats.Stripes.Unreadable.Add(1)
 					at := a.Layout().At(pc.Stripe, pc.Role) + int64(col)*Block
-					return false, fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)
+					return fmt.Errorf("block at byte %d of %s: %w", at, a.Name(), ErrUnreadable)
 				}
 				if to := pc.Buf[(col-int(pc.From/Block))*Block:][:Block]; &to[0] != &c.Bufs[pc.Role][(col-first)*Block] {
 					copy(to, c.Bufs[pc.Role][(col-first)*Block:])
@@ -341,7 +374,7 @@ func (a *Array) readHeld(pieces []dirty.Piece, heal bool) (again bool, err error
 			}
 		}
 	}
-	return false, nil
+	return nil
 }
 
 // healedRest is how long what was healed is counted before it is said again.

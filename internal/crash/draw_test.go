@@ -68,6 +68,9 @@ func Draw(seed uint64) Script {
 	if k := seed % 16; k == 5 || k == 13 {
 		d.insists()
 	}
+	if k := seed % 16; k == 6 || k == 14 {
+		d.readsOn()
+	}
 	if k := seed % 16; k == 3 || k == 8 || d.Level == layout.Guarded && seed/16%8 >= 4 && seed/16%8 <= 5 {
 		d.severs()
 	}
@@ -107,6 +110,23 @@ func (d *drawing) insists() {
 			if d.IntN(8) > 0 {
 				ops = append(ops, Op{By: o.By, Verb: "flush"})
 			}
+		}
+	}
+	d.Ops = ops
+}
+
+// readsOn has somebody read strip after strip of what clients write.
+func (d *drawing) readsOn() {
+	strip := d.lay.Shape.Strip / block
+	var ops []Op
+	for _, o := range d.Ops {
+		if ops = append(ops, o); !strings.HasPrefix(o.By, "client ") {
+			continue
+		}
+		at := d.Int64N(d.blocks) / strip * strip
+		for range d.IntN(4) {
+			ops = append(ops, Op{By: "watch", Verb: "read", Args: []int64{at, strip}})
+			at += strip
 		}
 	}
 	d.Ops = ops

@@ -57,6 +57,7 @@ const (
 	VolumeGivenUp                    // a blank disk took the place of one that nothing could restore
 	MemberTakenOut                   // a member of a guarded set left it for good
 	MemberSlept                      // a member was put to sleep
+	RestTaken                        // a read got what was kept of a stripe that another had computed
 	SurePageRead                     // a page was read while the disk of its witness slept, and believed, since it was compared before
 	SleeperLags                      // a start found the head of a member that slept behind those of others
 	PlaceGivenUp                     // what was lost of one volume was given up, so that parity protects the others there
@@ -82,7 +83,7 @@ var events = [Events]string{
 	WindowHeld: "a window was begun", WindowMoved: "a window was moved", WindowCommitted: "a window was committed", WindowDone: "a window was in place", WindowInTheMiddle: "a window in the middle was moved", WindowJumped: "a change of layout passed over what was never written", TurnedBack: "a change of layout turned back",
 	ParityForsaken: "parity was given up beyond the margin", ParityDoubted: "parity was given up at a start beyond the margin", OwnKept: "what a member that came back holds was all that tells",
 	OwnJournalKept: "so was its journal", MemberTakenOut: "a member was taken out of a guarded set", VolumeGivenUp: "a volume was given up", PlaceGivenUp: "a place was given up", OwnNotKept: "what a member that came back holds may be old, and nothing tells", FillingWaits: "a blank disk waited beyond the margin", VanishedJoining: "a member was lost while it came back", ParityForsakenLate: "parity that was back was given up",
-	MemberSlept: "a member was put to sleep", SurePageRead: "a page was believed while its witness slept",
+	MemberSlept: "a member was put to sleep", SurePageRead: "a page was believed while its witness slept", RestTaken: "a read got the rest of what another had computed",
 	SleeperLags: "a member had slept through checkpoints before a start",
 	BatchAhead:  "a batch took a change of layout further than the record", BatchAheadDropped: "a batch that was to take a change of layout further was dropped",
 }
@@ -113,6 +114,7 @@ const (
 	CopyNotMirrored
 	CopyNotMended
 	CopyNotSynced
+	RestOutlivesChange
 	PassesBeforeItsTurn
 	NumbersBeginAgain
 	ParityNotJournalled
@@ -194,6 +196,7 @@ var mistakes = [Mistakes]string{
 	OwnJournalForgotten: "a returned member's own journal is forgotten", ChangeUnstamped: "changes are not stamped with their epoch",
 	SameSumUnstamped: "only new sums are stamped with their epoch", CopyNotMirrored: "writes are not mirrored onto a copy",
 	CopyNotMended: "copies are not mended after a crash", CopyNotSynced: "a copy's cursor is saved before the copy is durable",
+	RestOutlivesChange:  "what was kept of a stripe outlives a change of it",
 	PassesBeforeItsTurn: "a cursor passes a piece that is still being worked on",
 	NumbersBeginAgain:   "batch numbers begin again", ParityNotJournalled: "parity of overwrites is not journalled",
 	LeaverNotWrittenDown: "a member that left is not written down", AwayNotMarked: "changes while a member is away are not marked",

@@ -103,6 +103,9 @@ func (s *Stripes) empty(st layout.Stripe, first, n int, over Override) *Columns 
 	return c
 }
 
+// First is the column of the stripe that is the first of them.
+func (c *Columns) First() int { return c.first }
+
 // Block is the block of a column on a member of the stripe.
 func (c *Columns) Block(m *member.Member, col int) int64 {
 	return c.St.Block(m.Slot) + int64(c.first+col)

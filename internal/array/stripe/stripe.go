@@ -20,6 +20,7 @@ type Stripes struct {
 	Trust Trust             // nil in service
 	Fan   member.Fan        // of reads of whole strips
 	locks [4096]env.RWMutex // by stripe
+	rest  rest
 }
 
 // Host is what the stripes take from outside.
@@ -67,7 +68,7 @@ func (s *Stripes) Reads(st layout.Stripe, role int, m *member.Member) bool {
 // few is how many stripes are locked without a set of all locks.
 const few = 8
 
-// Lock takes the locks of some stripes, in the order of the locks, and returns what releases them.
+// Lock takes the locks of one stripe or more, in the order of the locks, and returns what releases them.
 func (s *Stripes) Lock(ids []layout.ID, exclusive bool) func() {
 	if len(ids) <= few {
 		return s.lockFew(ids, exclusive)
@@ -89,6 +90,7 @@ func (s *Stripes) Lock(ids []layout.ID, exclusive bool) func() {
 	}
 	if exclusive {
 		each((*env.RWMutex).Lock)
+		s.rest.changes(ids...)
 		return func() { each((*env.RWMutex).Unlock) }
 	}
 	each((*env.RWMutex).RLock)
@@ -111,6 +113,9 @@ func (s *Stripes) lockFew(ids []layout.ID, exclusive bool) func() {
 			s.locks[i].RLock()
 		}
 	}
+	if exclusive {
+		s.rest.changes(ids...)
+	}
 	return func() {
 		for _, i := range room[:n] {
 			if exclusive {
@@ -129,6 +134,7 @@ func (s *Stripes) LockAll() (unlock func()) {
 	for i := range s.locks {
 		s.locks[i].Lock()
 	}
+	s.rest.changes()
 	return func() {
 		for i := range s.locks {
 			s.locks[i].Unlock()

@@ -194,7 +194,7 @@ func (s *Saves) Ahead(begun int64) bool {
 
 // most is how much a crash may repeat, bytes. The lock is held.
 func (s *Saves) most() int64 {
-	most, second := 2*s.t.Grain(), int64(float64(s.t.done.Load()-s.first)/max(env.Since(s.begun), persistEvery).Seconds())
+	most, second := 2*s.t.Grain(), int64(float64(s.t.done.Load()-s.first)/max(env.Since(s.begun), soonKnown).Seconds())
 	if s.t.total.Load() < second*int64(brief/time.Second) {
 		most = max(most, second)
 	}
