@@ -7,6 +7,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -53,6 +54,35 @@ func TestAStripeIsComputedOnceForOneThatReadsOn(t *testing.T) {
 			if slot != 1 && slot != 3 {
 				require.LessOrEqual(t, m.read.Load()*100/int64(len(want)/4), most, "slot %d by %d", slot, size)
 			}
+		}
+	}
+}
+
+// Two reads that need the same stripe at the same time read it once: the second waits for what the first leaves.
+func TestTwoReadsOfAStripeThatMeetReadItOnce(t *testing.T) {
+	want := noise(11, mib)
+	a, meters := lackingTwo(t, want)
+	gate := make(chan struct{})
+	for _, m := range meters {
+		m.gate = gate
+	}
+	got := make([]byte, 4*layout.MinStrip) // the first stripe, in which slots 1 and 3 have data
+	var both sync.WaitGroup
+	for _, role := range []int{1, 3} {
+		both.Go(func() {
+			assert.NoError(t, a.ReadAt(got[role*layout.MinStrip:][:layout.MinStrip], int64(role*layout.MinStrip)))
+		})
+	}
+	require.Eventually(t, func() bool { return meters[0].read.Load() > 0 }, 10*time.Second, time.Millisecond)
+	time.Sleep(20 * time.Millisecond) // for the second to come; later it finds what was kept
+	close(gate)
+	both.Wait()
+	for _, role := range []int{1, 3} {
+		require.True(t, bytes.Equal(want[role*layout.MinStrip:][:layout.MinStrip], got[role*layout.MinStrip:][:layout.MinStrip]), "role %d", role)
+	}
+	for slot, m := range meters {
+		if slot != 1 && slot != 3 {
+			require.EqualValues(t, layout.MinStrip, m.read.Load(), "slot %d", slot)
 		}
 	}
 }

@@ -20,19 +20,27 @@ type meter struct {
 	disk.Disk
 	from int64
 	read atomic.Int64
+	gate chan struct{} // closed when reads of its data may go on; nil: they may
+}
+
+// reads counts, and waits until it may.
+func (d *meter) reads(n int, off int64) {
+	if off < d.from {
+		return
+	}
+	d.read.Add(int64(n))
+	if d.gate != nil {
+		<-d.gate
+	}
 }
 
 func (d *meter) ReadAt(p []byte, off int64) error {
-	if off >= d.from {
-		d.read.Add(int64(len(p)))
-	}
+	d.reads(len(p), off)
 	return d.Disk.ReadAt(p, off)
 }
 
 func (d *meter) ReadVec(b [][]byte, off int64) error {
-	if off >= d.from {
-		d.read.Add(int64(disk.Length(b)))
-	}
+	d.reads(disk.Length(b), off)
 	return d.Disk.ReadVec(b, off)
 }
 
