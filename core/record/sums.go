@@ -63,9 +63,9 @@ func holdsEach(buf []byte, sums []uint32) bool {
 	return true
 }
 
-// quad is the checksums of four neighbouring blocks, which are computed together. An instruction for CRC-32C takes three cycles, and another can begin in
-// each of them, but those of one block wait for one another: alone it takes three times as long, or has to be split into parts whose sums are combined.
-// Four places also keep more transfers from memory under way than one.
+// quad is the checksums of four neighbouring blocks, which are computed together. An instruction for CRC-32C can begin in every cycle, and takes three.
+// Those of one block wait for one another, so a block alone takes three times as long, unless it is split into parts whose sums are combined. Reading in
+// four places also keeps more transfers from memory under way.
 type quad [4]uint32
 
 // sumQuad sums the first four blocks of a buffer.

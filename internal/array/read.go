@@ -348,7 +348,7 @@ func (a *Array) readAll(pieces []dirty.Piece, first, end int, heal bool) (again 
 	return false, a.handOut(c, pieces, !heal)
 }
 
-// handOut gives some pieces what the cache does not have of them, and frees the columns, or keeps what is left of them for another read.
+// handOut fills some pieces from columns, except what the cache has of them. Then it frees the columns, or keeps the rest of them for another read.
 func (a *Array) handOut(c *stripe.Columns, pieces []dirty.Piece, keep bool) error {
 	defer func() {
 		if !keep {

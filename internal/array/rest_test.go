@@ -13,30 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nidalo/core/layout"
-	"nidalo/internal/array"
-	"nidalo/internal/disk"
 )
-
-// lackingTwo is an array of level 6 that lost slots 1 and 3, and meters on its disks.
-func lackingTwo(t *testing.T, want []byte) (*array.Array, []*meter) {
-	f := newFolder(t)
-	meters, disks := make([]*meter, 6), make([]disk.Disk, 6)
-	for i := range meters {
-		meters[i] = &meter{Disk: f.disk(64 * mib), from: 1 << 62}
-		disks[i] = meters[i]
-	}
-	a, err := array.Create(array.Plan{Name: "tides", Level: layout.Parity2, Strip: layout.MinStrip, Disks: disks}, array.Config{Cache: 4 * mib})
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, a.Close()) })
-	require.NoError(t, a.WriteAt(want, 0))
-	require.NoError(t, a.Flush())
-	for _, m := range meters {
-		m.from = placeOf(t, m.Disk).DataStart
-	}
-	require.NoError(t, a.Fail(1, false))
-	require.NoError(t, a.Fail(3, false))
-	return a, meters
-}
 
 // A client that reads on has each stripe of which something is lost computed once, however small its requests are. Strips that are there and come before
 // one that is lost were read for it already, and are read again.
@@ -44,7 +21,7 @@ func TestAStripeIsComputedOnceForOneThatReadsOn(t *testing.T) {
 	want := noise(9, 16*mib)
 	for strips, most := range map[int]int64{1: 167, 3: 134} { // percent; without it 200 and 167
 		size := strips * layout.MinStrip
-		a, meters := lackingTwo(t, want)
+		a, _, meters := lackingTwo(t, want)
 		got := make([]byte, size)
 		for at := 0; at+size <= len(want); at += size {
 			require.NoError(t, a.ReadAt(got, int64(at)))
@@ -55,13 +32,14 @@ func TestAStripeIsComputedOnceForOneThatReadsOn(t *testing.T) {
 				require.LessOrEqual(t, m.read.Load()*100/int64(len(want)/4), most, "slot %d by %d", slot, size)
 			}
 		}
+		require.NoError(t, a.Close())
 	}
 }
 
 // Two reads that need the same stripe at the same time read it once: the second waits for what the first leaves.
 func TestTwoReadsOfAStripeThatMeetReadItOnce(t *testing.T) {
 	want := noise(11, mib)
-	a, meters := lackingTwo(t, want)
+	a, _, meters := lackingTwo(t, want)
 	gate := make(chan struct{})
 	for _, m := range meters {
 		m.gate = gate
@@ -85,12 +63,13 @@ func TestTwoReadsOfAStripeThatMeetReadItOnce(t *testing.T) {
 			require.EqualValues(t, layout.MinStrip, m.read.Load(), "slot %d", slot)
 		}
 	}
+	require.NoError(t, a.Close())
 }
 
 // What was kept of a stripe is given up when it changes: readers beside a writer never see what was there before a write that was flushed when they began.
 func TestWhatIsKeptOfAStripeNeverOutlivesAWrite(t *testing.T) {
 	const strips, strip = 48, layout.MinStrip
-	a, _ := lackingTwo(t, make([]byte, strips*strip))
+	a, _, _ := lackingTwo(t, make([]byte, strips*strip))
 	var flushed [strips]atomic.Uint64
 	var over atomic.Bool
 	var all sync.WaitGroup
@@ -118,4 +97,5 @@ func TestWhatIsKeptOfAStripeNeverOutlivesAWrite(t *testing.T) {
 	}
 	over.Store(true)
 	all.Wait()
+	require.NoError(t, a.Close())
 }

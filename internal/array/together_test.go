@@ -44,9 +44,8 @@ func (d *meter) ReadVec(b [][]byte, off int64) error {
 	return d.Disk.ReadVec(b, off)
 }
 
-// rebuildingTwo is an array of level 6 that lost slots 1 and 3 and has new disks in them, rebuilt no faster than rate until the caller
-// changes that, and meters on the others.
-func rebuildingTwo(t *testing.T, rate int64) (*array.Array, []*meter, []byte) {
+// lackingTwo is an array of level 6 in a folder that lost slots 1 and 3, and meters on its disks.
+func lackingTwo(t *testing.T, want []byte) (*array.Array, *folder, []*meter) {
 	f := newFolder(t)
 	meters, disks := make([]*meter, 6), make([]disk.Disk, 6)
 	for i := range meters {
@@ -55,7 +54,6 @@ func rebuildingTwo(t *testing.T, rate int64) (*array.Array, []*meter, []byte) {
 	}
 	a, err := array.Create(array.Plan{Name: "tides", Level: layout.Parity2, Strip: layout.MinStrip, Disks: disks}, array.Config{Cache: 4 * mib})
 	require.NoError(t, err)
-	want := noise(7, 96*mib)
 	require.NoError(t, a.WriteAt(want, 0))
 	require.NoError(t, a.Flush())
 	for _, m := range meters {
@@ -63,6 +61,13 @@ func rebuildingTwo(t *testing.T, rate int64) (*array.Array, []*meter, []byte) {
 	}
 	require.NoError(t, a.Fail(1, false))
 	require.NoError(t, a.Fail(3, false))
+	return a, f, meters
+}
+
+// rebuildingTwo is lackingTwo with new disks in the place of those that were lost, rebuilt no faster than rate until the caller changes that.
+func rebuildingTwo(t *testing.T, rate int64) (*array.Array, []*meter, []byte) {
+	want := noise(7, 96*mib)
+	a, f, meters := lackingTwo(t, want)
 	a.SetPace(task.Pace{Rate: rate})
 	require.NoError(t, a.Replace(1, f.disk(64*mib)))
 	require.NoError(t, a.Replace(3, f.disk(64*mib)))

@@ -90,7 +90,7 @@ func (d *drawing) lengthens() {
 	d.Ops = ops
 }
 
-// insists has clients flush after most of their writes, so that these go through. They write at the edges of their parts, where two of them share a stripe.
+// insists has clients flush after most writes, so that these go through. They write at the edges of their parts, where two clients share a stripe.
 func (d *drawing) insists() {
 	per := d.lay.Shape.StripeSize() / block
 	var ops []Op
@@ -115,7 +115,7 @@ func (d *drawing) insists() {
 	d.Ops = ops
 }
 
-// readsOn has somebody read strip after strip of what clients write.
+// readsOn has a reader go through several strips in a row, again and again, beside the clients.
 func (d *drawing) readsOn() {
 	strip := d.lay.Shape.Strip / block
 	var ops []Op

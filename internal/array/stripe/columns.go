@@ -103,7 +103,7 @@ func (s *Stripes) empty(st layout.Stripe, first, n int, over Override) *Columns 
 	return c
 }
 
-// First is the column of the stripe that is the first of them.
+// First is the number of the first of them within the stripe.
 func (c *Columns) First() int { return c.first }
 
 // Block is the block of a column on a member of the stripe.

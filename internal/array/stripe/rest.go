@@ -10,8 +10,8 @@ import (
 	"nidalo/internal/probe"
 )
 
-// A read of some strips of a stripe, one of them of a lost member, has to read all of it. The strips that it did not want are kept for a moment: a client
-// that reads on wants them next, and each stripe in which two of its requests meet would be read and computed twice.
+// A read of a strip whose member is lost has to read all of the stripe. The strips that it did not want are kept for a moment, since a client that reads
+// on wants them next. Without that a stripe in which two of its requests meet is read and computed twice.
 //
 // They are what the members hold as long as the stripe does not change. So they are kept and taken with the stripe held, and every exclusive lock of it
 // gives them up.
@@ -31,7 +31,7 @@ type kept struct {
 
 const (
 	mostRest  = 8 << 20         // bytes that are kept at the same time
-	restFor   = 2 * time.Second // and for how long
+	restFor   = 2 * time.Second // after which they are not used any more
 	leastRest = 8               // columns from which on it pays, if strips have as many: fewer are read by clients that seldom read on
 )
 

@@ -141,8 +141,8 @@ func (c *copying) step(strips int64) error {
 	return nil
 }
 
-// launch copies n rows from a stripe on, which count as so many bytes, by itself. It holds their stripes until the cursor has passed them, so that whatever clients write there
-// afterwards goes to the copy as well. Locks are taken here, in order, as in a rebuild.
+// launch copies n rows from a stripe on, which count as so many bytes, by itself. It holds their stripes until the cursor has passed them, so that whatever
+// clients write there afterwards goes to the copy as well. Locks are taken here, in order, as in a rebuild.
 func (c *copying) launch(st layout.Stripe, n, counts int64) {
 	unlock := c.w.host.Stripes.Lock(stripe.Rows(st, n), true)
 	before, done := c.passed, make(chan struct{})
